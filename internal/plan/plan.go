@@ -1,0 +1,158 @@
+// Package plan holds plans and runs as data: what an operation will do, before
+// it does anything, and what became of it. Nothing here does any work.
+package plan
+
+import (
+	"encoding/json"
+	"slices"
+	"time"
+
+	"alibi/internal/site"
+)
+
+// Kind is an operation.
+type Kind string
+
+// The operations.
+const (
+	Copy    Kind = "copy"
+	Refresh Kind = "refresh"
+	Prove   Kind = "evidence"
+	Remove  Kind = "remove"
+)
+
+// Plan is what an operation will do. It is shown, saved, printed as JSON and
+// carried out from its JSON form.
+type Plan struct {
+	Kind     Kind            `json:"kind"`
+	At       time.Time       `json:"at"`
+	Origin   site.Site       `json:"origin"` // as it was inspected; without its facts' details
+	Target   site.Site       `json:"target"` // what will be there afterwards
+	Detail   json.RawMessage `json:"detail"` // the operation's own choices
+	Steps    []Step          `json:"steps"`
+	Rows     int64           `json:"rows"`
+	Tables   int             `json:"tables"`
+	Files    int             `json:"files"`
+	Bytes    int64           `json:"bytes"` // of files
+	Data     int64           `json:"data"`  // bytes of tables
+	LeftOut  []LeftOut       `json:"left_out,omitempty"`
+	Rewrites []Rewrite       `json:"rewrites,omitempty"`
+	Writes   []string        `json:"writes"` // each place that will be written to, in words
+	Estimate Estimate        `json:"estimate"`
+	FreeThen int64           `json:"free_then"` // room on the destination's disk afterwards
+	Findings []site.Finding  `json:"findings,omitempty"`
+}
+
+// Blocked tells whether an obstacle keeps the plan from being carried out.
+func (p Plan) Blocked() bool {
+	return slices.ContainsFunc(p.Findings, func(f site.Finding) bool { return f.Severity == site.Block })
+}
+
+// Sort puts the worst findings first.
+func (p *Plan) Sort() {
+	slices.SortStableFunc(p.Findings, func(a, b site.Finding) int { return int(b.Severity) - int(a.Severity) })
+}
+
+// Step is one step of a plan, with the size of its work.
+type Step struct {
+	Name  string `json:"name"`  // stable, e.g. "files"
+	Title string `json:"title"` // in words
+	Work  int64  `json:"work"`  // units to do; 0 where it can't be told
+	Unit  Unit   `json:"unit,omitempty"`
+}
+
+// Unit is what a step counts in.
+type Unit string
+
+const (
+	Bytes  Unit = "bytes"
+	Rows   Unit = "rows"
+	Checks Unit = "checks"
+)
+
+// LeftOut is a part of the origin that a copy does without.
+type LeftOut struct {
+	What  string `json:"what"`
+	Why   string `json:"why"`
+	Files int    `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Rewrite is one address or path and what it becomes.
+type Rewrite struct{ From, To string }
+
+// Estimate is how long the run will take.
+type Estimate struct {
+	Low   time.Duration `json:"low"` // nanoseconds
+	High  time.Duration `json:"high"`
+	Basis string        `json:"basis"` // what it rests on
+}
+
+// RunState is where a run is in its life.
+type RunState string
+
+const (
+	Waiting   RunState = "waiting"
+	Running   RunState = "running"
+	Done      RunState = "done"
+	Stopped   RunState = "failed"
+	Cancelled RunState = "cancelled"
+)
+
+// Over tells whether nothing more will happen.
+func (s RunState) Over() bool { return s == Done || s == Stopped || s == Cancelled }
+
+// Run is a plan that is or was carried out.
+type Run struct {
+	ID       string     `json:"id"`
+	Plan     Plan       `json:"plan"`
+	State    RunState   `json:"state"`
+	By       string     `json:"by"`
+	Made     time.Time  `json:"made"`
+	Began    time.Time  `json:"began"`
+	Ended    time.Time  `json:"ended"`
+	Steps    []Progress `json:"steps"`
+	Tries    int        `json:"tries"`            // how often it was taken up
+	Error    string     `json:"error,omitempty"`  // what failed, in a sentence
+	Remedy   string     `json:"remedy,omitempty"` // the state now and what to do
+	Result   string     `json:"result,omitempty"`
+	CancelAt time.Time  `json:"cancel_at"` // when it was asked to stop
+}
+
+// Progress is what has been done of a step.
+type Progress struct {
+	Name  string    `json:"name"`
+	Title string    `json:"title"`
+	Unit  Unit      `json:"unit,omitempty"`
+	Work  int64     `json:"work"`
+	Done  int64     `json:"done"`
+	Items int64     `json:"items,omitempty"` // files, tables or checks that are finished
+	Note  string    `json:"note,omitempty"`  // what it is at, or what came out
+	Began time.Time `json:"began"`
+	Ended time.Time `json:"ended"`
+}
+
+// Took is how long the step ran, up to now if it still does.
+func (p Progress) Took(now time.Time) time.Duration {
+	switch {
+	case p.Began.IsZero():
+		return 0
+	case p.Ended.IsZero():
+		return now.Sub(p.Began)
+	}
+	return p.Ended.Sub(p.Began)
+}
+
+// Rate is units a second, 0 while it can't be told.
+func (p Progress) Rate(now time.Time) float64 {
+	t := p.Took(now).Seconds()
+	if t < 0.2 {
+		return 0
+	}
+	return float64(p.Done) / t
+}
+
+// Took is how long the run has run or ran.
+func (r Run) Took(now time.Time) time.Duration {
+	return Progress{Began: r.Began, Ended: r.Ended}.Took(now)
+}

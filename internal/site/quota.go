@@ -1,0 +1,52 @@
+package site
+
+import "fmt"
+
+// Quota bounds what copies may take; 0 means no bound.
+type Quota struct {
+	Copies  int   `json:"copies" toml:"copies"`
+	Bytes   int64 `json:"bytes" toml:"bytes"`       // of all copies
+	PerSite int   `json:"per_site" toml:"per_site"` // copies of one origin
+}
+
+// Use is what is taken now.
+type Use struct {
+	Copies   int   `json:"copies"`
+	Bytes    int64 `json:"bytes"`
+	OfOrigin int   `json:"of_origin"`
+}
+
+// Check tells whether one more copy of the given weight fits, and names the
+// tightest bound if it does not.
+func (q Quota) Check(u Use, bytes int64) *Finding {
+	over := func(what string) *Finding {
+		return &Finding{Block, "quota", what, "expire a copy that nobody needs, or raise the bound under [quota] in the configuration"}
+	}
+	switch {
+	case q.PerSite > 0 && u.OfOrigin >= q.PerSite:
+		return over(fmt.Sprintf("this site has %d of %d copies allowed", u.OfOrigin, q.PerSite))
+	case q.Copies > 0 && u.Copies >= q.Copies:
+		return over(fmt.Sprintf("there are %d of %d copies allowed", u.Copies, q.Copies))
+	case q.Bytes > 0 && u.Bytes+bytes > q.Bytes:
+		return over(fmt.Sprintf("the copies would take %s of %s allowed", Size(u.Bytes+bytes), Size(q.Bytes)))
+	}
+	return nil
+}
+
+// Size writes bytes in binary units with three figures at most.
+func Size(n int64) string {
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	f := float64(n)
+	for _, unit := range []string{"KiB", "MiB", "GiB", "TiB"} {
+		f /= 1024
+		if f < 1000 || unit == "TiB" {
+			if f < 9.95 {
+				return fmt.Sprintf("%.1f %s", f, unit)
+			}
+			return fmt.Sprintf("%.0f %s", f, unit)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,136 @@
+// Package site says what a site is: live or a copy, where it stands, what it
+// runs, how long it is leased for, and the pure rules over these. It does no I/O.
+package site
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"time"
+)
+
+// ID identifies a site in the record. It never changes, whatever the site is called.
+type ID string
+
+// NewID draws an ID.
+func NewID() ID {
+	var b [5]byte
+	_, _ = rand.Read(b[:]) // never fails since Go 1.24
+	return ID(hex.EncodeToString(b[:]))
+}
+
+// Role says whether visitors depend on a site.
+type Role string
+
+const (
+	Live Role = "live"
+	Copy Role = "copy"
+)
+
+// State is where a site is in its life.
+type State string
+
+const (
+	Making  State = "making"  // a run is building it; it does not answer yet
+	Ready   State = "ready"   // it answers
+	Parked  State = "parked"  // off the air behind a notice
+	Expired State = "expired" // its lease is over; it can be brought back until the grace ends
+	Failed  State = "failed"  // a run that made or changed it did not end well
+	Gone    State = "gone"    // removed; the record is kept for the history
+)
+
+// Database says where a site keeps its tables. Secrets are never part of it.
+type Database struct {
+	Engine string `json:"engine"`           // "sqlite", or "" for a site without one
+	Path   string `json:"path,omitempty"`   // absolute path of the file on the site's host
+	Prefix string `json:"prefix,omitempty"` // table prefix
+}
+
+// Site is one site: a document root, its database and its addresses on a host.
+type Site struct {
+	ID        ID        `json:"id"`
+	Name      string    `json:"name"` // how lists call it; unique
+	Role      Role      `json:"role"`
+	State     State     `json:"state"`
+	Client    string    `json:"client,omitempty"`
+	Owner     string    `json:"owner,omitempty"` // who answers for it
+	Host      string    `json:"host"`
+	Root      string    `json:"root"`      // absolute path on the host
+	Stack     string    `json:"stack"`     // "wordpress", "plain"
+	Addresses []Address `json:"addresses"` // the first is the primary one
+	Database  Database  `json:"database"`
+	Title     string    `json:"title,omitempty"` // what the site calls itself
+	Origin    ID        `json:"origin,omitempty"`
+	Purpose   string    `json:"purpose,omitempty"`
+	MadeAt    time.Time `json:"made_at"`
+	CheckedAt time.Time `json:"checked_at"` // when it was last brought in line with its origin
+	Lease     Lease     `json:"lease"`
+	Quiet     []Rule    `json:"quiet,omitempty"`
+	Apart     Apart     `json:"apart"`
+	Proof     Proof     `json:"proof"`
+	Facts     *Facts    `json:"facts,omitempty"`
+	Run       string    `json:"run,omitempty"` // the run that is at work on it
+}
+
+// Address is the primary address, or the zero value.
+func (s Site) Address() Address {
+	if len(s.Addresses) == 0 {
+		return Address{}
+	}
+	return s.Addresses[0]
+}
+
+// Mark is the site's figure and colour.
+func (s Site) Mark() Mark { return MarkOf(string(s.ID)) }
+
+// Bytes is the site's weight as last inspected: files and tables.
+func (s Site) Bytes() int64 {
+	if s.Facts == nil {
+		return 0
+	}
+	return s.Facts.Bytes + s.Facts.TableBytes
+}
+
+// Apart counts what changed since a copy was made: items (rows and files) on
+// the origin's side and on the copy's own.
+type Apart struct {
+	Origin  int       `json:"origin"`
+	Copy    int       `json:"copy"`
+	At      time.Time `json:"at"`      // when it was counted; zero: never
+	Clashes int       `json:"clashes"` // items changed on both sides
+}
+
+// Proof sums up the last evidence.
+type Proof struct {
+	Holds  bool      `json:"holds"`
+	At     time.Time `json:"at"` // zero: never proven
+	Checks int       `json:"checks"`
+	Broken int       `json:"broken"`
+}
+
+// Rule is one thing that a copy must not do to the outside.
+type Rule string
+
+// The quiet rules.
+const (
+	QuietMail       Rule = "mail"       // sends none
+	QuietTasks      Rule = "tasks"      // scheduled tasks don't run
+	QuietStatistics Rule = "statistics" // reports no visits
+	QuietRobots     Rule = "robots"     // asks not to be indexed
+	QuietPayments   Rule = "payments"   // takes none
+	QuietWebhooks   Rule = "webhooks"   // calls none
+)
+
+// QuietRules are all rules, in the order in which they are shown.
+var QuietRules = []Rule{QuietMail, QuietTasks, QuietStatistics, QuietRobots, QuietPayments, QuietWebhooks}
+
+// Explain says in one line what a rule does.
+func (r Rule) Explain() string {
+	return map[Rule]string{
+		QuietMail:       "no mail leaves the copy",
+		QuietTasks:      "scheduled tasks don't run",
+		QuietStatistics: "visits are reported to nobody",
+		QuietRobots:     "robots are asked to stay away",
+		QuietPayments:   "no payment is taken",
+		QuietWebhooks:   "no outside address is called",
+	}[r]
+}
