@@ -1,0 +1,164 @@
+// Package host is how Alibi reaches a machine where sites live: its files,
+// and its commands where it allows them.
+//
+// A Root is a directory that nothing can lead out of: names are slash paths
+// below it, and a name that would escape (.., an absolute name, a link that
+// points outside) is refused with ErrEscapes. Each implementation passes
+// hosttest.Run.
+package host
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+)
+
+// Errors that callers decide on. They are wrapped with the host and the path.
+var (
+	ErrEscapes    = errors.New("the name leads out of the site's folder")
+	ErrNoCommands = errors.New("the host allows no commands")
+	ErrNoAnswer   = errors.New("the host does not answer")
+	ErrAuth       = errors.New("the host refuses the sign-in")
+	ErrHostKey    = errors.New("the host's key is not the one that is known")
+)
+
+// Host is a machine.
+type Host interface {
+	Name() string
+	// Open gives the directory dir, an absolute path, as a Root.
+	Open(ctx context.Context, dir string) (Root, error)
+	// Make creates the directory dir and those above it, and opens it.
+	Make(ctx context.Context, dir string) (Root, error)
+	// Free is the room on the disk that holds dir, in bytes; 0 where it can't be known.
+	Free(ctx context.Context, dir string) (int64, error)
+	// Command runs a program with its arguments, without a shell's interpretation
+	// of them, and gives its standard output. ErrNoCommands where that is not allowed.
+	Command(ctx context.Context, name string, args ...string) ([]byte, error)
+	Close() error
+}
+
+// File is an open file.
+type File interface {
+	io.ReadWriteCloser
+	io.ReaderAt
+	Stat() (fs.FileInfo, error)
+}
+
+// Root is a directory on a host that nothing leads out of. Its methods are
+// those of os.Root and fail like them, with errors that wrap fs.ErrNotExist,
+// fs.ErrPermission and so on. It is safe for concurrent use.
+type Root interface {
+	Path() string // absolute, on the host
+	Lstat(name string) (fs.FileInfo, error)
+	ReadDir(name string) ([]fs.FileInfo, error) // sorted by name; links not followed
+	Open(name string) (File, error)
+	// Create makes a new file; an existing one, or a link, is fs.ErrExist.
+	Create(name string, perm fs.FileMode) (File, error)
+	Mkdir(name string, perm fs.FileMode) error // fs.ErrExist if it is there
+	Readlink(name string) (string, error)
+	Symlink(target, name string) error
+	Rename(from, to string) error // replaces a file that is there
+	Remove(name string) error     // a file, a link or an empty directory
+	RemoveAll(name string) error
+	Chmod(name string, perm fs.FileMode) error
+	Chtimes(name string, mtime time.Time) error
+	Close() error
+}
+
+// Clean checks a slash name below a root and gives its shortest form.
+func Clean(name string) (string, error) {
+	if name == "" || strings.HasPrefix(name, "/") || strings.ContainsRune(name, 0) {
+		return "", fmt.Errorf("%q: %w", name, ErrEscapes)
+	}
+	c := path.Clean(name)
+	if c == ".." || strings.HasPrefix(c, "../") {
+		return "", fmt.Errorf("%q: %w", name, ErrEscapes)
+	}
+	return c, nil
+}
+
+// LinkInside tells whether a symbolic link at name with the given target stays
+// below root, judged by its text.
+func LinkInside(root, name, target string) bool {
+	if strings.HasPrefix(target, "/") {
+		return target == root || strings.HasPrefix(path.Clean(target)+"/", strings.TrimRight(root, "/")+"/")
+	}
+	c := path.Join(path.Dir(name), target)
+	return c != ".." && !strings.HasPrefix(c, "../")
+}
+
+// TempPrefix begins the names of files that Alibi is still writing.
+const TempPrefix = ".alibi-part-"
+
+// TempName is a name beside name that nothing else has.
+func TempName(name string) string {
+	var b [6]byte
+	_, _ = rand.Read(b[:])
+	return path.Join(path.Dir(name), TempPrefix+hex.EncodeToString(b[:]))
+}
+
+// Put writes what r gives to the file name, whole or not at all: it goes to a
+// file beside it, which is renamed when it is complete. A zero mtime leaves
+// the time alone.
+func Put(root Root, name string, perm fs.FileMode, mtime time.Time, r io.Reader) (int64, error) {
+	temp := TempName(name)
+	f, err := root.Create(temp, perm|0o200)
+	if err != nil {
+		return 0, err
+	}
+	n, err := io.Copy(f, r)
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil && perm&0o200 == 0 {
+		err = root.Chmod(temp, perm)
+	}
+	if err == nil && !mtime.IsZero() {
+		err = root.Chtimes(temp, mtime)
+	}
+	if err == nil {
+		err = root.Rename(temp, name)
+	}
+	if err != nil {
+		_ = root.Remove(temp)
+	}
+	return n, err
+}
+
+// ReadFile reads at most limit bytes of a file; a longer one is an error.
+func ReadFile(root Root, name string, limit int64) ([]byte, error) {
+	f, err := root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(b)) > limit {
+		err = fmt.Errorf("%s is larger than %d bytes", name, limit)
+	}
+	return b, err
+}
+
+// MkdirAll makes name and the directories above it.
+func MkdirAll(root Root, name string, perm fs.FileMode) error {
+	if name == "." {
+		return nil
+	}
+	err := root.Mkdir(name, perm)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = MkdirAll(root, path.Dir(name), perm); err == nil {
+			err = root.Mkdir(name, perm)
+		}
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,163 @@
+package ssh
+
+import (
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+
+	"github.com/kevinburke/ssh_config"
+	"github.com/skeema/knownhosts"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"alibi/internal/host"
+)
+
+// fill completes a target from the configuration file and the defaults.
+func (t Target) fill(config string) Target {
+	if t.Alias == "" {
+		t.Alias = t.Addr
+	}
+	get := func(string) string { return "" }
+	if config == "" {
+		config = home(".ssh/config")
+	}
+	if f, err := os.Open(config); err == nil {
+		defer f.Close()
+		if cfg, err := ssh_config.Decode(f); err == nil {
+			get = func(key string) string {
+				v, _ := cfg.Get(t.Alias, key)
+				return v
+			}
+		}
+	}
+	or := func(p *string, key, fallback string) {
+		if *p == "" {
+			*p = get(key)
+		}
+		if *p == "" {
+			*p = fallback
+		}
+	}
+	or(&t.Addr, "HostName", t.Alias)
+	or(&t.Port, "Port", "22")
+	me := ""
+	if u, err := user.Current(); err == nil {
+		me = u.Username
+	}
+	or(&t.User, "User", me)
+	or(&t.Key, "IdentityFile", "")
+	if rest, ok := strings.CutPrefix(t.Key, "~/"); ok {
+		t.Key = home(rest)
+	}
+	return t
+}
+
+// auth gives the ways to sign in, in the order in which they are tried: the
+// agent, key files, a password that is asked for. The function ends the use of
+// the agent.
+func (h *Host) auth() ([]ssh.AuthMethod, func()) {
+	var methods []ssh.AuthMethod
+	done := func() {}
+	if sock := os.Getenv("SSH_AUTH_SOCK"); sock != "" {
+		if conn, err := net.Dial("unix", sock); err == nil {
+			methods = append(methods, ssh.PublicKeysCallback(agent.NewClient(conn).Signers))
+			done = func() { conn.Close() }
+		}
+	}
+	files := []string{h.target.Key}
+	if h.target.Key == "" {
+		files = []string{home(".ssh/id_ed25519"), home(".ssh/id_ecdsa"), home(".ssh/id_rsa")}
+	}
+	methods = append(methods, ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
+		var signers []ssh.Signer
+		for _, f := range files {
+			if s, err := h.signer(f); err == nil {
+				signers = append(signers, s)
+			}
+		}
+		return signers, nil
+	}))
+	if _, nobody := h.opt.Asker.(Nobody); !nobody {
+		methods = append(methods, ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) {
+			return h.opt.Asker.Secret(fmt.Sprintf("password of %s on %s", h.target.User, h.name))
+		}), 3))
+	}
+	return methods, done
+}
+
+func (h *Host) signer(file string) (ssh.Signer, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	s, err := ssh.ParsePrivateKey(b)
+	var locked *ssh.PassphraseMissingError
+	if !errors.As(err, &locked) {
+		return s, err
+	}
+	for range 3 {
+		pass, aerr := h.opt.Asker.Secret("passphrase of " + filepath.Base(file))
+		if aerr != nil {
+			return nil, aerr
+		}
+		if s, err = ssh.ParsePrivateKeyWithPassphrase(b, []byte(pass)); !errors.Is(err, x509.IncorrectPasswordError) {
+			break
+		}
+	}
+	return s, err
+}
+
+// hostKeys gives the check of the host's key: known ones pass, changed ones
+// are refused, and a person decides on unknown ones.
+func (h *Host) hostKeys(addr string) (ssh.HostKeyCallback, []string, error) {
+	var files []string
+	for _, f := range h.opt.KnownHosts {
+		if _, err := os.Stat(f); err == nil {
+			files = append(files, f)
+		}
+	}
+	db, err := knownhosts.NewDB(files...)
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading known hosts (%s): %w", strings.Join(files, ", "), err)
+	}
+	known := db.HostKeyCallback()
+	return func(name string, remote net.Addr, key ssh.PublicKey) error {
+		err := known(name, remote, key)
+		print := ssh.FingerprintSHA256(key)
+		switch {
+		case err == nil:
+			return nil
+		case knownhosts.IsHostKeyChanged(err):
+			return fmt.Errorf("host %s shows the key %s: %w; somebody may be listening in. If the machine was set up anew, remove its line from %s", h.name, print, host.ErrHostKey, strings.Join(files, " or "))
+		case !knownhosts.IsHostUnknown(err):
+			return err
+		}
+		yes, err := h.opt.Asker.HostKey(h.name+" ("+name+")", key.Type()+" "+print)
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return fmt.Errorf("host %s shows the unknown key %s, and it was not accepted: %w", h.name, print, host.ErrHostKey)
+		}
+		return h.learn(name, remote, key)
+	}, db.HostKeyAlgorithms(addr), nil
+}
+
+// learn adds a key to our own file.
+func (h *Host) learn(name string, remote net.Addr, key ssh.PublicKey) error {
+	if len(h.opt.KnownHosts) == 0 {
+		return nil
+	}
+	f, err := os.OpenFile(h.opt.KnownHosts[0], os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("keeping the key of %s: %w", h.name, err)
+	}
+	defer f.Close()
+	return knownhosts.WriteKnownHost(f, name, remote, key)
+}

@@ -1,0 +1,237 @@
+// Package ssh is a machine that is reached by SSH: its files by SFTP, its
+// commands where it allows any. People's own keys, agent, ~/.ssh/config and
+// known_hosts are honoured; keys that are learnt are kept in a file of ours.
+package ssh
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"alibi/internal/host"
+)
+
+// Target is where to connect and as whom. Empty fields come from ~/.ssh/config
+// and then from the protocol's defaults.
+type Target struct {
+	Alias string // the name in ~/.ssh/config, or a host name
+	Addr  string // host name or number address
+	Port  string
+	User  string
+	Key   string // private key file
+}
+
+// Asker is a person, asked when something can't be decided without one.
+type Asker interface {
+	// HostKey shows the fingerprint of a host that was never seen; true accepts it.
+	HostKey(hostname, fingerprint string) (bool, error)
+	// Secret asks for a password or passphrase, without showing it.
+	Secret(prompt string) (string, error)
+}
+
+// Nobody is an Asker that accepts nothing and knows no secret.
+type Nobody struct{}
+
+func (Nobody) HostKey(string, string) (bool, error) { return false, nil }
+func (Nobody) Secret(string) (string, error)        { return "", errors.New("nobody is there to ask") }
+
+// Options say where things are and whom to ask.
+type Options struct {
+	Config     string   // ~/.ssh/config
+	KnownHosts []string // files to read; the first is ours, and written to
+	Asker      Asker
+	Timeout    time.Duration // for connecting; 10 s if 0
+}
+
+// Host is a machine behind SSH. The connection is made when it is first used
+// and made again after it broke.
+type Host struct {
+	name   string
+	target Target
+	opt    Options
+
+	mu   sync.Mutex
+	conn *ssh.Client
+	sftp *sftp.Client
+}
+
+// New describes a host; nothing is connected yet.
+func New(name string, t Target, opt Options) *Host {
+	if opt.Timeout == 0 {
+		opt.Timeout = 10 * time.Second
+	}
+	if opt.Asker == nil {
+		opt.Asker = Nobody{}
+	}
+	return &Host{name: name, target: t.fill(opt.Config), opt: opt}
+}
+
+func (h *Host) Name() string { return h.name }
+
+// Close ends the connection; the next use makes a new one.
+func (h *Host) Close() error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.drop()
+}
+
+func (h *Host) drop() error {
+	if h.conn == nil {
+		return nil
+	}
+	if h.sftp != nil {
+		h.sftp.Close()
+	}
+	err := h.conn.Close()
+	h.conn, h.sftp = nil, nil
+	return err
+}
+
+// connect gives the connection, made anew if there is none that answers.
+func (h *Host) connect(ctx context.Context) (*ssh.Client, *sftp.Client, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.conn != nil {
+		if _, err := h.sftp.RealPath("."); err == nil {
+			return h.conn, h.sftp, nil
+		}
+		h.drop()
+	}
+	conn, err := h.dial(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	files, err := sftp.NewClient(conn, sftp.MaxConcurrentRequestsPerFile(32), sftp.UseConcurrentReads(true))
+	if err != nil {
+		conn.Close()
+		return nil, nil, fmt.Errorf("host %s answers but offers no SFTP; ask its keeper to allow it: %w", h.name, err)
+	}
+	h.conn, h.sftp = conn, files
+	return conn, files, nil
+}
+
+func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
+	addr := net.JoinHostPort(h.target.Addr, h.target.Port)
+	d := net.Dialer{Timeout: h.opt.Timeout}
+	raw, err := d.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached from here: %w", h.name, addr, host.ErrNoAnswer, err)
+	}
+	callback, algos, err := h.hostKeys(addr)
+	if err != nil {
+		raw.Close()
+		return nil, err
+	}
+	auth, closeAgent := h.auth()
+	defer closeAgent()
+	_ = raw.SetDeadline(time.Now().Add(h.opt.Timeout))
+	c, chans, reqs, err := ssh.NewClientConn(raw, addr, &ssh.ClientConfig{
+		User: h.target.User, Auth: auth, HostKeyCallback: callback, HostKeyAlgorithms: algos, Timeout: h.opt.Timeout,
+	})
+	if err != nil {
+		raw.Close()
+		switch {
+		case errors.Is(err, host.ErrHostKey):
+			return nil, err
+		case strings.Contains(err.Error(), "unable to authenticate"):
+			return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects", h.name, h.target.User, host.ErrAuth)
+		}
+		return nil, fmt.Errorf("host %s at %s: %w: %w", h.name, addr, host.ErrNoAnswer, err)
+	}
+	_ = raw.SetDeadline(time.Time{})
+	return ssh.NewClient(c, chans, reqs), nil
+}
+
+// Open opens dir after the server resolved it.
+func (h *Host) Open(ctx context.Context, dir string) (host.Root, error) {
+	_, c, err := h.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	real, err := c.RealPath(dir)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s on %s: %w", dir, h.name, err)
+	}
+	fi, err := c.Stat(real)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s on %s: %w", dir, h.name, err)
+	}
+	if !fi.IsDir() {
+		return nil, fmt.Errorf("opening %s on %s: it is a file, not a folder", dir, h.name)
+	}
+	return &root{c: c, path: real, dirs: map[string]time.Time{}}, nil
+}
+
+// Make creates dir and those above it.
+func (h *Host) Make(ctx context.Context, dir string) (host.Root, error) {
+	_, c, err := h.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.MkdirAll(dir); err != nil {
+		return nil, fmt.Errorf("making %s on %s: %w", dir, h.name, err)
+	}
+	return h.Open(ctx, dir)
+}
+
+// Free asks by OpenSSH's statvfs extension; 0 where the server lacks it.
+func (h *Host) Free(ctx context.Context, dir string) (int64, error) {
+	_, c, err := h.connect(ctx)
+	if err != nil {
+		return 0, err
+	}
+	st, err := c.StatVFS(dir)
+	if err != nil {
+		return 0, nil
+	}
+	return int64(st.Bavail * st.Frsize), nil
+}
+
+// Command runs a program; its arguments are quoted for a POSIX shell.
+func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte, error) {
+	conn, _, err := h.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := conn.NewSession()
+	if err != nil {
+		return nil, fmt.Errorf("host %s: %w: %w", h.name, host.ErrNoCommands, err)
+	}
+	defer s.Close()
+	stop := context.AfterFunc(ctx, func() { s.Close() })
+	defer stop()
+	line := quote(name)
+	for _, a := range args {
+		line += " " + quote(a)
+	}
+	out, err := s.Output(line)
+	var exit *ssh.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case errors.As(err, &exit):
+		return out, fmt.Errorf("running %s on %s: %w", name, h.name, err)
+	case err != nil:
+		return nil, fmt.Errorf("host %s: %w", h.name, host.ErrNoCommands)
+	}
+	return out, nil
+}
+
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+func home(rest string) string {
+	h, err := os.UserHomeDir()
+	if err != nil {
+		return rest
+	}
+	return filepath.Join(h, rest)
+}
