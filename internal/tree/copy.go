@@ -1,0 +1,274 @@
+package tree
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+
+	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/host"
+)
+
+// Hash is a BLAKE3 digest; the zero value means "not computed".
+type Hash [32]byte
+
+// MarshalText writes the digest in hexadecimal.
+func (h Hash) MarshalText() ([]byte, error) { return []byte(hex.EncodeToString(h[:])), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (h *Hash) UnmarshalText(b []byte) error {
+	_, err := hex.Decode(h[:], b)
+	return err
+}
+
+// Progress is told of bytes and files as they are finished; it is called from
+// several goroutines.
+type Progress func(bytes int64, files int)
+
+// Copy brings the entries from src to dst and gives them back with the digest
+// of the bytes that were written and the size and time that the file then had:
+// one that changes while it is read is read again. A file that is there
+// already with the same size and time is kept, so that a copy that was broken
+// off goes on. Links are copied as links. Files that vanished in the meantime
+// or may not be read are in the problems.
+func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Progress) ([]Entry, []Problem, error) {
+	out := make([]Entry, len(entries))
+	problems := make([]*Problem, len(entries))
+	for i, e := range entries {
+		if e.Mode.IsDir() {
+			if err := host.MkdirAll(dst, e.Path, dirPerm(e.Mode)); err != nil {
+				return nil, nil, fmt.Errorf("making folder %s: %w", e.Path, err)
+			}
+			out[i] = e
+		}
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(readers)
+	for i, e := range entries {
+		if e.Mode.IsDir() {
+			continue
+		}
+		g.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			got, err := one(ctx, src, dst, e, progress)
+			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+				if _, there := dst.Lstat(path.Dir(e.Path)); there == nil {
+					problems[i] = &Problem{e.Path, "can't be read: " + reason(err), "unreadable"}
+					return nil
+				}
+			}
+			if err != nil {
+				return fmt.Errorf("copying %s: %w", e.Path, err)
+			}
+			out[i] = got
+			progress(0, 1)
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, nil, err
+	}
+	var bad []Problem
+	kept := out[:0]
+	for i := range out {
+		if problems[i] != nil {
+			bad = append(bad, *problems[i])
+		} else {
+			kept = append(kept, out[i])
+		}
+	}
+	return kept, bad, nil
+}
+
+func reason(err error) string {
+	if errors.Is(err, fs.ErrPermission) {
+		return "no permission"
+	}
+	return "it is gone"
+}
+
+// dirPerm lets us always work in folders of our own copies.
+func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
+
+func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (Entry, error) {
+	if e.Link != "" {
+		if have, err := dst.Readlink(e.Path); err == nil && have == e.Link {
+			return e, nil
+		}
+		_ = dst.Remove(e.Path)
+		target := e.Link
+		if rel, ok := strings.CutPrefix(target, src.Path()); ok {
+			target = dst.Path() + rel
+		}
+		return e, dst.Symlink(target, e.Path)
+	}
+	if fi, err := dst.Lstat(e.Path); err == nil {
+		if e.Same(Entry{Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime()}) {
+			h, err := HashFile(ctx, dst, e.Path)
+			e.Hash = h
+			progress(e.Size, 0)
+			return e, err
+		}
+		if fi.IsDir() {
+			if err := dst.RemoveAll(e.Path); err != nil {
+				return e, err
+			}
+		}
+	}
+	for try := 0; ; try++ {
+		before := e
+		n, err := pour(ctx, src, dst, &e, progress)
+		if err != nil {
+			return e, err
+		}
+		fi, err := src.Lstat(e.Path)
+		if err != nil {
+			return e, err
+		}
+		now := Entry{Path: e.Path, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: e.Hash}
+		if now.Same(before) && n == now.Size || try == 3 {
+			return e, nil
+		}
+		progress(-n, 0)
+		e = now
+	}
+}
+
+// pour copies the bytes of one file and sets its digest.
+func pour(ctx context.Context, src, dst host.Root, e *Entry, progress Progress) (int64, error) {
+	f, err := src.Open(e.Path)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	h := blake3.New()
+	r := io.TeeReader(&meter{ctx: ctx, r: f, tell: progress}, h)
+	n, err := host.Put(dst, e.Path, e.Mode.Perm(), e.MTime, r)
+	h.Sum(e.Hash[:0])
+	return n, err
+}
+
+// meter tells of bytes as they pass and stops when the context ends.
+type meter struct {
+	ctx  context.Context
+	r    io.Reader
+	tell Progress
+}
+
+func (m *meter) Read(p []byte) (int, error) {
+	if err := m.ctx.Err(); err != nil {
+		return 0, err
+	}
+	if len(p) > 1<<18 {
+		p = p[:1<<18]
+	}
+	n, err := m.r.Read(p)
+	if n > 0 && m.tell != nil {
+		m.tell(int64(n), 0)
+	}
+	return n, err
+}
+
+// HashFile digests one file.
+func HashFile(ctx context.Context, root host.Root, name string) (Hash, error) {
+	var out Hash
+	f, err := root.Open(name)
+	if err != nil {
+		return out, err
+	}
+	defer f.Close()
+	h := blake3.New()
+	if _, err = io.Copy(h, &meter{ctx: ctx, r: f}); err != nil {
+		return out, err
+	}
+	h.Sum(out[:0])
+	return out, nil
+}
+
+// Digest sets the digest of every file in entries, by several readers at once.
+// A file that can't be read keeps the zero digest.
+func Digest(ctx context.Context, root host.Root, entries []Entry, progress Progress) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(readers)
+	for i := range entries {
+		e := &entries[i]
+		if !e.Regular() {
+			continue
+		}
+		g.Go(func() error {
+			h, err := HashFile(ctx, root, e.Path)
+			if cerr := ctx.Err(); cerr != nil {
+				return cerr
+			}
+			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+				return nil
+			}
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", e.Path, err)
+			}
+			e.Hash = h
+			progress(e.Size, 1)
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// Difference is a path that is not the same in two trees. A side without the
+// path has a zero Entry.
+type Difference struct{ A, B Entry }
+
+// Path is the path that differs.
+func (d Difference) Path() string {
+	if d.A.Path != "" {
+		return d.A.Path
+	}
+	return d.B.Path
+}
+
+// Compare lists the paths in which two trees differ, folders left aside. Files
+// are equal if their digests are, where both have one, else if they look alike.
+func Compare(a, b []Entry) []Difference {
+	var out []Difference
+	there := make(map[string]Entry, len(b))
+	for _, e := range b {
+		if !e.Mode.IsDir() {
+			there[e.Path] = e
+		}
+	}
+	for _, e := range a {
+		if e.Mode.IsDir() {
+			continue
+		}
+		o, ok := there[e.Path]
+		delete(there, e.Path)
+		switch {
+		case !ok:
+			out = append(out, Difference{A: e})
+		case !equal(e, o):
+			out = append(out, Difference{e, o})
+		}
+	}
+	for _, e := range b {
+		if _, left := there[e.Path]; left {
+			out = append(out, Difference{B: e})
+		}
+	}
+	return out
+}
+
+func equal(a, b Entry) bool {
+	if a.Hash != (Hash{}) && b.Hash != (Hash{}) {
+		return a.Hash == b.Hash && a.Mode.Type() == b.Mode.Type()
+	}
+	return a.Same(b)
+}

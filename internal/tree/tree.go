@@ -1,0 +1,189 @@
+// Package tree works on file trees: it lists them, digests them, copies them
+// between hosts and compares them.
+//
+// Links are copied as links, and only if they stay inside the tree; a link
+// that leads out, a device, a pipe or a folder that may not be read is a
+// Problem, listed and never followed.
+package tree
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/host"
+)
+
+// Entry is one thing in a tree. Paths are slash paths below its root.
+type Entry struct {
+	Path  string      `json:"path"`
+	Mode  fs.FileMode `json:"mode"`
+	Size  int64       `json:"size"` // of regular files
+	MTime time.Time   `json:"mtime"`
+	Link  string      `json:"link,omitempty"` // target of a symbolic link
+	Hash  Hash        `json:"hash"`           // of a regular file's bytes, where it was computed
+}
+
+// Regular tells whether the entry is a file with bytes in it.
+func (e Entry) Regular() bool { return e.Mode.IsRegular() }
+
+// Same tells whether two entries look alike from outside: no bytes are read.
+func (e Entry) Same(o Entry) bool {
+	return e.Mode.Type() == o.Mode.Type() && e.Size == o.Size && e.Link == o.Link &&
+		(!e.Regular() || e.MTime.Truncate(time.Second).Equal(o.MTime.Truncate(time.Second)))
+}
+
+// Problem is something in a tree that is not copied, and why.
+type Problem struct {
+	Path string `json:"path"`
+	What string `json:"what"`
+	Kind string `json:"kind"` // "link-out", "unreadable", "special"
+}
+
+// Listing is a whole tree, sorted by path: folders before what is in them.
+type Listing struct {
+	Entries  []Entry
+	Problems []Problem
+}
+
+// Totals counts the files and adds up their bytes.
+func (l *Listing) Totals() (files int, bytes int64) {
+	for _, e := range l.Entries {
+		if !e.Mode.IsDir() {
+			files++
+			bytes += e.Size
+		}
+	}
+	return
+}
+
+// Filter says what to pass by. The zero value passes by nothing but files that
+// Alibi itself is writing.
+type Filter struct {
+	Folders []string `json:"folders,omitempty"` // folders and files, as slash paths
+	Larger  int64    `json:"larger,omitempty"`  // files of more bytes; 0: no limit
+}
+
+// Omits tells whether the filter passes e by, and why.
+func (f Filter) Omits(e Entry) (why string, omit bool) {
+	for _, p := range f.Folders {
+		if e.Path == p || strings.HasPrefix(e.Path, p+"/") {
+			return p, true
+		}
+	}
+	if f.Larger > 0 && e.Regular() && e.Size > f.Larger {
+		return "larger than the limit", true
+	}
+	return "", false
+}
+
+// readers is how many folders or files are read at once: enough to hide a
+// line's delay, few enough not to be felt.
+const readers = 4
+
+// Scan lists root. Folders are read by several readers at once.
+func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) {
+	s := scan{root: root, filter: filter, list: &Listing{}}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(readers)
+	s.g = g
+	if err := s.dir(ctx, "."); err != nil {
+		_ = g.Wait()
+		return nil, err
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(s.list.Entries, func(a, b Entry) int { return strings.Compare(sortKey(a.Path), sortKey(b.Path)) })
+	slices.SortFunc(s.list.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
+	return s.list, nil
+}
+
+// sortKey puts a folder directly before what is in it.
+func sortKey(p string) string { return strings.ReplaceAll(p, "/", "\x00") }
+
+type scan struct {
+	root   host.Root
+	filter Filter
+	g      *errgroup.Group
+	mu     sync.Mutex
+	list   *Listing
+}
+
+func (s *scan) dir(ctx context.Context, dir string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	infos, err := s.root.ReadDir(dir)
+	if err != nil {
+		if dir != "." && errors.Is(err, fs.ErrNotExist) {
+			return nil // went away since
+		}
+		if dir != "." && errors.Is(err, fs.ErrPermission) {
+			s.problem(dir, "unreadable", "this folder may not be read by us")
+			return nil
+		}
+		return err
+	}
+	for _, fi := range infos {
+		if strings.HasPrefix(fi.Name(), host.TempPrefix) {
+			continue
+		}
+		e := Entry{Path: path.Join(dir, fi.Name()), Mode: fi.Mode(), MTime: fi.ModTime()}
+		if e.Regular() {
+			e.Size = fi.Size()
+		}
+		if _, omit := s.filter.Omits(e); omit {
+			continue
+		}
+		if !s.take(&e) {
+			continue
+		}
+		s.mu.Lock()
+		s.list.Entries = append(s.list.Entries, e)
+		s.mu.Unlock()
+		if e.Mode.IsDir() {
+			if !s.g.TryGo(func() error { return s.dir(ctx, e.Path) }) {
+				if err := s.dir(ctx, e.Path); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// take completes a link and tells whether the entry can be copied at all.
+func (s *scan) take(e *Entry) bool {
+	switch {
+	case e.Mode.IsDir(), e.Regular():
+		return true
+	case e.Mode&fs.ModeSymlink != 0:
+		target, err := s.root.Readlink(e.Path)
+		if err != nil {
+			s.problem(e.Path, "unreadable", "this link can't be read")
+			return false
+		}
+		if !host.LinkInside(s.root.Path(), e.Path, target) {
+			s.problem(e.Path, "link-out", "leads out of the site, to "+target)
+			return false
+		}
+		e.Link = target
+		return true
+	}
+	s.problem(e.Path, "special", "is a device, pipe or socket")
+	return false
+}
+
+func (s *scan) problem(p, kind, what string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.list.Problems = append(s.list.Problems, Problem{p, what, kind})
+}
