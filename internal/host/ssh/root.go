@@ -95,7 +95,9 @@ func (r *root) ReadDir(name string) ([]fs.FileInfo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading folder %s: %w", name, err)
 	}
-	infos = slices.DeleteFunc(infos, func(fi fs.FileInfo) bool { return fi.Name() == "." || fi.Name() == ".." || strings.Contains(fi.Name(), "/") })
+	infos = slices.DeleteFunc(infos, func(fi fs.FileInfo) bool {
+		return fi.Name() == "." || fi.Name() == ".." || strings.Contains(fi.Name(), "/")
+	})
 	slices.SortFunc(infos, func(a, b fs.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
 	return infos, nil
 }

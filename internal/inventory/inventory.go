@@ -1,0 +1,377 @@
+// Package inventory is the record: hosts, sites, runs, evidence, events, and
+// everything that Alibi ever made anywhere. It is one SQLite file that several
+// processes may have open; each change is one transaction.
+package inventory
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver, in Go
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// ErrUnknown is given for what is not in the record.
+var ErrUnknown = errors.New("not in the record")
+
+// Inventory is the open record.
+type Inventory struct{ db *sql.DB }
+
+// schema is applied in order; how many were is kept in user_version.
+var schema = []string{
+	`CREATE TABLE hosts (name TEXT PRIMARY KEY, doc TEXT NOT NULL);
+	CREATE TABLE sites (id TEXT PRIMARY KEY, name TEXT NOT NULL, state TEXT NOT NULL, doc TEXT NOT NULL);
+	CREATE INDEX sites_by_name ON sites (name);
+	CREATE TABLE runs (id TEXT PRIMARY KEY, site TEXT NOT NULL, state TEXT NOT NULL, made INTEGER NOT NULL, cancel INTEGER NOT NULL DEFAULT 0, doc TEXT NOT NULL, checkpoint TEXT NOT NULL DEFAULT '{}');
+	CREATE INDEX runs_by_time ON runs (made);
+	CREATE TABLE made (id INTEGER PRIMARY KEY, site TEXT NOT NULL, kind TEXT NOT NULL, host TEXT NOT NULL, path TEXT NOT NULL, at INTEGER NOT NULL, UNIQUE (host, path));
+	CREATE TABLE evidence (id INTEGER PRIMARY KEY, site TEXT NOT NULL, at INTEGER NOT NULL, doc TEXT NOT NULL);
+	CREATE INDEX evidence_by_site ON evidence (site, at);
+	CREATE TABLE events (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, site TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
+	CREATE INDEX events_by_site ON events (site, id);
+	CREATE TABLE notes (key TEXT PRIMARY KEY, value TEXT NOT NULL);`,
+}
+
+// Open opens the record at path, made readable by its owner only if it is new.
+func Open(path string) (*Inventory, error) {
+	f, err := os.OpenFile(path, os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("opening the record: %w", err)
+	}
+	f.Close()
+	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(NORMAL)"}, "_txlock": {"immediate"}}
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
+	if err != nil {
+		return nil, fmt.Errorf("opening the record: %w", err)
+	}
+	db.SetMaxOpenConns(1) // one writer; the job queue asks for it too
+	in := &Inventory{db}
+	if err := in.migrate(); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the record %s can't be used: %w", path, err)
+	}
+	return in, nil
+}
+
+func (in *Inventory) migrate() error {
+	var have int
+	if err := in.db.QueryRow("PRAGMA user_version").Scan(&have); err != nil {
+		return err
+	}
+	if have > len(schema) {
+		return fmt.Errorf("it was written by a newer version of Alibi (form %d, this one knows %d)", have, len(schema))
+	}
+	for i := have; i < len(schema); i++ {
+		tx, err := in.db.Begin()
+		if err != nil {
+			return err
+		}
+		if _, err = tx.Exec(schema[i] + fmt.Sprintf("; PRAGMA user_version = %d", i+1)); err != nil {
+			return errors.Join(err, tx.Rollback())
+		}
+		if err := tx.Commit(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DB is the database itself, for the job queue that lives in it.
+func (in *Inventory) DB() *sql.DB { return in.db }
+
+// Close closes the record.
+func (in *Inventory) Close() error { return in.db.Close() }
+
+// Host is how a machine is reached.
+type Host struct {
+	Name   string `json:"name"`
+	Addr   string `json:"addr,omitempty"` // "" for this machine
+	Port   string `json:"port,omitempty"`
+	User   string `json:"user,omitempty"`
+	Key    string `json:"key,omitempty"` // file
+	Client string `json:"client,omitempty"`
+}
+
+// Local tells whether the host is this machine.
+func (h Host) Local() bool { return h.Addr == "" }
+
+// collect reads the JSON documents that a query gives.
+func collect[T any](ctx context.Context, db *sql.DB, q string, args ...any) ([]T, error) {
+	rows, err := db.QueryContext(ctx, q, args...)
+	if err != nil {
+		return nil, fmt.Errorf("reading the record: %w", err)
+	}
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		var doc []byte
+		if err := rows.Scan(&doc); err != nil {
+			return nil, fmt.Errorf("reading the record: %w", err)
+		}
+		var v T
+		if err := json.Unmarshal(doc, &v); err != nil {
+			return nil, fmt.Errorf("reading the record: %w", err)
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+func one[T any](list []T, err error, what, name string) (T, error) {
+	var zero T
+	if err != nil {
+		return zero, err
+	}
+	if len(list) == 0 {
+		return zero, fmt.Errorf("%s %q: %w", what, name, ErrUnknown)
+	}
+	return list[0], nil
+}
+
+func (in *Inventory) exec(ctx context.Context, q string, args ...any) error {
+	if _, err := in.db.ExecContext(ctx, q, args...); err != nil {
+		return fmt.Errorf("writing to the record: %w", err)
+	}
+	return nil
+}
+
+func doc(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // our own plain types
+	}
+	return string(b)
+}
+
+// Hosts lists all hosts by name.
+func (in *Inventory) Hosts(ctx context.Context) ([]Host, error) {
+	return collect[Host](ctx, in.db, "SELECT doc FROM hosts ORDER BY name")
+}
+
+// Host finds a host.
+func (in *Inventory) Host(ctx context.Context, name string) (Host, error) {
+	l, err := collect[Host](ctx, in.db, "SELECT doc FROM hosts WHERE name = ?", name)
+	return one(l, err, "host", name)
+}
+
+// PutHost adds or changes a host.
+func (in *Inventory) PutHost(ctx context.Context, h Host) error {
+	return in.exec(ctx, "INSERT INTO hosts VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc", h.Name, doc(h))
+}
+
+// Sites lists all sites that are not gone, by name.
+func (in *Inventory) Sites(ctx context.Context) ([]site.Site, error) {
+	return collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE state <> 'gone' ORDER BY name")
+}
+
+// Site finds a site by its ID, also one that is gone.
+func (in *Inventory) Site(ctx context.Context, id site.ID) (site.Site, error) {
+	l, err := collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE id = ?", string(id))
+	return one(l, err, "site", string(id))
+}
+
+// PutSite adds or changes a site.
+func (in *Inventory) PutSite(ctx context.Context, s site.Site) error {
+	return put(ctx, in.db, s)
+}
+
+type execer interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+}
+
+func put(ctx context.Context, db execer, s site.Site) error {
+	_, err := db.ExecContext(ctx, `INSERT INTO sites VALUES (?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET name = excluded.name, state = excluded.state, doc = excluded.doc`, string(s.ID), s.Name, string(s.State), doc(s))
+	if err != nil {
+		return fmt.Errorf("writing site %s to the record: %w", s.Name, err)
+	}
+	return nil
+}
+
+// ChangeSite reads a site, lets change change it and writes it back, in one
+// transaction. An error from change leaves it as it was.
+func (in *Inventory) ChangeSite(ctx context.Context, id site.ID, change func(*site.Site) error) (site.Site, error) {
+	var s site.Site
+	tx, err := in.db.BeginTx(ctx, nil)
+	if err != nil {
+		return s, fmt.Errorf("writing to the record: %w", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
+	var b []byte
+	err = tx.QueryRowContext(ctx, "SELECT doc FROM sites WHERE id = ?", string(id)).Scan(&b)
+	if errors.Is(err, sql.ErrNoRows) {
+		return s, fmt.Errorf("site %q: %w", id, ErrUnknown)
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &s)
+	}
+	if err != nil {
+		return s, fmt.Errorf("reading the record: %w", err)
+	}
+	if err := change(&s); err != nil {
+		return s, err
+	}
+	if err := put(ctx, tx, s); err != nil {
+		return s, err
+	}
+	return s, tx.Commit()
+}
+
+// Event is something that happened.
+type Event struct {
+	At   time.Time `json:"at"`
+	Who  string    `json:"who"`
+	Site site.ID   `json:"site,omitempty"`
+	Kind string    `json:"kind"`
+	Text string    `json:"text"`
+}
+
+// Log adds an event.
+func (in *Inventory) Log(ctx context.Context, e Event) error {
+	return in.exec(ctx, "INSERT INTO events (at, who, site, kind, text) VALUES (?, ?, ?, ?, ?)", e.At.UnixNano(), e.Who, string(e.Site), e.Kind, e.Text)
+}
+
+// Events lists the latest events, newest first, of one site or of all ("").
+func (in *Inventory) Events(ctx context.Context, id site.ID, limit int) ([]Event, error) {
+	rows, err := in.db.QueryContext(ctx, "SELECT at, who, site, kind, text FROM events WHERE ? = '' OR site = ? ORDER BY id DESC LIMIT ?", string(id), string(id), limit)
+	if err != nil {
+		return nil, fmt.Errorf("reading the record: %w", err)
+	}
+	defer rows.Close()
+	var out []Event
+	for rows.Next() {
+		var e Event
+		var at int64
+		if err := rows.Scan(&at, &e.Who, &e.Site, &e.Kind, &e.Text); err != nil {
+			return nil, fmt.Errorf("reading the record: %w", err)
+		}
+		e.At = time.Unix(0, at)
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// Made is something that Alibi made on a host, until it is removed again.
+type Made struct {
+	Site site.ID   `json:"site"`
+	Kind string    `json:"kind"` // "folder", "file"
+	Host string    `json:"host"`
+	Path string    `json:"path"`
+	At   time.Time `json:"at"`
+}
+
+// AddMade notes something before it is made, so that nothing is ever forgotten.
+func (in *Inventory) AddMade(ctx context.Context, m Made) error {
+	return in.exec(ctx, "INSERT INTO made (site, kind, host, path, at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, path) DO UPDATE SET site = excluded.site", string(m.Site), m.Kind, m.Host, m.Path, m.At.UnixNano())
+}
+
+// Unmade notes that something is gone.
+func (in *Inventory) Unmade(ctx context.Context, hostName, path string) error {
+	return in.exec(ctx, "DELETE FROM made WHERE host = ? AND path = ?", hostName, path)
+}
+
+// AllMade lists what was made and is not known to be gone.
+func (in *Inventory) AllMade(ctx context.Context) ([]Made, error) {
+	rows, err := in.db.QueryContext(ctx, "SELECT site, kind, host, path, at FROM made ORDER BY host, path")
+	if err != nil {
+		return nil, fmt.Errorf("reading the record: %w", err)
+	}
+	defer rows.Close()
+	var out []Made
+	for rows.Next() {
+		var m Made
+		var at int64
+		if err := rows.Scan(&m.Site, &m.Kind, &m.Host, &m.Path, &at); err != nil {
+			return nil, fmt.Errorf("reading the record: %w", err)
+		}
+		m.At = time.Unix(0, at)
+		out = append(out, m)
+	}
+	return out, rows.Err()
+}
+
+// PutEvidence keeps a report of evidence about a site.
+func (in *Inventory) PutEvidence(ctx context.Context, id site.ID, at time.Time, report any) error {
+	return in.exec(ctx, "INSERT INTO evidence (site, at, doc) VALUES (?, ?, ?)", string(id), at.UnixNano(), doc(report))
+}
+
+// Evidence gives the latest reports about a site, newest first, as JSON.
+func (in *Inventory) Evidence(ctx context.Context, id site.ID, limit int) ([]json.RawMessage, error) {
+	return collect[json.RawMessage](ctx, in.db, "SELECT doc FROM evidence WHERE site = ? ORDER BY at DESC LIMIT ?", string(id), limit)
+}
+
+// Note gives a remembered value, "" if there is none.
+func (in *Inventory) Note(ctx context.Context, key string) (string, error) {
+	var v string
+	err := in.db.QueryRowContext(ctx, "SELECT value FROM notes WHERE key = ?", key).Scan(&v)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return v, err
+}
+
+// SetNote remembers a value.
+func (in *Inventory) SetNote(ctx context.Context, key, value string) error {
+	return in.exec(ctx, "INSERT INTO notes VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value)
+}
+
+// PutRun adds or changes a run. Its wish to be cancelled is not part of that.
+func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error {
+	return in.exec(ctx, `INSERT INTO runs (id, site, state, made, doc) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (id) DO UPDATE SET state = excluded.state, doc = excluded.doc`, r.ID, string(r.Plan.Target.ID), string(r.State), r.Made.UnixNano(), doc(r))
+}
+
+// Run finds a run by its ID or the beginning of it.
+func (in *Inventory) Run(ctx context.Context, id string) (plan.Run, error) {
+	l, err := collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE id = ? OR (length(?) >= 4 AND substr(id, 1, length(?)) = ?) ORDER BY made DESC LIMIT 1", id, id, id, id)
+	return one(l, err, "run", id)
+}
+
+// Runs lists the latest runs, newest first.
+func (in *Inventory) Runs(ctx context.Context, limit int) ([]plan.Run, error) {
+	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs ORDER BY made DESC LIMIT ?", limit)
+}
+
+// Unfinished lists the runs that wait or are under way, oldest first.
+func (in *Inventory) Unfinished(ctx context.Context) ([]plan.Run, error) {
+	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running') ORDER BY made")
+}
+
+// AskCancel notes the wish that a run stop; whoever carries it out looks for it.
+func (in *Inventory) AskCancel(ctx context.Context, id string, at time.Time) error {
+	return in.exec(ctx, "UPDATE runs SET cancel = ? WHERE id = ?", at.UnixNano(), id)
+}
+
+// Withdraw takes the wish back, when a run is taken up again.
+func (in *Inventory) Withdraw(ctx context.Context, id string) error {
+	return in.exec(ctx, "UPDATE runs SET cancel = 0 WHERE id = ?", id)
+}
+
+// CancelAsked tells whether a run is wished to stop.
+func (in *Inventory) CancelAsked(ctx context.Context, id string) (bool, error) {
+	var at int64
+	err := in.db.QueryRowContext(ctx, "SELECT cancel FROM runs WHERE id = ?", id).Scan(&at)
+	return at > 0, err
+}
+
+// Checkpoint reads what a run's steps remember between tries.
+func (in *Inventory) Checkpoint(ctx context.Context, id string, into any) error {
+	var b []byte
+	if err := in.db.QueryRowContext(ctx, "SELECT checkpoint FROM runs WHERE id = ?", id).Scan(&b); err != nil {
+		return fmt.Errorf("reading run %s: %w", id, err)
+	}
+	return json.Unmarshal(b, into)
+}
+
+// SetCheckpoint keeps what a run's steps remember.
+func (in *Inventory) SetCheckpoint(ctx context.Context, id string, v any) error {
+	return in.exec(ctx, "UPDATE runs SET checkpoint = ? WHERE id = ?", doc(v), id)
+}

@@ -1,0 +1,245 @@
+// Package work carries plans out: it queues runs, does their steps in order,
+// tells of progress, and takes a run up again where it stopped, whether by a
+// broken line, a cancel, or the death of the process.
+//
+// The queue is River's, in the record's own database. A job holds nothing but a
+// run's ID; what is to be done and how far it is stands in the record, where any
+// process can read it. One process at a time works (see Queue.Start).
+package work
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"crypto/rand"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riversqlite"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"database/sql"
+
+	"alibi/internal/inventory"
+	"alibi/internal/plan"
+)
+
+// Step is one step of an operation. Do can be called again after it was broken
+// off anywhere, and then ends in the same state.
+type Step struct {
+	Name string
+	Do   func(ctx context.Context, t *Task) error
+}
+
+// Operation is what a run does.
+type Operation struct {
+	Steps []Step
+	// Undo brings back the state before the run, from wherever it stands.
+	Undo func(ctx context.Context) error
+	// Over is told how the run ended, after its steps or its undoing.
+	Over func(ctx context.Context, r plan.Run) error
+	// Memory is what the steps remember between tries; it is kept as JSON.
+	Memory any
+}
+
+// Maker makes the operation for a run.
+type Maker func(ctx context.Context, r plan.Run) (*Operation, error)
+
+// Moment is what an observer is told of: a step begins, moves on or ends.
+type Moment struct {
+	Run   string
+	Step  string
+	Phase string // "begin", "progress", "end"
+}
+
+// Options of a queue.
+type Options struct {
+	Record  *inventory.Inventory
+	Makers  map[plan.Kind]Maker
+	Log     *slog.Logger
+	Workers int // runs at once; 2 if 0
+	Now     func() time.Time
+	// Transient tells whether an error may go away by itself.
+	Transient func(error) bool
+	// Observe is told of each moment, in the goroutine that does the work.
+	Observe func(Moment)
+}
+
+// Queue is where runs wait and are worked on.
+type Queue struct {
+	opt    Options
+	client *river.Client[*sql.Tx]
+
+	mu      sync.Mutex
+	running map[string]*Task
+	started bool
+	stop    context.CancelFunc
+}
+
+// errShutdown ends a run's context when the process is closing: the run is not
+// over, it is taken up again by the next process.
+var errShutdown = errors.New("the keeper is closing")
+
+// ErrCancelled ends a run's context when a person asked for it.
+var ErrCancelled = errors.New("cancelled")
+
+type args struct {
+	Run string `json:"run"`
+}
+
+func (args) Kind() string { return "run" }
+
+// New prepares the queue's tables and a client that can insert.
+func New(ctx context.Context, opt Options) (*Queue, error) {
+	if opt.Workers == 0 {
+		opt.Workers = 2
+	}
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
+	if opt.Observe == nil {
+		opt.Observe = func(Moment) {}
+	}
+	if opt.Transient == nil {
+		opt.Transient = func(error) bool { return false }
+	}
+	q := &Queue{opt: opt, running: map[string]*Task{}}
+	driver := riversqlite.New(opt.Record.DB())
+	quiet := slog.New(slog.DiscardHandler)
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: quiet})
+	if err != nil {
+		return nil, fmt.Errorf("preparing the queue: %w", err)
+	}
+	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("preparing the queue: %w", err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{q: q})
+	q.client, err = river.NewClient(driver, &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: opt.Workers}}, Workers: workers, Logger: quiet,
+		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1, MaxAttempts: 4,
+		RetryPolicy: retries{}, RescueStuckJobsAfter: 24 * time.Hour,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("preparing the queue: %w", err)
+	}
+	return q, nil
+}
+
+// Add puts a plan into the queue.
+func (q *Queue) Add(ctx context.Context, p plan.Plan, by string) (plan.Run, error) {
+	var b [5]byte
+	_, _ = rand.Read(b[:])
+	r := plan.Run{ID: hex.EncodeToString(b[:]), Plan: p, State: plan.Waiting, By: by, Made: q.opt.Now()}
+	for _, s := range p.Steps {
+		r.Steps = append(r.Steps, plan.Progress{Name: s.Name, Title: s.Title, Unit: s.Unit, Work: s.Work})
+	}
+	if err := q.opt.Record.PutRun(ctx, r); err != nil {
+		return r, err
+	}
+	return r, q.insert(ctx, r.ID)
+}
+
+func (q *Queue) insert(ctx context.Context, id string) error {
+	if _, err := q.client.Insert(ctx, args{id}, nil); err != nil {
+		return fmt.Errorf("queueing run %s: %w", id, err)
+	}
+	return nil
+}
+
+// Resume takes up a run that failed.
+func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) {
+	r, err := q.opt.Record.Run(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	if r.State != plan.Stopped {
+		return r, fmt.Errorf("run %s is %s: only a run that failed can be taken up again", r.ID, r.State)
+	}
+	r.State, r.Error, r.Remedy, r.Ended = plan.Waiting, "", "", time.Time{}
+	if err := q.opt.Record.Withdraw(ctx, r.ID); err != nil {
+		return r, err
+	}
+	if err := q.opt.Record.PutRun(ctx, r); err != nil {
+		return r, err
+	}
+	return r, q.insert(ctx, r.ID)
+}
+
+// Cancel asks that a run stop and be undone, whichever process works on it. A
+// run that failed is undone by the same.
+func (q *Queue) Cancel(ctx context.Context, id string) error {
+	r, err := q.opt.Record.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	if r.State == plan.Done || r.State == plan.Cancelled {
+		return fmt.Errorf("run %s is %s already", r.ID, r.State)
+	}
+	if r.State == plan.Stopped {
+		if _, err := q.Resume(ctx, r.ID); err != nil {
+			return err
+		}
+	}
+	if err := q.opt.Record.AskCancel(ctx, r.ID, q.opt.Now()); err != nil {
+		return err
+	}
+	q.mu.Lock()
+	t := q.running[r.ID]
+	q.mu.Unlock()
+	if t != nil {
+		t.cancel(ErrCancelled)
+	}
+	return nil
+}
+
+// Start begins to work. The caller sees to it that no other process does (the
+// keeper's lock): runs that the record has under way are then nobody's, and are
+// taken up again.
+func (q *Queue) Start(ctx context.Context) error {
+	orphans, err := q.opt.Record.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range orphans {
+		if r.State == plan.Running {
+			if err := q.insert(ctx, r.ID); err != nil {
+				return err
+			}
+		}
+	}
+	ctx, q.stop = context.WithCancel(context.WithoutCancel(ctx))
+	if err := q.client.Start(ctx); err != nil {
+		return fmt.Errorf("starting the queue: %w", err)
+	}
+	q.started = true
+	return nil
+}
+
+// Stop ends the work within a second or so; runs under way are left to be taken
+// up again.
+func (q *Queue) Stop(ctx context.Context) error {
+	if !q.started {
+		return nil
+	}
+	q.mu.Lock()
+	for _, t := range q.running {
+		t.cancel(errShutdown)
+	}
+	q.mu.Unlock()
+	err := q.client.StopAndCancel(ctx)
+	q.stop()
+	q.started = false
+	return err
+}
+
+// retries waits a little longer each time: a line that broke is often back soon.
+type retries struct{}
+
+func (retries) NextRetry(job *rivertypeJobRow) time.Time {
+	return time.Now().Add(time.Duration(job.Attempt*job.Attempt) * time.Second)
+}

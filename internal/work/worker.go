@@ -1,0 +1,273 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
+
+	"alibi/internal/plan"
+)
+
+type rivertypeJobRow = rivertype.JobRow
+
+type worker struct {
+	river.WorkerDefaults[args]
+	q *Queue
+}
+
+// Work carries one run on as far as it goes.
+func (w *worker) Work(ctx context.Context, job *river.Job[args]) error {
+	q := w.q
+	r, err := q.opt.Record.Run(ctx, job.Args.Run)
+	if err != nil {
+		return river.JobCancel(err)
+	}
+	if r.State.Over() {
+		return nil // an earlier job of this run ended it
+	}
+	t, ok := q.claim(ctx, r)
+	if !ok {
+		return nil // it is being worked on
+	}
+	defer q.release(t)
+	err = t.carryOut()
+	switch {
+	case err == nil, errors.Is(context.Cause(t.ctx), errShutdown):
+		return nil
+	case q.opt.Transient(err) && job.Attempt < job.MaxAttempts:
+		t.note(fmt.Sprintf("taken up again soon, after: %v", err))
+		return err
+	}
+	t.fail(err)
+	return river.JobCancel(err)
+}
+
+// claim makes the run's task, unless there is one.
+func (q *Queue) claim(ctx context.Context, r plan.Run) (*Task, bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.running[r.ID] != nil {
+		return nil, false
+	}
+	t := &Task{q: q, run: r}
+	t.ctx, t.cancel = context.WithCancelCause(ctx)
+	q.running[r.ID] = t
+	return t, true
+}
+
+func (q *Queue) release(t *Task) {
+	t.cancel(nil)
+	q.mu.Lock()
+	delete(q.running, t.run.ID)
+	q.mu.Unlock()
+}
+
+// Task is a run that is being worked on, as its steps see it.
+type Task struct {
+	q      *Queue
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	op     *Operation
+
+	mu    sync.Mutex
+	run   plan.Run
+	step  int
+	saved time.Time
+}
+
+// saveEvery is how often progress is written to the record.
+const saveEvery = 150 * time.Millisecond
+
+// carryOut does the steps that are not done.
+func (t *Task) carryOut() error {
+	op, err := t.q.opt.Makers[t.run.Plan.Kind](t.ctx, t.run)
+	if err != nil {
+		return err
+	}
+	t.op = op
+	if op.Memory != nil {
+		if err := t.q.opt.Record.Checkpoint(t.ctx, t.run.ID, op.Memory); err != nil {
+			return err
+		}
+	}
+	stopWatching := t.watch()
+	defer stopWatching()
+	t.change(func(r *plan.Run) {
+		r.State, r.Error = plan.Running, ""
+		r.Tries++
+		if r.Began.IsZero() {
+			r.Began = t.q.opt.Now()
+		}
+	})
+	t.save()
+	for i, s := range op.Steps {
+		if !t.run.Steps[i].Ended.IsZero() {
+			continue
+		}
+		if err := t.do(i, s); err != nil {
+			if errors.Is(context.Cause(t.ctx), ErrCancelled) {
+				return t.undo()
+			}
+			return err
+		}
+	}
+	return t.end(plan.Done)
+}
+
+func (t *Task) do(i int, s Step) error {
+	if asked, err := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); err == nil && asked {
+		t.cancel(ErrCancelled)
+	}
+	if err := t.ctx.Err(); err != nil {
+		return err
+	}
+	t.change(func(r *plan.Run) {
+		t.step = i
+		p := &r.Steps[i]
+		p.Began, p.Done, p.Items = t.q.opt.Now(), 0, 0
+	})
+	t.save()
+	t.q.opt.Observe(Moment{t.run.ID, s.Name, "begin"})
+	if err := s.Do(t.ctx, t); err != nil {
+		return err
+	}
+	if err := t.Remember(); err != nil {
+		return err
+	}
+	t.change(func(r *plan.Run) { r.Steps[i].Ended = t.q.opt.Now() })
+	t.save()
+	t.q.opt.Observe(Moment{t.run.ID, s.Name, "end"})
+	return nil
+}
+
+// watch looks for a wish to cancel from another process.
+func (t *Task) watch() func() {
+	done := make(chan struct{})
+	go func() {
+		tick := time.NewTicker(250 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				if asked, err := t.q.opt.Record.CancelAsked(context.Background(), t.run.ID); err == nil && asked {
+					t.cancel(ErrCancelled)
+				}
+			}
+		}
+	}()
+	return sync.OnceFunc(func() { close(done) })
+}
+
+// undo brings back the state before the run. It is not cancelled itself.
+func (t *Task) undo() error {
+	ctx := context.WithoutCancel(t.ctx)
+	t.note("undoing")
+	if t.op.Undo != nil {
+		if err := t.op.Undo(ctx); err != nil {
+			return fmt.Errorf("undoing: %w", err)
+		}
+	}
+	return t.end(plan.Cancelled)
+}
+
+func (t *Task) end(s plan.RunState) error {
+	t.change(func(r *plan.Run) {
+		r.State, r.Ended = s, t.q.opt.Now()
+	})
+	if t.op != nil && t.op.Over != nil {
+		if err := t.op.Over(context.WithoutCancel(t.ctx), t.run); err != nil {
+			return err
+		}
+	}
+	t.save()
+	return nil
+}
+
+// fail ends the run with an error, leaving what was done for a resume.
+func (t *Task) fail(err error) {
+	t.change(func(r *plan.Run) {
+		r.Error = err.Error()
+		r.Remedy = "what was done so far is kept; resume the run when the cause is mended, or cancel it to take everything back"
+	})
+	t.q.opt.Log.Error("run failed", "run", t.run.ID, "kind", t.run.Plan.Kind, "site", t.run.Plan.Target.Name, "err", err)
+	if eerr := t.end(plan.Stopped); eerr != nil {
+		t.q.opt.Log.Error("noting a failure", "run", t.run.ID, "err", eerr)
+	}
+}
+
+func (t *Task) change(f func(*plan.Run)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	f(&t.run)
+}
+
+// save writes the run as it stands to the record.
+func (t *Task) save() {
+	t.mu.Lock()
+	r := t.run
+	r.Steps = append([]plan.Progress(nil), r.Steps...)
+	t.saved = time.Now()
+	t.mu.Unlock()
+	if err := t.q.opt.Record.PutRun(context.WithoutCancel(t.ctx), r); err != nil {
+		t.q.opt.Log.Error("saving progress", "run", r.ID, "err", err)
+	}
+}
+
+func (t *Task) note(text string) {
+	t.change(func(r *plan.Run) { r.Steps[t.step].Note = text })
+	t.save()
+}
+
+// Add tells of units and items that were done. It may be called from several
+// goroutines, as often as there is something to tell.
+func (t *Task) Add(units, items int64) {
+	t.mu.Lock()
+	p := &t.run.Steps[t.step]
+	p.Done += units
+	p.Items += items
+	name := p.Name
+	due := time.Since(t.saved) > saveEvery
+	if due {
+		t.saved = time.Now()
+	}
+	t.mu.Unlock()
+	t.q.opt.Observe(Moment{t.run.ID, name, "progress"})
+	if due {
+		t.save()
+	}
+}
+
+// Expect sets how much work the present step is, when that is known better now.
+func (t *Task) Expect(units int64) {
+	t.change(func(r *plan.Run) { r.Steps[t.step].Work = units })
+}
+
+// Note says what the present step is at.
+func (t *Task) Note(format string, a ...any) { t.note(fmt.Sprintf(format, a...)) }
+
+// Result says what came of the run.
+func (t *Task) Result(format string, a ...any) {
+	t.change(func(r *plan.Run) { r.Result = fmt.Sprintf(format, a...) })
+}
+
+// Run is the run as it stands.
+func (t *Task) Run() plan.Run {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.run
+}
+
+// Remember keeps the operation's memory now, rather than at the step's end.
+func (t *Task) Remember() error {
+	if t.op.Memory == nil {
+		return nil
+	}
+	return t.q.opt.Record.SetCheckpoint(context.WithoutCancel(t.ctx), t.run.ID, t.op.Memory)
+}
