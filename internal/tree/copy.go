@@ -101,15 +101,11 @@ func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
 
 func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (Entry, error) {
 	if e.Link != "" {
-		if have, err := dst.Readlink(e.Path); err == nil && have == e.Link {
+		if have, err := dst.Readlink(e.Path); err == nil && have == RelativeLink(src.Path(), e.Path, e.Link) {
 			return e, nil
 		}
 		_ = dst.Remove(e.Path)
-		target := e.Link
-		if rel, ok := strings.CutPrefix(target, src.Path()); ok {
-			target = dst.Path() + rel
-		}
-		return e, dst.Symlink(target, e.Path)
+		return e, dst.Symlink(RelativeLink(src.Path(), e.Path, e.Link), e.Path)
 	}
 	if fi, err := dst.Lstat(e.Path); err == nil {
 		if e.Same(Entry{Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime()}) {
@@ -141,6 +137,16 @@ func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (E
 		progress(-n, 0)
 		e = now
 	}
+}
+
+// RelativeLink is the target of a link that stays inside root, written so that
+// it holds wherever the tree is moved. Relative ones stay as they are.
+func RelativeLink(root, name, target string) string {
+	rest, ok := strings.CutPrefix(target, strings.TrimRight(root, "/"))
+	if !ok || !strings.HasPrefix(target, "/") {
+		return target
+	}
+	return path.Join(strings.Repeat("../", strings.Count(path.Clean(name), "/"))+".", strings.TrimPrefix(rest, "/"))
 }
 
 // pour copies the bytes of one file and sets its digest.

@@ -1,0 +1,236 @@
+// Package baseline keeps the common state of a copy and its origin: for each
+// row and file, a digest of either side as it was when they parted. What
+// changed since, and on which side, can then be told at any time without having
+// watched anything.
+package baseline
+
+import (
+	"context"
+	"database/sql"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	_ "modernc.org/sqlite" // the driver, in Go
+
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+)
+
+// Pair is the digests of one row on either side.
+type Pair struct{ Origin, Copy uint64 }
+
+// File is one file or link on either side. A zero side was not there.
+type File struct {
+	Origin tree.Entry `json:"origin"`
+	Copy   tree.Entry `json:"copy"`
+}
+
+// Meta is about the whole.
+type Meta struct {
+	At    time.Time `json:"at"`
+	Stamp string    `json:"stamp"` // of the origin's database
+}
+
+// Baseline is an open one: an SQLite file.
+type Baseline struct{ db *sql.DB }
+
+// Create makes a new one at path, in place of what is there.
+func Create(path string) (*Baseline, error) {
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("making the baseline: %w", err)
+	}
+	f.Close()
+	b, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	_, err = b.db.Exec(`CREATE TABLE rows (tbl TEXT NOT NULL, data BLOB NOT NULL);
+		CREATE TABLE files (path BLOB PRIMARY KEY, doc TEXT NOT NULL) WITHOUT ROWID;
+		CREATE TABLE meta (doc TEXT NOT NULL)`)
+	if err != nil {
+		b.Close()
+		return nil, fmt.Errorf("making the baseline: %w", err)
+	}
+	return b, nil
+}
+
+// Open opens the one at path.
+func Open(path string) (*Baseline, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("opening the baseline: %w", err)
+	}
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=synchronous(OFF)&_pragma=journal_mode(MEMORY)&_pragma=busy_timeout(5000)")
+	if err != nil {
+		return nil, fmt.Errorf("opening the baseline: %w", err)
+	}
+	db.SetMaxOpenConns(1)
+	return &Baseline{db}, nil
+}
+
+// Close closes the file.
+func (b *Baseline) Close() error { return b.db.Close() }
+
+// Key is what a row is found by on either side: its key's values, as they are
+// on the copy.
+func Key(t tables.Table, row tables.Row) uint64 {
+	var buf []byte
+	for i, name := range t.Key {
+		k := row.Key[i]
+		if c := t.Column(name); c >= 0 && !t.Hidden {
+			k = row.Values[c]
+		}
+		buf = append(buf, byte(k.Kind))
+		buf = append(buf, k.String()...)
+		buf = append(buf, 0)
+	}
+	sum := blake3.Sum256(buf)
+	return binary.LittleEndian.Uint64(sum[:])
+}
+
+// RowWriter takes the rows of one table.
+type RowWriter struct {
+	b     *Baseline
+	table string
+	buf   []byte
+}
+
+// Rows begins a table, forgetting what was there of it.
+func (b *Baseline) Rows(ctx context.Context, table string) (*RowWriter, error) {
+	if _, err := b.db.ExecContext(ctx, "DELETE FROM rows WHERE tbl = ?", table); err != nil {
+		return nil, fmt.Errorf("writing the baseline: %w", err)
+	}
+	return &RowWriter{b: b, table: table}, nil
+}
+
+// Put notes a row.
+func (w *RowWriter) Put(ctx context.Context, key uint64, p Pair) error {
+	w.buf = binary.LittleEndian.AppendUint64(w.buf, key)
+	w.buf = binary.LittleEndian.AppendUint64(w.buf, p.Origin)
+	w.buf = binary.LittleEndian.AppendUint64(w.buf, p.Copy)
+	if len(w.buf) >= 24*8192 {
+		return w.Close(ctx)
+	}
+	return nil
+}
+
+// Close writes what is left.
+func (w *RowWriter) Close(ctx context.Context) error {
+	if len(w.buf) == 0 {
+		return nil
+	}
+	_, err := w.b.db.ExecContext(ctx, "INSERT INTO rows VALUES (?, ?)", w.table, w.buf)
+	w.buf = w.buf[:0]
+	if err != nil {
+		return fmt.Errorf("writing the baseline: %w", err)
+	}
+	return nil
+}
+
+// Table gives the rows of a table by key.
+func (b *Baseline) Table(ctx context.Context, table string) (map[uint64]Pair, error) {
+	rows, err := b.db.QueryContext(ctx, "SELECT data FROM rows WHERE tbl = ?", table)
+	if err != nil {
+		return nil, fmt.Errorf("reading the baseline: %w", err)
+	}
+	defer rows.Close()
+	out := map[uint64]Pair{}
+	for rows.Next() {
+		var d []byte
+		if err := rows.Scan(&d); err != nil {
+			return nil, fmt.Errorf("reading the baseline: %w", err)
+		}
+		for ; len(d) >= 24; d = d[24:] {
+			out[binary.LittleEndian.Uint64(d)] = Pair{binary.LittleEndian.Uint64(d[8:]), binary.LittleEndian.Uint64(d[16:])}
+		}
+	}
+	return out, rows.Err()
+}
+
+// PutFiles notes all files, in place of those noted before.
+func (b *Baseline) PutFiles(ctx context.Context, files []File) error {
+	tx, err := b.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("writing the baseline: %w", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
+	if _, err := tx.Exec("DELETE FROM files"); err != nil {
+		return err
+	}
+	st, err := tx.Prepare("INSERT INTO files VALUES (?, ?)")
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		p := f.Origin.Path
+		if p == "" {
+			p = f.Copy.Path
+		}
+		doc, err := json.Marshal(f)
+		if err != nil {
+			return err
+		}
+		if _, err := st.Exec([]byte(p), doc); err != nil {
+			return fmt.Errorf("writing the baseline: %w", err)
+		}
+	}
+	return tx.Commit()
+}
+
+// Files gives all files by path.
+func (b *Baseline) Files(ctx context.Context) (map[string]File, error) {
+	rows, err := b.db.QueryContext(ctx, "SELECT path, doc FROM files")
+	if err != nil {
+		return nil, fmt.Errorf("reading the baseline: %w", err)
+	}
+	defer rows.Close()
+	out := map[string]File{}
+	for rows.Next() {
+		var p, d []byte
+		if err := rows.Scan(&p, &d); err != nil {
+			return nil, fmt.Errorf("reading the baseline: %w", err)
+		}
+		var f File
+		if err := json.Unmarshal(d, &f); err != nil {
+			return nil, fmt.Errorf("reading the baseline: %w", err)
+		}
+		if f.Origin.Path != "" {
+			f.Origin.Path = string(p) // names need not be UTF-8, and JSON would change them
+		}
+		if f.Copy.Path != "" {
+			f.Copy.Path = string(p)
+		}
+		out[string(p)] = f
+	}
+	return out, rows.Err()
+}
+
+// PutMeta notes what is about the whole.
+func (b *Baseline) PutMeta(ctx context.Context, m Meta) error {
+	doc, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	_, err = b.db.ExecContext(ctx, "DELETE FROM meta; INSERT INTO meta VALUES (?)", string(doc))
+	return err
+}
+
+// Meta reads what is about the whole.
+func (b *Baseline) Meta(ctx context.Context) (Meta, error) {
+	var m Meta
+	var doc []byte
+	if err := b.db.QueryRowContext(ctx, "SELECT doc FROM meta").Scan(&doc); err != nil {
+		return m, fmt.Errorf("reading the baseline: %w", err)
+	}
+	return m, json.Unmarshal(doc, &m)
+}

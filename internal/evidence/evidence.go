@@ -1,0 +1,92 @@
+// Package evidence shows that a copy is what it should be, instead of saying so:
+// every row and file is compared with the origin's, what must not be there is
+// looked for, the pages are asked for, and a marker proves that copy and origin
+// are two sites.
+package evidence
+
+import (
+	"fmt"
+	"time"
+
+	"alibi/internal/site"
+)
+
+// Verdict on one check.
+type Verdict string
+
+const (
+	Holds   Verdict = "holds"
+	Changed Verdict = "changed" // differs by work done on a side since they parted
+	Noted   Verdict = "noted"   // worth knowing, and no damage
+	Broken  Verdict = "broken"
+)
+
+// Check is one thing that was compared, with both figures.
+type Check struct {
+	Name    string   `json:"name"`  // stable, e.g. "table wp_posts"
+	Group   string   `json:"group"` // "tables", "files", "addresses", "pages", "isolation"
+	Title   string   `json:"title"`
+	Origin  string   `json:"origin"`
+	Copy    string   `json:"copy"`
+	Verdict Verdict  `json:"verdict"`
+	Text    string   `json:"text,omitempty"`   // what is not equal
+	Where   []string `json:"where,omitempty"`  // the first places
+	Number  int      `json:"number,omitempty"` // how many places
+}
+
+// Report is all checks of one time.
+type Report struct {
+	Site   site.ID       `json:"site"`
+	Name   string        `json:"copy"`
+	Origin string        `json:"origin"`
+	At     time.Time     `json:"at"`
+	Took   time.Duration `json:"took"` // nanoseconds
+	Fresh  bool          `json:"fresh"`
+	Rows   int64         `json:"rows"`  // compared
+	Files  int           `json:"files"` // compared
+	Apart  site.Apart    `json:"apart"`
+	Checks []Check       `json:"checks"`
+}
+
+// Proof sums the report up.
+func (r Report) Proof() site.Proof {
+	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks)}
+	for _, c := range r.Checks {
+		if c.Verdict == Broken {
+			p.Broken++
+			p.Holds = false
+		}
+	}
+	return p
+}
+
+// Summary says the outcome in a line.
+func (r Report) Summary() string {
+	p := r.Proof()
+	if !p.Holds {
+		return fmt.Sprintf("%d of %d checks do not hold", p.Broken, p.Checks)
+	}
+	return fmt.Sprintf("evidence holds: %s rows, %s files, %d checks", Thousands(r.Rows), Thousands(int64(r.Files)), p.Checks)
+}
+
+// Thousands writes a number with commas.
+func Thousands(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// places collects the first places of something and counts all.
+type places struct {
+	n     int
+	where []string
+}
+
+func (p *places) add(format string, a ...any) {
+	p.n++
+	if len(p.where) < 20 {
+		p.where = append(p.where, fmt.Sprintf(format, a...))
+	}
+}

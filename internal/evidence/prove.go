@@ -1,0 +1,327 @@
+package evidence
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+	"time"
+
+	"alibi/internal/baseline"
+	"alibi/internal/host"
+	"alibi/internal/op"
+	"alibi/internal/rewrite"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+)
+
+// Input is what is compared.
+type Input struct {
+	Env        *op.Env
+	Origin     site.Site // with facts
+	Copy       site.Site
+	Transform  *stack.Transform
+	Filter     tree.Filter
+	Baseline   *baseline.Baseline
+	Fresh      bool                   // just made: every difference is damage
+	Configured map[string]tree.Hash   // files that were written for the copy, and how
+	Before     string                 // the origin's database stamp before the run; "" if unknown
+	Snapshot   tables.Snapshot        // the origin's state to compare with; nil: taken now
+	Tell       func(units, items int) // progress, may be nil
+	CountOnly  bool                   // only what changed on either side: nothing is written, no page asked for
+}
+
+func (in *Input) tell(units int) {
+	if in.Tell != nil {
+		in.Tell(units, 0)
+	}
+}
+
+// Prove runs all checks. An error means that they could not be made, not that
+// they do not hold.
+func Prove(ctx context.Context, in Input) (*Report, error) {
+	began := in.Env.Now()
+	rep := &Report{Site: in.Copy.ID, Name: in.Copy.Name, Origin: in.Origin.Name, At: began, Fresh: in.Fresh}
+	origin, err := in.Env.Place(ctx, in.Origin.Host, in.Origin.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer origin.Root.Close()
+	copied, err := in.Env.Place(ctx, in.Copy.Host, in.Copy.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer copied.Root.Close()
+	if in.Copy.Database.Engine != "" {
+		if err := proveTables(ctx, &in, rep, origin, copied); err != nil {
+			return nil, err
+		}
+	}
+	if err := proveFiles(ctx, &in, rep, origin, copied); err != nil {
+		return nil, err
+	}
+	provePages(ctx, &in, rep)
+	rep.Apart.At = began
+	rep.Took = in.Env.Now().Sub(began)
+	return rep, nil
+}
+
+func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
+	odb, err := stack.OpenDatabase(ctx, origin.Host, in.Origin.Database, origin.Temp)
+	if err != nil {
+		return err
+	}
+	cdb, err := stack.OpenDatabase(ctx, copied.Host, in.Copy.Database, copied.Temp)
+	if err != nil {
+		return err
+	}
+	if in.Snapshot == nil {
+		if in.Snapshot, err = odb.Snapshot(ctx); err != nil {
+			return fmt.Errorf("reading the origin: %w", err)
+		}
+		defer in.Snapshot.Close()
+	}
+	snap, err := cdb.Snapshot(ctx)
+	if err != nil {
+		rep.Checks = append(rep.Checks, Check{Name: "database", Group: "tables", Title: "the copy's database can be read", Origin: "yes", Copy: "no", Verdict: Broken, Text: err.Error()})
+		return nil
+	}
+	defer snap.Close()
+	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, originNow: map[string]bool{}}
+	if err := w.all(ctx); err != nil {
+		return err
+	}
+	rep.Checks = append(rep.Checks,
+		judged("addresses in tables", "addresses", "addresses of the origin left in tables", fmt.Sprintf("%s to change", Thousands(int64(w.changed.Addresses))), w.left, Broken),
+		judged("serialized", "tables", "serialized values are well formed", fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken),
+	)
+	if len(w.changed.Kept) > 0 {
+		var p places
+		for _, k := range w.changed.Kept {
+			p.add("%s, row %s, %s: %s", k.Table, k.Row, k.Column, k.Why)
+		}
+		c := judged("kept", "addresses", "values left byte for byte, with an address in them", fmt.Sprint(p.n), p, Noted)
+		c.Copy, c.Text = fmt.Sprint(w.broken.n), "the same on both sides; mend them on the origin"
+		rep.Checks = append(rep.Checks, c)
+	}
+	if in.CountOnly {
+		return nil
+	}
+	if in.Before != "" {
+		now, err := odb.Stamp(ctx)
+		if err != nil {
+			return err
+		}
+		c := Check{Name: "origin untouched", Group: "isolation", Title: "the origin's database during the run", Origin: "before " + short(in.Before), Copy: "after " + short(now), Verdict: Holds, Text: "nothing was written to it"}
+		if now != in.Before {
+			c.Verdict, c.Text = Noted, "visitors or editors wrote to the origin during the run; Alibi only reads it"
+		}
+		rep.Checks = append(rep.Checks, c)
+	}
+	return isolation(ctx, in, rep, odb, cdb)
+}
+
+func short(stamp string) string {
+	first, rest, _ := strings.Cut(stamp, " ")
+	size, _, _ := strings.Cut(rest, "@")
+	return "change " + first + ", " + size + " bytes"
+}
+
+// judged makes a check of something of which there should be none.
+func judged(name, group, title, origin string, p places, bad Verdict) Check {
+	c := Check{Name: name, Group: group, Title: title, Origin: origin, Copy: fmt.Sprint(p.n), Verdict: Holds, Where: p.where, Number: p.n}
+	if p.n > 0 {
+		c.Verdict, c.Text = bad, fmt.Sprintf("%d found", p.n)
+	}
+	return c
+}
+
+// isolation writes a marker to the copy, looks for it on both, and removes it.
+func isolation(ctx context.Context, in *Input, rep *Report, origin, copied interface {
+	tables.Writable
+}) error {
+	var b [8]byte
+	_, _ = rand.Read(b[:])
+	marker := "alibi_marker_" + hex.EncodeToString(b[:])
+	c := Check{Name: "isolation", Group: "isolation", Title: "a marker written to the copy", Verdict: Holds, Text: "copy and origin are two sites"}
+	if err := copied.Exec(ctx, "CREATE TABLE "+marker+" (n INTEGER)"); err != nil {
+		c.Origin, c.Copy, c.Verdict, c.Text = "-", "not written", Broken, err.Error()
+		rep.Checks = append(rep.Checks, c)
+		return nil
+	}
+	find := func(db tables.Database) (string, error) {
+		s, err := db.Snapshot(ctx)
+		if err != nil {
+			return "", err
+		}
+		defer s.Close()
+		if _, ok := s.Schema().Table(marker); ok {
+			return "found", nil
+		}
+		return "not found", nil
+	}
+	var err error
+	if c.Copy, err = find(copied); err == nil {
+		c.Origin, err = find(origin)
+	}
+	if derr := copied.Exec(context.WithoutCancel(ctx), "DROP TABLE "+marker); err == nil {
+		err = derr
+	}
+	if err != nil {
+		return fmt.Errorf("looking for the marker: %w", err)
+	}
+	if c.Copy != "found" || c.Origin == "found" {
+		c.Verdict, c.Text = Broken, "copy and origin share a database: what is done on the copy happens on the origin"
+	}
+	rep.Checks = append(rep.Checks, c)
+	return nil
+}
+
+func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
+	base, err := in.Baseline.Files(ctx)
+	if err != nil {
+		return err
+	}
+	now, err := tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
+	if err != nil {
+		return err
+	}
+	tell := func(n int64, f int) {
+		if in.Tell != nil {
+			in.Tell(0, f)
+		}
+	}
+	if err := tree.Digest(ctx, copied.Root, now.Entries, tell); err != nil {
+		return err
+	}
+	there, err := tree.Scan(ctx, origin.Root, in.Filter)
+	if err != nil {
+		return fmt.Errorf("listing the origin: %w", err)
+	}
+	onOrigin := map[string]tree.Entry{}
+	originFiles := 0
+	for _, e := range there.Entries {
+		if !e.Mode.IsDir() {
+			onOrigin[e.Path] = e
+			originFiles++
+		}
+	}
+	var spoiled, own places
+	copiedFiles, movedOrigin := 0, 0
+	for _, e := range now.Entries {
+		if e.Mode.IsDir() {
+			continue
+		}
+		copiedFiles++
+		b, known := base[e.Path]
+		delete(base, e.Path)
+		o, has := onOrigin[e.Path]
+		delete(onOrigin, e.Path)
+		moved := has != (b.Origin.Path != "") || has && !o.Same(b.Origin)
+		if moved {
+			movedOrigin++
+		}
+		want, ours := in.Configured[e.Path]
+		changed := !known || e.Hash != b.Copy.Hash || e.Link != b.Copy.Link || e.Mode.Type() != b.Copy.Mode.Type()
+		if ours && known && e.Hash == want {
+			own.add("%s", e.Path)
+		}
+		if changed {
+			rep.Apart.Copy++
+			if moved {
+				rep.Apart.Clashes++
+			}
+			spoiled.add("%s %s", e.Path, map[bool]string{true: "is different", false: "is not on the origin"}[known])
+		} else if known && !ours && b.Origin.Path != "" && b.Origin.Link == "" && b.Origin.Hash != b.Copy.Hash {
+			spoiled.add("%s was not copied as it was read", e.Path)
+		}
+	}
+	missing := make([]string, 0, len(base))
+	for p, b := range base {
+		if b.Copy.Path != "" {
+			missing = append(missing, p)
+			delete(onOrigin, p)
+		}
+	}
+	sort.Strings(missing)
+	for _, p := range missing {
+		rep.Apart.Copy++
+		spoiled.add("%s is missing", p)
+	}
+	movedOrigin += len(onOrigin)
+	rep.Apart.Origin += movedOrigin
+	rep.Files = copiedFiles
+	c := Check{Name: "files", Group: "files", Title: "files, by BLAKE3 digest", Origin: Thousands(int64(originFiles)), Copy: Thousands(int64(copiedFiles)), Verdict: Holds}
+	switch {
+	case spoiled.n > 0 && in.Fresh:
+		c.Verdict, c.Text = Broken, fmt.Sprintf("%d are not what they should be", spoiled.n)
+	case spoiled.n > 0 || movedOrigin > 0 && !in.Fresh:
+		c.Verdict, c.Text = Changed, fmt.Sprintf("since they parted %d changed on the origin, %d on the copy", movedOrigin, spoiled.n)
+	case movedOrigin > 0:
+		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", movedOrigin)
+	case own.n > 0:
+		c.Text = fmt.Sprintf("%d of them written for the copy: %s", own.n, strings.Join(own.where, ", "))
+	}
+	c.Where, c.Number = spoiled.where, spoiled.n
+	rep.Checks = append(rep.Checks, c)
+	return addressesInFiles(ctx, in, rep, copied.Root, now.Entries)
+}
+
+// textual are the endings of files in which an address matters.
+var textual = map[string]bool{".css": true, ".js": true, ".html": true, ".htm": true, ".json": true, ".xml": true, ".txt": true, ".php": true, ".svg": true, ".map": true}
+
+func addressesInFiles(ctx context.Context, in *Input, rep *Report, root host.Root, entries []tree.Entry) error {
+	var p places
+	looked := 0
+	for _, e := range entries {
+		if !e.Regular() || !textual[strings.ToLower(path.Ext(e.Path))] || e.Size > 2<<20 {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b, err := host.ReadFile(root, e.Path, 4<<20)
+		if err != nil {
+			continue // it vanished or may not be read: the digests tell
+		}
+		looked++
+		if _, n, _ := in.Transform.Change.Rewriter.Value(bytes.TrimSpace(b), rewrite.Prose); n > 0 {
+			p.add("%s (%d)", e.Path, n)
+		}
+	}
+	c := judged("addresses in files", "addresses", "addresses of the origin left in files", fmt.Sprintf("%d texts looked at", looked), p, Noted)
+	if p.n > 0 {
+		c.Text = "files are copied byte for byte; these lead to the origin"
+	}
+	rep.Checks = append(rep.Checks, c)
+	return nil
+}
+
+// provePages asks the copy for its pages.
+func provePages(ctx context.Context, in *Input, rep *Report) {
+	if in.Env.Probe == nil || in.CountOnly {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	a, err := in.Env.Probe(ctx, in.Copy)
+	c := Check{Name: "pages", Group: "pages", Title: "the copy's pages answer", Origin: "not asked", Verdict: Holds,
+		Copy: fmt.Sprintf("%d, and %d pages more", a.Status, a.Pages), Text: "at " + in.Copy.Address().String()}
+	switch {
+	case err != nil:
+		c.Verdict, c.Copy, c.Text = Broken, "no answer", err.Error()
+	case a.Status != 200:
+		c.Verdict, c.Text = Broken, fmt.Sprintf("the first page answers %d", a.Status)
+	case len(a.Failed) > 0:
+		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d pages do not answer", len(a.Failed)), a.Failed, len(a.Failed)
+	case !a.Banner:
+		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
+	}
+	rep.Checks = append(rep.Checks, c)
+}

@@ -1,0 +1,264 @@
+// Package clone makes a copy of a site, and brings an existing copy in line
+// with its origin again (refresh). Both build the copy beside its place and
+// move it there in one step, so that nothing unfinished ever looks whole.
+package clone
+
+import (
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"alibi/internal/evidence"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tree"
+)
+
+// Choices are what a person decides about a copy. The zero value of each is
+// filled in by Defaults.
+type Choices struct {
+	Name    string        `json:"name"`
+	Purpose string        `json:"purpose"`
+	Host    string        `json:"host"`
+	Lease   time.Duration `json:"lease"` // 0: held
+	Hold    string        `json:"hold,omitempty"`
+	Skip    []string      `json:"skip,omitempty"`   // folders to leave out
+	Spare   bool          `json:"spare"`            // bring caches, logs and archives too
+	Larger  int64         `json:"larger,omitempty"` // leave out files of more bytes
+	Quiet   []site.Rule   `json:"quiet"`
+	Title   bool          `json:"title"` // say in the title that it is a copy
+}
+
+// DefaultLease is how long a copy lives if nobody says otherwise.
+const DefaultLease = 3 * 24 * time.Hour
+
+// Defaults are the choices that give the usual copy.
+func Defaults(origin site.Site, purpose, local string, taken func(string) bool) Choices {
+	return Choices{Name: site.DeriveName(origin, purpose, taken), Purpose: purpose, Host: local, Lease: DefaultLease, Quiet: site.QuietRules, Title: true}
+}
+
+// Input is what a plan is made of; making it does no I/O.
+type Input struct {
+	Origin  site.Site  // with facts
+	Over    *site.Site // the copy to be brought in line; nil: a new one
+	Lost    *site.Apart
+	Choices Choices
+	Taken   func(name string) bool
+	Quota   site.Quota
+	Use     site.Use
+	Free    int64 // on the disk of the copies, bytes; 0: unknown
+	Dir     string
+	Local   string
+	Port    string
+	Grace   time.Duration
+	Past    []plan.Run
+	Now     time.Time
+	By      string
+}
+
+// detail is the part of a plan that only this package reads.
+type detail struct {
+	Choices Choices     `json:"choices"`
+	Filter  tree.Filter `json:"filter"`
+	Lease   site.Lease  `json:"lease"`
+}
+
+// Plan says what copying with these choices will do.
+func Plan(in Input) plan.Plan {
+	f := in.Origin.Facts
+	p := plan.Plan{Kind: plan.Copy, At: in.Now, Origin: in.Origin}
+	if in.Over != nil {
+		p.Kind = plan.Refresh
+	}
+	note := func(sev site.Severity, code, text, remedy string) {
+		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
+	}
+	p.Target = target(in, note)
+	d := detail{Choices: in.Choices, Filter: stack.DatabaseFilter(in.Origin.Root, f.Database), Lease: p.Target.Lease}
+	measure(&p, &d, in)
+	p.Findings = append(p.Findings, relevant(f.Findings, in.Choices)...)
+	for _, r := range op.Pairs(f.Addresses, p.Target.Address()) {
+		p.Rewrites = append(p.Rewrites, plan.Rewrite{From: r.From.String(), To: r.To.String()})
+	}
+	p.Rewrites = append(p.Rewrites, plan.Rewrite{From: in.Origin.Root, To: p.Target.Root})
+	p.Steps = []plan.Step{
+		{Name: "reserve", Title: "make room"},
+		{Name: "files", Title: "bring the files", Work: p.Bytes, Unit: plan.Bytes},
+		{Name: "tables", Title: "bring the tables", Work: p.Rows, Unit: plan.Rows},
+		{Name: "configure", Title: "set it up as a copy"},
+		{Name: "place", Title: "put it in its place"},
+		{Name: "evidence", Title: "prove it", Work: p.Rows, Unit: plan.Rows},
+		{Name: "open", Title: "open it"},
+	}
+	p.Writes = writes(in, p)
+	p.Estimate = estimate(p, in.Past)
+	limits(&p, in, note)
+	p.Detail, _ = json.Marshal(d) // plain types
+	p.Origin.Facts = &site.Facts{Addresses: f.Addresses, Prefix: f.Prefix, Database: f.Database, Stack: f.Stack, PHP: f.PHP, Core: f.Core, Title: f.Title}
+	p.Sort()
+	return p
+}
+
+// target is the site as it will be.
+func target(in Input, note func(site.Severity, string, string, string)) site.Site {
+	f, c := in.Origin.Facts, in.Choices
+	t := site.Site{ID: site.NewID(), MadeAt: in.Now}
+	if in.Over != nil {
+		t = *in.Over
+		t.Facts = nil
+		c.Name = t.Name
+	} else if err := site.CheckName(c.Name, in.Taken); err != nil {
+		note(site.Block, "name", err.Error(), "choose another name")
+	}
+	t.Name, t.Role, t.State = c.Name, site.Copy, site.Ready
+	t.Host, t.Stack, t.Origin = in.Local, in.Origin.Stack, in.Origin.ID
+	t.Client, t.Owner, t.Purpose = in.Origin.Client, in.By, c.Purpose
+	t.Root = path.Join(in.Dir, "now", "site")
+	t.Addresses = []site.Address{{Scheme: "http", Host: c.Name + ".localhost", Port: in.Port}}
+	t.Quiet, t.CheckedAt = c.Quiet, in.Now
+	t.Title = f.Title
+	if c.Title && f.Title != "" {
+		t.Title = stack.TitleMark + strings.TrimPrefix(f.Title, stack.TitleMark)
+	}
+	if f.Database.Engine != "" {
+		t.Database = f.Database
+		if rel, ok := stack.Inside(in.Origin.Root, f.Database.Path); ok {
+			t.Database.Path = path.Join(t.Root, rel)
+		} else {
+			t.Database.Path = path.Join(in.Dir, "now", "data", path.Base(f.Database.Path))
+		}
+	}
+	if in.Over == nil {
+		t.Lease = site.Begin(in.Now, c.Lease, in.Grace)
+		if c.Lease == 0 {
+			held, err := site.Lease{Grace: in.Grace}.Hold(c.Hold, in.By)
+			if err != nil {
+				note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
+			}
+			t.Lease = held
+		}
+	}
+	if !c.Title && f.Title != "" {
+		note(site.Warn, "title", fmt.Sprintf("the copy will call itself %q, as the live site does", f.Title), "let the title say that it is a copy")
+	}
+	for _, r := range site.QuietRules {
+		if !slices.Contains(c.Quiet, r) {
+			note(site.Warn, "quiet-"+string(r), "the quiet rule for "+string(r)+" is off: "+strings.Replace(r.Explain(), "no ", "", 1)+" is not promised", "switch it on unless this is what you are testing")
+		}
+	}
+	return t
+}
+
+// measure works out what is brought and what is left out.
+func measure(p *plan.Plan, d *detail, in Input) {
+	f, c := in.Origin.Facts, in.Choices
+	p.Files, p.Bytes = f.Files, f.Bytes
+	p.Rows, p.Tables, p.Data = f.Rows, len(f.Tables), f.TableBytes
+	out := func(what, why string, files int, bytes int64) {
+		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: what, Why: why, Files: files, Bytes: bytes})
+		d.Filter.Folders = append(d.Filter.Folders, what)
+		p.Files -= files
+		p.Bytes -= bytes
+	}
+	skipped := map[string]bool{}
+	for _, s := range c.Skip {
+		s = strings.Trim(path.Clean(s), "/")
+		var files int
+		var bytes int64
+		for _, w := range f.Folders {
+			if !skipped[w.Path] && (w.Path == s || strings.HasPrefix(w.Path, s+"/")) {
+				files, bytes = files+w.Files, bytes+w.Bytes
+				skipped[w.Path] = true
+			}
+		}
+		out(s, "chosen", files, bytes)
+	}
+	for _, w := range f.Folders {
+		if w.Spare != "" && !c.Spare && !skipped[w.Path] {
+			out(w.Path, w.Spare, w.Files, w.Bytes)
+		}
+	}
+	if c.Larger > 0 {
+		d.Filter.Larger = c.Larger
+		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: "files larger than " + site.Size(c.Larger), Why: "chosen"})
+	}
+}
+
+// relevant drops the findings that the choices have settled.
+func relevant(all []site.Finding, c Choices) []site.Finding {
+	return slices.DeleteFunc(slices.Clone(all), func(f site.Finding) bool {
+		return f.Code == "large-file" && c.Larger > 0 && c.Larger <= stack.Largest
+	})
+}
+
+func writes(in Input, p plan.Plan) []string {
+	w := []string{"nothing on the origin", "folder " + in.Dir}
+	if p.Kind == plan.Refresh {
+		w[1] = "folder " + in.Dir + ", what is in it is replaced"
+	}
+	if p.Target.Database.Engine != "" {
+		w = append(w, "database "+p.Target.Database.Path)
+	}
+	return append(w, "all of it is removed with the copy")
+}
+
+// limits adds the findings about room, quota and what would be lost.
+func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, string)) {
+	need := p.Bytes + p.Data*2 // the snapshot and the copy's tables
+	if in.Free > 0 {
+		p.FreeThen = in.Free - p.Bytes - p.Data
+		if need > in.Free {
+			note(site.Block, "disk", fmt.Sprintf("the copy needs %s, and %s are free", site.Size(need), site.Size(in.Free)), "leave out large folders or files, or make room")
+		} else if in.Free-need < 1<<30 {
+			note(site.Warn, "disk", fmt.Sprintf("only %s will be free afterwards", site.Size(p.FreeThen)), "leave out large folders, or expire copies that nobody needs")
+		}
+	}
+	if in.Over == nil {
+		if f := in.Quota.Check(in.Use, p.Bytes+p.Data); f != nil {
+			p.Findings = append(p.Findings, *f)
+		}
+		return
+	}
+	if in.Lost != nil && in.Lost.Copy > 0 {
+		note(site.Warn, "lost", fmt.Sprintf("%s made on the copy are nowhere else and will be lost", plural(in.Lost.Copy, "change", "changes")), "copy the copy first if they are worth keeping")
+	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return evidence.Thousands(int64(n)) + " " + many
+}
+
+// estimate is how long the run will take: from what runs between the same hosts
+// took, else from rates that are usual.
+func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
+	model := func(p plan.Plan) float64 {
+		return 0.25 + float64(p.Files)*0.0012 + float64(p.Bytes)/120e6 + float64(p.Rows)/40e3
+	}
+	var low, high float64
+	n := 0
+	for _, r := range past {
+		if r.State != plan.Done || r.Plan.Kind != p.Kind || r.Plan.Origin.Host != p.Origin.Host || n == 8 {
+			continue
+		}
+		ratio := r.Ended.Sub(r.Began).Seconds() / model(r.Plan)
+		if n == 0 {
+			low, high = ratio, ratio
+		}
+		low, high = min(low, ratio), max(high, ratio)
+		n++
+	}
+	basis := fmt.Sprintf("%s from %s", plural(n, "earlier run", "earlier runs"), p.Origin.Host)
+	if n == 0 {
+		low, high, basis = 0.5, 2, "usual rates: nothing was copied from there yet"
+	}
+	m := model(p) * float64(time.Second)
+	return plan.Estimate{Low: time.Duration(m * low * 0.85), High: time.Duration(m * high * 1.25), Basis: basis}
+}

@@ -1,0 +1,434 @@
+package clone
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"alibi/internal/baseline"
+	"alibi/internal/evidence"
+	"alibi/internal/inventory"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/rewrite"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tree"
+	"alibi/internal/work"
+)
+
+// runner carries a plan out.
+type runner struct {
+	env *op.Env
+	p   plan.Plan
+	d   detail
+	dir string // the copy's folder
+	mem memory
+}
+
+// memory is what the steps remember between tries.
+type memory struct {
+	Stamp      string               `json:"stamp"` // of the origin's database before anything was read
+	Configured map[string]tree.Hash `json:"configured"`
+	Problems   []tree.Problem       `json:"problems"`
+	Kept       int                  `json:"kept"` // files that did not have to be brought again
+	Changed    stack.Changed        `json:"changed"`
+}
+
+// New makes the operation of a run.
+func New(env *op.Env, r plan.Run) (*work.Operation, error) {
+	x := &runner{env: env, p: r.Plan, dir: env.CopyDir(r.Plan.Target.Name)}
+	if err := json.Unmarshal(r.Plan.Detail, &x.d); err != nil {
+		return nil, fmt.Errorf("reading the plan: %w", err)
+	}
+	return &work.Operation{
+		Steps: []work.Step{
+			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Do: x.tables}, {Name: "configure", Do: x.configure},
+			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.evidence}, {Name: "open", Do: x.open},
+		},
+		Undo: x.undo, Over: x.over, Memory: &x.mem,
+	}, nil
+}
+
+func (x *runner) at(part string, rest ...string) string {
+	return filepath.Join(append([]string{x.dir, part}, rest...)...)
+}
+
+// next gives a path of the finished copy as it is while it is being built.
+func (x *runner) next(name string) string {
+	return x.at("next") + strings.TrimPrefix(name, x.at("now"))
+}
+
+func (x *runner) log(ctx context.Context, kind, format string, a ...any) error {
+	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.Target.Owner, Site: x.p.Target.ID, Kind: kind, Text: fmt.Sprintf(format, a...)})
+}
+
+// reserve notes what will be made before it is made, and takes the name.
+func (x *runner) reserve(ctx context.Context, t *work.Task) error {
+	rec := x.env.Record
+	if x.p.Kind == plan.Copy {
+		s := x.p.Target
+		s.State, s.Run = site.Making, t.Run().ID
+		if err := rec.PutSite(ctx, s); err != nil {
+			return err
+		}
+	} else if _, err := rec.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		if s.Run != "" && s.Run != t.Run().ID {
+			return fmt.Errorf("another run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
+		}
+		s.Run = t.Run().ID
+		return nil
+	}); err != nil {
+		return err
+	}
+	if err := rec.AddMade(ctx, inventory.Made{Site: x.p.Target.ID, Kind: "folder", Host: x.env.Local, Path: x.dir, At: x.env.Now()}); err != nil {
+		return err
+	}
+	for _, d := range []string{x.next(x.p.Target.Root), x.next(filepath.Dir(x.p.Target.Database.Path))} {
+		if d == x.at("next")+"." {
+			continue // no database
+		}
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return fmt.Errorf("making room for the copy: %w", err)
+		}
+	}
+	return nil
+}
+
+// files brings what the origin has, taking from the copy as it stands what did
+// not change on either side.
+func (x *runner) files(ctx context.Context, t *work.Task) error {
+	origin, err := x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root)
+	if err != nil {
+		return err
+	}
+	defer origin.Root.Close()
+	dst, err := x.env.Place(ctx, x.env.Local, x.next(x.p.Target.Root))
+	if err != nil {
+		return err
+	}
+	defer dst.Root.Close()
+	list, err := tree.Scan(ctx, origin.Root, x.d.Filter)
+	if err != nil {
+		return fmt.Errorf("listing the origin's files: %w", err)
+	}
+	_, total := list.Totals()
+	t.Expect(total)
+	tell := func(bytes int64, files int) { t.Add(bytes, int64(files)) }
+	kept, fetch, err := x.unchanged(ctx, dst, list.Entries, tell)
+	if err != nil {
+		return err
+	}
+	got, problems, err := tree.Copy(ctx, origin.Root, dst.Root, fetch, tell)
+	if err != nil {
+		return err
+	}
+	x.mem.Problems = append(list.Problems, problems...)
+	x.mem.Kept = len(kept)
+	if x.p.Kind == plan.Refresh {
+		t.Note("%d files brought again, %d were the same", countFiles(got), len(kept))
+	}
+	return x.noteFiles(ctx, append(kept, got...))
+}
+
+func countFiles(entries []tree.Entry) int {
+	n, _ := (&tree.Listing{Entries: entries}).Totals()
+	return n
+}
+
+// unchanged copies from the present copy the files that did not change on the
+// origin nor on the copy since they parted. What must be fetched is given back.
+func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.Entry, tell tree.Progress) (kept, fetch []tree.Entry, err error) {
+	if x.p.Kind != plan.Refresh {
+		return nil, entries, nil
+	}
+	b, err := baseline.Open(x.at("now", "baseline.db"))
+	if err != nil {
+		return nil, entries, nil // without one everything is brought
+	}
+	defer b.Close()
+	base, err := b.Files(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	now, err := x.env.Place(ctx, x.env.Local, x.p.Target.Root)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer now.Root.Close()
+	var same []tree.Entry
+	for _, e := range entries {
+		f, known := base[e.Path]
+		if !e.Regular() || !known || !e.Same(f.Origin) || f.Origin.Hash != f.Copy.Hash {
+			fetch = append(fetch, e)
+			continue
+		}
+		if h, err := tree.HashFile(ctx, now.Root, e.Path); err != nil || h != f.Origin.Hash {
+			fetch = append(fetch, e)
+			continue
+		}
+		same = append(same, e)
+	}
+	kept, lost, err := tree.Copy(ctx, now.Root, dst.Root, append(foldersOf(entries), same...), tell)
+	if err != nil || len(lost) > 0 {
+		return nil, nil, errors.Join(err, problemsError(lost))
+	}
+	for i := range kept {
+		kept[i].MTime = base[kept[i].Path].Origin.MTime
+	}
+	return onlyFiles(kept), fetch, nil
+}
+
+func problemsError(p []tree.Problem) error {
+	if len(p) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s vanished while it was copied", p[0].Path)
+}
+
+func foldersOf(entries []tree.Entry) (out []tree.Entry) {
+	for _, e := range entries {
+		if e.Mode.IsDir() {
+			out = append(out, e)
+		}
+	}
+	return
+}
+
+func onlyFiles(entries []tree.Entry) (out []tree.Entry) {
+	for _, e := range entries {
+		if !e.Mode.IsDir() {
+			out = append(out, e)
+		}
+	}
+	return
+}
+
+// noteFiles begins the baseline with the files.
+func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
+	b, err := baseline.Create(x.at("next", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	var files []baseline.File
+	for _, e := range onlyFiles(entries) {
+		c := e
+		if e.Link != "" {
+			c.Link = tree.RelativeLink(x.p.Origin.Root, e.Path, e.Link)
+		}
+		files = append(files, baseline.File{Origin: e, Copy: c})
+	}
+	return b.PutFiles(ctx, files)
+}
+
+// transform is how rows and configuration become the copy's.
+func (x *runner) transform() (*stack.Transform, error) {
+	return Transform(x.env, x.p.Origin, x.p.Target, x.d.Choices.Title)
+}
+
+// Transform is how rows and configuration of an origin become a copy's.
+func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transform, error) {
+	st, err := env.Stack(origin.Stack)
+	if err != nil {
+		return nil, err
+	}
+	rw, err := rewrite.New(op.Pairs(origin.Facts.Addresses, copied.Address()), []rewrite.PathPair{{From: origin.Root, To: copied.Root}})
+	if err != nil {
+		return nil, err
+	}
+	return &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title}}, nil
+}
+
+// configure writes the copy's own files and notes them in the baseline.
+func (x *runner) configure(ctx context.Context, _ *work.Task) error {
+	origin, err := x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root)
+	if err != nil {
+		return err
+	}
+	defer origin.Root.Close()
+	dst, err := x.env.Place(ctx, x.env.Local, x.next(x.p.Target.Root))
+	if err != nil {
+		return err
+	}
+	defer dst.Root.Close()
+	tr, err := x.transform()
+	if err != nil {
+		return err
+	}
+	own, err := tr.Stack.Configure(ctx, origin, tr.Change)
+	if err != nil {
+		return fmt.Errorf("setting up the copy: %w", err)
+	}
+	if x.mem.Configured, err = writeOwn(ctx, dst, own); err != nil {
+		return err
+	}
+	return x.noteOwn(ctx, dst, own)
+}
+
+// place moves what was built to where it belongs. Broken off anywhere, it can
+// be called again.
+func (x *runner) place(_ context.Context, _ *work.Task) error {
+	now, next, old := x.at("now"), x.at("next"), x.at("old")
+	if !exists(next) {
+		return nil // done before
+	}
+	if exists(now) {
+		if err := os.RemoveAll(old); err != nil {
+			return err
+		}
+		if err := os.Rename(now, old); err != nil {
+			return fmt.Errorf("putting the copy in its place: %w", err)
+		}
+	}
+	return os.Rename(next, now)
+}
+
+func exists(p string) bool {
+	_, err := os.Lstat(p)
+	return err == nil
+}
+
+// evidence proves the copy; if it does not hold the run fails.
+func (x *runner) evidence(ctx context.Context, t *work.Task) error {
+	tr, err := x.transform()
+	if err != nil {
+		return err
+	}
+	b, err := baseline.Open(x.at("now", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	rep, err := evidence.Prove(ctx, evidence.Input{
+		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: x.d.Filter, Baseline: b, Fresh: true,
+		Configured: x.mem.Configured, Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
+	})
+	if err != nil {
+		return fmt.Errorf("gathering evidence: %w", err)
+	}
+	if err := x.env.Record.PutEvidence(ctx, x.p.Target.ID, rep.At, rep); err != nil {
+		return err
+	}
+	if !rep.Proof().Holds {
+		for _, c := range rep.Checks {
+			if c.Verdict == evidence.Broken {
+				return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: c.Title + ": " + c.Text}
+			}
+		}
+	}
+	t.Result("%s", rep.Summary())
+	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		s.Proof, s.Apart = rep.Proof(), site.Apart{At: rep.At}
+		return nil
+	})
+	return err
+}
+
+// NotProven says that a copy is not what it should be.
+type NotProven struct{ Copy, Summary, First string }
+
+func (e *NotProven) Error() string {
+	return fmt.Sprintf("the copy %s is not what it should be: %s (%s)", e.Copy, e.Summary, e.First)
+}
+
+// open makes the copy answer and begins its lease.
+func (x *runner) open(ctx context.Context, _ *work.Task) error {
+	now := x.env.Now()
+	facts, err := x.env.Inspect(ctx, x.env.Local, x.p.Target.Root, x.p.Target.Stack)
+	if err != nil {
+		return fmt.Errorf("inspecting the finished copy: %w", err)
+	}
+	facts.PHP = x.p.Origin.Facts.PHP
+	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		proof, apart := s.Proof, s.Apart
+		lease := s.Lease
+		*s = x.p.Target
+		s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = proof, apart, facts, now, site.Ready, ""
+		switch {
+		case x.p.Kind == plan.Refresh:
+			s.Lease = lease
+		case !s.Lease.Held:
+			s.Lease = site.Begin(now, x.d.Choices.Lease, s.Lease.Grace)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if err := os.RemoveAll(x.at("old")); err != nil {
+		return err
+	}
+	verb := "copied from"
+	if x.p.Kind == plan.Refresh {
+		verb = "brought in line with"
+	}
+	return x.log(ctx, string(x.p.Kind), "%s %s: %d rows, %d files", verb, x.p.Origin.Name, x.p.Rows, x.p.Files)
+}
+
+// undo brings back the state before the run.
+func (x *runner) undo(ctx context.Context) error {
+	if x.p.Kind == plan.Copy {
+		return Erase(ctx, x.env, x.p.Target.ID, x.dir)
+	}
+	if exists(x.at("old")) {
+		if err := os.RemoveAll(x.at("now")); err != nil {
+			return err
+		}
+		if err := os.Rename(x.at("old"), x.at("now")); err != nil {
+			return err
+		}
+	}
+	return os.RemoveAll(x.at("next"))
+}
+
+// Erase removes a copy's folder and its place in the record.
+func Erase(ctx context.Context, env *op.Env, id site.ID, dir string) error {
+	if err := os.RemoveAll(dir); err != nil {
+		return fmt.Errorf("removing %s: %w", dir, err)
+	}
+	if err := env.Record.Unmade(ctx, env.Local, dir); err != nil {
+		return err
+	}
+	_, err := env.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.State, s.Run = site.Gone, ""
+		return nil
+	})
+	if errors.Is(err, inventory.ErrUnknown) {
+		return nil // it was never reserved
+	}
+	return err
+}
+
+// over sets the site's state when the run is not going on by itself.
+func (x *runner) over(ctx context.Context, r plan.Run) error {
+	if r.State == plan.Done {
+		return nil
+	}
+	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		switch {
+		case r.State == plan.Stopped && x.p.Kind == plan.Copy:
+			s.State, s.Run = site.Failed, r.ID
+		case r.State == plan.Stopped:
+			s.Run = r.ID
+		default:
+			s.Run = ""
+		}
+		return nil
+	})
+	if errors.Is(err, inventory.ErrUnknown) {
+		return nil
+	}
+	if err == nil {
+		what := "cancelled, and taken back"
+		if r.State == plan.Stopped {
+			what = "failed: " + r.Error
+		}
+		err = x.log(ctx, string(x.p.Kind), "%s", what)
+	}
+	return err
+}

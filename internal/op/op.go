@@ -1,0 +1,140 @@
+// Package op is what all operations share: where things are, how hosts and
+// stacks are reached, and inspecting. Each operation is a package below it.
+package op
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"alibi/internal/host"
+	"alibi/internal/inventory"
+	"alibi/internal/rewrite"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+)
+
+// Env is the world of an operation.
+type Env struct {
+	Record *inventory.Inventory
+	Home   string // Alibi's own folder
+	Local  string // the name of this machine's host
+	Hosts  func(ctx context.Context, name string) (host.Host, error)
+	Stacks []stack.Stack // the first that recognises a site understands it
+	Port   string        // the gateway's
+	Probe  func(ctx context.Context, s site.Site) (Answer, error)
+	Now    func() time.Time
+	Log    *slog.Logger
+	Grace  time.Duration
+}
+
+// Answer is what a site says over HTTP.
+type Answer struct {
+	Status int
+	Bytes  int
+	Title  string
+	Banner bool // says that it is a copy
+	Pages  int  // further pages that answered
+	Failed []string
+}
+
+// ErrNoSite is given for a folder that holds no site.
+var ErrNoSite = errors.New("there is no site in this folder")
+
+// Temp is the folder for snapshots and other things that do not outlive a run.
+func (e *Env) Temp() string { return filepath.Join(e.Home, "temp") }
+
+// CopyDir is the folder of a copy: what is in use stands in "now", what is
+// being built in "next", and what was in use before in "old".
+func (e *Env) CopyDir(name string) string { return filepath.Join(e.Home, "copies", name) }
+
+// Stack finds a stack by name.
+func (e *Env) Stack(name string) (stack.Stack, error) {
+	for _, s := range e.Stacks {
+		if s.Name() == name {
+			return s, nil
+		}
+	}
+	return nil, fmt.Errorf("no stack is called %q", name)
+}
+
+// Place opens a site's folder on its host.
+func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, error) {
+	h, err := e.Hosts(ctx, hostName)
+	if err != nil {
+		return stack.Place{}, err
+	}
+	r, err := h.Open(ctx, root)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = fmt.Errorf("%w; check the folder's name on %s", err, hostName)
+		}
+		return stack.Place{}, err
+	}
+	if err := os.MkdirAll(e.Temp(), 0o700); err != nil {
+		r.Close()
+		return stack.Place{}, err
+	}
+	return stack.Place{Host: h, Root: r, Temp: e.Temp()}, nil
+}
+
+// Inspect gathers the facts of what is at root on a host, reading only. An
+// empty stackName has the stack found out.
+func (e *Env) Inspect(ctx context.Context, hostName, root, stackName string) (*site.Facts, error) {
+	p, err := e.Place(ctx, hostName, root)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Root.Close()
+	for _, s := range e.Stacks {
+		if stackName == "" && s.Is(ctx, p) || stackName == s.Name() {
+			f, err := s.Inspect(ctx, p)
+			if err != nil {
+				return nil, fmt.Errorf("inspecting %s on %s: %w", root, hostName, err)
+			}
+			return f, nil
+		}
+	}
+	return nil, fmt.Errorf("%s on %s: %w: neither the CMS's files nor an index page are there; name the folder that the web server shows", root, hostName, ErrNoSite)
+}
+
+// Pairs says which address of an origin becomes which of a copy: the first
+// address and its www form the copy's own, the others names below it.
+func Pairs(origin []site.Address, copyAddress site.Address) []rewrite.Pair {
+	var out []rewrite.Pair
+	seen := map[string]bool{}
+	taken := map[string]bool{}
+	for i, a := range origin {
+		to := copyAddress
+		if first := origin[0]; i > 0 && a.Host != first.Host && a.Host != first.Sibling().Host {
+			label := site.Slug(a.Host[:max(1, indexOr(a.Host, '.', len(a.Host)))])
+			label = site.FreeName(label, func(s string) bool { return taken[s] })
+			taken[label] = true
+			to.Host = label + "." + to.Host
+		} else if a.Path != origin[0].Path {
+			continue // a folder below the first address follows it
+		}
+		to.Path = ""
+		for _, from := range []site.Address{a, a.Sibling()} {
+			if !seen[from.String()] {
+				seen[from.String()] = true
+				out = append(out, rewrite.Pair{From: from, To: to})
+			}
+		}
+	}
+	return out
+}
+
+func indexOr(s string, c byte, or int) int {
+	for i := range len(s) {
+		if s[i] == c {
+			return i
+		}
+	}
+	return or
+}

@@ -1,0 +1,44 @@
+package stack
+
+import (
+	"alibi/internal/rewrite"
+	"alibi/internal/tables"
+)
+
+// Transform is how a row of the origin becomes one of the copy. Cloning and
+// evidence use the same one, so that nothing but what was intended differs.
+type Transform struct {
+	Stack  Stack
+	Change Change
+}
+
+// Changed counts what a transform did to rows.
+type Changed struct {
+	Addresses int // that were rewritten
+	Adjusted  int // values that quiet rules and the title changed
+	Kept      []Kept
+}
+
+// Kept is a value that holds an address and could not be rewritten.
+type Kept struct {
+	Table, Row, Column string
+	Why                rewrite.Issue
+}
+
+// Row changes a row in place. The values may share memory with the source
+// until they are changed.
+func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
+	for i := range row.Values {
+		v := &row.Values[i]
+		if v.Kind != tables.Text && v.Kind != tables.Blob {
+			continue
+		}
+		out, n, issue := x.Change.Rewriter.Value(v.Bytes, x.Stack.Scope(t.Name, t.Columns[i].Name))
+		v.Bytes = out
+		c.Addresses += n
+		if issue != rewrite.Clean {
+			c.Kept = append(c.Kept, Kept{t.Name, row.Address(), t.Columns[i].Name, issue})
+		}
+	}
+	c.Adjusted += x.Stack.Adjust(x.Change, t, row)
+}
