@@ -320,6 +320,8 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 		c.Verdict, c.Text = Broken, fmt.Sprintf("the first page answers %d", a.Status)
 	case len(a.Failed) > 0:
 		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d pages do not answer", len(a.Failed)), a.Failed, len(a.Failed)
+	case len(a.Gone) > 0:
+		c.Verdict, c.Text, c.Where, c.Number = Noted, fmt.Sprintf("%d links of the first page lead to nothing", len(a.Gone)), a.Gone, len(a.Gone)
 	case !a.Banner:
 		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
 	}

@@ -38,9 +38,10 @@ type Answer struct {
 	Status int
 	Bytes  int
 	Title  string
-	Banner bool // says that it is a copy
-	Pages  int  // further pages that answered
-	Failed []string
+	Banner bool     // says that it is a copy
+	Pages  int      // further pages that answered
+	Failed []string // further pages that did not, or with an error of the server's
+	Gone   []string // further addresses that lead to nothing
 }
 
 // ErrNoSite is given for a folder that holds no site.

@@ -262,3 +262,13 @@ func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 	m := model(p) * float64(time.Second)
 	return plan.Estimate{Low: time.Duration(m * low * 0.85), High: time.Duration(m * high * 1.25), Basis: basis}
 }
+
+// ChoicesOf reads from a plan of this package what it leaves out, and the
+// choices that it was made from.
+func ChoicesOf(p plan.Plan) (tree.Filter, Choices, error) {
+	var d detail
+	if err := json.Unmarshal(p.Detail, &d); err != nil {
+		return tree.Filter{}, Choices{}, fmt.Errorf("reading the plan: %w", err)
+	}
+	return d.Filter, d.Choices, nil
+}

@@ -45,7 +45,16 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 		}
 		t.Result("%s freed", site.Size(s.Bytes()))
 		return env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: r.By, Site: s.ID, Kind: "remove", Text: "removed for good"})
-	}}}}, nil
+	}}}, Over: func(ctx context.Context, r plan.Run) error {
+		if r.State == plan.Done {
+			return nil
+		}
+		_, err := env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+			s.Run = ""
+			return nil
+		})
+		return err
+	}}, nil
 }
 
 // Expire takes a copy off the air now. It can be brought back until its grace

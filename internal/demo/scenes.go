@@ -1,0 +1,158 @@
+package demo
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"alibi/internal/desk"
+	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// scene is a copy of the demo in some state worth seeing.
+type scene struct {
+	origin, name, purpose string
+	age                   time.Duration
+	lease                 time.Duration // from its making
+	fails                 bool
+	after                 func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error
+}
+
+const day = 24 * time.Hour
+
+func scenes() []scene {
+	return []scene{
+		{origin: "skerryline.example", name: "timetable-2028", purpose: "winter timetable layout", age: 30 * time.Hour, lease: 6 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
+			return w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE post_name = 'page-1'", "INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES ('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
+				"DELETE FROM sk_posts WHERE post_name = 'note-009'")
+		}},
+		{origin: "tickets.skerryline.example", name: "winter-prices", purpose: "try the winter prices", age: 71 * time.Hour, lease: 3 * day},
+		{origin: "tickets.skerryline.example", name: "harbour-redesign", purpose: "redesign of the shop", age: 9 * day, lease: 14 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
+			if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = post_title || ' (new look)' WHERE post_type = 'page'", "UPDATE sk_options SET option_value = 'Tickets, redesigned' WHERE option_name = 'blogdescription'"); err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(s.Root, "wp-content/themes/kiosk/look.css"), []byte("body{background:#f4efe4}\n"), 0o644); err != nil {
+				return err
+			}
+			if err := w.edit(w.Dir("pier", "/srv/tickets/public/wp-content/database/.ht.sqlite"), "UPDATE sk_posts SET post_title = 'Fares (from December)' WHERE post_name = 'page-4'", "INSERT INTO sk_posts (post_title, post_name, post_type, post_status, post_date) VALUES ('Order 4900', 'order-4900', 'shop_order', 'publish', '2026-11-23 08:00:00')"); err != nil {
+				return err
+			}
+			if _, err := d.Hold(ctx, s.ID, "redesign sign-off on 4 December"); err != nil {
+				return err
+			}
+			return nil
+		}},
+		{origin: "crew.skerryline.example", name: "logbook-archive", purpose: "how old notes are found", age: 4 * day, lease: 4*day - 3*time.Hour, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
+			_, err := d.Expire(ctx, s.ID)
+			return err
+		}},
+		{origin: "islands.skerryline.example", name: "island-menus", purpose: "one menu for all islands", age: 20 * time.Hour, lease: 2 * day, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
+			_, err := d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+				s.State = site.Parked
+				return nil
+			})
+			return err
+		}},
+		{origin: "crew.skerryline.example", name: "logbook-search", purpose: "a new search", age: time.Hour, lease: day, fails: true},
+	}
+}
+
+// edit changes a database of the demo world.
+func (w *World) edit(path string, statements ...string) error {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for _, s := range statements {
+		if _, err := db.Exec(s); err != nil {
+			return fmt.Errorf("%s: %w", s, err)
+		}
+	}
+	return nil
+}
+
+// Populate makes the copies of the demo by real runs, and then lets the time
+// pass that the story needs. A keeper must be at work.
+func (w *World) Populate(ctx context.Context, d *desk.Desk) error {
+	runs := map[string]plan.Run{}
+	for _, fails := range []bool{false, true} {
+		w.faulty.Store(fails)
+		for _, sc := range scenes() {
+			if sc.fails != fails {
+				continue
+			}
+			r, err := w.begin(ctx, d, sc)
+			if err != nil {
+				return fmt.Errorf("scene %s: %w", sc.name, err)
+			}
+			runs[sc.name] = r
+		}
+		for _, sc := range scenes() {
+			if sc.fails == fails {
+				if err := w.finish(ctx, d, sc, runs[sc.name]); err != nil {
+					return fmt.Errorf("scene %s: %w", sc.name, err)
+				}
+			}
+		}
+	}
+	w.faulty.Store(false)
+	for _, name := range []string{"timetable-2028", "harbour-redesign"} {
+		s, err := d.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		if _, err := d.Apart(ctx, s.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *World) begin(ctx context.Context, d *desk.Desk, sc scene) (plan.Run, error) {
+	origin, err := d.Find(ctx, sc.origin)
+	if err != nil {
+		return plan.Run{}, err
+	}
+	c, err := d.CopyDefaults(ctx, origin, sc.purpose)
+	if err != nil {
+		return plan.Run{}, err
+	}
+	c.Name, c.Lease = sc.name, sc.lease
+	p, err := d.PlanCopy(ctx, origin.ID, c)
+	if err != nil {
+		return plan.Run{}, err
+	}
+	return d.Start(ctx, p)
+}
+
+func (w *World) finish(ctx context.Context, d *desk.Desk, sc scene, r plan.Run) error {
+	r, err := d.Await(ctx, r.ID, nil)
+	if err != nil {
+		return err
+	}
+	if want := map[bool]plan.RunState{true: plan.Stopped, false: plan.Done}[sc.fails]; r.State != want {
+		return fmt.Errorf("its run ended %s: %s", r.State, r.Error)
+	}
+	s, err := d.Record.ChangeSite(ctx, r.Plan.Target.ID, func(s *site.Site) error {
+		if !sc.fails {
+			s.MadeAt, s.CheckedAt = s.MadeAt.Add(-sc.age), s.CheckedAt.Add(-sc.age)
+			s.Lease.Ends = s.MadeAt.Add(sc.lease)
+		}
+		return nil
+	})
+	if err != nil || sc.after == nil {
+		return err
+	}
+	return sc.after(ctx, w, d, s)
+}
+
+// Choices are the choices of the copy that the tour makes.
+func Choices(ctx context.Context, d *desk.Desk, origin site.Site) (clone.Choices, error) {
+	return d.CopyDefaults(ctx, origin, "summer fares")
+}

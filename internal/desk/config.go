@@ -1,0 +1,100 @@
+package desk
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"alibi/internal/site"
+)
+
+// Config is what people may set, in config.toml in Alibi's folder.
+type Config struct {
+	Machine string     `toml:"machine" comment:"what this machine is called on the screens"`
+	Gateway Gateway    `toml:"gateway"`
+	Lease   LeaseRules `toml:"lease"`
+	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`
+}
+
+// Gateway says where copies answer.
+type Gateway struct {
+	Port int `toml:"port" comment:"copies answer at http://NAME.localhost:PORT/"`
+}
+
+// LeaseRules are the lifetimes that copies get.
+type LeaseRules struct {
+	Default string `toml:"default" comment:"such as 6h, 3d, 2w"`
+	Grace   string `toml:"grace" comment:"how long an expired copy can be brought back"`
+}
+
+func defaults() Config {
+	name, err := os.Hostname()
+	if err != nil || name == "" {
+		name = "this-machine"
+	}
+	name, _, _ = strings.Cut(name, ".")
+	return Config{Machine: name, Gateway: Gateway{Port: 7700}, Lease: LeaseRules{Default: "3d", Grace: "2d"}}
+}
+
+// loadConfig reads the file, or writes one with the defaults if there is none.
+func loadConfig(home string) (Config, error) {
+	c := defaults()
+	path := filepath.Join(home, "config.toml")
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return c, SaveConfig(home, c)
+	}
+	if err != nil {
+		return c, fmt.Errorf("reading the configuration: %w", err)
+	}
+	dec := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
+	if err := dec.Decode(&c); err != nil {
+		var at *toml.DecodeError
+		var strict *toml.StrictMissingError
+		switch {
+		case errors.As(err, &strict) && len(strict.Errors) > 0:
+			line, _ := strict.Errors[0].Position()
+			return c, fmt.Errorf("%s, line %d: there is no setting %q", path, line, strings.Join(strict.Errors[0].Key(), "."))
+		case errors.As(err, &at):
+			line, _ := at.Position()
+			return c, fmt.Errorf("%s, line %d: %s", path, line, at.Error())
+		}
+		return c, fmt.Errorf("%s: %w", path, err)
+	}
+	if _, _, err := c.leases(); err != nil {
+		return c, fmt.Errorf("%s: %w", path, err)
+	}
+	if c.Gateway.Port < 0 || c.Gateway.Port > 65535 {
+		return c, fmt.Errorf("%s: gateway.port must be a number from 1 to 65535", path)
+	}
+	return c, nil
+}
+
+// SaveConfig writes the configuration into Alibi's folder.
+func SaveConfig(home string, c Config) error {
+	b, err := toml.Marshal(c)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(home, "config.toml"), b, 0o600); err != nil {
+		return fmt.Errorf("writing the configuration: %w", err)
+	}
+	return nil
+}
+
+func (c Config) leases() (length, grace time.Duration, err error) {
+	if length, err = site.ParseSpan(c.Lease.Default); err != nil {
+		return 0, 0, fmt.Errorf("lease.default: %w", err)
+	}
+	if grace, err = site.ParseSpan(c.Lease.Grace); err != nil {
+		return 0, 0, fmt.Errorf("lease.grace: %w", err)
+	}
+	return length, grace, nil
+}

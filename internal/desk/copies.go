@@ -1,0 +1,414 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"alibi/internal/baseline"
+	"alibi/internal/evidence"
+	"alibi/internal/gateway"
+	"alibi/internal/op/clone"
+	"alibi/internal/op/remove"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/preview"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tree"
+)
+
+// Inspect brings a site's facts up to date.
+func (d *Desk) Inspect(ctx context.Context, id site.ID) (site.Site, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil {
+		return s, err
+	}
+	f, err := d.Env.Inspect(ctx, s.Host, s.Root, s.Stack)
+	if err != nil {
+		return s, err
+	}
+	return d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		if f.PHP == "" && s.Facts != nil {
+			f.PHP = s.Facts.PHP
+		}
+		if s.Role == site.Copy && s.Facts != nil {
+			f.PHP = s.Facts.PHP // what the origin runs under; the preview runs none
+		}
+		if len(f.Addresses) == 0 {
+			f.Addresses = s.Addresses
+		}
+		s.Facts, s.Title = f, f.Title
+		return nil
+	})
+}
+
+// CopyDefaults are the choices that give the usual copy of a site.
+func (d *Desk) CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error) {
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return clone.Choices{}, err
+	}
+	c := clone.Defaults(origin, purpose, d.Config.Machine, nameTaken(all))
+	c.Lease = d.lease
+	return c, nil
+}
+
+// maxFactsAge is from when a plan is not made on old facts.
+const maxFactsAge = 10 * time.Minute
+
+// fresh gives a site with facts that are not old.
+func (d *Desk) fresh(ctx context.Context, id site.ID) (site.Site, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil || s.Facts != nil && d.Now().Sub(s.Facts.At) < maxFactsAge {
+		return s, err
+	}
+	return d.Inspect(ctx, id)
+}
+
+// CopyInput gathers everything that a plan of a copy is made of. The plan
+// itself is then clone.Plan, which may be called again with other choices
+// without any I/O.
+func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
+	in := clone.Input{Local: d.Config.Machine, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
+	var err error
+	if in.Origin, err = d.fresh(ctx, origin); err != nil {
+		return in, err
+	}
+	if in.Origin.State != site.Ready && in.Origin.State != site.Parked {
+		return in, fmt.Errorf("%s is %s: it can't be copied now", in.Origin.Name, in.Origin.State)
+	}
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return in, err
+	}
+	in.Taken = nameTaken(all)
+	in.Use = use(all, origin)
+	if in.Past, err = d.Record.Runs(ctx, 200); err != nil {
+		return in, err
+	}
+	h, err := d.Host(ctx, d.Config.Machine)
+	if err != nil {
+		return in, err
+	}
+	in.Free, err = h.Free(ctx, d.Home())
+	return in, err
+}
+
+func use(all []site.Site, origin site.ID) site.Use {
+	var u site.Use
+	for _, s := range all {
+		if s.Role == site.Copy {
+			u.Copies++
+			u.Bytes += s.Bytes()
+			if s.Origin == origin {
+				u.OfOrigin++
+			}
+		}
+	}
+	return u
+}
+
+// PlanCopy says what copying a site with these choices will do.
+func (d *Desk) PlanCopy(ctx context.Context, origin site.ID, c clone.Choices) (plan.Plan, error) {
+	in, err := d.CopyInput(ctx, origin)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return d.PlanFrom(in, c), nil
+}
+
+// PlanFrom makes the plan from what CopyInput gathered.
+func (d *Desk) PlanFrom(in clone.Input, c clone.Choices) plan.Plan {
+	in.Choices = c
+	name := c.Name
+	if in.Over != nil {
+		name = in.Over.Name
+	}
+	in.Dir = d.Env.CopyDir(name)
+	return clone.Plan(in)
+}
+
+// RefreshInput gathers what a plan of bringing a copy in line is made of, with
+// the choices that made the copy.
+func (d *Desk) RefreshInput(ctx context.Context, id site.ID) (clone.Input, clone.Choices, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil {
+		return clone.Input{}, clone.Choices{}, err
+	}
+	if s.Role != site.Copy || s.State != site.Ready {
+		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s is a %s site and %s: only a copy that answers can be brought in line with its origin", s.Name, s.Role, s.State)
+	}
+	in, err := d.CopyInput(ctx, s.Origin)
+	if err != nil {
+		return in, clone.Choices{}, err
+	}
+	in.Over = &s
+	if apart, err := d.Apart(ctx, id); err == nil {
+		in.Lost = &apart
+	}
+	c, err := d.choices(ctx, s)
+	return in, c, err
+}
+
+// choices are those of the run that made or last refreshed a copy.
+func (d *Desk) choices(ctx context.Context, s site.Site) (clone.Choices, error) {
+	runs, err := d.Record.Runs(ctx, 1000)
+	if err != nil {
+		return clone.Choices{}, err
+	}
+	for _, r := range runs {
+		if r.Plan.Target.ID == s.ID && (r.Plan.Kind == plan.Copy || r.Plan.Kind == plan.Refresh) {
+			_, c, err := clone.ChoicesOf(r.Plan)
+			return c, err
+		}
+	}
+	return clone.Choices{Name: s.Name, Purpose: s.Purpose, Quiet: s.Quiet, Title: true, Lease: d.lease}, nil
+}
+
+// PlanRefresh says what bringing a copy in line with its origin will do.
+func (d *Desk) PlanRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
+	in, c, err := d.RefreshInput(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return d.PlanFrom(in, c), nil
+}
+
+// Start puts a plan to work.
+func (d *Desk) Start(ctx context.Context, p plan.Plan) (plan.Run, error) {
+	if p.Blocked() {
+		return plan.Run{}, fmt.Errorf("the plan can't be carried out: %s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
+	}
+	return d.Queue.Add(ctx, p, d.Who)
+}
+
+// proveInput is what evidence about a copy is gathered from.
+func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func(), error) {
+	in := evidence.Input{Env: d.Env}
+	none := func() {}
+	var err error
+	if in.Copy, err = d.Record.Site(ctx, id); err != nil {
+		return in, none, err
+	}
+	if in.Copy.Role != site.Copy {
+		return in, none, fmt.Errorf("%s is a live site: evidence compares a copy with its origin", in.Copy.Name)
+	}
+	if in.Copy.Run != "" || in.Copy.State == site.Making || in.Copy.State == site.Failed {
+		return in, none, fmt.Errorf("%s is not whole now (run %s)", in.Copy.Name, in.Copy.Run)
+	}
+	if in.Origin, err = d.Record.Site(ctx, in.Copy.Origin); err != nil {
+		return in, none, err
+	}
+	if in.Origin.State == site.Gone {
+		return in, none, fmt.Errorf("the origin of %s is gone: there is nothing to compare with", in.Copy.Name)
+	}
+	if in.Origin.Facts == nil {
+		if in.Origin, err = d.Inspect(ctx, in.Origin.ID); err != nil {
+			return in, none, err
+		}
+	}
+	c, err := d.choices(ctx, in.Copy)
+	if err != nil {
+		return in, none, err
+	}
+	in.Filter = stack.DatabaseFilter(in.Origin.Root, in.Origin.Database)
+	runs, err := d.Record.Runs(ctx, 1000)
+	if err != nil {
+		return in, none, err
+	}
+	for _, r := range runs {
+		if r.Plan.Target.ID == id && r.State == plan.Done {
+			if f, _, err := clone.ChoicesOf(r.Plan); err == nil && r.Plan.Kind != plan.Remove {
+				in.Filter = f
+				break
+			}
+		}
+	}
+	if in.Transform, err = clone.Transform(d.Env, in.Origin, in.Copy, c.Title); err != nil {
+		return in, none, err
+	}
+	in.Baseline, err = baseline.Open(filepath.Join(d.Env.CopyDir(in.Copy.Name), "now", "baseline.db"))
+	if err != nil {
+		return in, none, err
+	}
+	in.Configured = map[string]tree.Hash{}
+	return in, func() { in.Baseline.Close() }, nil
+}
+
+// Prove gathers evidence about a copy now. strict takes every difference for
+// damage, as after making it.
+func (d *Desk) Prove(ctx context.Context, id site.ID, strict bool, tell func(units, items int)) (*evidence.Report, error) {
+	in, done, err := d.proveInput(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	in.Fresh, in.Tell = strict, tell
+	rep, err := evidence.Prove(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.Record.PutEvidence(ctx, id, rep.At, rep); err != nil {
+		return nil, err
+	}
+	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.Proof, s.Apart = rep.Proof(), rep.Apart
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return rep, d.log(ctx, id, "evidence", "%s", rep.Summary())
+}
+
+// Apart counts what changed on either side since a copy and its origin parted.
+func (d *Desk) Apart(ctx context.Context, id site.ID) (site.Apart, error) {
+	in, done, err := d.proveInput(ctx, id)
+	if err != nil {
+		return site.Apart{}, err
+	}
+	defer done()
+	in.CountOnly = true
+	rep, err := evidence.Prove(ctx, in)
+	if err != nil {
+		return site.Apart{}, err
+	}
+	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.Apart = rep.Apart
+		return nil
+	})
+	return rep.Apart, err
+}
+
+// Reports gives the latest evidence about a copy, newest first.
+func (d *Desk) Reports(ctx context.Context, id site.ID, limit int) ([]evidence.Report, error) {
+	raw, err := d.Record.Evidence(ctx, id, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]evidence.Report, len(raw))
+	for i, b := range raw {
+		if err := json.Unmarshal(b, &out[i]); err != nil {
+			return nil, fmt.Errorf("reading evidence: %w", err)
+		}
+	}
+	return out, nil
+}
+
+// Extend gives a copy more time.
+func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration) (site.Site, error) {
+	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		switch {
+		case s.Role != site.Copy:
+			return fmt.Errorf("%s is a live site: it has no lease", s.Name)
+		case s.State == site.Expired:
+			return fmt.Errorf("%s has expired; bring it back instead: alibi bring-back %s", s.Name, s.Name)
+		}
+		s.Lease = s.Lease.Extend(d.Now(), by)
+		return nil
+	})
+	if err != nil {
+		return s, err
+	}
+	return s, d.log(ctx, id, "extend", "extended by %s", site.Span(by))
+}
+
+// Hold takes the end of a copy's lease away, for a reason.
+func (d *Desk) Hold(ctx context.Context, id site.ID, reason string) (site.Site, error) {
+	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		if s.Role != site.Copy || s.State == site.Expired {
+			return fmt.Errorf("%s is %s, and %s: only a copy that answers can be held", s.Name, s.Role, s.State)
+		}
+		l, err := s.Lease.Hold(reason, d.Who)
+		s.Lease = l
+		return err
+	})
+	if err != nil {
+		return s, err
+	}
+	return s, d.log(ctx, id, "hold", "held: %s", reason)
+}
+
+// Expire takes a copy off the air now; it can be brought back for a while.
+func (d *Desk) Expire(ctx context.Context, id site.ID) (site.Site, error) {
+	return remove.Expire(ctx, d.Env, id, d.Who, "expired by hand")
+}
+
+// BringBack puts an expired copy on the air again; 0 is the usual lifetime.
+func (d *Desk) BringBack(ctx context.Context, id site.ID, lease time.Duration) (site.Site, error) {
+	if lease == 0 {
+		lease = d.lease
+	}
+	return remove.BringBack(ctx, d.Env, id, lease, d.Who)
+}
+
+// PlanRemove says what removing a copy for good will do.
+func (d *Desk) PlanRemove(ctx context.Context, id site.ID) (plan.Plan, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	changes := s.Apart.Copy
+	if a, err := d.Apart(ctx, id); err == nil {
+		changes = a.Copy
+	}
+	return remove.Plan(d.Env, s, changes)
+}
+
+// Leftovers lists what Alibi made and nothing needs any more.
+func (d *Desk) Leftovers(ctx context.Context) ([]remove.Leftover, error) {
+	return remove.Leftovers(ctx, d.Env)
+}
+
+// ClearLeftovers removes them.
+func (d *Desk) ClearLeftovers(ctx context.Context, list []remove.Leftover) error {
+	return remove.Clear(ctx, d.Env, list, d.Who)
+}
+
+// Latchkey is an address that signs in once to a copy's inside, as an account
+// ("" is the first administrator).
+func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	if s.Role != site.Copy || s.State != site.Ready {
+		return "", fmt.Errorf("%s is %s, and %s: only a copy that answers can be signed in to", s.Name, s.Role, s.State)
+	}
+	if s.Stack != "wordpress" {
+		return "", fmt.Errorf("%s is a %s site: Alibi knows of no accounts in it", s.Name, s.Stack)
+	}
+	list, err := preview.Accounts(ctx, s)
+	if err != nil {
+		return "", err
+	}
+	for _, a := range list {
+		if account == "" || a == account {
+			return gateway.Latchkey(d.Secret, s, a, d.Now()), d.log(ctx, id, "latchkey", "made to sign in as %s", a)
+		}
+	}
+	return "", fmt.Errorf("%s has no account %q; it has %v", s.Name, account, list)
+}
+
+// Await waits until a run is over, telling of each look at it.
+func (d *Desk) Await(ctx context.Context, id string, look func(plan.Run)) (plan.Run, error) {
+	for {
+		r, err := d.Record.Run(ctx, id)
+		if err != nil {
+			return r, err
+		}
+		if look != nil {
+			look(r)
+		}
+		if r.State.Over() {
+			return r, nil
+		}
+		select {
+		case <-ctx.Done():
+			return r, ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}

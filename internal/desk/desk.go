@@ -1,0 +1,344 @@
+// Package desk is where people's wishes come in: each thing that can be asked
+// of Alibi is one function here, which the screens and the command line both
+// call, with the same types.
+package desk
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"alibi/internal/gateway"
+	"alibi/internal/host"
+	"alibi/internal/host/local"
+	"alibi/internal/host/ssh"
+	"alibi/internal/inventory"
+	"alibi/internal/op"
+	"alibi/internal/op/clone"
+	"alibi/internal/op/remove"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/stack/plain"
+	"alibi/internal/stack/wordpress"
+	"alibi/internal/tables"
+	"alibi/internal/work"
+)
+
+// Options of a desk.
+type Options struct {
+	Home    string
+	Asker   ssh.Asker // nil: nobody
+	Now     func() time.Time
+	Observe func(work.Moment)
+	Workers int
+}
+
+// Desk is Alibi, open.
+type Desk struct {
+	Config Config
+	Record *inventory.Inventory
+	Queue  *work.Queue
+	Env    *op.Env
+	Secret []byte // signs latchkeys
+	Who    string
+	Log    *slog.Logger
+
+	lease   time.Duration
+	opt     Options
+	logFile *os.File
+
+	mu    sync.Mutex
+	hosts map[string]host.Host
+}
+
+// DefaultHome is $XDG_DATA_HOME/alibi.
+func DefaultHome() (string, error) {
+	base := os.Getenv("XDG_DATA_HOME")
+	if base == "" {
+		h, err := os.UserHomeDir()
+		if err != nil {
+			return "", fmt.Errorf("finding a folder for Alibi's own files: %w; name one with --home", err)
+		}
+		base = filepath.Join(h, ".local", "share")
+	}
+	return filepath.Join(base, "alibi"), nil
+}
+
+// Open opens Alibi's folder, making it if it is new.
+func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
+	if !filepath.IsAbs(opt.Home) {
+		return nil, fmt.Errorf("the folder %q for Alibi's own files must be an absolute path", opt.Home)
+	}
+	for _, d := range []string{"", "copies", "temp"} {
+		if err := os.MkdirAll(filepath.Join(opt.Home, d), 0o700); err != nil {
+			return nil, fmt.Errorf("making Alibi's folder: %w", err)
+		}
+	}
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
+	d := &Desk{opt: opt, hosts: map[string]host.Host{}, Who: who()}
+	defer func() {
+		if err != nil {
+			d.Close()
+		}
+	}()
+	if d.Config, err = loadConfig(opt.Home); err != nil {
+		return nil, err
+	}
+	lease, grace, err := d.Config.leases()
+	if err != nil {
+		return nil, err
+	}
+	d.lease = lease
+	if d.logFile, err = os.OpenFile(filepath.Join(opt.Home, "alibi.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600); err != nil {
+		return nil, fmt.Errorf("opening the log: %w", err)
+	}
+	d.Log = slog.New(slog.NewTextHandler(d.logFile, nil))
+	if d.Secret, err = secret(filepath.Join(opt.Home, "secret")); err != nil {
+		return nil, err
+	}
+	if d.Record, err = inventory.Open(filepath.Join(opt.Home, "record.db")); err != nil {
+		return nil, err
+	}
+	d.Env = &op.Env{
+		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
+		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Probe, Now: opt.Now, Log: d.Log, Grace: grace,
+	}
+	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
+		plan.Copy:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
+		plan.Refresh: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
+		plan.Remove:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
+	}})
+	return d, err
+}
+
+func who() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return "somebody"
+}
+
+// secret reads the signing key, or draws one.
+func secret(path string) ([]byte, error) {
+	b, err := os.ReadFile(path)
+	if err == nil && len(b) == 32 {
+		return b, nil
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("reading the signing key: %w", err)
+	}
+	b = make([]byte, 32)
+	_, _ = rand.Read(b)
+	return b, os.WriteFile(path, b, 0o600)
+}
+
+// transient errors may go away by themselves: a line that broke, a busy database.
+func transient(err error) bool {
+	var n net.Error
+	return errors.Is(err, tables.ErrBusy) || errors.As(err, &n) || errors.Is(err, host.ErrNoAnswer) ||
+		strings.Contains(err.Error(), "connection lost") || strings.Contains(err.Error(), "use of closed network connection")
+}
+
+// Close closes everything that is open.
+func (d *Desk) Close() error {
+	d.mu.Lock()
+	for _, h := range d.hosts {
+		h.Close()
+	}
+	d.mu.Unlock()
+	var err error
+	if d.Record != nil {
+		err = d.Record.Close()
+	}
+	if d.logFile != nil {
+		d.logFile.Close()
+	}
+	return err
+}
+
+// Now is the time by the desk's clock.
+func (d *Desk) Now() time.Time { return d.opt.Now() }
+
+// Home is Alibi's own folder.
+func (d *Desk) Home() string { return d.opt.Home }
+
+// Host gives a machine by its name in the record; the desk keeps it open.
+func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if h := d.hosts[name]; h != nil {
+		return h, nil
+	}
+	if name == d.Config.Machine {
+		d.hosts[name] = local.New(name)
+		return d.hosts[name], nil
+	}
+	h, err := d.Record.Host(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
+	}
+	d.hosts[name] = ssh.New(name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
+		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker})
+	return d.hosts[name], nil
+}
+
+// knownHosts are our own file and the person's.
+func (d *Desk) knownHosts() []string {
+	files := []string{filepath.Join(d.opt.Home, "known_hosts")}
+	if h, err := os.UserHomeDir(); err == nil {
+		files = append(files, filepath.Join(h, ".ssh", "known_hosts"))
+	}
+	return files
+}
+
+// SetAsker says whom to ask from now on.
+func (d *Desk) SetAsker(a ssh.Asker) { d.opt.Asker = a }
+
+// Hosts lists all machines, this one first.
+func (d *Desk) Hosts(ctx context.Context) ([]inventory.Host, error) {
+	list, err := d.Record.Hosts(ctx)
+	return append([]inventory.Host{{Name: d.Config.Machine}}, list...), err
+}
+
+// AddHost adds a machine after it was seen to answer.
+func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
+	if h.Name == "" || h.Name != site.Slug(h.Name) {
+		return fmt.Errorf("%q can't be a host's name: use a-z, 0-9 and -, such as %q", h.Name, site.Slug(h.Name))
+	}
+	if h.Name == d.Config.Machine {
+		return fmt.Errorf("%s is this machine's own name: choose another one", h.Name)
+	}
+	if h.Addr == "" {
+		return fmt.Errorf("a host needs an address: a name in ~/.ssh/config, a host name or a number address")
+	}
+	if at := strings.LastIndexByte(h.Addr, '@'); at > 0 {
+		h.User, h.Addr = h.Addr[:at], h.Addr[at+1:]
+	}
+	if name, port, err := net.SplitHostPort(h.Addr); err == nil {
+		h.Addr, h.Port = name, port
+	}
+	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker})
+	r, err := m.Open(ctx, "/")
+	if err != nil {
+		m.Close()
+		return fmt.Errorf("%w; nothing was added", err)
+	}
+	r.Close()
+	d.mu.Lock()
+	d.hosts[h.Name] = m
+	d.mu.Unlock()
+	if err := d.Record.PutHost(ctx, h); err != nil {
+		return err
+	}
+	return d.log(ctx, "", "host", "added host %s at %s", h.Name, h.Addr)
+}
+
+func (d *Desk) log(ctx context.Context, id site.ID, kind, format string, a ...any) error {
+	return d.Record.Log(ctx, inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind, Text: fmt.Sprintf(format, a...)})
+}
+
+// NewSite is what is told of a live site that is to be added.
+type NewSite struct {
+	Host, Root, Name string
+	Address          string // "" takes what the site says of itself
+	Client, Owner    string
+}
+
+// AddSite inspects a folder and adds the live site in it.
+func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
+	if n.Host == "" {
+		n.Host = d.Config.Machine
+	}
+	if !strings.HasPrefix(n.Root, "/") {
+		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example", n.Root, n.Host)
+	}
+	f, err := d.Env.Inspect(ctx, n.Host, n.Root, "")
+	if err != nil {
+		return site.Site{}, err
+	}
+	s := site.Site{ID: site.NewID(), Name: n.Name, Role: site.Live, State: site.Ready, Client: n.Client, Owner: n.Owner, Host: n.Host, Root: filepath.Clean(n.Root),
+		Stack: f.Stack, Addresses: f.Addresses, Database: f.Database, Title: f.Title, MadeAt: d.Now(), Facts: f}
+	if n.Address != "" {
+		a, err := site.ParseAddress(n.Address)
+		if err != nil {
+			return s, err
+		}
+		s.Addresses = append([]site.Address{a}, s.Addresses...)
+		f.Addresses = s.Addresses
+	}
+	if len(s.Addresses) == 0 {
+		return s, fmt.Errorf("this %s site does not say at which address it answers: name it with --address", f.Stack)
+	}
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, o := range all {
+		if o.Host == s.Host && o.Root == s.Root {
+			return s, fmt.Errorf("%s on %s is in the record already, as %s", s.Root, s.Host, o.Name)
+		}
+	}
+	if s.Name == "" {
+		s.Name = site.FreeName(s.Address().Short(), nameTaken(all))
+	}
+	if nameTaken(all)(s.Name) {
+		return s, fmt.Errorf("the name %q is in use; try %q", s.Name, site.FreeName(s.Name, nameTaken(all)))
+	}
+	if err := d.Record.PutSite(ctx, s); err != nil {
+		return s, err
+	}
+	return s, d.log(ctx, s.ID, "add", "added as live: %s, %s", f.Stack, s.Address())
+}
+
+func nameTaken(all []site.Site) func(string) bool {
+	m := make(map[string]bool, len(all))
+	for _, s := range all {
+		m[s.Name] = true
+	}
+	return func(n string) bool { return m[n] }
+}
+
+// Find gives the site that a person names: by name, address, ID, or a part of
+// one of these that only one site has.
+func (d *Desk) Find(ctx context.Context, what string) (site.Site, error) {
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return site.Site{}, err
+	}
+	var part []site.Site
+	for _, s := range all {
+		if s.Name == what || string(s.ID) == what || s.Address().Short() == what || s.Address().String() == strings.TrimRight(what, "/") {
+			return s, nil
+		}
+		if strings.Contains(s.Name, what) || strings.Contains(s.Address().String(), what) {
+			part = append(part, s)
+		}
+	}
+	switch {
+	case what != "" && len(part) == 1:
+		return part[0], nil
+	case what != "" && len(part) > 1:
+		names := make([]string, 0, len(part))
+		for _, s := range part {
+			names = append(names, s.Name)
+		}
+		sort.Strings(names)
+		return site.Site{}, fmt.Errorf("%q fits %d sites: %s; say which", what, len(part), strings.Join(names[:min(5, len(names))], ", "))
+	}
+	return site.Site{}, fmt.Errorf("no site is called %q: %w; see: alibi list", what, inventory.ErrUnknown)
+}

@@ -1,0 +1,204 @@
+// Package keeper is the process that runs it all: it works on the queue, ends
+// leases on time, and serves the copies. One keeper at a time has a home; who
+// has it is told by a lock on a file, which the system lets go when the process
+// ends, however it ends.
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
+
+	"alibi/internal/desk"
+	"alibi/internal/gateway"
+	"alibi/internal/inventory"
+	"alibi/internal/op/remove"
+	"alibi/internal/site"
+)
+
+// ErrTaken is given when another process is the keeper of this home.
+var ErrTaken = errors.New("another Alibi process is the keeper of this home")
+
+// Keeper works for one home.
+type Keeper struct {
+	desk *desk.Desk
+	lock *os.File
+	ln   net.Listener
+	// Sweep is how often leases are looked at.
+	Sweep time.Duration
+
+	last struct {
+		wall, steady time.Time
+	}
+	warned map[site.ID]time.Time
+}
+
+// Take becomes the keeper of the desk's home: the lock and the gateway's port
+// are had when it returns.
+func Take(d *desk.Desk) (*Keeper, error) {
+	f, err := os.OpenFile(filepath.Join(d.Home(), "keeper.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("taking the keeper's lock: %w", err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, ErrTaken
+	}
+	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{}}
+	if k.ln, err = gateway.Listen(d.Env.Port); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return k, nil
+}
+
+// Taken tells whether some process is the keeper of a home.
+func Taken(home string) bool {
+	f, err := os.OpenFile(filepath.Join(home, "keeper.lock"), os.O_RDWR, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
+}
+
+// Run works until the context ends. Runs under way are then left as they are,
+// to be taken up again by the next keeper.
+func (k *Keeper) Run(ctx context.Context) error {
+	defer k.lock.Close()
+	d := k.desk
+	if err := d.Queue.Start(ctx); err != nil {
+		k.ln.Close()
+		return err
+	}
+	g := &gateway.Gateway{Sites: d.Record.Sites, Used: k.used, Secret: d.Secret, Port: d.Env.Port, Now: d.Now, Log: d.Log}
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return g.Serve(gctx, k.ln) })
+	group.Go(func() error { return k.sweepOn(gctx) })
+	err := group.Wait()
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	return errors.Join(err, d.Queue.Stop(stop))
+}
+
+// used notes a latchkey's nonce and tells whether it was noted before.
+func (k *Keeper) used(ctx context.Context, nonce string) (bool, error) {
+	v, err := k.desk.Record.Note(ctx, "key "+nonce)
+	if err != nil || v != "" {
+		return true, err
+	}
+	return false, k.desk.Record.SetNote(ctx, "key "+nonce, k.desk.Now().Format(time.RFC3339))
+}
+
+func (k *Keeper) sweepOn(ctx context.Context) error {
+	for {
+		if err := k.Leases(ctx); err != nil && ctx.Err() == nil {
+			k.desk.Log.Error("looking at leases", "err", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(k.Sweep):
+		}
+	}
+}
+
+// jumped tells whether the clock was set, or the machine slept, since the last look.
+func (k *Keeper) jumped(now time.Time) bool {
+	steady := time.Now()
+	wall := now.Round(0)
+	defer func() { k.last.wall, k.last.steady = wall, steady }()
+	if k.last.wall.IsZero() {
+		return false
+	}
+	drift := wall.Sub(k.last.wall) - steady.Sub(k.last.steady)
+	return drift > time.Minute || drift < -time.Minute
+}
+
+// Leases looks at every copy's lease once: warns of ends that are near, takes
+// copies off the air whose time is over, removes those whose grace is over too.
+// Nothing is removed in the look in which its end is first noticed, nor in one
+// before which the clock jumped.
+func (k *Keeper) Leases(ctx context.Context) error {
+	d := k.desk
+	now := d.Now()
+	if k.jumped(now) {
+		d.Log.Warn("the clock jumped; leases are looked at again in a moment")
+		return nil
+	}
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, s := range all {
+		if s.Role == site.Copy && s.Run == "" {
+			errs = append(errs, k.lease(ctx, s, now))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (k *Keeper) lease(ctx context.Context, s site.Site, now time.Time) error {
+	d := k.desk
+	switch phase := s.Lease.Phase(now); {
+	case s.State == site.Expired && s.Lease.Ends.After(now):
+		_, err := remove.BringBack(ctx, d.Env, s.ID, s.Lease.Ends.Sub(now), "keeper (the clock was wrong)")
+		return err
+	case phase == site.Over && s.State != site.Expired:
+		_, err := remove.Expire(ctx, d.Env, s.ID, "keeper", "its time was over")
+		return err
+	case phase == site.Done && s.State == site.Expired:
+		p, err := remove.Plan(d.Env, s, 0)
+		if err != nil {
+			return err
+		}
+		r, err := d.Queue.Add(ctx, p, "keeper")
+		if err != nil {
+			return err
+		}
+		_, err = d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+			s.Run = r.ID
+			return nil
+		})
+		return err
+	case phase == site.Ending && s.State == site.Ready:
+		return k.warn(ctx, s, now)
+	}
+	return nil
+}
+
+// warn notes once that an end is near, and what would be lost by it.
+func (k *Keeper) warn(ctx context.Context, s site.Site, now time.Time) error {
+	if k.warned[s.ID].Equal(s.Lease.Ends) {
+		return nil
+	}
+	k.warned[s.ID] = s.Lease.Ends
+	key := "warned " + string(s.ID)
+	if v, err := k.desk.Record.Note(ctx, key); err != nil || v == s.Lease.Ends.UTC().Format(time.RFC3339) {
+		return err
+	}
+	text := "ends in " + site.Span(s.Lease.Left(now))
+	if apart, err := k.desk.Apart(ctx, s.ID); err == nil && apart.Copy > 0 {
+		text += fmt.Sprintf("; %d changes made here are nowhere else", apart.Copy)
+	}
+	if err := k.desk.Record.Log(ctx, inventory.Event{At: now, Who: "keeper", Site: s.ID, Kind: "ending", Text: text}); err != nil {
+		return err
+	}
+	return k.desk.Record.SetNote(ctx, key, s.Lease.Ends.UTC().Format(time.RFC3339))
+}
+
+// Describe says who keeps a home, for screens and commands.
+func Describe(home string) string {
+	if Taken(home) {
+		return "a keeper is at work"
+	}
+	return "no keeper is at work: runs wait, leases are not ended and copies do not answer until one is started (alibi keeper)"
+}
