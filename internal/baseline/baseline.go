@@ -30,6 +30,7 @@ type Pair struct{ Origin, Copy uint64 }
 type File struct {
 	Origin tree.Entry `json:"origin"`
 	Copy   tree.Entry `json:"copy"`
+	Own    bool       `json:"own,omitempty"` // written for the copy, unlike the origin's
 }
 
 // Meta is about the whole.

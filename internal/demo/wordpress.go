@@ -143,7 +143,7 @@ func build(s spec, hostDir string, now time.Time) error {
 func (w *writer) code() {
 	s := w.spec
 	root := s.root
-	conf := "<?php\n// Settings of " + s.address + "\ndefine( 'DB_ENGINE', 'sqlite' );\ndefine( 'DB_DIR', '" + root + "/wp-content/database' ); # beside the uploads\n" +
+	conf := "<?php\n// Settings of the company's site\ndefine( 'DB_ENGINE', 'sqlite' );\ndefine( 'DB_DIR', '" + root + "/wp-content/database' ); # beside the uploads\n" +
 		"define( 'DB_FILE', '.ht.sqlite' );\n$table_prefix = '" + prefix + "';\ndefine( 'WP_MEMORY_LIMIT', '" + s.memory + "' );\n" +
 		"if ( ! defined( 'SKERRY_FARE_KEY' ) ) {\n\tdefine( 'SKERRY_FARE_KEY', getenv( 'SKERRY_FARE_KEY' ) ?: 'not-set' );\n}\n/* define( 'WP_HOME', 'https://wrong.example' ); */\n"
 	if len(s.blogs) > 1 {

@@ -16,7 +16,6 @@ import (
 	"alibi/internal/runtime/preview"
 	"alibi/internal/site"
 	"alibi/internal/stack"
-	"alibi/internal/tree"
 )
 
 // Inspect brings a site's facts up to date.
@@ -233,7 +232,6 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 	if err != nil {
 		return in, none, err
 	}
-	in.Configured = map[string]tree.Hash{}
 	return in, func() { in.Baseline.Close() }, nil
 }
 

@@ -116,7 +116,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	}
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Probe, Now: opt.Now, Log: d.Log, Grace: grace,
+		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
 	}
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
 		plan.Copy:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },

@@ -66,16 +66,7 @@ func (r Report) Summary() string {
 	if !p.Holds {
 		return fmt.Sprintf("%d of %d checks do not hold", p.Broken, p.Checks)
 	}
-	return fmt.Sprintf("evidence holds: %s rows, %s files, %d checks", Thousands(r.Rows), Thousands(int64(r.Files)), p.Checks)
-}
-
-// Thousands writes a number with commas.
-func Thousands(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
+	return fmt.Sprintf("evidence holds: %s rows, %s files, %d checks", site.Number(int(r.Rows)), site.Number(r.Files), p.Checks)
 }
 
 // places collects the first places of something and counts all.

@@ -23,18 +23,17 @@ import (
 
 // Input is what is compared.
 type Input struct {
-	Env        *op.Env
-	Origin     site.Site // with facts
-	Copy       site.Site
-	Transform  *stack.Transform
-	Filter     tree.Filter
-	Baseline   *baseline.Baseline
-	Fresh      bool                   // just made: every difference is damage
-	Configured map[string]tree.Hash   // files that were written for the copy, and how
-	Before     string                 // the origin's database stamp before the run; "" if unknown
-	Snapshot   tables.Snapshot        // the origin's state to compare with; nil: taken now
-	Tell       func(units, items int) // progress, may be nil
-	CountOnly  bool                   // only what changed on either side: nothing is written, no page asked for
+	Env       *op.Env
+	Origin    site.Site // with facts
+	Copy      site.Site
+	Transform *stack.Transform
+	Filter    tree.Filter
+	Baseline  *baseline.Baseline
+	Fresh     bool                   // just made: every difference is damage
+	Before    string                 // the origin's database stamp before the run; "" if unknown
+	Snapshot  tables.Snapshot        // the origin's state to compare with; nil: taken now
+	Tell      func(units, items int) // progress, may be nil
+	CountOnly bool                   // only what changed on either side: nothing is written, no page asked for
 }
 
 func (in *Input) tell(units int) {
@@ -98,7 +97,7 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		return err
 	}
 	rep.Checks = append(rep.Checks,
-		judged("addresses in tables", "addresses", "addresses of the origin left in tables", fmt.Sprintf("%s to change", Thousands(int64(w.changed.Addresses))), w.left, Broken),
+		judged("addresses in tables", "addresses", "addresses of the origin left in tables", fmt.Sprintf("%s to change", site.Number(w.changed.Addresses)), w.left, Broken),
 		judged("serialized", "tables", "serialized values are well formed", fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken),
 	)
 	if len(w.changed.Kept) > 0 {
@@ -227,9 +226,8 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 		if moved {
 			movedOrigin++
 		}
-		want, ours := in.Configured[e.Path]
 		changed := !known || e.Hash != b.Copy.Hash || e.Link != b.Copy.Link || e.Mode.Type() != b.Copy.Mode.Type()
-		if ours && known && e.Hash == want {
+		if b.Own && e.Hash == b.Copy.Hash {
 			own.add("%s", e.Path)
 		}
 		if changed {
@@ -238,7 +236,7 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 				rep.Apart.Clashes++
 			}
 			spoiled.add("%s %s", e.Path, map[bool]string{true: "is different", false: "is not on the origin"}[known])
-		} else if known && !ours && b.Origin.Path != "" && b.Origin.Link == "" && b.Origin.Hash != b.Copy.Hash {
+		} else if known && !b.Own && b.Origin.Path != "" && b.Origin.Link == "" && b.Origin.Hash != b.Copy.Hash {
 			spoiled.add("%s was not copied as it was read", e.Path)
 		}
 	}
@@ -257,7 +255,7 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	movedOrigin += len(onOrigin)
 	rep.Apart.Origin += movedOrigin
 	rep.Files = copiedFiles
-	c := Check{Name: "files", Group: "files", Title: "files, by BLAKE3 digest", Origin: Thousands(int64(originFiles)), Copy: Thousands(int64(copiedFiles)), Verdict: Holds}
+	c := Check{Name: "files", Group: "files", Title: "files, by BLAKE3 digest", Origin: site.Number(originFiles), Copy: site.Number(copiedFiles), Verdict: Holds}
 	switch {
 	case spoiled.n > 0 && in.Fresh:
 		c.Verdict, c.Text = Broken, fmt.Sprintf("%d are not what they should be", spoiled.n)

@@ -8,6 +8,7 @@ import (
 	"alibi/internal/baseline"
 	"alibi/internal/phpval"
 	"alibi/internal/rewrite"
+	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
@@ -103,7 +104,7 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	w.rep.Apart.Copy += d.onCopy
 	w.rep.Apart.Clashes += d.clashes
 	c := Check{Name: "table " + t.Name, Group: "tables", Title: t.Name, Verdict: Holds,
-		Origin: fmt.Sprintf("%s rows %.8s", Thousands(t.Rows), sumO), Copy: fmt.Sprintf("%s rows %.8s", Thousands(ct.Rows), sumC)}
+		Origin: fmt.Sprintf("%s rows %.8s", site.Number(t.Rows), sumO), Copy: fmt.Sprintf("%s rows %.8s", site.Number(ct.Rows), sumC)}
 	switch {
 	case d.spoiled.n > 0:
 		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d rows are not what they should be", d.spoiled.n), d.spoiled.where, d.spoiled.n

@@ -22,9 +22,20 @@ var (
 // probePages is how many further addresses of the first page are asked for.
 const probePages = 12
 
-// Probe asks a copy for its first page and some that it leads to, as a browser
+// probeHeader carries a signed word that lets evidence see a copy before
+// anybody else does.
+const probeHeader = "Alibi-Probe"
+
+// Prober gives a Probe for an environment of operations.
+func Prober(secret []byte, now func() time.Time) func(context.Context, site.Site) (op.Answer, error) {
+	return func(ctx context.Context, s site.Site) (op.Answer, error) {
+		return probe(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife))))
+	}
+}
+
+// probe asks a copy for its first page and some that it leads to, as a browser
 // on this machine would.
-func Probe(ctx context.Context, s site.Site) (op.Answer, error) {
+func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	base := s.Address().String()
 	d := &net.Dialer{Timeout: 3 * time.Second}
 	c := &http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{
@@ -37,6 +48,7 @@ func Probe(ctx context.Context, s site.Site) (op.Answer, error) {
 		if err != nil {
 			return 0, "", err
 		}
+		req.Header.Set(probeHeader, word)
 		resp, err := c.Do(req)
 		if err != nil {
 			return 0, "", err

@@ -84,6 +84,16 @@ func (in *Inventory) migrate() error {
 	return nil
 }
 
+// Version is a text that changes whenever anything in the record does, whoever
+// changed it.
+func (in *Inventory) Version(ctx context.Context) (string, error) {
+	var others, own int64
+	if err := in.db.QueryRowContext(ctx, "SELECT (SELECT data_version FROM pragma_data_version()), total_changes()").Scan(&others, &own); err != nil {
+		return "", fmt.Errorf("reading the record: %w", err)
+	}
+	return fmt.Sprint(others, " ", own), nil
+}
+
 // DB is the database itself, for the job queue that lives in it.
 func (in *Inventory) DB() *sql.DB { return in.db }
 

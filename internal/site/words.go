@@ -41,3 +41,77 @@ func Seconds(d time.Duration) string {
 	}
 	return Span(d)
 }
+
+// Number writes a number with commas between thousands.
+func Number[N ~int | ~int64](n N) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Runs says what a site runs: core and runtime, labelled.
+func (s Site) Runs() string {
+	if s.Facts == nil {
+		return "not inspected"
+	}
+	out := "files only"
+	if s.Facts.Core != "" {
+		out = "core " + s.Facts.Core
+	} else if s.Database.Engine != "" {
+		out = "files, " + s.Database.Engine
+	}
+	if s.Facts.PHP != "" {
+		out += ", php " + s.Facts.PHP
+	}
+	return out
+}
+
+// ApartText says how far a copy and its origin have drifted: changes on the
+// copy with +, on the origin with -.
+func (s Site) ApartText() string {
+	switch a := s.Apart; {
+	case a.At.IsZero():
+		return "?"
+	case a.Copy == 0 && a.Origin == 0:
+		return "same"
+	case a.Clashes > 0:
+		return fmt.Sprintf("+%d -%d !%d", a.Copy, a.Origin, a.Clashes)
+	default:
+		return fmt.Sprintf("+%d -%d", a.Copy, a.Origin)
+	}
+}
+
+// LeaseText says how a copy's lease stands.
+func (s Site) LeaseText(now time.Time) string {
+	switch s.State {
+	case Making:
+		return "being made"
+	case Failed:
+		return "not whole"
+	case Expired:
+		return "expired, gone in " + Span(s.Lease.Noticed.Add(s.Lease.Grace).Sub(now))
+	}
+	switch s.Lease.Phase(now) {
+	case Held:
+		return "held: " + s.Lease.Reason
+	case NoLease:
+		return ""
+	case Over, Done:
+		return "over"
+	}
+	return "ends in " + Span(s.Lease.Left(now))
+}
+
+// ProofText says how a copy's evidence stands.
+func (s Site) ProofText() string {
+	switch p := s.Proof; {
+	case p.At.IsZero():
+		return "none"
+	case p.Holds:
+		return "holds"
+	default:
+		return fmt.Sprintf("%d of %d broken", p.Broken, p.Checks)
+	}
+}

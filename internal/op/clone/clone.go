@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"alibi/internal/evidence"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -233,7 +232,7 @@ func plural(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return evidence.Thousands(int64(n)) + " " + many
+	return site.Number(n) + " " + many
 }
 
 // estimate is how long the run will take: from what runs between the same hosts

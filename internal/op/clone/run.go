@@ -306,7 +306,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	defer b.Close()
 	rep, err := evidence.Prove(ctx, evidence.Input{
 		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: x.d.Filter, Baseline: b, Fresh: true,
-		Configured: x.mem.Configured, Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
+		Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
 	})
 	if err != nil {
 		return fmt.Errorf("gathering evidence: %w", err)

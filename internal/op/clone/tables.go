@@ -175,6 +175,7 @@ func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]
 			return err
 		}
 		f := files[name]
+		f.Own = true
 		f.Copy = tree.Entry{Path: name, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: x.mem.Configured[name]}
 		files[name] = f
 	}

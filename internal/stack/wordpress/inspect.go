@@ -131,6 +131,9 @@ func judge(f *site.Facts, note func(site.Severity, string, string, string)) {
 			note(site.Note, "keyless", fmt.Sprintf("the table %s has %d rows and no key of its own", t.Name, t.Rows), "it is copied in one piece")
 		}
 	}
+	if f.Memory > 0 && f.Memory < 96<<20 && len(f.Plugins) > 4 {
+		note(site.Warn, "memory", fmt.Sprintf("PHP may use %s here, little for %d plugins", site.Size(f.Memory), len(f.Plugins)), "give the copy more, or expect pages that break off")
+	}
 	for _, c := range append(append([]site.Component(nil), f.Plugins...), f.Themes...) {
 		if c.State == "missing" {
 			note(site.Warn, "missing", fmt.Sprintf("%s is switched on, and its files are missing", c.Slug), "the copy will have the same gap")

@@ -1,0 +1,341 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"alibi/internal/desk"
+	"alibi/internal/evidence"
+	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// copyFlags are the choices of a copy as flags.
+type copyFlags struct {
+	name, purpose, lease, hold, larger string
+	skip, loud                         []string
+	spare, plainTitle, dry, detach     bool
+}
+
+func (f *copyFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.name, "name", "", "what to call it; part of its address")
+	c.Flags().StringVar(&f.purpose, "for", "", "what is to be tried on it")
+	c.Flags().StringVar(&f.lease, "lease", "", "how long it lives: 6h, 3d, 2w (default from the configuration)")
+	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
+	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
+	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
+	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
+	c.Flags().StringSliceVar(&f.loud, "loud", nil, "quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks")
+	c.Flags().BoolVar(&f.plainTitle, "plain-title", false, "do not say in the title that it is a copy")
+	c.Flags().BoolVar(&f.dry, "plan", false, "show what would be done, and do nothing")
+	c.Flags().BoolVar(&f.detach, "detach", false, "do not wait for the end")
+}
+
+// apply changes choices by the flags.
+func (f *copyFlags) apply(c *clone.Choices) error {
+	if f.name != "" {
+		c.Name = f.name
+	}
+	c.Skip, c.Spare, c.Title = f.skip, f.spare, !f.plainTitle
+	var err error
+	if c.Lease, err = span(f.lease, c.Lease); err != nil {
+		return err
+	}
+	if f.hold != "" {
+		c.Lease, c.Hold = 0, f.hold
+	}
+	if f.larger != "" {
+		if c.Larger, err = size(f.larger); err != nil {
+			return usageError{err}
+		}
+	}
+	for _, l := range f.loud {
+		if site.Rule(l).Explain() == "" {
+			return usageError{fmt.Errorf("%q is no quiet rule: mail, tasks, statistics, robots, payments, webhooks", l)}
+		}
+		var quiet []site.Rule
+		for _, r := range c.Quiet {
+			if string(r) != l {
+				quiet = append(quiet, r)
+			}
+		}
+		c.Quiet = quiet
+	}
+	return nil
+}
+
+func size(in string) (int64, error) {
+	unit := int64(1)
+	switch {
+	case strings.HasSuffix(in, "K"):
+		unit = 1 << 10
+	case strings.HasSuffix(in, "M"):
+		unit = 1 << 20
+	case strings.HasSuffix(in, "G"):
+		unit = 1 << 30
+	}
+	n, err := strconv.ParseInt(strings.TrimRight(in, "KMG"), 10, 32)
+	if err != nil || n < 1 {
+		return 0, fmt.Errorf("%q is no size: write 500K, 10M or 1G", in)
+	}
+	return n * unit, nil
+}
+
+func (a *app) copy() *cobra.Command {
+	var f copyFlags
+	c := &cobra.Command{Use: "copy SITE", Short: "Make a copy of a site on this machine", Long: "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			choices, err := d.CopyDefaults(ctx, s, f.purpose)
+			if err != nil {
+				return err
+			}
+			if err := f.apply(&choices); err != nil {
+				return err
+			}
+			p, err := d.PlanCopy(ctx, s.ID, choices)
+			if err != nil {
+				return err
+			}
+			return a.carryOut(ctx, d, p, f.dry, f.detach)
+		})}
+	f.add(c)
+	return c
+}
+
+func (a *app) refresh() *cobra.Command {
+	var dry, detach bool
+	var confirm string
+	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now. Only files that changed are brought again; what was changed on the copy is lost. The copy answers as it was until the new state is proven.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			p, err := d.PlanRefresh(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			for _, f := range p.Findings {
+				if f.Code == "lost" && !dry {
+					if err := a.confirm(s, confirm, f.Text); err != nil {
+						return err
+					}
+				}
+			}
+			return a.carryOut(ctx, d, p, dry, detach)
+		})}
+	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
+	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if changes would be lost")
+	return c
+}
+
+// carryOut shows a plan or puts it to work and tells of it.
+func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, detach bool) error {
+	if dry {
+		return a.print(p, func(w io.Writer) { printPlan(w, p) })
+	}
+	if !a.json {
+		printPlan(a.out, p)
+		fmt.Fprintln(a.out)
+	}
+	r, err := d.Start(ctx, p)
+	if err != nil {
+		return err
+	}
+	if detach {
+		return a.print(r, func(w io.Writer) {
+			fmt.Fprintf(w, "run %s waits for a keeper; follow it with: alibi runs %s\n", r.ID, r.ID)
+		})
+	}
+	return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
+}
+
+func printPlan(w io.Writer, p plan.Plan) {
+	verb := map[plan.Kind]string{plan.Copy: "copy", plan.Refresh: "refresh", plan.Remove: "remove"}[p.Kind]
+	fmt.Fprintf(w, "%s of %s %s -> %s\n", verb, strings.ToUpper(string(p.Origin.Role)), p.Origin.Name, p.Target.Address())
+	table(w, func(row func(...string)) {
+		if p.Kind != plan.Remove {
+			row("brings", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
+			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
+			for _, l := range p.LeftOut {
+				row("leaves out", l.What, l.Why, site.Size(l.Bytes))
+			}
+			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
+			row("disk after", site.Size(p.FreeThen)+" free")
+			if p.Target.Lease.Held {
+				row("lives", "held: "+p.Target.Lease.Reason)
+			} else {
+				row("lives until", p.Target.Lease.Ends.Format("Mon 2 Jan 15:04"))
+			}
+		}
+		for i, t := range p.Writes {
+			row(map[bool]string{true: "writes", false: ""}[i == 0], t)
+		}
+	})
+	printFindings(w, p.Findings)
+}
+
+func (a *app) evidence() *cobra.Command {
+	var strict, last bool
+	c := &cobra.Command{Use: "evidence COPY", Short: "Compare a copy with its origin, value by value", Long: "Compare a copy with its origin: every row and file, addresses left, serialized values, pages, and that the two are apart. Exit code 3 if anything is damaged; work done on either side since is told, and is no damage unless --strict is given.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			if last {
+				reps, err := d.Reports(ctx, s.ID, 1)
+				if err != nil {
+					return err
+				}
+				if len(reps) == 0 {
+					return fmt.Errorf("there is no evidence about %s yet", s.Name)
+				}
+				return a.report(&reps[0])
+			}
+			return a.kept(ctx, d, func() error {
+				rep, err := d.Prove(ctx, s.ID, strict, nil)
+				if err != nil {
+					return err
+				}
+				return a.report(rep)
+			})
+		})}
+	c.Flags().BoolVar(&strict, "strict", false, "take every difference for damage")
+	c.Flags().BoolVar(&last, "last", false, "show the latest evidence instead of gathering it anew")
+	return c
+}
+
+func (a *app) report(rep *evidence.Report) error {
+	if err := a.print(rep, func(w io.Writer) { printReport(w, rep) }); err != nil {
+		return err
+	}
+	if !rep.Proof().Holds {
+		return fmt.Errorf("%w: %s", errNoProof, rep.Summary())
+	}
+	return nil
+}
+
+func printReport(w io.Writer, rep *evidence.Report) {
+	fmt.Fprintf(w, "%s, compared with %s in %s\n\n", rep.Name, rep.Origin, site.Seconds(rep.Took))
+	table(w, func(row func(...string)) {
+		row("", "", "ORIGIN", "COPY", "")
+		for _, c := range rep.Checks {
+			row(string(c.Verdict), c.Title, c.Origin, c.Copy, c.Text)
+			for i, p := range c.Where {
+				if i == 5 {
+					row("", fmt.Sprintf("  and %d more", c.Number-5))
+					break
+				}
+				row("", "  "+p)
+			}
+		}
+	})
+	fmt.Fprintf(w, "\n%s\n", rep.Summary())
+}
+
+func (a *app) open() *cobra.Command {
+	var inside bool
+	var account string
+	c := &cobra.Command{Use: "open COPY", Short: "Tell where a copy answers, or sign in to it", Long: "Print a copy's address. With --inside, an address that signs in once, within a minute, to what only an account sees.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			if s.Role == site.Copy && s.State != site.Ready {
+				return fmt.Errorf("%s is %s: it does not answer now", s.Name, s.State)
+			}
+			addr := s.Address().String() + "/"
+			if inside || account != "" {
+				var err error
+				if addr, err = d.Latchkey(ctx, s.ID, account); err != nil {
+					return err
+				}
+			}
+			return a.print(map[string]string{"address": addr}, func(w io.Writer) { fmt.Fprintln(w, addr) })
+		})}
+	c.Flags().BoolVar(&inside, "inside", false, "sign in as the first administrator")
+	c.Flags().StringVar(&account, "as", "", "sign in as this account")
+	return c
+}
+
+// leased is a command that changes a copy's lease and prints the copy.
+func (a *app) leased(use, short string, n cobra.PositionalArgs, do func(ctx context.Context, d *desk.Desk, s site.Site, args []string) (site.Site, error)) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: args(n), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
+			s, err := do(ctx, d, s, given)
+			if err != nil {
+				return err
+			}
+			return a.print(s, func(w io.Writer) { fmt.Fprintf(w, "%s: %s\n", s.Name, s.LeaseText(d.Now())) })
+		})}
+}
+
+func (a *app) extend() *cobra.Command {
+	return a.leased("extend COPY [TIME]", "Give a copy more time (3d if none is named)", cobra.RangeArgs(1, 2), func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
+		by := 3 * 24 * time.Hour
+		if len(given) > 0 {
+			var err error
+			if by, err = span(given[0], by); err != nil {
+				return s, err
+			}
+		}
+		return d.Extend(ctx, s.ID, by)
+	})
+}
+
+func (a *app) hold() *cobra.Command {
+	return a.leased("hold COPY REASON", "Keep a copy without an end, for a reason", cobra.MinimumNArgs(2), func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
+		return d.Hold(ctx, s.ID, strings.Join(given, " "))
+	})
+}
+
+func (a *app) expire() *cobra.Command {
+	var confirm string
+	c := a.leased("expire COPY", "Take a copy off the air now; it can be brought back for a while", cobra.ExactArgs(1), func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
+		if why := d.Precious(ctx, s); why != "" {
+			if err := a.confirm(s, confirm, why); err != nil {
+				return s, err
+			}
+		}
+		return d.Expire(ctx, s.ID)
+	})
+	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held or has changes that are nowhere else")
+	return c
+}
+
+func (a *app) bringBack() *cobra.Command {
+	var lease string
+	c := a.leased("bring-back COPY", "Put an expired copy on the air again", cobra.ExactArgs(1), func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
+		by, err := span(lease, 0)
+		if err != nil {
+			return s, err
+		}
+		return d.BringBack(ctx, s.ID, by)
+	})
+	c.Flags().StringVar(&lease, "lease", "", "for how long (default from the configuration)")
+	return c
+}
+
+func (a *app) remove() *cobra.Command {
+	var confirm string
+	c := &cobra.Command{Use: "remove COPY", Short: "Remove a copy for good, with everything made for it", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			p, err := d.PlanRemove(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			if err := a.confirm(s, confirm, "it can't be brought back"); err != nil {
+				return err
+			}
+			return a.carryOut(ctx, d, p, false, false)
+		})}
+	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name")
+	return c
+}
+
+// noProof gives a run's failure the exit code for evidence.
+func noProof(r plan.Run) error {
+	if r.State == plan.Stopped && strings.Contains(r.Error, "is not what it should be") {
+		return fmt.Errorf("%w: %s; %s", errNoProof, r.Error, r.Remedy)
+	}
+	return errors.New(r.Error + "; " + r.Remedy)
+}

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"alibi/internal/demo"
+	"alibi/internal/desk"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// headless does the whole way once: inspect, plan, copy, evidence, open,
+// expire, and prints each stage with its figures.
+func (a *app) headless(ctx context.Context, w *demo.World, d *desk.Desk, spoil string) error {
+	stage := func(name string) { fmt.Fprintf(a.out, "\n== %s\n", name) }
+	began := time.Now()
+	if err := w.Settle(ctx, d); err != nil {
+		return err
+	}
+	stage("inspect")
+	origin, err := d.Find(ctx, "skerryline.example")
+	if err != nil {
+		return err
+	}
+	if origin, err = d.Inspect(ctx, origin.ID); err != nil {
+		return err
+	}
+	printSite(a.out, origin)
+	stage("plan")
+	c, err := d.CopyDefaults(ctx, origin, "summer fares")
+	if err != nil {
+		return err
+	}
+	p, err := d.PlanCopy(ctx, origin.ID, c)
+	if err != nil {
+		return err
+	}
+	printPlan(a.out, p)
+	return a.kept(ctx, d, func() error {
+		stage("copy")
+		r, err := d.Start(ctx, p)
+		if err != nil {
+			return err
+		}
+		if err := a.follow(ctx, d, r.ID); err != nil {
+			return err
+		}
+		return a.headlessRest(ctx, w, d, r, spoil, stage, began)
+	})
+}
+
+// headlessRest is the way from a finished copy to its end.
+func (a *app) headlessRest(ctx context.Context, w *demo.World, d *desk.Desk, r plan.Run, spoil string, stage func(string), began time.Time) error {
+	s, err := d.Record.Site(ctx, r.Plan.Target.ID)
+	if err != nil {
+		return err
+	}
+	if spoil != "" {
+		stage("spoil: " + spoil)
+		if err := w.Spoil(spoil, s); err != nil {
+			return err
+		}
+		fmt.Fprintln(a.out, "the copy was damaged on purpose")
+	}
+	stage("evidence")
+	rep, err := d.Prove(ctx, s.ID, true, nil)
+	if err != nil {
+		return err
+	}
+	if err := a.report(rep); err != nil {
+		return err
+	}
+	stage("open")
+	ans, err := d.Env.Probe(ctx, s)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %d pages more\n", s.Address(), ans.Status, ans.Bytes, ans.Title, ans.Pages)
+	stage("expire")
+	if s, err = d.Expire(ctx, s.ID); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.LeaseText(d.Now()))
+	if ans, err = d.Env.Probe(ctx, s); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "%s/ answers %d now\n", s.Address(), ans.Status)
+	if p, err := d.PlanRemove(ctx, s.ID); err != nil {
+		return err
+	} else if r, err = d.Start(ctx, p); err != nil {
+		return err
+	}
+	if err := a.follow(ctx, d, r.ID); err != nil {
+		return err
+	}
+	left, err := d.Leftovers(ctx)
+	if err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		return fmt.Errorf("%d things are left over: %s", len(left), left[0].Path)
+	}
+	fmt.Fprintf(a.out, "nothing is left over; the whole way took %s\n", site.Seconds(time.Since(began)))
+	return nil
+}

@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"alibi/internal/demo"
+	"alibi/internal/desk"
+	"alibi/internal/keeper"
+	"alibi/internal/op/remove"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+func (a *app) runs() *cobra.Command {
+	c := &cobra.Command{Use: "runs [RUN]", Short: "List runs, or show one", Args: args(cobra.MaximumNArgs(1)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			if len(given) == 1 {
+				r, err := d.Record.Run(ctx, given[0])
+				if err != nil {
+					return err
+				}
+				return a.print(r, func(w io.Writer) { printRun(w, r, d.Now()) })
+			}
+			list, err := d.Record.Runs(ctx, 50)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				table(w, func(row func(...string)) {
+					for _, r := range list {
+						row(r.ID, string(r.State), string(r.Plan.Kind), r.Plan.Target.Name, r.Made.Format(time.DateTime), site.Seconds(r.Took(d.Now())), r.Result+r.Error)
+					}
+				})
+			})
+		})}
+	c.AddCommand(&cobra.Command{Use: "cancel RUN", Short: "Stop a run and take back what it did", Args: args(cobra.ExactArgs(1)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			r, err := d.Record.Run(ctx, given[0])
+			if err != nil {
+				return err
+			}
+			if err := d.Queue.Cancel(ctx, r.ID); err != nil {
+				return err
+			}
+			return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
+		})},
+		&cobra.Command{Use: "resume RUN", Short: "Take up a run that failed", Args: args(cobra.ExactArgs(1)),
+			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+				r, err := d.Queue.Resume(ctx, given[0])
+				if err != nil {
+					return err
+				}
+				return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
+			})})
+	return c
+}
+
+// follow tells of a run until it is over.
+func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
+	shown := map[string]bool{}
+	live := !a.json && term.IsTerminal(int(os.Stderr.Fd()))
+	r, err := d.Await(ctx, id, func(r plan.Run) {
+		if a.json {
+			return
+		}
+		for _, p := range r.Steps {
+			if !p.Ended.IsZero() && !shown[p.Name] {
+				shown[p.Name] = true
+				if live {
+					fmt.Fprint(a.err, "\r\x1b[K")
+				}
+				fmt.Fprintln(a.out, stepLine(p, d.Now()))
+			} else if live && p.Ended.IsZero() && !p.Began.IsZero() {
+				fmt.Fprint(a.err, "\r\x1b[K", stepLine(p, d.Now()))
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if err := a.print(r, nil); err != nil {
+			return err
+		}
+	}
+	switch r.State {
+	case plan.Stopped:
+		return noProof(r)
+	case plan.Cancelled:
+		if !a.json {
+			fmt.Fprintln(a.out, "cancelled; everything was taken back")
+		}
+	default:
+		if !a.json {
+			fmt.Fprintf(a.out, "done in %s: %s\n", site.Seconds(r.Took(d.Now())), r.Result)
+			if r.Plan.Kind != plan.Remove {
+				fmt.Fprintf(a.out, "answers at %s/ while a keeper is at work (alibi keeper)\naccounts and passwords are the origin's\n", r.Plan.Target.Address())
+			}
+		}
+	}
+	return nil
+}
+
+func amount(n int64, u plan.Unit) string {
+	if u == plan.Bytes {
+		return site.Size(n)
+	}
+	return strconv.FormatInt(n, 10) + " " + string(u)
+}
+
+func stepLine(p plan.Progress, now time.Time) string {
+	s := fmt.Sprintf("  %-22s %7s", p.Title, site.Seconds(p.Took(now)))
+	if p.Unit != "" {
+		s += fmt.Sprintf("  %s", amount(p.Done, p.Unit))
+		if r := p.Rate(now); r > 0 {
+			s += fmt.Sprintf(", %s/s", amount(int64(r), p.Unit))
+		}
+	}
+	if p.Note != "" {
+		s += "  " + p.Note
+	}
+	return s
+}
+
+func printRun(w io.Writer, r plan.Run, now time.Time) {
+	fmt.Fprintf(w, "run %s: %s of %s, %s, by %s\n", r.ID, r.Plan.Kind, r.Plan.Target.Name, r.State, r.By)
+	for _, p := range r.Steps {
+		fmt.Fprintln(w, stepLine(p, now))
+	}
+	for _, t := range []string{r.Result, r.Error, r.Remedy} {
+		if t != "" {
+			fmt.Fprintln(w, t)
+		}
+	}
+}
+
+func (a *app) history() *cobra.Command {
+	return &cobra.Command{Use: "history [SITE]", Short: "Who did what, newest first", Args: args(cobra.MaximumNArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			var id site.ID
+			if len(given) == 1 {
+				s, err := d.Find(ctx, given[0])
+				if err != nil {
+					return err
+				}
+				id = s.ID
+			}
+			list, err := d.History(ctx, id, 200)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				table(w, func(row func(...string)) {
+					for _, e := range list {
+						row(e.At.Format(time.DateTime), e.Who, e.Name, e.Kind, e.Text)
+					}
+				})
+			})
+		})}
+}
+
+func (a *app) leftovers() *cobra.Command {
+	var clear bool
+	c := &cobra.Command{Use: "leftovers", Short: "List what Alibi made and nothing needs any more, and remove it", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			list, err := d.Leftovers(ctx)
+			if err != nil {
+				return err
+			}
+			if clear {
+				if err := d.ClearLeftovers(ctx, list); err != nil {
+					return err
+				}
+			}
+			if list == nil {
+				list = []remove.Leftover{}
+			}
+			return a.print(list, func(w io.Writer) {
+				table(w, func(row func(...string)) {
+					for _, l := range list {
+						row(l.Host, l.Path, site.Size(l.Bytes), l.Why)
+					}
+				})
+				switch {
+				case len(list) == 0:
+					fmt.Fprintln(w, "nothing is left over")
+				case clear:
+					fmt.Fprintln(w, "removed")
+				default:
+					fmt.Fprintln(w, "remove them with: alibi leftovers --remove")
+				}
+			})
+		})}
+	c.Flags().BoolVar(&clear, "remove", false, "remove them")
+	return c
+}
+
+func (a *app) keeper() *cobra.Command {
+	return &cobra.Command{Use: "keeper", Short: "Work on runs, end leases and serve copies until stopped", Long: "Work on runs, end leases on time and serve the copies, until it is stopped. One keeper has a home at a time. Run it as a service, and runs go on when the screen is closed.", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			k, err := keeper.Take(d)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "keeping %s; copies answer at http://NAME.localhost:%s/\n", d.Home(), d.Env.Port)
+			return k.Run(ctx)
+		})}
+}
+
+// full opens the full-screen interface.
+func (a *app) full(ctx context.Context) error {
+	if !term.IsTerminal(int(os.Stdout.Fd())) {
+		return usageError{fmt.Errorf("the full-screen interface needs a terminal; for commands see: alibi --help")}
+	}
+	d, err := a.desk(ctx)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return a.screens(ctx, d)
+}
+
+func (a *app) demo() *cobra.Command {
+	var headless bool
+	var spoil string
+	c := &cobra.Command{Use: "demo", Short: "Start with a made-up company's sites and hosts", Long: "Make a demo world (a ferry company that does not exist, its sites, and two hosts inside this process) and open the full-screen interface on it. It needs no network and no rights. With --headless it does the whole way by itself and prints each stage's figures.", Args: args(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx := cmd.Context()
+			home := a.home
+			if home == "" {
+				base, err := desk.DefaultHome()
+				if err != nil {
+					return err
+				}
+				home = base + "-demo"
+			}
+			home, err := filepath.Abs(home)
+			if err != nil {
+				return err
+			}
+			if keeper.Taken(home) {
+				return fmt.Errorf("a demo is running in %s already; close it first, or name another folder with --home", home)
+			}
+			w, err := demo.Start(ctx, home, freePort(7700))
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			a.home = home
+			d, err := a.desk(ctx)
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			if headless {
+				return a.headless(ctx, w, d, spoil)
+			}
+			if !term.IsTerminal(int(os.Stdout.Fd())) {
+				return usageError{fmt.Errorf("the demo's screens need a terminal; without one: alibi demo --headless")}
+			}
+			return w.Show(ctx, d, a.screens)
+		}}
+	c.Flags().BoolVar(&headless, "headless", false, "do the whole way without screens and print each stage's figures")
+	c.Flags().StringVar(&spoil, "spoil", "", "with --headless: damage the copy before the evidence, to see it found ("+demo.SpoilKinds()+")")
+	return c
+}
+
+// freePort is the first free loopback port from a number on.
+func freePort(from int) int {
+	for p := from; p < from+100; p++ {
+		if ln, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(p))); err == nil {
+			ln.Close()
+			return p
+		}
+	}
+	return from
+}

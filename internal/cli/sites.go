@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"alibi/internal/desk"
+	"alibi/internal/inventory"
+	"alibi/internal/site"
+)
+
+// table writes rows in columns.
+func table(w io.Writer, rows func(row func(cells ...string))) {
+	t := tabwriter.NewWriter(w, 2, 4, 2, ' ', 0)
+	rows(func(cells ...string) { fmt.Fprintln(t, strings.Join(cells, "\t")) })
+	t.Flush()
+}
+
+func (a *app) list() *cobra.Command {
+	var due bool
+	c := &cobra.Command{Use: "list [TEXT]", Short: "List live sites with their copies", Long: "List live sites with their copies, or those that a text occurs in.\nWith --due copies only, by what ends next.", Args: args(cobra.MaximumNArgs(1)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			b, err := d.Board(ctx)
+			if err != nil {
+				return err
+			}
+			if len(given) > 0 {
+				b = b.Matching(given[0])
+			}
+			if due {
+				b.Families = b.Due()
+			}
+			return a.print(b, func(w io.Writer) { printBoard(w, b) })
+		})}
+	c.Flags().BoolVar(&due, "due", false, "copies only, by what ends next")
+	return c
+}
+
+func printBoard(w io.Writer, b desk.Board) {
+	if len(b.Families) == 0 {
+		fmt.Fprintln(w, "no sites; add one: alibi add HOST:/path/of/its/document/root")
+		return
+	}
+	table(w, func(row func(...string)) {
+		row("SITE", "ON", "RUNS", "WEIGHT", "APART", "LEASE", "EVIDENCE")
+		for _, f := range b.Families {
+			if f.Live.ID != "" {
+				row("LIVE "+f.Live.Name, f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "", "", "")
+			}
+			for _, c := range f.Copies {
+				row("  copy "+c.Name, c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
+			}
+		}
+	})
+	fmt.Fprintf(w, "\n%d live, %d copies, %d end within a day, %d runs\n", b.Live, b.Copies, b.EndSoon, len(b.Runs))
+}
+
+func (a *app) inspect() *cobra.Command {
+	return &cobra.Command{Use: "inspect SITE", Short: "Show what a site is, runs and weighs", Long: "Read a site anew and show what it is: versions, contents, weight, what reaches outward. Nothing is written to it.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			s, err := d.Inspect(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			return a.print(s, func(w io.Writer) { printSite(w, s) })
+		})}
+}
+
+func printSite(w io.Writer, s site.Site) {
+	f := s.Facts
+	fmt.Fprintf(w, "%s %s, on %s at %s\n", strings.ToUpper(string(s.Role)), s.Name, s.Host, s.Root)
+	table(w, func(row func(...string)) {
+		row("title", f.Title)
+		for i, ad := range s.Addresses {
+			row(map[bool]string{true: "address", false: "also"}[i == 0], ad.String())
+		}
+		row("runs", s.Runs())
+		if f.Network != nil {
+			row("network", fmt.Sprintf("%d sites", len(f.Network.Sites)))
+		}
+		row("files", fmt.Sprintf("%s, %s", site.Number(f.Files), site.Size(f.Bytes)))
+		row("tables", fmt.Sprintf("%d with %s rows, %s", len(f.Tables), site.Number(f.Rows), site.Size(f.TableBytes)))
+		row("read in", site.Seconds(f.Took))
+	})
+	section(w, "contents", func(row func(...string)) {
+		for _, c := range f.Contents {
+			row(c.Kind, fmt.Sprint(c.N))
+		}
+		for _, c := range f.Users {
+			row("users: "+c.Kind, fmt.Sprint(c.N))
+		}
+	})
+	section(w, "plugins and themes", func(row func(...string)) {
+		for _, c := range append(append([]site.Component(nil), f.Plugins...), f.Themes...) {
+			update := ""
+			if c.Update != "" {
+				update = c.Update + " waits"
+			}
+			row(c.Name, c.Version, c.State, update)
+		}
+	})
+	section(w, "reaches outward", func(row func(...string)) {
+		for _, o := range f.Outward {
+			row(string(o.Rule), o.Host, o.Where)
+		}
+	})
+	section(w, "does by itself", func(row func(...string)) {
+		for _, t := range f.Tasks {
+			row(t.Hook, t.Every, "next "+t.Next.Local().Format(time.DateTime))
+		}
+	})
+	printFindings(w, f.Findings)
+}
+
+func section(w io.Writer, title string, rows func(row func(...string))) {
+	any := false
+	rows(func(...string) { any = true })
+	if any {
+		fmt.Fprintf(w, "\n%s\n", title)
+		table(w, func(row func(...string)) {
+			rows(func(cells ...string) { row(append([]string{" "}, cells...)...) })
+		})
+	}
+}
+
+func printFindings(w io.Writer, list []site.Finding) {
+	if len(list) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	for _, f := range list {
+		fmt.Fprintf(w, "%s: %s\n", f.Severity, f.Text)
+		if f.Remedy != "" {
+			fmt.Fprintf(w, "    %s\n", f.Remedy)
+		}
+	}
+}
+
+func (a *app) add() *cobra.Command {
+	var n desk.NewSite
+	c := &cobra.Command{Use: "add [HOST:]PATH", Short: "Take a live site under management", Long: "Read the document root at PATH on HOST (this machine if none is named) and add the site that is there as a live one. Nothing is written to it.", Args: args(cobra.ExactArgs(1)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			host, path, ok := strings.Cut(given[0], ":")
+			if !ok {
+				host, path = "", given[0]
+			}
+			n.Host, n.Root = host, path
+			s, err := d.AddSite(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.print(s, func(w io.Writer) {
+				printSite(w, s)
+				fmt.Fprintf(w, "\nadded as %s; copy it with: alibi copy %s\n", s.Name, s.Name)
+			})
+		})}
+	c.Flags().StringVar(&n.Name, "name", "", "how lists call it (default its address)")
+	c.Flags().StringVar(&n.Address, "address", "", "its address, if it does not say so itself")
+	c.Flags().StringVar(&n.Client, "client", "", "whose it is")
+	c.Flags().StringVar(&n.Owner, "owner", "", "who answers for it")
+	return c
+}
+
+func (a *app) host() *cobra.Command {
+	c := &cobra.Command{Use: "host", Short: "Machines where sites live"}
+	var h inventory.Host
+	add := &cobra.Command{Use: "add NAME ADDRESS", Short: "Add a machine that is reached by SSH", Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, keys, configuration and known hosts are used; a key that is not known is shown and asked for.", Args: args(cobra.ExactArgs(2)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			h.Name, h.Addr = given[0], given[1]
+			if err := d.AddHost(ctx, h); err != nil {
+				return err
+			}
+			return a.print(h, func(w io.Writer) {
+				fmt.Fprintf(w, "host %s answers; add a site on it: alibi add %s:/path\n", h.Name, h.Name)
+			})
+		})}
+	add.Flags().StringVar(&h.Key, "key", "", "private key file")
+	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
+	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			hosts, err := d.Hosts(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(hosts, func(w io.Writer) {
+				table(w, func(row func(...string)) {
+					for _, h := range hosts {
+						where := h.Addr
+						if h.Local() {
+							where = "this machine"
+						}
+						row(h.Name, where, h.Client)
+					}
+				})
+			})
+		})}
+	c.AddCommand(add, list)
+	return c
+}
