@@ -2,13 +2,12 @@
 package main
 
 import (
-	"context"
 	"os"
 
 	"alibi/internal/cli"
-	"alibi/internal/desk"
+	"alibi/internal/tui"
 )
 
 func main() {
-	os.Exit(cli.Run(os.Args[1:], func(context.Context, *desk.Desk) error { return nil }))
+	os.Exit(cli.Run(os.Args[1:], tui.Run))
 }

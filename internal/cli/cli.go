@@ -52,8 +52,9 @@ type app struct {
 	screens Screens
 }
 
-// Screens starts the full-screen interface on an open desk.
-type Screens func(ctx context.Context, d *desk.Desk) error
+// Screens starts the full-screen interface on an open desk; carried says that
+// this process is the keeper already.
+type Screens func(ctx context.Context, d *desk.Desk, carried bool) error
 
 // Run runs the command line and gives the exit code.
 func Run(args []string, screens Screens) int {

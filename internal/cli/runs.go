@@ -227,7 +227,7 @@ func (a *app) full(ctx context.Context) error {
 		return err
 	}
 	defer d.Close()
-	return a.screens(ctx, d)
+	return a.screens(ctx, d, false)
 }
 
 func (a *app) demo() *cobra.Command {

@@ -16,7 +16,7 @@ import (
 )
 
 // Show populates the world and opens the screens on it.
-func (w *World) Show(ctx context.Context, d *desk.Desk, screens func(context.Context, *desk.Desk) error) error {
+func (w *World) Show(ctx context.Context, d *desk.Desk, screens func(context.Context, *desk.Desk, bool) error) error {
 	if err := w.Settle(ctx, d); err != nil {
 		return err
 	}
@@ -31,7 +31,7 @@ func (w *World) Show(ctx context.Context, d *desk.Desk, screens func(context.Con
 	if err := w.Populate(ctx, d); err != nil {
 		return err
 	}
-	err = screens(ctx, d)
+	err = screens(ctx, d, true)
 	stop()
 	return errors.Join(err, <-done)
 }

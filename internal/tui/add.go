@@ -1,0 +1,142 @@
+package tui
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"alibi/internal/desk"
+	"alibi/internal/inventory"
+)
+
+// addScreen takes a live site or a host under management.
+type addScreen struct {
+	host   bool // a host, not a site
+	at     int
+	values map[string]string
+	busy   bool
+}
+
+func newAdd(a *app) *addScreen {
+	return &addScreen{values: map[string]string{"on": a.board.Machine}}
+}
+
+type field struct{ name, label, help string }
+
+func (f *addScreen) fields() []field {
+	if f.host {
+		return []field{{"name", "what to call it", "short, such as pier"}, {"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]"}, {"key", "key file", "if it is not in the agent or the configuration; may stay empty"}}
+	}
+	return []field{{"on", "on which host", "this machine's name, or a host that was added; Ctrl+T adds a host"}, {"root", "document root", "the absolute path of the folder that the web server shows"},
+		{"address", "address", "only if the site does not say so itself"}, {"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"}}
+}
+
+func (f *addScreen) title(*app) string {
+	return pick(f.host, "add a host", "add a live site")
+}
+
+func (f *addScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	fields := f.fields()
+	name := fields[f.at].name
+	if p, ok := msg.(tea.PasteMsg); ok {
+		f.values[name] += strings.TrimSpace(p.Content)
+		return nil, true
+	}
+	k, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		if d, done := msg.(doneMsg); done && d.err != nil {
+			f.busy = false
+		}
+		return nil, false
+	}
+	switch k.String() {
+	case "esc":
+		return nil, false
+	case "tab", "down":
+		f.at = (f.at + 1) % len(fields)
+	case "shift+tab", "up":
+		f.at = (f.at + len(fields) - 1) % len(fields)
+	case "ctrl+t":
+		f.host, f.at = !f.host, 0
+	case "backspace":
+		if r := []rune(f.values[name]); len(r) > 0 {
+			f.values[name] = string(r[:len(r)-1])
+		}
+	case "ctrl+u":
+		f.values[name] = ""
+	case "enter":
+		return f.add(a), true
+	default:
+		if k.Text == "?" || k.Text == "" {
+			return nil, false
+		}
+		f.values[name] += k.Text
+	}
+	return nil, true
+}
+
+func (f *addScreen) add(a *app) tea.Cmd {
+	v := f.values
+	if f.host {
+		a.say("asking "+v["addr"]+" ...", false)
+		h := inventory.Host{Name: v["name"], Addr: v["addr"], Key: v["key"]}
+		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+			err := a.desk.AddHost(a.ctx, h)
+			return "host " + h.Name + " answers; now name a site on it", func(*app) tea.Cmd {
+				f.host, f.at = false, 1
+				v["on"] = h.Name
+				return nil
+			}, err
+		})
+	}
+	a.say("reading "+v["root"]+" on "+v["on"]+" ...", false)
+	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"]}
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		s, err := a.desk.AddSite(a.ctx, n)
+		return s.Name + " was added; nothing was written to it", func(a *app) tea.Cmd {
+			a.pop()
+			a.push(newSite(s.ID))
+			return nil
+		}, err
+	})
+}
+
+func (f *addScreen) keys(*app) []hint {
+	return []hint{{"Enter", pick(f.host, "ask the host", "read and add it")}, {"Tab", "next"}, {"Ctrl+T", pick(f.host, "a site instead", "a host instead")}, {"Esc", "back"}}
+}
+
+func (f *addScreen) words() []hint {
+	return []hint{{"live", "a site that visitors depend on; Alibi only reads it"}, {"document root", "the folder with the site's index page or the CMS's files"}, {"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration"}}
+}
+
+func (f *addScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	out := []string{"", t.soft.Render("  " + pick(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts.", "The folder is read to see what is in it. Nothing is written to a live site.")), ""}
+	for i, x := range f.fields() {
+		value := plain(f.values[x.name])
+		if i == f.at {
+			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(t.fit(" "+x.label, 20))+t.chosen.Render(t.fit(" "+value+t.glyph("▏", "_"), min(70, w-24))))
+		} else {
+			out = append(out, t.soft.Render(t.fit("  "+x.label, 20))+" "+t.ink.Render(pick(value != "", " "+value, " -")))
+		}
+	}
+	out = append(out, "", t.soft.Render("  "+f.fields()[f.at].help))
+	if f.host {
+		return out
+	}
+	out = append(out, "", t.soft.Render("  hosts: "+strings.Join(a.hostNames(), ", ")))
+	return out
+}
+
+// hostNames are the hosts that sites on the board stand on, and this machine.
+func (a *app) hostNames() []string {
+	hosts, err := a.desk.Hosts(a.ctx)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, h := range hosts {
+		out = append(out, h.Name+pick(h.Local(), " (this machine)", ""))
+	}
+	return out
+}

@@ -1,0 +1,407 @@
+package tui
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+
+	"alibi/internal/site"
+)
+
+// boardScreen is the home: every live site with its copies beneath it, and a
+// time axis on which each lease is a bar.
+type boardScreen struct {
+	scroll
+	find    string
+	finding bool
+	due     bool // copies only, by what ends next
+	rows    []row
+	made    string // what rows were made from
+}
+
+// row is a line of the board.
+type row struct {
+	s     site.Site
+	below int // 0 a live site, 1 a copy
+}
+
+func (b *boardScreen) title(a *app) string {
+	switch {
+	case a.board.Client != "":
+		return a.board.Client
+	case a.loaded && a.board.Live == 0:
+		return "no sites yet"
+	}
+	return a.board.Machine
+}
+
+// fill makes the rows anew if the board or the filter changed.
+func (b *boardScreen) fill(a *app) {
+	made := fmt.Sprint(a.version, b.find, b.due, a.loaded)
+	if made == b.made {
+		return
+	}
+	b.made = made
+	var was site.ID
+	if b.cursor < len(b.rows) {
+		was = b.rows[b.cursor].s.ID
+	}
+	brd := a.board
+	if b.find != "" {
+		brd = brd.Matching(b.find)
+	}
+	families := brd.Families
+	if b.due {
+		families = brd.Due()
+	}
+	b.rows = b.rows[:0]
+	for _, f := range families {
+		if f.Live.ID != "" {
+			b.rows = append(b.rows, row{s: f.Live})
+		}
+		for _, c := range f.Copies {
+			b.rows = append(b.rows, row{s: c, below: 1})
+		}
+	}
+	for i, r := range b.rows {
+		if r.s.ID == was {
+			b.cursor = i
+		}
+	}
+}
+
+func (b *boardScreen) current(a *app) (site.Site, bool) {
+	b.fill(a)
+	if b.cursor < len(b.rows) {
+		return b.rows[b.cursor].s, true
+	}
+	return site.Site{}, false
+}
+
+func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	k, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		return nil, false
+	}
+	if b.finding {
+		return nil, b.findKey(a, k)
+	}
+	b.fill(a)
+	page := max(1, a.h-12)
+	if by, ok := step(k.String(), len(b.rows), page); ok {
+		b.move(by, len(b.rows), page)
+		return nil, true
+	}
+	switch k.String() {
+	case "/":
+		b.finding = true
+		return nil, true
+	case "esc":
+		b.find = ""
+		return nil, true
+	case "s":
+		b.due = !b.due
+		return nil, true
+	case "n":
+		a.push(newAdd(a))
+		return nil, true
+	case "u":
+		a.push(&runsScreen{})
+		return nil, true
+	case "l":
+		return openLeftovers(a), true
+	}
+	if s, ok := b.current(a); ok {
+		return siteKey(a, s, k.String())
+	}
+	return nil, false
+}
+
+func (b *boardScreen) findKey(a *app, k tea.KeyPressMsg) bool {
+	switch k.String() {
+	case "esc":
+		b.finding, b.find = false, ""
+	case "enter", "down", "up":
+		b.finding = false
+	case "backspace":
+		if r := []rune(b.find); len(r) > 0 {
+			b.find = string(r[:len(r)-1])
+		}
+	default:
+		b.find += k.Text
+	}
+	b.fill(a)
+	b.cursor = 0
+	return true
+}
+
+func (b *boardScreen) keys(a *app) []hint {
+	if b.finding {
+		return []hint{{"Enter", "keep"}, {"Esc", "all sites"}}
+	}
+	s, ok := b.current(a)
+	if !ok {
+		return []hint{{"n", "add a site or host"}, {"q", "close"}}
+	}
+	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"q", "close"})
+}
+
+func (b *boardScreen) words() []hint {
+	return []hint{
+		{"LIVE", "visitors depend on it; Alibi only reads it"}, {"copy", "made by Alibi, to be tried on and thrown away"},
+		{"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both"},
+		{"the axis", "from now to a month ahead; a copy's bar ends when its lease does"}, {"held", "kept without an end, for the reason that stands there"},
+		{"expired", "off the air; b brings it back until it is removed"}, {"evidence", "the checks that the copy equals its origin; v looks at them"},
+	}
+}
+
+// columns are the widths of the board's columns.
+type columns struct{ name, host, runs, weight, apart, proof, axis int }
+
+func layout(w int) columns {
+	c := columns{name: 31, host: 9, weight: 9, apart: 12, proof: 3}
+	if w >= 118 {
+		c.runs = 21
+	}
+	if w < 100 {
+		c.name, c.host, c.weight, c.apart = 29, 8, 0, 10
+	}
+	c.axis = w - 3 - c.name - c.host - c.runs - c.weight - c.apart - c.proof - 1
+	if w >= 140 {
+		c.name += 6
+		c.axis -= 6
+	}
+	return c
+}
+
+// ticks of the axis, evenly spaced.
+var ticks = []struct {
+	at    time.Duration
+	label string
+}{{0, "now"}, {6 * time.Hour, "6h"}, {24 * time.Hour, "1d"}, {72 * time.Hour, "3d"}, {7 * 24 * time.Hour, "7d"}, {14 * 24 * time.Hour, "14d"}, {30 * 24 * time.Hour, "30d"}}
+
+// along gives the place of a moment on an axis of w cells.
+func along(d time.Duration, w int) int {
+	for i := 1; i < len(ticks); i++ {
+		if d <= ticks[i].at {
+			part := float64(d-ticks[i-1].at) / float64(ticks[i].at-ticks[i-1].at)
+			return int(math.Round((float64(i-1) + max(0, part)) / float64(len(ticks)-1) * float64(w-1)))
+		}
+	}
+	return w - 1
+}
+
+func axisHead(w int) string {
+	cells := []rune(strings.Repeat(" ", w))
+	for _, t := range ticks {
+		at := along(t.at, w)
+		at = min(at, w-len(t.label))
+		copy(cells[at:], []rune(t.label))
+	}
+	return string(cells)
+}
+
+func (b *boardScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	b.fill(a)
+	if !a.loaded {
+		return []string{"", t.soft.Render("   reading the record ...")}
+	}
+	c := layout(w)
+	foot := b.detail(a, w)
+	rows := h - 2 - len(foot)
+	head := t.head.Render("   " + t.fit("SITE", c.name) + t.fit("ON", c.host) + t.fit(pick(c.runs > 0, "RUNS", ""), c.runs) + t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight) + t.right("APART", c.apart) + "   " + t.fit(axisHead(c.axis), c.axis))
+	if b.finding || b.find != "" {
+		head = "   " + t.key.Render("find: ") + t.ink.Render(plain(b.find)+pick(b.finding, t.glyph("▏", "_"), "")) + t.soft.Render(fmt.Sprintf("   %d found", len(b.rows)))
+	}
+	out := []string{head}
+	b.see(len(b.rows), rows)
+	if len(b.rows) == 0 {
+		out = append(out, "")
+		out = append(out, b.empty(a)...)
+	}
+	for i := b.top; i < min(len(b.rows), b.top+rows); i++ {
+		out = append(out, b.line(a, b.rows[i], c, i == b.cursor))
+	}
+	for len(out) < rows+1 {
+		out = append(out, "")
+	}
+	return append(out, foot...)
+}
+
+func (b *boardScreen) empty(a *app) []string {
+	t := a.theme
+	if b.find != "" {
+		return []string{t.soft.Render("   nothing fits; Esc shows all sites again")}
+	}
+	return []string{"   " + t.ink.Render("There are no sites yet."), "", "   " + t.soft.Render("n adds a live site on this machine or on a host that is reached by SSH."),
+		"   " + t.soft.Render("Nothing is ever written to it. To look around first, close this and start: alibi demo")}
+}
+
+func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
+	t := a.theme
+	s := r.s
+	lead := pick(chosen, t.key.Render(t.glyph("▶", ">")), " ")
+	name := t.badge(s.Role) + " " + t.mark(s.Mark()) + " "
+	if r.below > 0 {
+		name = "  " + t.copy.Render("copy") + " " + t.mark(s.Mark()) + " "
+	}
+	style := t.ink
+	if chosen {
+		style = t.chosen
+	} else if s.Role == site.Live {
+		style = t.ink.Bold(true)
+	}
+	used := lipgloss.Width(name)
+	name += style.Render(t.fit(plain(s.Name), c.name-used-1)) + " "
+	apart := ""
+	if s.Role == site.Copy && s.State != site.Making && s.State != site.Failed {
+		apart = s.ApartText()
+		if s.Apart.Clashes > 0 {
+			apart = t.wrong.Render(apart)
+		} else if apart != "same" {
+			apart = t.ink.Render(apart)
+		} else {
+			apart = t.soft.Render(apart)
+		}
+	}
+	weight := ""
+	if c.weight > 0 && s.Facts != nil {
+		weight = t.soft.Render(site.Size(s.Bytes()))
+	}
+	return lead + " " + name + t.soft.Render(t.fit(s.Host, c.host)) + t.soft.Render(t.fit(pick(c.runs > 0, s.Runs(), ""), c.runs)) + t.right(weight, c.weight) + t.right(apart, c.apart) + " " + b.proof(a, s) + " " + t.fit(b.axis(a, s, c.axis), c.axis)
+}
+
+// proof is one cell: does the last evidence hold?
+func (b *boardScreen) proof(a *app, s site.Site) string {
+	t := a.theme
+	switch {
+	case s.Role == site.Live || s.Proof.At.IsZero():
+		return " "
+	case s.Proof.Holds:
+		return t.good.Render(t.glyph("✓", "v"))
+	}
+	return t.wrong.Render("!")
+}
+
+// axis draws a lease, or says what there is instead.
+func (b *boardScreen) axis(a *app, s site.Site, w int) string {
+	t := a.theme
+	now := a.desk.Now()
+	if s.Role == site.Live {
+		text := "not inspected yet"
+		if s.Facts != nil {
+			text = "read " + site.Ago(now.Sub(s.Facts.At))
+		}
+		if s.Owner != "" {
+			text += ", " + s.Owner + " answers for it"
+		}
+		return t.soft.Render(text)
+	}
+	switch s.State {
+	case site.Making:
+		for _, r := range a.board.Runs {
+			if r.Plan.Target.ID == s.ID {
+				return t.copy.Render(t.bar(done(r), min(16, w/2))) + t.ink.Render(" being made, "+percent(r))
+			}
+		}
+		return t.ink.Render("being made")
+	case site.Failed:
+		return t.wrong.Render("! its run failed; u shows why")
+	case site.Expired:
+		return t.soon.Render(t.glyph("× ", "x ") + s.LeaseText(now))
+	}
+	lead := ""
+	if s.State == site.Parked {
+		lead = t.soon.Render("parked ")
+		w -= 7
+	}
+	switch s.Lease.Phase(now) {
+	case site.Held:
+		text := "held: " + plain(s.Lease.Reason) + " "
+		return lead + t.ink.Render(text) + t.rule.Render(strings.Repeat(t.glyph("┄", "."), max(0, w-lipgloss.Width(text))))
+	case site.NoLease:
+		return lead
+	case site.Over, site.Done:
+		return lead + t.soon.Render("over")
+	}
+	left := s.Lease.Left(now)
+	n := along(left, w-6)
+	style := t.copy
+	if left < 24*time.Hour {
+		style = t.soon
+	}
+	return lead + style.Render(strings.Repeat(t.glyph("━", "="), n)+t.glyph("╸", ">")) + t.ink.Render(site.Span(left)) + pick(left < 24*time.Hour, t.soon.Render(" ends soon"), "")
+}
+
+// detail tells about the chosen site below the list.
+func (b *boardScreen) detail(a *app, w int) []string {
+	t := a.theme
+	s, ok := b.current(a)
+	if !ok || a.h < 20 {
+		return nil
+	}
+	now := a.desk.Now()
+	head := " " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name))
+	var l2, l3, l4 string
+	if s.Role == site.Live {
+		head += t.soft.Render("   " + s.Address().String())
+		l2 = fmt.Sprintf("  on %s at %s, %s", s.Host, plain(s.Root), s.Runs())
+		if f := s.Facts; f != nil {
+			l3 = fmt.Sprintf("  %s files, %s; %s rows in %d tables, %s", site.Number(f.Files), site.Size(f.Bytes), site.Number(f.Rows), len(f.Tables), site.Size(f.TableBytes))
+			l4 = "  " + worst(f.Findings)
+		}
+	} else {
+		if o, ok := a.find(s.Origin); ok {
+			head += t.soft.Render("   copy of ") + t.badge(o.Role) + t.soft.Render(" "+plain(o.Name)+", from "+site.Ago(now.Sub(s.CheckedAt))) + pick(s.Purpose != "", t.soft.Render(": "+plain(s.Purpose)), "")
+		}
+		l2 = "  " + pick(s.State == site.Ready, "answers at ", "would answer at ") + s.Address().String()
+		if s.State != site.Ready {
+			l2 += t.soon.Render("   " + string(s.State) + ": " + s.LeaseText(now))
+		}
+		l3 = "  " + b.proven(s, now)
+		if s.Apart.Copy > 0 {
+			l4 = "  " + changes(s.Apart.Copy) + " here " + pick(s.Apart.Copy == 1, "is", "are") + " nowhere else"
+		} else if len(s.Quiet) > 0 {
+			l4 = "  quiet: " + quietText(s)
+		}
+	}
+	return []string{t.line(w), head, t.ink.Render(t.fit(l2, w)), t.ink.Render(t.fit(l3, w)), t.soft.Render(t.fit(l4, w))}
+}
+
+func (b *boardScreen) proven(s site.Site, now time.Time) string {
+	switch {
+	case s.Proof.At.IsZero():
+		return "no evidence yet"
+	case s.Proof.Holds:
+		return fmt.Sprintf("evidence holds: %d checks, %s", s.Proof.Checks, site.Ago(now.Sub(s.Proof.At)))
+	}
+	return fmt.Sprintf("evidence does not hold: %d of %d checks, %s", s.Proof.Broken, s.Proof.Checks, site.Ago(now.Sub(s.Proof.At)))
+}
+
+func changes(n int) string { return plural(n, "change", "changes") }
+
+func quietText(s site.Site) string {
+	var w []string
+	for _, r := range s.Quiet {
+		w = append(w, string(r))
+	}
+	return strings.Join(w, ", ")
+}
+
+func worst(list []site.Finding) string {
+	if len(list) == 0 {
+		return "nothing stands out"
+	}
+	best := list[0]
+	for _, f := range list {
+		if f.Severity > best.Severity {
+			best = f
+		}
+	}
+	return best.Severity.String() + ": " + best.Text
+}

@@ -1,0 +1,106 @@
+package tui
+
+import (
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// fit makes s exactly w cells wide: cut with an ellipsis, or padded.
+func (t *theme) fit(s string, w int) string {
+	if w <= 0 {
+		return ""
+	}
+	if n := ansi.StringWidth(s); n <= w {
+		return s + strings.Repeat(" ", w-n)
+	}
+	return ansi.Truncate(s, w, t.glyph("…", "~")) + strings.Repeat(" ", max(0, w-ansi.StringWidth(ansi.Truncate(s, w, t.glyph("…", "~")))))
+}
+
+// right puts s at the right end of w cells.
+func (t *theme) right(s string, w int) string {
+	if n := ansi.StringWidth(s); n < w {
+		return strings.Repeat(" ", w-n) + s
+	}
+	return t.fit(s, w)
+}
+
+// ends puts a at the left and b at the right of w cells; a gives way.
+func (t *theme) ends(a, b string, w int) string {
+	n := ansi.StringWidth(b)
+	if n >= w {
+		return t.fit(b, w)
+	}
+	return t.fit(a, w-n) + b
+}
+
+// beside joins two columns of lines with a rule between them.
+func (t *theme) beside(a, b []string, wa, wb int) []string {
+	out := make([]string, max(len(a), len(b)))
+	for i := range out {
+		l, r := "", ""
+		if i < len(a) {
+			l = a[i]
+		}
+		if i < len(b) {
+			r = b[i]
+		}
+		out[i] = t.fit(l, wa) + t.rule.Render(t.glyph(" │ ", " | ")) + t.fit(r, wb)
+	}
+	return out
+}
+
+// wrap breaks text into lines of at most w cells.
+func wrap(s string, w int) []string {
+	return strings.Split(ansi.Wordwrap(s, max(10, w), ""), "\n")
+}
+
+// plain makes text from outside safe to show: control characters would
+// otherwise be the terminal's to obey.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 || r >= 0x7f && r < 0xa0 {
+			return '?'
+		}
+		return r
+	}, s)
+}
+
+// scroll keeps a cursor in sight of a window of rows.
+type scroll struct{ cursor, top int }
+
+// move moves the cursor and the window with it.
+func (s *scroll) move(by, n, rows int) {
+	s.cursor = max(0, min(n-1, s.cursor+by))
+	s.see(n, rows)
+}
+
+func (s *scroll) see(n, rows int) {
+	s.cursor = max(0, min(n-1, s.cursor))
+	if s.cursor < s.top {
+		s.top = s.cursor
+	}
+	if s.cursor >= s.top+rows {
+		s.top = s.cursor - rows + 1
+	}
+	s.top = max(0, min(s.top, n-rows))
+}
+
+// step is how far a key moves, and whether it is one that does.
+func step(key string, n, page int) (int, bool) {
+	switch key {
+	case "down", "j":
+		return 1, true
+	case "up", "k":
+		return -1, true
+	case "pgdown", "ctrl+f":
+		return page, true
+	case "pgup", "ctrl+b":
+		return -page, true
+	case "home", "g":
+		return -n, true
+	case "end", "G":
+		return n, true
+	}
+	return 0, false
+}

@@ -1,0 +1,318 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// planScreen shows choices at the left and what follows from them at the
+// right, worked out anew at each change, without any I/O.
+type planScreen struct {
+	in      clone.Input
+	choices clone.Choices
+	plan    plan.Plan
+	at      int // the choice under the cursor
+	skip    string
+	busy    bool
+}
+
+// choice is one line of the left side.
+type choice struct {
+	label, help string
+	text        func(p *planScreen) string
+	typed       func(p *planScreen, s string) // a text that is typed
+	raw         func(p *planScreen) string
+	turn        func(p *planScreen, by int) // one of several values
+}
+
+var lives = []time.Duration{6 * time.Hour, 24 * time.Hour, 3 * 24 * time.Hour, 7 * 24 * time.Hour, 14 * 24 * time.Hour, 30 * 24 * time.Hour, 0}
+var limits = []int64{0, 64 << 20, 10 << 20, 1 << 20}
+
+// turned gives the value that is by steps from v in list.
+func turned[T comparable](list []T, v T, by int) T {
+	i := max(0, slices.Index(list, v))
+	return list[((i+by)%len(list)+len(list))%len(list)]
+}
+
+// choicesFor lists the choices; a refresh has no name, lifetime or purpose to choose.
+func (p *planScreen) choicesFor() []choice {
+	all := []choice{
+		{label: "what to call it", help: "part of its address: a-z, 0-9 and -, at most 50", raw: func(p *planScreen) string { return p.choices.Name }, typed: func(p *planScreen, s string) { p.choices.Name = s }},
+		{label: "what it is for", help: "stands on the board and on the copy's pages", raw: func(p *planScreen) string { return p.choices.Purpose }, typed: func(p *planScreen, s string) { p.choices.Purpose = s }},
+		{label: "lives for", help: "then it expires, and can be brought back for a while", text: func(p *planScreen) string {
+			if p.choices.Lease == 0 {
+				return "held, no end"
+			}
+			return site.Span(p.choices.Lease)
+		}, turn: func(p *planScreen, by int) {
+			p.choices.Lease = turned(lives, p.choices.Lease, by)
+			if p.choices.Lease == 0 && p.choices.Hold == "" {
+				p.choices.Hold = "kept for " + pick(p.choices.Purpose != "", p.choices.Purpose, "now")
+			}
+		}},
+		{label: "bring", help: "caches, logs and archives are made anew or not needed", text: func(p *planScreen) string {
+			return pick(p.choices.Spare, "everything", "all but caches, logs, archives")
+		}, turn: func(p *planScreen, _ int) { p.choices.Spare = !p.choices.Spare }},
+		{label: "leave out folders", help: "paths below the document root, with blanks between them", raw: func(p *planScreen) string { return p.skip }, typed: func(p *planScreen, s string) { p.skip, p.choices.Skip = s, strings.Fields(s) }},
+		{label: "leave out files", help: "large originals that the pages do not need", text: func(p *planScreen) string {
+			if p.choices.Larger == 0 {
+				return "none by size"
+			}
+			return "larger than " + site.Size(p.choices.Larger)
+		}, turn: func(p *planScreen, by int) { p.choices.Larger = turned(limits, p.choices.Larger, by) }},
+		{label: "title", help: "so that nobody takes the copy for the live site", text: func(p *planScreen) string {
+			return pick(p.choices.Title, "says that it is a copy", "as the origin's")
+		}, turn: func(p *planScreen, _ int) { p.choices.Title = !p.choices.Title }},
+	}
+	for _, r := range site.QuietRules {
+		all = append(all, choice{label: "quiet: " + string(r), help: r.Explain(), text: func(p *planScreen) string {
+			return pick(slices.Contains(p.choices.Quiet, r), "kept", "OFF")
+		}, turn: func(p *planScreen, _ int) { p.choices.Quiet = toggled(p.choices.Quiet, r) }})
+	}
+	if p.in.Over != nil {
+		return all[3:]
+	}
+	return all
+}
+
+// toggled keeps the rules in their order.
+func toggled(have []site.Rule, r site.Rule) []site.Rule {
+	var out []site.Rule
+	for _, q := range site.QuietRules {
+		if slices.Contains(have, q) != (q == r) {
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+// openPlan gathers what a plan is made of and opens its screen.
+func openPlan(a *app, s site.Site, refresh bool) tea.Cmd {
+	a.say("reading "+s.Name+" ...", false)
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		p := &planScreen{}
+		var err error
+		if refresh {
+			p.in, p.choices, err = a.desk.RefreshInput(a.ctx, s.ID)
+		} else if p.in, err = a.desk.CopyInput(a.ctx, s.ID); err == nil {
+			p.choices, err = a.desk.CopyDefaults(a.ctx, p.in.Origin, "")
+		}
+		if err != nil {
+			return "", nil, err
+		}
+		p.skip = strings.Join(p.choices.Skip, " ")
+		p.plan = a.desk.PlanFrom(p.in, p.choices)
+		return "", func(a *app) tea.Cmd { a.note = ""; a.push(p); return nil }, nil
+	})
+}
+
+func (p *planScreen) title(*app) string {
+	if p.in.Over != nil {
+		return "plan: bring " + p.in.Over.Name + " in line with " + p.in.Origin.Name
+	}
+	return "plan: copy of " + p.in.Origin.Name
+}
+
+func (p *planScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	list := p.choicesFor()
+	c := list[p.at]
+	if paste, ok := msg.(tea.PasteMsg); ok && c.typed != nil {
+		c.typed(p, c.raw(p)+strings.TrimSpace(paste.Content))
+		p.plan = a.desk.PlanFrom(p.in, p.choices)
+		return nil, true
+	}
+	k, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		return nil, false
+	}
+	switch key := k.String(); {
+	case key == "esc":
+		return nil, false
+	case key == "enter":
+		return p.run(a), true
+	case key == "down" || key == "tab":
+		p.at = (p.at + 1) % len(list)
+	case key == "up" || key == "shift+tab":
+		p.at = (p.at + len(list) - 1) % len(list)
+	case c.typed != nil && key == "backspace":
+		if r := []rune(c.raw(p)); len(r) > 0 {
+			c.typed(p, string(r[:len(r)-1]))
+		}
+	case c.typed != nil && key == "ctrl+u":
+		c.typed(p, "")
+	case c.typed != nil && k.Text != "" && k.Text != "?":
+		c.typed(p, c.raw(p)+k.Text)
+	case c.turn != nil && (key == "left" || key == "h"):
+		c.turn(p, -1)
+	case c.turn != nil && (key == "right" || key == "l" || key == "space"):
+		c.turn(p, 1)
+	default:
+		return nil, false
+	}
+	p.plan = a.desk.PlanFrom(p.in, p.choices)
+	return nil, true
+}
+
+// run starts the plan, once; a refresh that loses work asks for the name.
+func (p *planScreen) run(a *app) tea.Cmd {
+	if p.busy {
+		return nil
+	}
+	if p.plan.Blocked() {
+		f := p.plan.Findings[0]
+		a.say(f.Text+"; "+f.Remedy, true)
+		return nil
+	}
+	if p.in.Over != nil && p.in.Lost != nil && p.in.Lost.Copy > 0 {
+		a.asking = &question{title: "Lose what was done on " + p.in.Over.Name + "?", lines: []string{changes(p.in.Lost.Copy) + " made on the copy are nowhere else and will be lost.", "Type its name to go on:"}, input: true, must: p.in.Over.Name,
+			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
+		return nil
+	}
+	p.busy = true
+	return start(a, p.plan)
+}
+
+func (p *planScreen) keys(*app) []hint {
+	return []hint{{"Enter", "run it"}, {"Tab", "next choice"}, {"←→", "change"}, {"Esc", "back, nothing is done"}}
+}
+
+func (p *planScreen) words() []hint {
+	return []hint{{"brings", "what will be on the copy"}, {"leaves out", "what stays behind, and why"}, {"rewrites", "addresses and paths that become the copy's own, wherever a value holds them"},
+		{"writes", "each place that is written to; the origin is none of them"}, {"quiet rules", "what the copy must not do to the outside"},
+		{"obstacle", "the plan can't run before it is mended"}, {"warning", "may surprise; the plan runs all the same"}}
+}
+
+func (p *planScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	wide := w >= 100
+	wa := w
+	if wide {
+		wa = w * 46 / 100
+	}
+	left := p.left(a, wa)
+	right := p.right(a, pick2(wide, w-wa-3, w))
+	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   nothing is written to it")
+	out := []string{note, ""}
+	findings := p.findings(a, w)
+	if wide {
+		out = append(out, t.beside(left, right, wa, w-wa-3)...)
+	} else {
+		room := max(4, h-len(out)-min(len(findings), 5)-5)
+		out = append(out, window(left, p.at, room)...)
+		out = append(out, right[:min(4, len(right))]...)
+	}
+	out = append(out, "")
+	for i, f := range findings {
+		if len(out) >= h-1 && i < len(findings)-1 {
+			out = append(out, t.soft.Render(fmt.Sprintf("   and %d lines more; a larger window shows them", len(findings)-i)))
+			break
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func pick2(c bool, a, b int) int {
+	if c {
+		return a
+	}
+	return b
+}
+
+// window gives the lines around at that fit in n.
+func window(lines []string, at, n int) []string {
+	from := max(0, min(at-n/2, len(lines)-n))
+	return lines[from:min(len(lines), from+n)]
+}
+
+func (p *planScreen) left(a *app, w int) []string {
+	t := a.theme
+	var out []string
+	for i, c := range p.choicesFor() {
+		value := ""
+		if c.typed != nil {
+			value = plain(c.raw(p))
+			if i == p.at {
+				value += t.glyph("▏", "_")
+			} else if value == "" {
+				value = "-"
+			}
+		} else {
+			value = c.text(p)
+		}
+		line := t.fit("  "+c.label, 20)
+		if i == p.at {
+			if c.turn != nil {
+				value = t.glyph("‹ ", "< ") + value + t.glyph(" ›", " >")
+			}
+			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(line[1:])+t.chosen.Render(t.fit(" "+value, w-22)))
+			continue
+		}
+		out = append(out, t.soft.Render(line)+" "+t.ink.Render(t.fit(value, w-22)))
+	}
+	return append(out, "", t.soft.Render("  "+p.choicesFor()[p.at].help))
+}
+
+// right tells what follows from the choices.
+func (p *planScreen) right(a *app, w int) []string {
+	t := a.theme
+	pl := p.plan
+	var out []string
+	add := func(label, text, amount string) {
+		out = append(out, t.soft.Render(t.fit(label, 12))+t.ink.Render(t.ends(plain(text), amount, w-12)))
+	}
+	add("brings", fmt.Sprintf("%s rows in %s", site.Number(pl.Rows), plural(pl.Tables, "table", "tables")), site.Size(pl.Data))
+	add("", fmt.Sprintf("%s files", site.Number(pl.Files)), site.Size(pl.Bytes))
+	add("takes", fmt.Sprintf("%s to %s", site.Seconds(pl.Estimate.Low), site.Seconds(pl.Estimate.High)), "")
+	add("", pl.Estimate.Basis, "")
+	for i, l := range pl.LeftOut {
+		if i == 5 {
+			add("", fmt.Sprintf("and %d more", len(pl.LeftOut)-5), "")
+			break
+		}
+		add(pick(i == 0, "leaves out", ""), l.What+" ("+l.Why+")", pick(l.Bytes > 0, site.Size(l.Bytes), ""))
+	}
+	for i, r := range pl.Rewrites {
+		if i == 0 || i == len(pl.Rewrites)-1 {
+			add(pick(i == 0, "rewrites", ""), r.From, "")
+			add("", "  becomes "+r.To, "")
+		}
+	}
+	add("disk after", site.Size(pl.FreeThen)+" free", "")
+	for i, x := range pl.Writes {
+		add(pick(i == 0, "writes", ""), x, "")
+	}
+	add("runs under", pick(p.in.Origin.Facts.PHP != "", "the preview; the origin runs php "+p.in.Origin.Facts.PHP, "the preview"), "")
+	if !pl.Target.Lease.Held {
+		add("lives until", pl.Target.Lease.Ends.Format("Mon 2 Jan 15:04"), "")
+	}
+	return out
+}
+
+func (p *planScreen) findings(a *app, w int) []string {
+	return findingLines(a.theme, p.plan.Findings, w)
+}
+
+// findingLines writes findings, each with its remedy.
+func findingLines(t *theme, list []site.Finding, w int) []string {
+	var out []string
+	for _, f := range list {
+		style, mark := t.soft, t.glyph(" · ", " . ")
+		switch f.Severity {
+		case site.Warn:
+			style, mark = t.soon, " ! "
+		case site.Block:
+			style, mark = t.wrong, " X "
+		}
+		out = append(out, t.fit(style.Render(mark+f.Severity.String()+" ")+t.ink.Render(plain(f.Text))+t.soft.Render(pick(f.Remedy != "", "; "+plain(f.Remedy), "")), w))
+	}
+	return out
+}

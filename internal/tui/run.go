@@ -1,0 +1,289 @@
+package tui
+
+import (
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// runScreen shows the steps of one run as they happen.
+type runScreen struct {
+	id  string
+	run plan.Run
+	got bool
+}
+
+type runMsg struct {
+	run plan.Run
+	err error
+}
+
+func newRun(id string) *runScreen { return &runScreen{id: id} }
+
+func (r *runScreen) load(a *app) tea.Cmd {
+	return func() tea.Msg {
+		run, err := a.desk.Record.Run(a.ctx, r.id)
+		return runMsg{run, err}
+	}
+}
+
+func (r *runScreen) title(*app) string {
+	if !r.got {
+		return "run"
+	}
+	return fmt.Sprintf("run: %s of %s", r.run.Plan.Kind, r.run.Plan.Target.Name)
+}
+
+func (r *runScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	switch msg := msg.(type) {
+	case tickMsg:
+		if !r.got || !r.run.State.Over() {
+			return r.load(a), true
+		}
+	case runMsg:
+		if msg.err != nil {
+			a.say(msg.err.Error(), true)
+		} else if msg.run.ID == r.id || !r.got {
+			r.run, r.got = msg.run, true
+		}
+		return nil, true
+	case tea.KeyPressMsg:
+		return r.key(a, msg.String())
+	}
+	return nil, false
+}
+
+func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
+	if !r.got {
+		return nil, false
+	}
+	state := r.run.State
+	switch key {
+	case "x":
+		if state == plan.Done || state == plan.Cancelled {
+			return nil, true
+		}
+		a.asking = &question{title: "Stop this run and take back what it did?", lines: []string{"The state before it is brought back: " + pick(r.run.Plan.Kind == plan.Copy, "no copy, nothing left behind.", "the copy as it was.")},
+			yes: func(a *app) tea.Cmd {
+				return a.do(func() (string, error) { return "stopping", a.desk.Queue.Cancel(a.ctx, r.id) })
+			}}
+		return nil, true
+	case "R":
+		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+			run, err := a.desk.Queue.Resume(a.ctx, r.id)
+			return "taken up again", func(*app) tea.Cmd { r.run = run; return nil }, err
+		}), true
+	}
+	s, ok := a.find(r.run.Plan.Target.ID)
+	if !ok || !state.Over() || key == "c" {
+		return nil, false
+	}
+	if key == "enter" {
+		a.pop()
+		a.push(newSite(s.ID))
+		return nil, true
+	}
+	return siteKey(a, s, key)
+}
+
+func (r *runScreen) keys(a *app) []hint {
+	switch {
+	case !r.got:
+		return []hint{{"Esc", "back"}}
+	case r.run.State == plan.Stopped:
+		return []hint{{"R", "resume"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
+	case !r.run.State.Over():
+		return []hint{{"x", "cancel"}, {"Esc", "back, it goes on"}}
+	case r.run.State == plan.Done && r.run.Plan.Kind != plan.Remove:
+		return []hint{{"Enter", "the site"}, {"o", "address"}, {"v", "evidence"}, {"h", "hold"}, {"t", "time"}, {"Esc", "back"}}
+	}
+	return []hint{{"Esc", "back"}}
+}
+
+func (r *runScreen) words() []hint {
+	return []hint{{"waiting", "it begins as soon as the keeper has a hand free"}, {"rate", "measured since the step began"}, {"left", "from the plan at first, then from how the run goes"},
+		{"resume", "goes on from the last recorded point"}, {"cancel", "stops within a second and brings back the state before"}}
+}
+
+func (r *runScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	if !r.got {
+		return []string{"", t.soft.Render("   reading the run ...")}
+	}
+	run := r.run
+	now := a.desk.Now()
+	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) + t.ink.Render(" "+plain(run.Plan.Origin.Name)+t.glyph("  →  ", "  ->  ")) + t.badge(site.Copy) + " " + t.mark(run.Plan.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(run.Plan.Target.Name)), ""}
+	bw := max(10, min(40, w-78))
+	for _, p := range run.Steps {
+		out = append(out, stepRow(t, p, bw, now))
+	}
+	out = append(out, "")
+	out = append(out, r.summary(a, now, w)...)
+	if run.State == plan.Done && run.Plan.Kind != plan.Remove {
+		out = append(out, r.card(a)...)
+	}
+	return out
+}
+
+// stepRow is one step: its state, progress, rate and what came of it.
+func stepRow(t *theme, p plan.Progress, bw int, now time.Time) string {
+	mark, style := t.soft.Render(t.glyph(" · ", " . ")), t.soft
+	share := 0.0
+	switch {
+	case !p.Ended.IsZero():
+		mark, style, share = t.good.Render(t.glyph(" ✓ ", " v ")), t.ink, 1
+	case !p.Began.IsZero():
+		mark, style = t.key.Render(t.glyph(" ▶ ", " > ")), t.ink.Bold(true)
+		if p.Work > 0 {
+			share = float64(p.Done) / float64(p.Work)
+		}
+	}
+	amount, rate := "", ""
+	if p.Unit != "" && !p.Began.IsZero() {
+		amount = units(p.Done, p.Unit)
+		if v := p.Rate(now); v > 0 {
+			rate = units(int64(v), p.Unit) + "/s"
+		}
+	}
+	took := ""
+	if !p.Began.IsZero() {
+		took = site.Seconds(p.Took(now))
+	}
+	barStyle := t.copy
+	if share == 1 {
+		barStyle = t.good
+	}
+	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(t.bar(share, bw)) + t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 14)) + t.soft.Render(t.right(rate, 16)) + "  " + t.soft.Render(plain(p.Note))
+}
+
+func units(n int64, u plan.Unit) string {
+	if u == plan.Bytes {
+		return site.Size(n)
+	}
+	return site.Number(n) + " " + string(u)
+}
+
+func (r *runScreen) summary(a *app, now time.Time, w int) []string {
+	t := a.theme
+	run := r.run
+	text := ""
+	switch run.State {
+	case plan.Waiting:
+		return []string{t.soft.Render("   waiting for its turn")}
+	case plan.Running:
+		text = "running for " + site.Seconds(run.Took(now))
+		if left, ok := remaining(run, now); ok {
+			text += ", about " + site.Seconds(left) + " left"
+		}
+		if run.Tries > 1 {
+			text += fmt.Sprintf(", taken up %d times", run.Tries)
+		}
+		return []string{"   " + t.ink.Render(text)}
+	case plan.Done:
+		text = fmt.Sprintf("done in %s (planned %s to %s): %s", site.Seconds(run.Took(now)), site.Seconds(run.Plan.Estimate.Low), site.Seconds(run.Plan.Estimate.High), run.Result)
+		return []string{"   " + t.good.Render(t.glyph("✓ ", "* ")) + t.ink.Bold(true).Render(text)}
+	case plan.Cancelled:
+		return []string{"   " + t.ink.Render("cancelled; the state before it was brought back")}
+	}
+	var out []string
+	for _, l := range wrap("failed: "+plain(run.Error), w-8) {
+		out = append(out, "   "+t.wrong.Render("! "+l))
+	}
+	for _, l := range wrap(run.Remedy, w-8) {
+		out = append(out, "     "+t.ink.Render(l))
+	}
+	return out
+}
+
+// card says what to do with a finished copy.
+func (r *runScreen) card(a *app) []string {
+	t := a.theme
+	s := r.run.Plan.Target
+	line := func(label, text string) string {
+		return "     " + t.soft.Render(t.fit(label, 14)) + t.ink.Render(plain(text))
+	}
+	out := []string{"", line("answers at", s.Address().String()+"/"), line("accounts", "the origin's, with their passwords; o gives an address that signs in"), line("quiet", quietText(s))}
+	if c, ok := a.find(s.ID); ok {
+		out = append(out, line("lease", c.LeaseText(a.desk.Now())))
+	}
+	return append(out, line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
+}
+
+// runsScreen lists the latest runs.
+type runsScreen struct {
+	scroll
+	list []plan.Run
+	got  bool
+}
+
+type runsMsg struct {
+	list []plan.Run
+	err  error
+}
+
+func (r *runsScreen) title(*app) string { return "runs" }
+
+func (r *runsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	switch msg := msg.(type) {
+	case tickMsg:
+		return func() tea.Msg {
+			list, err := a.desk.Record.Runs(a.ctx, 200)
+			return runsMsg{list, err}
+		}, true
+	case runsMsg:
+		if msg.err != nil {
+			a.say(msg.err.Error(), true)
+		}
+		r.list, r.got = msg.list, true
+		return nil, true
+	case tea.KeyPressMsg:
+		if by, ok := step(msg.String(), len(r.list), a.h-8); ok {
+			r.move(by, len(r.list), a.h-6)
+			return nil, true
+		}
+		if msg.String() == "enter" && r.cursor < len(r.list) {
+			s := newRun(r.list[r.cursor].ID)
+			a.push(s)
+			return s.load(a), true
+		}
+	}
+	return nil, false
+}
+
+func (r *runsScreen) keys(*app) []hint { return []hint{{"Enter", "open"}, {"Esc", "back"}} }
+func (r *runsScreen) words() []hint {
+	return []hint{{"done", "ended well"}, {"failed", "stopped; open it to resume it or take it back"}, {"cancelled", "taken back"}}
+}
+
+func (r *runsScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	if !r.got {
+		return []string{"", t.soft.Render("   reading the record ...")}
+	}
+	if len(r.list) == 0 {
+		return []string{"", t.soft.Render("   nothing has been run yet")}
+	}
+	out := []string{t.head.Render("   " + t.fit("BEGAN", 14) + t.fit("WHAT", 10) + t.fit("COPY", 28) + t.fit("STATE", 11) + t.right("TOOK", 8) + "  WHAT CAME OF IT")}
+	r.see(len(r.list), h-1)
+	for i := r.top; i < min(len(r.list), r.top+h-1); i++ {
+		run := r.list[i]
+		style := t.ink
+		switch run.State {
+		case plan.Stopped:
+			style = t.wrong
+		case plan.Done:
+			style = t.good
+		}
+		name := t.ink.Render(t.fit(plain(run.Plan.Target.Name), 24))
+		if i == r.cursor {
+			name = t.chosen.Render(t.fit(plain(run.Plan.Target.Name), 24))
+		}
+		out = append(out, pick(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(site.Ago(a.desk.Now().Sub(run.Made)), 14))+t.ink.Render(t.fit(string(run.Plan.Kind), 10))+t.mark(run.Plan.Target.Mark())+" "+name+" "+
+			style.Render(t.fit(string(run.State), 11))+t.ink.Render(t.right(site.Seconds(run.Took(a.desk.Now())), 8))+"  "+t.soft.Render(plain(run.Result+run.Error)))
+	}
+	return out
+}

@@ -1,0 +1,278 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+
+	"alibi/internal/site"
+)
+
+// siteScreen shows one site's facts; a copy's stand beside its origin's.
+type siteScreen struct {
+	id  site.ID
+	top int
+}
+
+func newSite(id site.ID) *siteScreen { return &siteScreen{id: id} }
+
+func (s *siteScreen) title(a *app) string {
+	if x, ok := a.find(s.id); ok {
+		return x.Name
+	}
+	return "site"
+}
+
+func (s *siteScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	k, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		return nil, false
+	}
+	if by, ok := step(k.String(), 1000, a.h-6); ok {
+		s.top = max(0, s.top+by)
+		return nil, true
+	}
+	if k.String() == "y" {
+		a.push(newHistory(a, s.id))
+		return nil, true
+	}
+	if x, ok := a.find(s.id); ok && k.String() != "enter" {
+		return siteKey(a, x, k.String())
+	}
+	return nil, false
+}
+
+func (s *siteScreen) keys(a *app) []hint {
+	x, ok := a.find(s.id)
+	if !ok {
+		return []hint{{"Esc", "back"}}
+	}
+	return append(siteHints(x)[1:], hint{"y", "history"}, hint{"Esc", "back"})
+}
+
+func (s *siteScreen) words() []hint {
+	return []hint{{"core, php", "the version of the CMS, and of PHP that runs it: two numbers, never mixed up"}, {"differs", "the copy's value is not the origin's"},
+		{"weight", "each bar against the largest of its list"}, {"spare", "what a copy can do without"}, {"quiet rules", "what the copy must not do to the outside"}, {"reaches outward", "settings with an address of somebody else's, and the rule that stops them on a copy"}}
+}
+
+func (s *siteScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	x, ok := a.find(s.id)
+	if !ok {
+		return []string{"", t.soft.Render("   this site is gone; its history stays (y)")}
+	}
+	if x.Facts == nil {
+		return []string{"", t.ink.Render("   nothing is known of it yet: i reads it")}
+	}
+	origin, hasOrigin := a.find(x.Origin)
+	var o *site.Site
+	if hasOrigin && origin.Facts != nil {
+		o = &origin
+	}
+	head := " " + t.badge(x.Role) + " " + t.mark(x.Mark()) + " " + t.ink.Bold(true).Render(plain(x.Name)) + t.soft.Render("   "+x.Address().String())
+	if o != nil {
+		head += t.soft.Render("   beside ") + t.badge(o.Role) + " " + t.mark(o.Mark()) + t.soft.Render(" "+plain(o.Name))
+	}
+	out := []string{head, ""}
+	var body []string
+	if w >= 110 {
+		wa := w * 54 / 100
+		body = t.beside(s.facts(a, x, o, wa), s.weights(a, x, w-wa-3), wa, w-wa-3)
+	} else {
+		body = append(s.facts(a, x, o, w), s.weights(a, x, w)...)
+	}
+	room := h - len(out)
+	s.top = max(0, min(s.top, len(body)-room))
+	return append(out, body[s.top:min(len(body), s.top+room)]...)
+}
+
+// facts are the lines at the left: what the site is and holds, and for a copy
+// the same of its origin.
+func (s *siteScreen) facts(a *app, x site.Site, o *site.Site, w int) []string {
+	t := a.theme
+	var out []string
+	wl := 14
+	wv := (w - wl - 2)
+	if o != nil {
+		wv = (w - wl - 12) / 2
+	}
+	line := func(label, mine string, his *string) {
+		l := t.soft.Render(t.fit(" "+label, wl)) + t.ink.Render(t.fit(plain(mine), wv))
+		if o != nil {
+			l += " "
+			if his != nil {
+				l += t.soft.Render(t.fit(plain(*his), wv))
+				if *his != mine {
+					l += t.soon.Render(" differs")
+				}
+			}
+		}
+		out = append(out, l)
+	}
+	of := func(f func(site.Site) string) *string {
+		if o == nil {
+			return nil
+		}
+		v := f(*o)
+		return &v
+	}
+	both := func(label string, f func(site.Site) string) { line(label, f(x), of(f)) }
+	if o != nil {
+		out = append(out, t.head.Render(t.fit("", wl)+t.fit("THIS COPY", wv)+" "+t.fit("ITS ORIGIN", wv)))
+	}
+	both("title", func(s site.Site) string { return s.Facts.Title })
+	both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
+	both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
+	both("on", func(s site.Site) string { return s.Host })
+	line("in", x.Root, nil)
+	for i, ad := range x.Addresses {
+		line(pick(i == 0, "address", "also"), ad.String(), nil)
+	}
+	if n := x.Facts.Network; n != nil {
+		line("network", plural(len(n.Sites), "site", "sites")+pick(n.SubDomains, " on sub-domains", " in sub-folders"), nil)
+		for _, b := range n.Sites {
+			line("", b.Title+"  "+b.Address.Short(), nil)
+		}
+	}
+	both("files", func(s site.Site) string { return site.Number(s.Facts.Files) + ", " + site.Size(s.Facts.Bytes) })
+	both("tables", func(s site.Site) string {
+		return fmt.Sprintf("%d, %s rows, %s", len(s.Facts.Tables), site.Number(s.Facts.Rows), site.Size(s.Facts.TableBytes))
+	})
+	out = append(out, "")
+	for _, c := range x.Facts.Contents {
+		both(c.Kind, func(s site.Site) string { return site.Number(count(s.Facts.Contents, c.Kind)) })
+	}
+	for _, c := range x.Facts.Users {
+		both(c.Kind+"s", func(s site.Site) string { return site.Number(count(s.Facts.Users, c.Kind)) })
+	}
+	out = append(out, "")
+	if x.Role == site.Copy {
+		line("made for", pick(x.Purpose != "", x.Purpose, "-"), nil)
+		line("lease", x.LeaseText(a.desk.Now()), nil)
+		line("apart", x.ApartText()+"  ("+changes(x.Apart.Copy)+" here, "+fmt.Sprint(x.Apart.Origin)+" there)", nil)
+		line("evidence", x.ProofText()+pick(!x.Proof.At.IsZero(), ", "+site.Ago(a.desk.Now().Sub(x.Proof.At)), ""), nil)
+	} else {
+		line("owner", pick(x.Owner != "", x.Owner, "nobody is named"), nil)
+		line("client", pick(x.Client != "", x.Client, "-"), nil)
+		line("read", site.Ago(a.desk.Now().Sub(x.Facts.At))+" in "+site.Seconds(x.Facts.Took), nil)
+		line("copies", plural(copiesOf(a, x.ID), "copy", "copies"), nil)
+	}
+	out = append(out, "")
+	return append(out, findingLines(t, x.Facts.Findings, w)...)
+}
+
+func copiesOf(a *app, id site.ID) int {
+	n := 0
+	for _, f := range a.board.Families {
+		for _, c := range f.Copies {
+			if c.Origin == id {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+func count(list []site.Count, kind string) int {
+	for _, c := range list {
+		if c.Kind == kind {
+			return c.N
+		}
+	}
+	return 0
+}
+
+// weights are the lines at the right: bars, components, what reaches outward.
+func (s *siteScreen) weights(a *app, x site.Site, w int) []string {
+	t := a.theme
+	var out []string
+	section := func(title string) { out = append(out, t.head.Render(strings.ToUpper(title))) }
+	bw := max(6, min(18, w-48))
+	bars := func(n int, item func(i int) (name string, bytes int64, note string)) {
+		var most int64 = 1
+		for i := range n {
+			_, b, _ := item(i)
+			most = max(most, b)
+		}
+		for i := range min(n, 7) {
+			name, b, note := item(i)
+			out = append(out, t.ink.Render(t.fit(plain(name), 32))+t.ink.Render(t.right(site.Size(b), 9))+" "+t.copy.Render(t.bar(float64(b)/float64(most), bw))+" "+t.soon.Render(note))
+		}
+		if n > 7 {
+			out = append(out, t.soft.Render(fmt.Sprintf("and %d smaller", n-7)))
+		}
+		out = append(out, "")
+	}
+	section("weight of the files")
+	bars(len(x.Facts.Folders), func(i int) (string, int64, string) {
+		f := x.Facts.Folders[i]
+		return f.Path, f.Bytes, pick(f.Spare != "", "spare: "+f.Spare, "")
+	})
+	if len(x.Facts.Tables) > 0 {
+		list := heaviest(x.Facts.Tables)
+		section("weight of the tables")
+		bars(len(list), func(i int) (string, int64, string) { return list[i].Name, list[i].Bytes, "" })
+	}
+	if n := len(x.Facts.Plugins) + len(x.Facts.Themes); n > 0 {
+		section("plugins and themes")
+		for _, c := range append(append([]site.Component(nil), x.Facts.Plugins...), x.Facts.Themes...) {
+			out = append(out, component(t, c))
+		}
+		out = append(out, "")
+	}
+	if x.Role == site.Copy {
+		section("quiet rules")
+		for _, r := range site.QuietRules {
+			out = append(out, quietLine(t, x, r))
+		}
+		out = append(out, "")
+	}
+	if len(x.Facts.Outward) > 0 {
+		section("reaches outward")
+		for _, o := range x.Facts.Outward {
+			out = append(out, t.ink.Render(t.fit(string(o.Rule), 12)+t.fit(plain(o.Host), 28))+t.soft.Render(plain(o.Where)))
+		}
+		out = append(out, "")
+	}
+	if len(x.Facts.Tasks) > 0 {
+		section("does by itself")
+		for _, k := range x.Facts.Tasks {
+			out = append(out, t.ink.Render(t.fit(plain(k.Hook), 30))+t.soft.Render(t.fit(k.Every, 9)+"next "+k.Next.Local().Format("Mon 15:04")))
+		}
+	}
+	return out
+}
+
+func heaviest(list []site.Table) []site.Table {
+	return slices.SortedStableFunc(slices.Values(list), func(a, b site.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
+}
+
+func component(t *theme, c site.Component) string {
+	var style lipgloss.Style
+	switch c.State {
+	case "active", "must-use", "network":
+		style = t.good
+	case "missing":
+		style = t.wrong
+	default:
+		style = t.soft
+	}
+	l := t.ink.Render(t.fit(plain(c.Name), 26)+t.fit(c.Version, 10)) + style.Render(t.fit(c.State, 10))
+	if c.Update != "" {
+		l += t.soon.Render(c.Update + " waits")
+	}
+	return l
+}
+
+func quietLine(t *theme, x site.Site, r site.Rule) string {
+	for _, q := range x.Quiet {
+		if q == r {
+			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(r.Explain())
+		}
+	}
+	return t.wrong.Render("! ") + t.ink.Render(t.fit(string(r), 12)) + t.wrong.Render("off")
+}
