@@ -117,7 +117,7 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		if err != nil {
 			return err
 		}
-		c := Check{Name: "origin untouched", Group: "isolation", Title: "the origin's database during the run", Origin: "before " + short(in.Before), Copy: "after " + short(now), Verdict: Holds, Text: "nothing was written to it"}
+		c := Check{Name: "origin untouched", Group: "isolation", Title: "the origin's database during the run", Origin: "before: " + short(in.Before), Copy: "after: " + short(now), Verdict: Holds, Text: "nothing was written to it"}
 		if now != in.Before {
 			c.Verdict, c.Text = Noted, "visitors or editors wrote to the origin during the run; Alibi only reads it"
 		}
@@ -129,7 +129,7 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 func short(stamp string) string {
 	first, rest, _ := strings.Cut(stamp, " ")
 	size, _, _ := strings.Cut(rest, "@")
-	return "change " + first + ", " + size + " bytes"
+	return "no. " + first + ", " + size + " B"
 }
 
 // judged makes a check of something of which there should be none.

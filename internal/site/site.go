@@ -79,8 +79,8 @@ func (s Site) Address() Address {
 	return s.Addresses[0]
 }
 
-// Mark is the site's figure and colour.
-func (s Site) Mark() Mark { return MarkOf(string(s.ID)) }
+// Mark is the site's figure and colour, made from its name.
+func (s Site) Mark() Mark { return MarkOf(s.Name) }
 
 // Bytes is the site's weight as last inspected: files and tables.
 func (s Site) Bytes() int64 {

@@ -297,7 +297,7 @@ func (a *app) headLine() string {
 	left := t.key.Render(" alibi") + "  " + t.ink.Bold(true).Render(plain(a.top().title(a)))
 	stats := ""
 	if a.loaded && a.w >= 100 {
-		stats = fmt.Sprintf("%d live   %d copies   %d end today   %s", b.Live, b.Copies, b.EndSoon, runsText(b.Runs))
+		stats = fmt.Sprintf("%d live   %d copies   %s today   %s", b.Live, b.Copies, plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
 	} else if a.loaded {
 		stats = fmt.Sprintf("%d live  %d copies  %s", b.Live, b.Copies, runsText(b.Runs))
 	}

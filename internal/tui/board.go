@@ -163,18 +163,17 @@ func (b *boardScreen) words() []hint {
 type columns struct{ name, host, runs, weight, apart, proof, axis int }
 
 func layout(w int) columns {
-	c := columns{name: 31, host: 9, weight: 9, apart: 12, proof: 3}
+	c := columns{name: 37, host: 9, weight: 9, apart: 11, proof: 3}
 	if w >= 118 {
-		c.runs = 21
+		c.runs = 15
+	}
+	if w >= 140 {
+		c.proof = 12
 	}
 	if w < 100 {
 		c.name, c.host, c.weight, c.apart = 29, 8, 0, 10
 	}
 	c.axis = w - 3 - c.name - c.host - c.runs - c.weight - c.apart - c.proof - 1
-	if w >= 140 {
-		c.name += 6
-		c.axis -= 6
-	}
 	return c
 }
 
@@ -197,10 +196,14 @@ func along(d time.Duration, w int) int {
 
 func axisHead(w int) string {
 	cells := []rune(strings.Repeat(" ", w))
-	for _, t := range ticks {
-		at := along(t.at, w)
-		at = min(at, w-len(t.label))
-		copy(cells[at:], []rune(t.label))
+	end := w + 1 // what comes later is written first, and what would touch it is left out
+	for i := len(ticks) - 1; i >= 0; i-- {
+		t := ticks[i]
+		at := min(along(t.at, w), w-len(t.label))
+		if at+len(t.label) < end {
+			copy(cells[at:], []rune(t.label))
+			end = at
+		}
 	}
 	return string(cells)
 }
@@ -214,7 +217,7 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	c := layout(w)
 	foot := b.detail(a, w)
 	rows := h - 2 - len(foot)
-	head := t.head.Render("   " + t.fit("SITE", c.name) + t.fit("ON", c.host) + t.fit(pick(c.runs > 0, "RUNS", ""), c.runs) + t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight) + t.right("APART", c.apart) + "   " + t.fit(axisHead(c.axis), c.axis))
+	head := t.head.Render("   " + t.fit("SITE", c.name) + t.fit("ON", c.host) + t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs) + t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight) + t.right("APART", c.apart) + t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof) + t.fit(axisHead(c.axis), c.axis))
 	if b.finding || b.find != "" {
 		head = "   " + t.key.Render("find: ") + t.ink.Render(plain(b.find)+pick(b.finding, t.glyph("▏", "_"), "")) + t.soft.Render(fmt.Sprintf("   %d found", len(b.rows)))
 	}
@@ -224,7 +227,11 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 		out = append(out, "")
 		out = append(out, b.empty(a)...)
 	}
+	airy := len(b.rows)+a.board.Live <= rows && !b.due // room for a blank line between families
 	for i := b.top; i < min(len(b.rows), b.top+rows); i++ {
+		if airy && i > 0 && b.rows[i].below == 0 {
+			out = append(out, "")
+		}
 		out = append(out, b.line(a, b.rows[i], c, i == b.cursor))
 	}
 	for len(out) < rows+1 {
@@ -248,7 +255,7 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	lead := pick(chosen, t.key.Render(t.glyph("▶", ">")), " ")
 	name := t.badge(s.Role) + " " + t.mark(s.Mark()) + " "
 	if r.below > 0 {
-		name = "  " + t.copy.Render("copy") + " " + t.mark(s.Mark()) + " "
+		name = "    " + t.copy.Render("copy") + " " + t.mark(s.Mark()) + " "
 	}
 	style := t.ink
 	if chosen {
@@ -273,19 +280,27 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	if c.weight > 0 && s.Facts != nil {
 		weight = t.soft.Render(site.Size(s.Bytes()))
 	}
-	return lead + " " + name + t.soft.Render(t.fit(s.Host, c.host)) + t.soft.Render(t.fit(pick(c.runs > 0, s.Runs(), ""), c.runs)) + t.right(weight, c.weight) + t.right(apart, c.apart) + " " + b.proof(a, s) + " " + t.fit(b.axis(a, s, c.axis), c.axis)
+	return lead + " " + name + t.soft.Render(t.fit(s.Host, c.host)) + t.soft.Render(t.fit(pick(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(weight, c.weight) + t.right(apart, c.apart) + t.fit(b.proof(a, s, c.proof > 3), c.proof) + t.fit(b.axis(a, s, c.axis), c.axis)
 }
 
-// proof is one cell: does the last evidence hold?
-func (b *boardScreen) proof(a *app, s site.Site) string {
+// versions are the two numbers that a site runs under, each in its column.
+func versions(t *theme, s site.Site) string {
+	if s.Facts == nil {
+		return ""
+	}
+	return t.fit(pick(s.Facts.Core != "", s.Facts.Core, "-"), 7) + pick(s.Facts.PHP != "", s.Facts.PHP, "-")
+}
+
+// proof says whether the last evidence holds, in a glyph or with a word.
+func (b *boardScreen) proof(a *app, s site.Site, word bool) string {
 	t := a.theme
 	switch {
 	case s.Role == site.Live || s.Proof.At.IsZero():
-		return " "
+		return ""
 	case s.Proof.Holds:
-		return t.good.Render(t.glyph("✓", "v"))
+		return t.good.Render(pick(word, "  ", " ") + t.glyph("✓", "v") + pick(word, " holds", ""))
 	}
-	return t.wrong.Render("!")
+	return t.wrong.Render(pick(word, "  ! broken", " !"))
 }
 
 // axis draws a lease, or says what there is instead.
@@ -297,7 +312,7 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 		if s.Facts != nil {
 			text = "read " + site.Ago(now.Sub(s.Facts.At))
 		}
-		if s.Owner != "" {
+		if s.Owner != "" && w > 30 {
 			text += ", " + s.Owner + " answers for it"
 		}
 		return t.soft.Render(text)

@@ -127,7 +127,7 @@ func (e *evidenceScreen) view(a *app, w, h int) []string {
 		if i == e.cursor {
 			title = t.chosen.Render(t.fit(plain(c.Title), wt-1)) + " "
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+verdict(t, c.Verdict)+" "+title+t.ink.Render(t.fit(plain(c.Origin), wf))+t.ink.Render(t.fit(plain(c.Copy), wf))+t.soft.Render(plain(c.Text)))
+		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+title+t.ink.Render(t.fit(plain(c.Origin), wf))+t.ink.Render(t.fit(plain(c.Copy), wf))+t.soft.Render(plain(c.Text)))
 	}
 	for len(out) < h-len(foot) {
 		out = append(out, "")

@@ -14,7 +14,7 @@ func (a *app) helpView(w, h int) []string {
 	for _, k := range keys {
 		if !seen[k.key] {
 			seen[k.key] = true
-			left = append(left, "  "+t.key.Render(t.fit(k.key, 18))+t.ink.Render(k.text))
+			left = append(left, "  "+t.key.Render(t.fit(k.key, 30))+t.ink.Render(k.text))
 		}
 	}
 	for _, x := range a.top().words() {

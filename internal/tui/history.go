@@ -70,13 +70,13 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 	if len(h.list) == 0 {
 		return []string{"", t.soft.Render("   nothing has happened yet")}
 	}
-	out := []string{t.head.Render("   " + t.fit("WHEN", 20) + t.fit("WHO", 12) + t.fit("SITE", 28) + t.fit("WHAT", 12))}
+	out := []string{t.head.Render("   " + t.fit("WHEN", 20) + t.fit("WHO", 12) + t.fit("SITE", 32) + t.fit("WHAT", 12))}
 	h.see(len(h.list), rows-1)
 	for i := h.top; i < min(len(h.list), h.top+rows-1); i++ {
 		e := h.list[i]
-		name := t.ink.Render(t.fit(plain(e.Name), 25))
+		name := t.ink.Render(t.fit(plain(e.Name), 28)+" ")
 		if e.Site != "" {
-			name = t.mark(site.MarkOf(string(e.Site))) + " " + name
+			name = t.mark(site.MarkOf(e.Name)) + " " + name
 		} else {
 			name = "   " + name
 		}

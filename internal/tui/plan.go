@@ -198,7 +198,7 @@ func (p *planScreen) view(a *app, w, h int) []string {
 		wa = w * 46 / 100
 	}
 	left := p.left(a, wa)
-	right := p.right(a, pick2(wide, w-wa-3, w))
+	right := p.right(a, pick2(wide, w-wa-4, w-1))
 	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   nothing is written to it")
 	out := []string{note, ""}
 	findings := p.findings(a, w)

@@ -95,21 +95,20 @@ func (s *siteScreen) view(a *app, w, h int) []string {
 func (s *siteScreen) facts(a *app, x site.Site, o *site.Site, w int) []string {
 	t := a.theme
 	var out []string
-	wl := 14
+	wl := 17
 	wv := (w - wl - 2)
 	if o != nil {
 		wv = (w - wl - 12) / 2
 	}
 	line := func(label, mine string, his *string) {
-		l := t.soft.Render(t.fit(" "+label, wl)) + t.ink.Render(t.fit(plain(mine), wv))
-		if o != nil {
-			l += " "
-			if his != nil {
-				l += t.soft.Render(t.fit(plain(*his), wv))
-				if *his != mine {
-					l += t.soon.Render(" differs")
-				}
-			}
+		l := t.soft.Render(t.fit(" "+label, wl))
+		if his == nil {
+			out = append(out, l+t.ink.Render(t.fit(plain(mine), w-wl)))
+			return
+		}
+		l += t.ink.Render(t.fit(plain(mine), wv)) + " " + t.soft.Render(t.fit(plain(*his), wv))
+		if *his != mine {
+			l += t.soon.Render(" differs")
 		}
 		out = append(out, l)
 	}

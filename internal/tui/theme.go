@@ -94,6 +94,12 @@ func (t *theme) bar(share float64, w int) string {
 	return s + strings.Repeat(" ", max(0, w-(eighths+7)/8))
 }
 
+// track draws a share of w cells as a thin line.
+func (t *theme) track(share float64, w int) (done, rest string) {
+	n := int(min(1, max(0, share))*float64(w) + 0.5)
+	return strings.Repeat(t.glyph("━", "="), n), strings.Repeat(t.glyph("─", "-"), w-n)
+}
+
 // badge names a role so that it can't be mistaken, with or without colour.
 func (t *theme) badge(r site.Role) string {
 	if r == site.Live {

@@ -25,6 +25,7 @@ type data struct {
 	contents map[string]int
 	roles    map[string]int
 	blogs    []blog
+	broken   []string // where a value looks serialized and is not well formed
 }
 
 type blog struct {
@@ -42,7 +43,11 @@ func (d *data) read() error {
 		table string
 		give  func(row)
 	}{
-		{"options", func(r row) { d.options[r.text("option_name")] = r.text("option_value") }},
+		{"options", func(r row) {
+			d.options[r.text("option_name")] = r.text("option_value")
+			d.judge(r.text("option_value"), "setting "+r.text("option_name"))
+		}},
+		{"postmeta", func(r row) { d.judge(r.text("meta_value"), "post "+r.text("post_id")+", "+r.text("meta_key")) }},
 		{"posts", func(r row) {
 			kind := r.text("post_type")
 			if word, ok := kinds[kind]; ok {
@@ -96,6 +101,13 @@ func (d *data) read() error {
 		}
 	}
 	return nil
+}
+
+// judge remembers a value that looks serialized and is broken.
+func (d *data) judge(value, where string) {
+	if v := []byte(value); phpval.Looks(v) && !phpval.Valid(v) {
+		d.broken = append(d.broken, where)
+	}
 }
 
 func counts(m map[string]int) []site.Count {
