@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -251,7 +250,7 @@ func (a *app) demo() *cobra.Command {
 			if keeper.Taken(home) {
 				return fmt.Errorf("a demo is running in %s already; close it first, or name another folder with --home", home)
 			}
-			w, err := demo.Start(ctx, home, freePort(7700))
+			w, err := demo.Start(ctx, home, desk.FreePort(7700), false)
 			if err != nil {
 				return err
 			}
@@ -273,15 +272,4 @@ func (a *app) demo() *cobra.Command {
 	c.Flags().BoolVar(&headless, "headless", false, "do the whole way without screens and print each stage's figures")
 	c.Flags().StringVar(&spoil, "spoil", "", "with --headless: damage the copy before the evidence, to see it found ("+demo.SpoilKinds()+")")
 	return c
-}
-
-// freePort is the first free loopback port from a number on.
-func freePort(from int) int {
-	for p := from; p < from+100; p++ {
-		if ln, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(p))); err == nil {
-			ln.Close()
-			return p
-		}
-	}
-	return from
 }

@@ -36,6 +36,7 @@ const Machine = "slipway"
 type World struct {
 	Home    string
 	servers map[string]*sshd.Server
+	specs   []spec
 	faulty  atomic.Bool // drydock refuses to hand out one database
 }
 
@@ -66,9 +67,20 @@ func specs() []spec {
 	}
 }
 
+// smaller has a tenth of the posts and two pictures a site: enough for a test.
+func smaller(list []spec) []spec {
+	for i := range list {
+		for j := range list[i].blogs {
+			b := &list[i].blogs[j]
+			b.posts, b.pictures, b.products = b.posts/10+2, min(2, b.pictures), b.products/6
+		}
+	}
+	return list
+}
+
 // Start makes the world under home, which is wiped if an earlier demo left it,
-// and refused if it is anything else. The record then knows the hosts.
-func Start(ctx context.Context, home string, port int) (*World, error) {
+// and refused if it is anything else. small makes less of everything.
+func Start(ctx context.Context, home string, port int, small bool) (*World, error) {
 	if entries, err := os.ReadDir(home); err == nil && len(entries) > 0 {
 		if _, err := os.Stat(filepath.Join(home, marker)); err != nil {
 			return nil, fmt.Errorf("%s is not a demo's folder and not empty: the demo would wipe it; name another one with --home", home)
@@ -88,7 +100,10 @@ func Start(ctx context.Context, home string, port int) (*World, error) {
 	if err := desk.SaveConfig(home, c); err != nil {
 		return nil, err
 	}
-	w := &World{Home: home, servers: map[string]*sshd.Server{}}
+	w := &World{Home: home, servers: map[string]*sshd.Server{}, specs: specs()}
+	if small {
+		w.specs = smaller(w.specs)
+	}
 	if err := w.build(ctx); err != nil {
 		w.Close()
 		return nil, fmt.Errorf("making the demo world: %w", err)
@@ -103,6 +118,9 @@ func (w *World) Close() {
 	}
 }
 
+// Cut breaks all connections to a stand-in machine, as a broken line would.
+func (w *World) Cut(hostName string) { w.servers[hostName].Cut() }
+
 func (w *World) hostDir(name string) string { return filepath.Join(w.Home, "world", name) }
 
 // Dir is where a folder of a stand-in machine lies on this one.
@@ -111,7 +129,7 @@ func (w *World) Dir(hostName, path string) string { return filepath.Join(w.hostD
 func (w *World) build(ctx context.Context) error {
 	now := time.Now()
 	g, _ := errgroup.WithContext(ctx)
-	for _, s := range specs() {
+	for _, s := range w.specs {
 		g.Go(func() error { return build(s, w.hostDir(s.host), now) })
 	}
 	if err := g.Wait(); err != nil {
@@ -165,7 +183,7 @@ func (w *World) Settle(ctx context.Context, d *desk.Desk) error {
 			return err
 		}
 	}
-	for _, s := range specs() {
+	for _, s := range w.specs {
 		if _, err := d.AddSite(ctx, desk.NewSite{Host: s.host, Root: s.root, Client: "Skerry Line", Owner: "runa"}); err != nil {
 			return err
 		}

@@ -74,7 +74,7 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 	h.see(len(h.list), rows-1)
 	for i := h.top; i < min(len(h.list), h.top+rows-1); i++ {
 		e := h.list[i]
-		name := t.ink.Render(t.fit(plain(e.Name), 28)+" ")
+		name := t.ink.Render(t.fit(plain(e.Name), 28) + " ")
 		if e.Site != "" {
 			name = t.mark(site.MarkOf(e.Name)) + " " + name
 		} else {

@@ -214,10 +214,10 @@ func (c *config) set(in map[string]setting, name string, toks []tok, i int, file
 	}
 	e := eval{c: c, toks: toks, i: i, file: file}
 	s := e.concat()
-	if e.i > i {
-		s.lo, s.hi = toks[i].lo, toks[e.i-1].hi
+	if end := min(e.i, len(toks)); end > i {
+		s.lo, s.hi = toks[i].lo, toks[end-1].hi
+		in[name] = s
 	}
-	in[name] = s
 }
 
 // eval works out the expressions that configurations are written in.

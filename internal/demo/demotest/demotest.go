@@ -1,0 +1,117 @@
+// Package demotest gives tests a small demo world with an open desk.
+package demotest
+
+import (
+	"context"
+	"math/rand/v2"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo"
+	"alibi/internal/desk"
+	"alibi/internal/keeper"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// World is a small demo world, with the desk of its home.
+type World struct {
+	*demo.World
+	Desk *desk.Desk
+	T    testing.TB
+	stop func()
+}
+
+// New makes one. The desk's options may be changed before it is opened.
+func New(t testing.TB, change ...func(*desk.Options)) *World {
+	t.Helper()
+	t.Setenv("SSH_AUTH_SOCK", "")
+	ctx := context.Background()
+	home := filepath.Join(t.TempDir(), "home")
+	w, err := demo.Start(ctx, home, desk.FreePort(20000+rand.IntN(20000)), true)
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	x := &World{World: w, T: t}
+	x.Open(change...)
+	require.NoError(t, w.Settle(ctx, x.Desk))
+	return x
+}
+
+// Open opens the desk of the home; Stop closes it.
+func (w *World) Open(change ...func(*desk.Options)) {
+	w.T.Helper()
+	opt := desk.Options{Home: w.Home}
+	for _, c := range change {
+		c(&opt)
+	}
+	d, err := desk.Open(context.Background(), opt)
+	require.NoError(w.T, err)
+	w.Desk = d
+	w.T.Cleanup(func() { d.Close() })
+}
+
+// Keep has a keeper at work until the test ends or Stop is called.
+func (w *World) Keep() {
+	w.T.Helper()
+	k, err := keeper.Take(w.Desk)
+	require.NoError(w.T, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- k.Run(ctx) }()
+	stopped := false
+	w.stop = func() {
+		if !stopped {
+			stopped = true
+			cancel()
+			<-done
+		}
+	}
+	w.T.Cleanup(w.stop)
+}
+
+// Stop ends the keeper, as closing the program would.
+func (w *World) Stop() { w.stop() }
+
+// Site finds a site by name.
+func (w *World) Site(name string) site.Site {
+	w.T.Helper()
+	s, err := w.Desk.Find(context.Background(), name)
+	require.NoError(w.T, err)
+	return s
+}
+
+// Plan plans the usual copy of a site under a name.
+func (w *World) Plan(origin, name string) plan.Plan {
+	w.T.Helper()
+	ctx := context.Background()
+	o := w.Site(origin)
+	c, err := w.Desk.CopyDefaults(ctx, o, "a test")
+	require.NoError(w.T, err)
+	c.Name = name
+	p, err := w.Desk.PlanCopy(ctx, o.ID, c)
+	require.NoError(w.T, err)
+	return p
+}
+
+// Run puts a plan to work and waits for its end.
+func (w *World) Run(p plan.Plan) plan.Run {
+	w.T.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	r, err := w.Desk.Start(ctx, p)
+	require.NoError(w.T, err)
+	r, err = w.Desk.Await(ctx, r.ID, nil)
+	require.NoError(w.T, err)
+	return r
+}
+
+// Copy makes the usual copy; a keeper must be at work.
+func (w *World) Copy(origin, name string) site.Site {
+	w.T.Helper()
+	r := w.Run(w.Plan(origin, name))
+	require.Equal(w.T, plan.Done, r.State, r.Error)
+	return w.Site(name)
+}
