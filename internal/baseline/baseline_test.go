@@ -1,0 +1,65 @@
+package baseline
+
+import (
+	"context"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+)
+
+func TestBaseline(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "b.db")
+	b, err := Create(path)
+	require.NoError(t, err)
+	w, err := b.Rows(ctx, "posts")
+	require.NoError(t, err)
+	for i := range uint64(20000) {
+		require.NoError(t, w.Put(ctx, i, Pair{i + 1, i + 2}))
+	}
+	require.NoError(t, w.Close(ctx))
+	m, err := b.Table(ctx, "posts")
+	require.NoError(t, err)
+	require.Len(t, m, 20000)
+	assert.Equal(t, Pair{778, 779}, m[777])
+	w, err = b.Rows(ctx, "posts")
+	require.NoError(t, err)
+	require.NoError(t, w.Close(ctx))
+	m, err = b.Table(ctx, "posts")
+	require.NoError(t, err)
+	assert.Empty(t, m, "beginning a table forgets what was there")
+
+	odd := "up/\xff\nname"
+	files := []File{{Origin: tree.Entry{Path: odd, Hash: tree.Hash{1}}, Copy: tree.Entry{Path: odd, Hash: tree.Hash{1}}}, {Copy: tree.Entry{Path: "own"}, Own: true}}
+	require.NoError(t, b.PutFiles(ctx, files))
+	require.NoError(t, b.PutMeta(ctx, Meta{At: time.Unix(5, 0).UTC(), Stamp: "s"}))
+	require.NoError(t, b.Close())
+	b, err = Open(path)
+	require.NoError(t, err)
+	defer b.Close()
+	got, err := b.Files(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, odd, got[odd].Origin.Path, "a name that is not UTF-8 survives")
+	assert.True(t, got["own"].Own)
+	meta, err := b.Meta(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "s", meta.Stamp)
+	_, err = Open(filepath.Join(t.TempDir(), "none"))
+	assert.ErrorContains(t, err, "opening the baseline")
+}
+
+func TestKey(t *testing.T) {
+	tab := tables.Table{Columns: []tables.Column{{Name: "id"}, {Name: "u"}}, Key: []string{"u"}}
+	text := func(s string) tables.Value { return tables.Value{Kind: tables.Text, Bytes: []byte(s)} }
+	was := tables.Row{Key: []tables.Value{text("https://a")}, Values: []tables.Value{text("1"), text("http://b")}}
+	is := tables.Row{Key: []tables.Value{text("http://b")}, Values: []tables.Value{text("1"), text("http://b")}}
+	assert.Equal(t, Key(tab, is), Key(tab, was), "a key that was rewritten is the copy's")
+	tab.Key, tab.Hidden = []string{"rowid"}, true
+	assert.NotEqual(t, Key(tab, is), Key(tab, was))
+}

@@ -1,0 +1,279 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/inventory"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+var (
+	errFlaky = errors.New("the line broke")
+	errHard  = errors.New("the disk is full")
+)
+
+// bench is a record and a queue whose operation is made by the test.
+type bench struct {
+	t      *testing.T
+	path   string
+	record *inventory.Inventory
+	queue  *Queue
+	mu     sync.Mutex
+	log    []string
+	op     func(b *bench, r plan.Run) *Operation
+}
+
+func (b *bench) did(s string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.log = append(b.log, s)
+}
+
+func (b *bench) seen() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return append([]string(nil), b.log...)
+}
+
+func newBench(t *testing.T, op func(b *bench, r plan.Run) *Operation) *bench {
+	b := &bench{t: t, op: op, path: filepath.Join(t.TempDir(), "record.db")}
+	b.open()
+	return b
+}
+
+func (b *bench) open() {
+	var err error
+	b.record, err = inventory.Open(b.path)
+	require.NoError(b.t, err)
+	b.queue, err = New(context.Background(), Options{
+		Record: b.record, Log: slog.New(slog.DiscardHandler),
+		Makers:    map[plan.Kind]Maker{"test": func(_ context.Context, r plan.Run) (*Operation, error) { return b.op(b, r), nil }},
+		Transient: func(err error) bool { return errors.Is(err, errFlaky) },
+	})
+	require.NoError(b.t, err)
+	rec, q := b.record, b.queue
+	b.t.Cleanup(func() { _ = q.Stop(context.Background()); rec.Close() })
+}
+
+func (b *bench) add(steps ...string) plan.Run {
+	p := plan.Plan{Kind: "test", Target: site.Site{ID: "s1", Name: "one"}, Detail: []byte("{}")}
+	for _, s := range steps {
+		p.Steps = append(p.Steps, plan.Step{Name: s, Title: s, Work: 10, Unit: plan.Rows})
+	}
+	r, err := b.queue.Add(context.Background(), p, "runa")
+	require.NoError(b.t, err)
+	return r
+}
+
+func (b *bench) await(id string, want plan.RunState) plan.Run {
+	b.t.Helper()
+	var r plan.Run
+	require.Eventually(b.t, func() bool {
+		var err error
+		r, err = b.record.Run(context.Background(), id)
+		require.NoError(b.t, err)
+		return r.State.Over()
+	}, 20*time.Second, 20*time.Millisecond)
+	require.Equal(b.t, want, r.State, r.Error)
+	return r
+}
+
+func (b *bench) start() { require.NoError(b.t, b.queue.Start(context.Background())) }
+
+// simple makes an operation whose steps note that they ran.
+func simple(extra func(b *bench, name string, ctx context.Context, t *Task) error) func(b *bench, r plan.Run) *Operation {
+	return func(b *bench, r plan.Run) *Operation {
+		op := &Operation{
+			Undo: func(context.Context) error { b.did("undo"); return nil },
+			Over: func(_ context.Context, r plan.Run) error { b.did("over " + string(r.State)); return nil },
+		}
+		for _, s := range r.Plan.Steps {
+			op.Steps = append(op.Steps, Step{Name: s.Name, Do: func(ctx context.Context, t *Task) error {
+				b.did(s.Name)
+				if extra != nil {
+					return extra(b, s.Name, ctx, t)
+				}
+				return nil
+			}})
+		}
+		return op
+	}
+}
+
+func TestStepsRunInOrder(t *testing.T) {
+	b := newBench(t, simple(func(_ *bench, name string, _ context.Context, task *Task) error {
+		task.Add(7, 1)
+		task.Add(3, 0)
+		task.Note("at %s", name)
+		task.Result("came out well")
+		return nil
+	}))
+	b.start()
+	r := b.await(b.add("a", "b", "c").ID, plan.Done)
+	assert.Equal(t, []string{"a", "b", "c", "over done"}, b.seen())
+	assert.EqualValues(t, 10, r.Steps[1].Done)
+	assert.EqualValues(t, 1, r.Steps[1].Items)
+	assert.Equal(t, "at b", r.Steps[1].Note)
+	assert.Equal(t, "came out well", r.Result)
+	assert.Equal(t, 1, r.Tries)
+	assert.False(t, r.Ended.IsZero())
+}
+
+func TestFailureKeepsWhatWasDoneAndResumes(t *testing.T) {
+	fail := true
+	b := newBench(t, simple(func(_ *bench, name string, _ context.Context, _ *Task) error {
+		if name == "b" && fail {
+			return errHard
+		}
+		return nil
+	}))
+	b.start()
+	id := b.add("a", "b", "c").ID
+	r := b.await(id, plan.Stopped)
+	assert.Contains(t, r.Error, "the disk is full")
+	assert.Contains(t, r.Remedy, "resume the run")
+	fail = false
+	_, err := b.queue.Resume(context.Background(), id)
+	require.NoError(t, err)
+	b.await(id, plan.Done)
+	assert.Equal(t, []string{"a", "b", "over failed", "b", "c", "over done"}, b.seen(), "what was done is not done again")
+	_, err = b.queue.Resume(context.Background(), id)
+	assert.ErrorContains(t, err, "only a run that failed")
+}
+
+func TestTransientErrorsAreTriedAgain(t *testing.T) {
+	n := 0
+	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error {
+		if n++; n < 2 {
+			return errFlaky
+		}
+		return nil
+	}))
+	b.start()
+	r := b.await(b.add("a").ID, plan.Done)
+	assert.Equal(t, 2, r.Tries)
+}
+
+func TestCancelUndoesWithinASecond(t *testing.T) {
+	b := newBench(t, simple(func(_ *bench, _ string, ctx context.Context, _ *Task) error {
+		<-ctx.Done()
+		return ctx.Err()
+	}))
+	b.start()
+	id := b.add("a").ID
+	require.Eventually(t, func() bool { return len(b.seen()) == 1 }, 5*time.Second, 10*time.Millisecond)
+	began := time.Now()
+	require.NoError(t, b.queue.Cancel(context.Background(), id))
+	b.await(id, plan.Cancelled)
+	assert.Less(t, time.Since(began), time.Second)
+	assert.Equal(t, []string{"a", "undo", "over cancelled"}, b.seen())
+	assert.ErrorContains(t, b.queue.Cancel(context.Background(), id), "cancelled already")
+}
+
+func TestCancelFromAnotherProcess(t *testing.T) {
+	b := newBench(t, simple(func(_ *bench, _ string, ctx context.Context, _ *Task) error {
+		<-ctx.Done()
+		return ctx.Err()
+	}))
+	b.start()
+	id := b.add("a").ID
+	require.Eventually(t, func() bool { return len(b.seen()) == 1 }, 5*time.Second, 10*time.Millisecond)
+	other, err := inventory.Open(b.path)
+	require.NoError(t, err)
+	defer other.Close()
+	require.NoError(t, other.AskCancel(context.Background(), id, time.Now()))
+	b.await(id, plan.Cancelled)
+}
+
+func TestCancelBeforeItBegins(t *testing.T) {
+	b := newBench(t, simple(nil))
+	id := b.add("a").ID
+	require.NoError(t, b.queue.Cancel(context.Background(), id))
+	b.start()
+	b.await(id, plan.Cancelled)
+	assert.Equal(t, []string{"undo", "over cancelled"}, b.seen())
+}
+
+func TestCancelAfterAFailureTakesItBack(t *testing.T) {
+	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error { return errHard }))
+	b.start()
+	id := b.add("a").ID
+	b.await(id, plan.Stopped)
+	require.NoError(t, b.queue.Cancel(context.Background(), id))
+	b.await(id, plan.Cancelled)
+	assert.Contains(t, b.seen(), "undo")
+}
+
+func TestClosingLeavesTheRunToBeTakenUpAgain(t *testing.T) {
+	hang := true
+	b := newBench(t, simple(func(_ *bench, name string, ctx context.Context, _ *Task) error {
+		if name == "b" && hang {
+			<-ctx.Done()
+			return ctx.Err()
+		}
+		return nil
+	}))
+	b.start()
+	id := b.add("a", "b").ID
+	require.Eventually(t, func() bool { return len(b.seen()) == 2 }, 5*time.Second, 10*time.Millisecond)
+	began := time.Now()
+	require.NoError(t, b.queue.Stop(context.Background()))
+	assert.Less(t, time.Since(began), 2*time.Second)
+	r, err := b.record.Run(context.Background(), id)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Running, r.State, "it is not over, only nobody works on it")
+	require.NoError(t, b.record.Close())
+	hang = false
+	b.open()
+	b.start()
+	r = b.await(id, plan.Done)
+	assert.Equal(t, []string{"a", "b", "b", "over done"}, b.seen())
+	assert.Equal(t, 2, r.Tries)
+}
+
+func TestMemoryOutlivesAFailure(t *testing.T) {
+	type memory struct{ Seen []string }
+	fail := true
+	b := newBench(t, nil)
+	b.op = func(b *bench, r plan.Run) *Operation {
+		m := &memory{}
+		return &Operation{Memory: m, Steps: []Step{
+			{"a", func(context.Context, *Task) error { m.Seen = append(m.Seen, "a"); return nil }},
+			{"b", func(_ context.Context, task *Task) error {
+				m.Seen = append(m.Seen, "b")
+				if err := task.Remember(); err != nil {
+					return err
+				}
+				if fail {
+					return errHard
+				}
+				task.Result("%v", m.Seen)
+				return nil
+			}},
+		}}
+	}
+	b.start()
+	id := b.add("a", "b").ID
+	b.await(id, plan.Stopped)
+	fail = false
+	_, err := b.queue.Resume(context.Background(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "[a b b]", b.await(id, plan.Done).Result)
+}
+
+func TestUnknownRun(t *testing.T) {
+	b := newBench(t, simple(nil))
+	_, err := b.queue.Resume(context.Background(), "nothing")
+	assert.ErrorIs(t, err, inventory.ErrUnknown)
+	assert.ErrorIs(t, b.queue.Cancel(context.Background(), "nothing"), inventory.ErrUnknown)
+}
