@@ -149,7 +149,7 @@ func secret(path string) ([]byte, error) {
 
 // transient errors may go away by themselves: a line that broke, a busy database.
 func transient(err error) bool {
-	var n net.Error
+	var n *net.OpError
 	return errors.Is(err, tables.ErrBusy) || errors.As(err, &n) || errors.Is(err, host.ErrNoAnswer) ||
 		strings.Contains(err.Error(), "connection lost") || strings.Contains(err.Error(), "use of closed network connection")
 }
@@ -162,6 +162,9 @@ func (d *Desk) Close() error {
 	}
 	d.mu.Unlock()
 	var err error
+	if d.Env != nil {
+		_ = os.Remove(d.Env.Temp()) // if it is empty: another desk of this process may use it
+	}
 	if d.Record != nil {
 		err = d.Record.Close()
 	}

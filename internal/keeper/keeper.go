@@ -74,6 +74,11 @@ func Taken(home string) bool {
 func (k *Keeper) Run(ctx context.Context) error {
 	defer k.lock.Close()
 	d := k.desk
+	for _, p := range d.Env.DeadTemps() {
+		if err := os.RemoveAll(p); err != nil {
+			d.Log.Warn("clearing what a dead process left", "err", err)
+		}
+	}
 	if err := d.Queue.Start(ctx); err != nil {
 		k.ln.Close()
 		return err

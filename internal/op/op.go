@@ -10,7 +10,10 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
@@ -47,8 +50,27 @@ type Answer struct {
 // ErrNoSite is given for a folder that holds no site.
 var ErrNoSite = errors.New("there is no site in this folder")
 
-// Temp is the folder for snapshots and other things that do not outlive a run.
-func (e *Env) Temp() string { return filepath.Join(e.Home, "temp") }
+// Temp is this process's folder for snapshots and other things that do not
+// outlive it.
+func (e *Env) Temp() string { return filepath.Join(e.Home, "temp", strconv.Itoa(os.Getpid())) }
+
+// DeadTemps lists the folders that processes left which died before they could
+// clear up.
+func (e *Env) DeadTemps() []string {
+	var out []string
+	dir := filepath.Join(e.Home, "temp")
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil // not made yet
+	}
+	for _, d := range entries {
+		pid, err := strconv.Atoi(d.Name())
+		if err != nil || pid != os.Getpid() && errors.Is(unix.Kill(pid, 0), unix.ESRCH) {
+			out = append(out, filepath.Join(dir, d.Name()))
+		}
+	}
+	return out
+}
 
 // CopyDir is the folder of a copy: what is in use stands in "now", what is
 // being built in "next", and what was in use before in "old".

@@ -133,24 +133,18 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 			out = append(out, Leftover{m.Host, m.Path, "no site needs it any more", weight(m.Path)})
 		}
 	}
-	busy, err := env.Record.Unfinished(ctx)
+	dir := filepath.Join(env.Home, "copies")
+	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("looking for leftovers: %w", err)
 	}
-	for _, dir := range []string{filepath.Join(env.Home, "copies"), env.Temp()} {
-		if dir == env.Temp() && len(busy) > 0 {
-			continue // runs are at work there
+	for _, e := range entries {
+		if p := filepath.Join(dir, e.Name()); !needed[p] && !seen[p] {
+			out = append(out, Leftover{env.Local, p, "it is not in the record", weight(p)})
 		}
-		entries, err := os.ReadDir(dir)
-		if err != nil {
-			continue // not made yet
-		}
-		for _, e := range entries {
-			p := filepath.Join(dir, e.Name())
-			if !needed[p] && !seen[p] {
-				out = append(out, Leftover{env.Local, p, "it is not in the record", weight(p)})
-			}
-		}
+	}
+	for _, p := range env.DeadTemps() {
+		out = append(out, Leftover{env.Local, p, "a process left it that is not running any more", weight(p)})
 	}
 	for _, s := range sites {
 		for _, part := range []string{"next", "old"} {

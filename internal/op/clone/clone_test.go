@@ -1,0 +1,246 @@
+package clone_test
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/desk"
+	"alibi/internal/keeper"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/work"
+)
+
+const origin = "https://skerryline.example"
+
+// moments are where a run is killed or cancelled: before, in and after each step.
+var moments = []string{"reserve begin", "reserve end", "files begin", "files progress", "files end", "tables begin", "tables progress", "tables end",
+	"configure begin", "configure end", "place begin", "place end", "evidence begin", "evidence progress", "evidence end", "open begin", "open end"}
+
+// TestMain runs as a keeper that kills itself at a moment, if it is asked to:
+// the tests start themselves again as that process.
+func TestMain(m *testing.M) {
+	if home, at := os.Getenv("ALIBI_TEST_HOME"), os.Getenv("ALIBI_TEST_KILL"); home != "" {
+		ctx := context.Background()
+		d, err := desk.Open(ctx, desk.Options{Home: home, Observe: func(m work.Moment) {
+			if m.Step+" "+m.Phase == at {
+				_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			}
+		}})
+		if err != nil {
+			panic(err)
+		}
+		k, err := keeper.Take(d)
+		if err != nil {
+			panic(err)
+		}
+		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		_ = k.Run(ctx)
+		os.Exit(3) // the moment never came
+	}
+	os.Exit(m.Run())
+}
+
+// killedAt has another process work on the home until it kills itself there.
+func killedAt(t *testing.T, w *demotest.World, moment string) {
+	t.Helper()
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), "ALIBI_TEST_HOME="+w.Home, "ALIBI_TEST_KILL="+moment)
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	require.ErrorAs(t, err, &exit, "%s", out)
+	require.Equal(t, syscall.SIGKILL, exit.Sys().(syscall.WaitStatus).Signal(), "at %s: %s", moment, out)
+}
+
+// resumed puts a keeper to work and waits for the run that was killed.
+func resumed(t *testing.T, w *demotest.World, id string) plan.Run {
+	t.Helper()
+	w.Keep()
+	defer w.Stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	r, err := w.Desk.Await(ctx, id, nil)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	return r
+}
+
+// proven gathers evidence anew, strictly, and wants nothing left over.
+func proven(t *testing.T, w *demotest.World, s site.Site) {
+	t.Helper()
+	w.Keep()
+	defer w.Stop()
+	ctx := context.Background()
+	rep, err := w.Desk.Prove(ctx, s.ID, true, nil)
+	require.NoError(t, err)
+	for _, c := range rep.Checks {
+		assert.NotEqual(t, "broken", string(c.Verdict), "%s: %s %v", c.Title, c.Text, c.Where)
+	}
+	left, err := w.Desk.Leftovers(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestKilledAtEachMomentOfACopy(t *testing.T) {
+	w := demotest.New(t)
+	ctx := context.Background()
+	for _, m := range moments {
+		t.Run(m, func(t *testing.T) {
+			name := "k-" + strings.ReplaceAll(m, " ", "-")
+			r, err := w.Desk.Start(ctx, w.Plan(origin, name))
+			require.NoError(t, err)
+			killedAt(t, w, m)
+			if s, err := w.Desk.Find(ctx, name); err == nil {
+				assert.Equal(t, m == "open end", s.State == site.Ready, "nothing unfinished looks whole")
+			}
+			r = resumed(t, w, r.ID)
+			assert.GreaterOrEqual(t, r.Tries, 1)
+			s := w.Site(name)
+			assert.Equal(t, site.Ready, s.State)
+			assert.Empty(t, s.Run)
+			proven(t, w, s)
+		})
+	}
+}
+
+func TestKilledAtEachMomentOfARefresh(t *testing.T) {
+	w := demotest.New(t)
+	ctx := context.Background()
+	w.Keep()
+	s := w.Copy(origin, "again")
+	w.Stop()
+	db := w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite")
+	style := w.Dir("pier", "/srv/skerryline/public/wp-content/themes/harbour/style.css")
+	for i, m := range moments {
+		t.Run(m, func(t *testing.T) {
+			exec1(t, db, "UPDATE sk_posts SET post_title = post_title || ? WHERE ID = 5", "+")
+			require.NoError(t, os.WriteFile(style, []byte(strings.Repeat("a{}\n", i+1)), 0o644))
+			p, err := w.Desk.PlanRefresh(ctx, s.ID)
+			require.NoError(t, err)
+			r, err := w.Desk.Start(ctx, p)
+			require.NoError(t, err)
+			killedAt(t, w, m)
+			resumed(t, w, r.ID)
+			b, err := os.ReadFile(filepath.Join(s.Root, "wp-content/themes/harbour/style.css"))
+			require.NoError(t, err)
+			assert.Len(t, b, 4*(i+1), "the change came over")
+			proven(t, w, w.Site("again"))
+		})
+	}
+}
+
+// cancelling makes an observer that cancels the run at a moment.
+func cancelling(w **demotest.World, moment *string) func(*desk.Options) {
+	return func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if *moment != "" && m.Step+" "+m.Phase == *moment {
+				*moment = ""
+				_ = (*w).Desk.Queue.Cancel(context.Background(), m.Run)
+			}
+		}
+	}
+}
+
+func TestCancelledAtEachMomentLeavesNothing(t *testing.T) {
+	var w *demotest.World
+	moment := ""
+	w = demotest.New(t, cancelling(&w, &moment))
+	w.Keep()
+	ctx := context.Background()
+	for _, m := range moments[:len(moments)-1] {
+		t.Run(m, func(t *testing.T) {
+			moment = m
+			r := w.Run(w.Plan(origin, "cancelled"))
+			assert.Equal(t, plan.Cancelled, r.State, r.Error)
+			_, err := w.Desk.Find(ctx, "cancelled")
+			assert.Error(t, err, "it is not in the list")
+			assert.NoDirExists(t, w.Desk.Env.CopyDir("cancelled"))
+			left, err := w.Desk.Leftovers(ctx)
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+func TestCancelledRefreshGivesTheCopyBack(t *testing.T) {
+	var w *demotest.World
+	moment := ""
+	w = demotest.New(t, cancelling(&w, &moment))
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy(origin, "kept")
+	exec1(t, s.Database.Path, "UPDATE sk_posts SET post_title = ? WHERE ID = 5", "worked on")
+	for _, m := range moments[:len(moments)-1] {
+		t.Run(m, func(t *testing.T) {
+			p, err := w.Desk.PlanRefresh(ctx, s.ID)
+			require.NoError(t, err)
+			moment = m
+			r := w.Run(p)
+			assert.Equal(t, plan.Cancelled, r.State, r.Error)
+			apart, err := w.Desk.Apart(ctx, s.ID)
+			require.NoError(t, err)
+			assert.Equal(t, 1, apart.Copy, "the work on the copy is still there, and nothing else changed")
+			left, err := w.Desk.Leftovers(ctx)
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+func TestRefreshBringsOnlyWhatChanged(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy(origin, "again")
+	root := w.Dir("pier", "/srv/skerryline/public")
+	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-content/new.txt"), []byte("new"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(root, "wp-content/plugins/old-slider/readme.txt")))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/themes/harbour/style.css"), []byte("mine"), 0o644))
+	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Contains(t, r.Steps[1].Note, "3 files brought again", "the new one, the one worked on, and the configuration")
+	assert.FileExists(t, filepath.Join(s.Root, "wp-content/new.txt"))
+	assert.NoFileExists(t, filepath.Join(s.Root, "wp-content/plugins/old-slider/readme.txt"))
+	now := w.Site("again")
+	assert.Equal(t, s.ID, now.ID)
+	assert.Equal(t, s.Lease.Ends.Unix(), now.Lease.Ends.Unix(), "its lease is as it was")
+}
+
+func TestCopyOfACopy(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	w.Copy(origin, "first")
+	s := w.Copy("first", "second")
+	assert.Equal(t, w.Site("first").ID, s.Origin)
+	assert.Equal(t, "[copy] Skerry Line", s.Title, "it is said once")
+	ans, err := w.Desk.Env.Probe(context.Background(), s)
+	require.NoError(t, err)
+	assert.Equal(t, 200, ans.Status)
+	assert.Empty(t, ans.Failed)
+}
+
+func TestNetworkAndPlainSites(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	s := w.Copy("islands.skerryline.example", "islets")
+	require.NotNil(t, s.Facts.Network)
+	assert.Equal(t, "islets.localhost:"+s.Address().Port+"/north", s.Facts.Network.Sites[1].Address.Short())
+	p := w.Copy("status.skerryline.example", "boats")
+	ans, err := w.Desk.Env.Probe(context.Background(), p)
+	require.NoError(t, err)
+	assert.Equal(t, 200, ans.Status)
+	assert.True(t, ans.Banner, "a plain page carries the banner too")
+}

@@ -1,0 +1,174 @@
+package clone_test
+
+import (
+	"context"
+	"database/sql"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/desk"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/work"
+)
+
+// exec1 runs one statement on a database file.
+func exec1(t *testing.T, path, statement string, args ...any) {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)")
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec(statement, args...)
+	require.NoError(t, err)
+}
+
+func TestABrokenLineIsTakenUpAgain(t *testing.T) {
+	var w *demotest.World
+	var cut atomic.Int32
+	w = demotest.New(t, func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step == "files" && m.Phase == "progress" && cut.Add(1) == 3 {
+				w.Cut("pier")
+			}
+		}
+	})
+	w.Keep()
+	r := w.Run(w.Plan(origin, "cut"))
+	assert.Equal(t, plan.Done, r.State, r.Error)
+	assert.Equal(t, 2, r.Tries)
+}
+
+func TestAFullDiskFailsWithASentence(t *testing.T) {
+	w := demotest.New(t)
+	dir := w.Desk.Env.CopyDir("full")
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=200k"), "this test needs to mount a small file system, as root")
+	mounted := true
+	defer func() {
+		if mounted {
+			_ = syscall.Unmount(dir, syscall.MNT_DETACH)
+		}
+	}()
+	w.Keep()
+	p := w.Plan(origin, "full")
+	r := w.Run(p)
+	assert.Equal(t, plan.Stopped, r.State)
+	assert.Regexp(t, "no space left on device|disk is full", r.Error)
+	assert.Equal(t, site.Failed, w.Site("full").State)
+	require.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) // room was made
+	mounted = false
+	_, err := w.Desk.Queue.Resume(context.Background(), r.ID)
+	require.NoError(t, err)
+	r, err = w.Desk.Await(context.Background(), r.ID, nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Stopped, r.State, "what the lost disk held is missing")
+	require.NoError(t, w.Desk.Queue.Cancel(context.Background(), r.ID))
+	r, err = w.Desk.Await(context.Background(), r.ID, nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Cancelled, r.State)
+	assert.Equal(t, plan.Done, w.Run(w.Plan(origin, "full")).State, "and then it can be made")
+}
+
+func TestHostileAndOddFiles(t *testing.T) {
+	w := demotest.New(t)
+	root := w.Dir("pier", "/srv/skerryline/public")
+	odd := []string{"-rf", "with space", "new\nline", "quote'\"", "\xff\xfe", "é", "..dots", "a\\b"}
+	for _, n := range odd {
+		require.NoError(t, os.WriteFile(filepath.Join(root, n), []byte(n), 0o644))
+	}
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(root, "out")))
+	require.NoError(t, os.Symlink("../../..", filepath.Join(root, "up")))
+	require.NoError(t, os.Symlink("index.php", filepath.Join(root, "in")))
+	require.NoError(t, os.Symlink("loop", filepath.Join(root, "loop")))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(root, "pipe"), 0o644))
+	_, err := w.Desk.Inspect(context.Background(), w.Site(origin).ID)
+	require.NoError(t, err)
+	p := w.Plan(origin, "odd")
+	found := map[string]bool{}
+	for _, f := range p.Findings {
+		found[f.Code] = true
+	}
+	assert.True(t, found["link-out"])
+	assert.True(t, found["special"])
+	w.Keep()
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s := w.Site("odd")
+	for _, n := range odd {
+		b, err := os.ReadFile(filepath.Join(s.Root, n))
+		require.NoError(t, err, "%q", n)
+		assert.Equal(t, n, string(b))
+	}
+	for _, n := range []string{"out", "up", "pipe"} {
+		_, err := os.Lstat(filepath.Join(s.Root, n))
+		assert.ErrorIs(t, err, os.ErrNotExist, n)
+	}
+	target, err := os.Readlink(filepath.Join(s.Root, "in"))
+	require.NoError(t, err)
+	assert.Equal(t, "index.php", target)
+}
+
+func TestTheOriginIsNotWrittenTo(t *testing.T) {
+	w := demotest.New(t)
+	root := w.Dir("pier", "/srv/skerryline/public")
+	state := func() map[string]time.Time {
+		m := map[string]time.Time{}
+		require.NoError(t, filepath.Walk(root, func(p string, fi os.FileInfo, err error) error {
+			require.NoError(t, err)
+			m[p] = fi.ModTime()
+			return nil
+		}))
+		return m
+	}
+	before := state()
+	w.Keep()
+	s := w.Copy(origin, "gentle")
+	_, err := w.Desk.Prove(context.Background(), s.ID, true, nil)
+	require.NoError(t, err)
+	assert.Equal(t, before, state())
+}
+
+func TestTheOriginChangesWhileItIsCopied(t *testing.T) {
+	var w *demotest.World
+	var once atomic.Bool
+	w = demotest.New(t, func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step == "tables" && m.Phase == "end" && once.CompareAndSwap(false, true) {
+				exec1(w.T.(*testing.T), w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"), "UPDATE sk_posts SET post_title = 'visited' WHERE ID = 4")
+			}
+		}
+	})
+	w.Keep()
+	r := w.Run(w.Plan(origin, "meanwhile"))
+	require.Equal(t, plan.Done, r.State, "a visitor's change is no damage: %s", r.Error)
+	reps, err := w.Desk.Reports(context.Background(), r.Plan.Target.ID, 1)
+	require.NoError(t, err)
+	verdicts := map[string]string{}
+	for _, c := range reps[0].Checks {
+		verdicts[c.Name] = string(c.Verdict)
+	}
+	assert.Equal(t, "noted", verdicts["origin untouched"])
+	assert.Equal(t, "changed", verdicts["table sk_posts"])
+}
+
+func TestABusyCopyIsNotTouchedTwice(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	s := w.Copy(origin, "busy")
+	ctx := context.Background()
+	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Run = "another"; return nil })
+	require.NoError(t, err)
+	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	r := w.Run(p)
+	assert.Equal(t, plan.Stopped, r.State)
+	assert.Contains(t, r.Error, "another run (another) is at work on busy")
+}

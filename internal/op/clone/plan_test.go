@@ -1,0 +1,160 @@
+package clone
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func input() Input {
+	a, _ := site.ParseAddress("https://skerryline.example")
+	f := &site.Facts{Stack: "wordpress", Title: "Skerry Line", Core: "6.1", PHP: "8.2", Addresses: []site.Address{a}, Files: 100, Bytes: 50 << 20, Rows: 1000, TableBytes: 2 << 20,
+		Tables:   []site.Table{{Name: "sk_posts", Rows: 1000}},
+		Folders:  []site.Folder{{Path: "wp-content/uploads", Files: 60, Bytes: 40 << 20}, {Path: "wp-content/cache", Files: 30, Bytes: 8 << 20, Spare: "cache"}, {Path: "wp-content/plugins", Files: 10, Bytes: 2 << 20}},
+		Database: site.Database{Engine: "sqlite", Path: "/srv/s/wp-content/database/.ht.sqlite", Prefix: "sk_"}}
+	o := site.Site{ID: "o", Name: "skerryline.example", Role: site.Live, State: site.Ready, Host: "pier", Root: "/srv/s", Stack: "wordpress", Addresses: f.Addresses, Database: f.Database, Facts: f, Client: "Skerry Line"}
+	return Input{Origin: o, Choices: Defaults(o, "", "slipway", func(string) bool { return false }), Taken: func(n string) bool { return n == "taken" },
+		Free: 10 << 30, Dir: "/home/eng/alibi/copies/skerryline-copy", Local: "slipway", Port: "7700", Grace: 48 * time.Hour, Now: noon, By: "runa"}
+}
+
+func codes(p plan.Plan) map[string]site.Severity {
+	m := map[string]site.Severity{}
+	for _, f := range p.Findings {
+		m[f.Code] = f.Severity
+	}
+	return m
+}
+
+func TestTheUsualPlan(t *testing.T) {
+	p := Plan(input())
+	assert.False(t, p.Blocked(), "%v", p.Findings)
+	assert.Empty(t, p.Findings)
+	assert.Equal(t, plan.Copy, p.Kind)
+	assert.Equal(t, "http://skerryline-copy.localhost:7700", p.Target.Address().String())
+	assert.Equal(t, "/home/eng/alibi/copies/skerryline-copy/now/site/wp-content/database/.ht.sqlite", p.Target.Database.Path)
+	assert.Equal(t, "[copy] Skerry Line", p.Target.Title)
+	assert.Equal(t, noon.Add(DefaultLease), p.Target.Lease.Ends)
+	assert.Equal(t, 70, p.Files, "the cache is left out")
+	assert.EqualValues(t, 42<<20, p.Bytes)
+	require.Len(t, p.LeftOut, 1)
+	assert.Equal(t, "wp-content/cache", p.LeftOut[0].What)
+	assert.Equal(t, "nothing on the origin", p.Writes[0])
+	assert.Equal(t, site.QuietRules, p.Target.Quiet)
+	assert.Less(t, p.Estimate.Low, p.Estimate.High)
+	assert.Equal(t, []string{"reserve", "files", "tables", "configure", "place", "evidence", "open"}, names(p))
+	assert.Equal(t, "https://www.skerryline.example", p.Rewrites[1].From, "with www too")
+	filter, choices, err := ChoicesOf(p)
+	require.NoError(t, err)
+	assert.Equal(t, "skerryline-copy", choices.Name)
+	assert.Contains(t, filter.Folders, "wp-content/database/.ht.sqlite", "the database is not copied as a file")
+}
+
+func names(p plan.Plan) []string {
+	var out []string
+	for _, s := range p.Steps {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
+func TestChoicesHaveConsequences(t *testing.T) {
+	in := input()
+	in.Choices.Spare = true
+	assert.Equal(t, 100, Plan(in).Files)
+	in.Choices.Skip = []string{"/wp-content/uploads/"}
+	p := Plan(in)
+	assert.Equal(t, 40, p.Files)
+	assert.EqualValues(t, 10<<20, p.Bytes)
+	in.Choices.Larger = 10 << 20
+	filter, _, err := ChoicesOf(Plan(in))
+	require.NoError(t, err)
+	assert.EqualValues(t, 10<<20, filter.Larger)
+	in.Choices.Quiet = []site.Rule{site.QuietMail}
+	p = Plan(in)
+	assert.Contains(t, codes(p), "quiet-payments")
+	assert.NotContains(t, codes(p), "quiet-mail")
+	in.Choices.Title = false
+	p = Plan(in)
+	assert.Equal(t, site.Warn, codes(p)["title"], "a title that would mislead is told")
+	assert.Equal(t, "Skerry Line", p.Target.Title)
+	in.Choices.Lease, in.Choices.Hold = 0, "sign-off"
+	p = Plan(in)
+	assert.True(t, p.Target.Lease.Held)
+	assert.Equal(t, "sign-off", p.Target.Lease.Reason)
+}
+
+func TestWhatKeepsAPlanFromRunning(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*Input)
+		code   string
+		text   string
+	}{
+		"no name":      {func(in *Input) { in.Choices.Name = "" }, "name", "needs a name"},
+		"name in use":  {func(in *Input) { in.Choices.Name = "taken" }, "name", "is in use"},
+		"odd name":     {func(in *Input) { in.Choices.Name = "Über Copy" }, "name", "can't be part of an address"},
+		"disk":         {func(in *Input) { in.Free = 1 << 20 }, "disk", "1.0 MiB are free"},
+		"quota":        {func(in *Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
+		"quota, bytes": {func(in *Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
+		"hold":         {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
+		"engine": {func(in *Input) {
+			in.Origin.Facts.Findings = []site.Finding{{Severity: site.Block, Code: "engine", Text: "another engine"}}
+		}, "engine", "another engine"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in := input()
+			c.change(&in)
+			p := Plan(in)
+			assert.True(t, p.Blocked())
+			require.NotEmpty(t, p.Findings)
+			assert.Equal(t, c.code, p.Findings[0].Code, "the worst comes first")
+			assert.Contains(t, p.Findings[0].Text, c.text)
+		})
+	}
+}
+
+func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {
+	in := input()
+	over := site.Site{ID: "c", Name: "winter", Role: site.Copy, State: site.Ready, Lease: site.Begin(noon.Add(-time.Hour), 72*time.Hour, time.Hour), MadeAt: noon.Add(-time.Hour)}
+	in.Over, in.Lost = &over, &site.Apart{Copy: 3}
+	in.Taken = func(string) bool { return true }
+	in.Dir = "/home/eng/alibi/copies/winter"
+	in.Quota, in.Use = site.Quota{Copies: 1}, site.Use{Copies: 1}
+	p := Plan(in)
+	assert.Equal(t, plan.Refresh, p.Kind)
+	assert.False(t, p.Blocked(), "neither its own name nor the quota is in the way: %v", p.Findings)
+	assert.Equal(t, site.ID("c"), p.Target.ID)
+	assert.Equal(t, over.Lease, p.Target.Lease)
+	assert.Contains(t, codes(p), "lost")
+	assert.Contains(t, p.Writes[1], "is replaced")
+}
+
+func TestEstimateLearns(t *testing.T) {
+	in := input()
+	first := Plan(in)
+	assert.Contains(t, first.Estimate.Basis, "usual rates")
+	for range 3 {
+		in.Past = append(in.Past, plan.Run{State: plan.Done, Plan: first, Began: noon, Ended: noon.Add(40 * time.Second)})
+	}
+	in.Past = append(in.Past, plan.Run{State: plan.Stopped, Plan: first, Began: noon, Ended: noon.Add(time.Hour)})
+	p := Plan(in)
+	assert.Contains(t, p.Estimate.Basis, "3 earlier runs from pier")
+	assert.InDelta(t, 34, p.Estimate.Low.Seconds(), 1)
+	assert.InDelta(t, 50, p.Estimate.High.Seconds(), 1)
+	in.Origin.Host = "drydock"
+	assert.Contains(t, Plan(in).Estimate.Basis, "usual rates", "another host is another story")
+}
+
+func TestALargeFileThatIsLeftOutIsNoFinding(t *testing.T) {
+	in := input()
+	in.Origin.Facts.Findings = []site.Finding{{Severity: site.Warn, Code: "large-file", Text: "1 file is larger"}}
+	assert.Contains(t, codes(Plan(in)), "large-file")
+	in.Choices.Larger = 10 << 20
+	assert.NotContains(t, codes(Plan(in)), "large-file")
+}
