@@ -115,7 +115,7 @@ func (b Board) Due() []Family {
 }
 
 // Matching keeps the sites that a text occurs in: in name, address, host,
-// purpose, owner or client.
+// purpose, owner or client. A live site that fits brings all its copies.
 func (b Board) Matching(text string) Board {
 	text = strings.ToLower(text)
 	fits := func(s site.Site) bool {
@@ -129,12 +129,13 @@ func (b Board) Matching(text string) Board {
 	var out []Family
 	for _, f := range b.Families {
 		var copies []site.Site
+		whole := f.Live.ID != "" && fits(f.Live)
 		for _, c := range f.Copies {
-			if fits(c) {
+			if whole || fits(c) {
 				copies = append(copies, c)
 			}
 		}
-		if len(copies) > 0 || f.Live.ID != "" && fits(f.Live) {
+		if len(copies) > 0 || whole {
 			out = append(out, Family{Live: f.Live, Copies: copies})
 		}
 	}

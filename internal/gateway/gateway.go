@@ -181,6 +181,9 @@ func markSVG(m site.Mark) template.HTML {
 func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, sites []site.Site) {
 	b := g.banner(s, sites, g.session(r, s))
 	_, probing := check(g.Secret, r.Header.Get(probeHeader), "probe", s.ID, g.Now())
+	if probing && (s.State == site.Making || s.State == site.Failed) {
+		s.State = site.Ready
+	}
 	switch s.State {
 	case site.Ready:
 	case site.Expired:
@@ -192,9 +195,6 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is parked", Lines: []string{"This copy of " + b.Of + " was taken off the air by its keeper."}})
 		return
 	case site.Making:
-		if probing {
-			break
-		}
 		w.Header().Set("Retry-After", "2")
 		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}})
 		return

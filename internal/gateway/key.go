@@ -23,12 +23,12 @@ const (
 	cookieName  = "alibi_inside"
 )
 
-// sign makes "payload.mac", both in base64.
+// sign makes "payload.mac", both in base64; the MAC is cut to 128 bits.
 func sign(secret []byte, payload string) string {
 	m := hmac.New(sha256.New, secret)
 	m.Write([]byte(payload))
 	enc := base64.RawURLEncoding
-	return enc.EncodeToString([]byte(payload)) + "." + enc.EncodeToString(m.Sum(nil))
+	return enc.EncodeToString([]byte(payload)) + "." + enc.EncodeToString(m.Sum(nil)[:16])
 }
 
 // check gives the fields of a signed payload that is still good.

@@ -11,8 +11,10 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"runtime"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	_ "modernc.org/sqlite" // the driver, in Go
 
 	"alibi/internal/plan"
@@ -120,19 +122,37 @@ func collect[T any](ctx context.Context, db *sql.DB, q string, args ...any) ([]T
 		return nil, fmt.Errorf("reading the record: %w", err)
 	}
 	defer rows.Close()
-	var out []T
+	var docs [][]byte
 	for rows.Next() {
 		var doc []byte
 		if err := rows.Scan(&doc); err != nil {
 			return nil, fmt.Errorf("reading the record: %w", err)
 		}
-		var v T
-		if err := json.Unmarshal(doc, &v); err != nil {
-			return nil, fmt.Errorf("reading the record: %w", err)
-		}
-		out = append(out, v)
+		docs = append(docs, doc)
 	}
-	return out, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("reading the record: %w", err)
+	}
+	return decode[T](docs)
+}
+
+// decode reads documents on all processors: a long list is read each time that
+// something in it changes.
+func decode[T any](docs [][]byte) ([]T, error) {
+	out := make([]T, len(docs))
+	var g errgroup.Group
+	part := len(docs)/runtime.NumCPU() + 1
+	for from := 0; from < len(docs); from += part {
+		g.Go(func() error {
+			for i := from; i < min(from+part, len(docs)); i++ {
+				if err := json.Unmarshal(docs[i], &out[i]); err != nil {
+					return fmt.Errorf("reading the record: %w", err)
+				}
+			}
+			return nil
+		})
+	}
+	return out, g.Wait()
 }
 
 func one[T any](list []T, err error, what, name string) (T, error) {

@@ -331,7 +331,7 @@ func (a *app) footLine() string {
 	}
 	s := ""
 	for _, k := range hints {
-		s += " " + t.key.Render(k.key) + " " + t.soft.Render(k.text) + " "
+		s += " " + t.key.Render(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->"))) + " " + t.soft.Render(k.text) + " "
 	}
 	return t.ends(s, t.key.Render("? ")+t.soft.Render("help "), a.w)
 }

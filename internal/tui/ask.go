@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 )
 
 // question stands over the screen until it is answered: yes or no, or a text.
@@ -15,7 +16,6 @@ type question struct {
 	text   string
 	wrong  string
 	must   string // what has to be typed for yes
-	live   bool   // it is about a live site
 	yes    func(a *app) tea.Cmd
 	typed  func(a *app, text string) (tea.Cmd, error)
 	no     func()
@@ -89,7 +89,11 @@ func (q *question) view(a *app, w, h int) []string {
 	out := make([]string, max(1, h/6))
 	out = append(out, in+t.ink.Bold(true).Render(q.title), in+t.line(width), "")
 	for _, l := range q.lines {
-		for _, part := range wrap(plain(l), width) {
+		parts := wrap(plain(l), width)
+		if strings.HasPrefix(l, "  ") { // an address or a key: not to be broken unless it must be
+			parts = strings.Split(ansi.Hardwrap(plain(l), w-6, true), "\n")
+		}
+		for _, part := range parts {
 			out = append(out, in+t.ink.Render(part))
 		}
 	}

@@ -217,10 +217,11 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	c := layout(w)
 	foot := b.detail(a, w)
 	rows := h - 2 - len(foot)
-	head := t.head.Render("   " + t.fit("SITE", c.name) + t.fit("ON", c.host) + t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs) + t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight) + t.right("APART", c.apart) + t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof) + t.fit(axisHead(c.axis), c.axis))
+	first := t.fit("SITE", c.name)
 	if b.finding || b.find != "" {
-		head = "   " + t.key.Render("find: ") + t.ink.Render(plain(b.find)+pick(b.finding, t.glyph("▏", "_"), "")) + t.soft.Render(fmt.Sprintf("   %d found", len(b.rows)))
+		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, t.glyph("▏", "_"), ""))+t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
 	}
+	head := "   " + first + t.head.Render(t.fit("ON", c.host)+t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs)+t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight)+t.right("APART", c.apart)+t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof)+t.fit(axisHead(c.axis), c.axis))
 	out := []string{head}
 	b.see(len(b.rows), rows)
 	if len(b.rows) == 0 {
@@ -317,13 +318,14 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 		}
 		return t.soft.Render(text)
 	}
+	for _, r := range a.board.Runs {
+		if r.Plan.Target.ID == s.ID {
+			over, rest := t.track(done(r), min(16, w/2))
+			return t.copy.Render(over) + t.rule.Render(rest) + t.ink.Render(" "+string(r.Plan.Kind)+" "+percent(r))
+		}
+	}
 	switch s.State {
 	case site.Making:
-		for _, r := range a.board.Runs {
-			if r.Plan.Target.ID == s.ID {
-				return t.copy.Render(t.bar(done(r), min(16, w/2))) + t.ink.Render(" being made, "+percent(r))
-			}
-		}
 		return t.ink.Render("being made")
 	case site.Failed:
 		return t.wrong.Render("! its run failed; u shows why")

@@ -78,16 +78,24 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 			return "taken up again", func(*app) tea.Cmd { r.run = run; return nil }, err
 		}), true
 	}
-	s, ok := a.find(r.run.Plan.Target.ID)
-	if !ok || !state.Over() || key == "c" {
+	if !state.Over() || r.run.Plan.Kind == plan.Remove || key == "c" {
 		return nil, false
 	}
+	s := r.site(a)
 	if key == "enter" {
 		a.pop()
 		a.push(newSite(s.ID))
 		return nil, true
 	}
 	return siteKey(a, s, key)
+}
+
+// site is the run's copy as the board has it, or as it was planned.
+func (r *runScreen) site(a *app) site.Site {
+	if s, ok := a.find(r.run.Plan.Target.ID); ok {
+		return s
+	}
+	return r.run.Plan.Target
 }
 
 func (r *runScreen) keys(a *app) []hint {
@@ -118,8 +126,12 @@ func (r *runScreen) view(a *app, w, h int) []string {
 	now := a.desk.Now()
 	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) + t.ink.Render(" "+plain(run.Plan.Origin.Name)+t.glyph("  →  ", "  ->  ")) + t.badge(site.Copy) + " " + t.mark(run.Plan.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(run.Plan.Target.Name)), ""}
 	bw := max(8, min(32, w-104))
+	until := now
+	if run.State.Over() {
+		until = run.Ended // a step that was broken off does not go on counting
+	}
 	for _, p := range run.Steps {
-		out = append(out, stepRow(t, p, bw, now))
+		out = append(out, stepRow(t, p, bw, until))
 	}
 	out = append(out, "")
 	out = append(out, r.summary(a, now, w)...)
@@ -208,10 +220,7 @@ func (r *runScreen) card(a *app) []string {
 		return "     " + t.soft.Render(t.fit(label, 14)) + t.ink.Render(plain(text))
 	}
 	out := []string{"", line("answers at", s.Address().String()+"/"), line("accounts", "the origin's, with their passwords; o gives an address that signs in"), line("quiet", quietText(s))}
-	if c, ok := a.find(s.ID); ok {
-		out = append(out, line("lease", c.LeaseText(a.desk.Now())))
-	}
-	return append(out, line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
+	return append(out, line("lease", r.site(a).LeaseText(a.desk.Now())), line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
 }
 
 // runsScreen lists the latest runs.

@@ -1,0 +1,28 @@
+# Two commands are all there is to know: make demo, make test.
+export CGO_ENABLED := 0
+
+.PHONY: demo build test lint needs bench shots
+
+demo: build
+	./bin/alibi demo
+
+build:
+	go build -trimpath -o bin/alibi ./cmd/alibi
+
+# What the tests talk to: a real PHP, a real terminal, a real SSH server.
+needs:
+	@script/needs
+
+test: needs lint
+	go test -timeout 20m ./...
+
+lint:
+	@test -z "$$(gofmt -l cmd internal)" || { echo "not gofmt'd:"; gofmt -l cmd internal; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+bench:
+	bench/run
+
+shots: build
+	script/shots

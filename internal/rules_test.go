@@ -1,0 +1,102 @@
+// Package internal holds nothing but the rules of the house.
+package internal
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// deps gives the packages of ours, and the interface libraries, that each
+// package of ours is built from.
+func deps(t *testing.T) map[string][]string {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-deps", "-f", "{{.ImportPath}}: {{join .Deps \" \"}}", "alibi/...").Output()
+	require.NoError(t, err)
+	m := map[string][]string{}
+	for _, line := range strings.Split(string(out), "\n") {
+		name, rest, ok := strings.Cut(line, ": ")
+		if !ok || !strings.HasPrefix(name, "alibi/") {
+			continue
+		}
+		m[name] = nil
+		for _, d := range strings.Fields(rest) {
+			if strings.HasPrefix(d, "alibi/") || strings.HasPrefix(d, "charm.land/") {
+				m[name] = append(m[name], d)
+			}
+		}
+	}
+	return m
+}
+
+// may says which rooms a room may be built from, for those with a strict rule.
+// A prefix stands for all below it.
+var may = map[string][]string{
+	"alibi/internal/site":     {},
+	"alibi/internal/phpval":   {},
+	"alibi/internal/plan":     {"site"},
+	"alibi/internal/rewrite":  {"site", "phpval"},
+	"alibi/internal/host":     {},
+	"alibi/internal/tree":     {"host"},
+	"alibi/internal/tables":   {"host"}, // an embedded engine reads files where they are
+	"alibi/internal/baseline": {"tables", "tree", "host"},
+	"alibi/internal/work":     {"inventory", "plan", "site"},
+	"alibi/internal/stack":    {"host", "rewrite", "site", "tables", "tree", "phpval"},
+}
+
+func TestRoomsKeepTheirDirection(t *testing.T) {
+	all := deps(t)
+	require.Contains(t, all, "alibi/internal/tui")
+	for room, allowed := range may {
+		for name, ds := range all {
+			if name != room && !(strings.HasPrefix(name, room+"/") && room != "alibi/internal/host") || strings.HasSuffix(name, "test") {
+				continue
+			}
+			for _, d := range ds {
+				ok := strings.HasPrefix(d, room)
+				for _, a := range allowed {
+					ok = ok || d == "alibi/internal/"+a || strings.HasPrefix(d, "alibi/internal/"+a+"/")
+				}
+				assert.True(t, ok, "%s must not be built from %s", name, d)
+			}
+		}
+	}
+}
+
+func TestOnlyTheInterfaceKnowsTheInterface(t *testing.T) {
+	for name, ds := range deps(t) {
+		switch name {
+		case "alibi/internal/tui", "alibi/cmd/alibi":
+			continue
+		}
+		for _, d := range ds {
+			assert.False(t, strings.HasPrefix(d, "charm.land/") || d == "alibi/internal/tui", "%s must not be built from %s", name, d)
+			if name != "alibi/internal/keeper" && !strings.HasPrefix(name, "alibi/internal/demo") {
+				assert.NotEqual(t, "alibi/internal/cli", d, "%s must not be built from the command line", name)
+			}
+		}
+	}
+}
+
+func TestOperationsDoNotKnowOneAnothersScreens(t *testing.T) {
+	for name, ds := range deps(t) {
+		if !strings.HasPrefix(name, "alibi/internal/op") {
+			continue
+		}
+		for _, d := range ds {
+			for _, no := range []string{"desk", "keeper", "gateway", "cli", "demo"} {
+				assert.False(t, strings.HasPrefix(d, "alibi/internal/"+no), "%s must not be built from %s", name, d)
+			}
+		}
+	}
+}
+
+func TestNamesSayWhatThingsAre(t *testing.T) {
+	for name := range deps(t) {
+		last := name[strings.LastIndexByte(name, '/')+1:]
+		assert.NotContains(t, []string{"util", "utils", "common", "helpers", "misc", "shared", "base"}, last)
+	}
+}
