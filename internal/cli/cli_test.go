@@ -51,7 +51,7 @@ func TestTheWholeWayByCommand(t *testing.T) {
 		return out
 	}
 	assert.Contains(t, ok("list"), "LIVE skerryline.example")
-	assert.Contains(t, ok("inspect", "crew"), "1 serialized values are broken already")
+	assert.Contains(t, ok("inspect", "crew"), "1 serialized value is broken already")
 	assert.Contains(t, ok("copy", "skerryline.example", "--plan"), "nothing on the origin")
 	out := ok("copy", "skerryline.example", "--name", "winter", "--for", "the winter timetable", "--lease", "6h")
 	assert.Contains(t, out, "evidence holds")

@@ -115,7 +115,7 @@ func (f *addScreen) view(a *app, w, h int) []string {
 	for i, x := range f.fields() {
 		value := plain(f.values[x.name])
 		if i == f.at {
-			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(t.fit(" "+x.label, 20))+t.chosen.Render(t.fit(" "+value+t.glyph("▏", "_"), min(70, w-24))))
+			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(t.fit(" "+x.label, 20))+t.chosen.Render(t.fit(" "+value+"_", min(70, w-24))))
 		} else {
 			out = append(out, t.soft.Render(t.fit("  "+x.label, 20))+" "+t.ink.Render(pick(value != "", " "+value, " -")))
 		}

@@ -82,7 +82,7 @@ func Run(ctx context.Context, d *desk.Desk, carried bool) error {
 }
 
 func newApp(ctx context.Context, d *desk.Desk) *app {
-	a := &app{ctx: ctx, desk: d, theme: newTheme(true, localeASCII())}
+	a := &app{ctx: ctx, desk: d, theme: newPlainTheme(localeASCII())}
 	a.stack = []screen{&boardScreen{}}
 	return a
 }

@@ -102,7 +102,7 @@ func (q *question) view(a *app, w, h int) []string {
 		if q.secret {
 			text = strings.Repeat("*", len([]rune(text)))
 		}
-		out = append(out, "", in+t.chosen.Render(" "+text+t.glyph("▏", "_")+" "))
+		out = append(out, "", in+t.chosen.Render(" "+text+"_"+" "))
 	}
 	if q.wrong != "" {
 		out = append(out, "")

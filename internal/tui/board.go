@@ -219,7 +219,7 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	rows := h - 2 - len(foot)
 	first := t.fit("SITE", c.name)
 	if b.finding || b.find != "" {
-		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, t.glyph("▏", "_"), ""))+t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
+		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, "_", ""))+t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
 	}
 	head := "   " + first + t.head.Render(t.fit("ON", c.host)+t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs)+t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight)+t.right("APART", c.apart)+t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof)+t.fit(axisHead(c.axis), c.axis))
 	out := []string{head}

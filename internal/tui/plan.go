@@ -241,7 +241,7 @@ func (p *planScreen) left(a *app, w int) []string {
 		if c.typed != nil {
 			value = plain(c.raw(p))
 			if i == p.at {
-				value += t.glyph("▏", "_")
+				value += "_"
 			} else if value == "" {
 				value = "-"
 			}

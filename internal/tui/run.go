@@ -125,7 +125,7 @@ func (r *runScreen) view(a *app, w, h int) []string {
 	run := r.run
 	now := a.desk.Now()
 	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) + t.ink.Render(" "+plain(run.Plan.Origin.Name)+t.glyph("  →  ", "  ->  ")) + t.badge(site.Copy) + " " + t.mark(run.Plan.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(run.Plan.Target.Name)), ""}
-	bw := max(8, min(32, w-104))
+	bw := max(8, min(40, w-98))
 	until := now
 	if run.State.Over() {
 		until = run.Ended // a step that was broken off does not go on counting
@@ -170,7 +170,7 @@ func stepRow(t *theme, p plan.Progress, bw int, now time.Time) string {
 	if share == 1 {
 		barStyle = t.good
 	}
-	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(over) + t.rule.Render(rest) + t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 13)) + t.soft.Render(t.right(rate, 15)) + "  " + t.soft.Render(plain(p.Note))
+	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(over) + t.rule.Render(rest) + t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 13)) + "  " + t.soft.Render(plain(pick(p.Note != "", p.Note, rate)))
 }
 
 func units(n int64, u plan.Unit) string {

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"image/color"
 	"os"
 	"strings"
 
@@ -38,7 +37,21 @@ var light = palette{
 type theme struct {
 	palette
 	ascii                                                             bool
+	basic                                                             bool // the terminal's own colours
 	ink, soft, rule, live, copy, soon, wrong, good, chosen, key, head lipgloss.Style
+}
+
+// newPlainTheme is for a terminal that does not say what its ground is: its own
+// ink and its own basic colours, which fit whatever it is.
+func newPlainTheme(ascii bool) *theme {
+	own := lipgloss.NewStyle()
+	basic := func(n int) lipgloss.Style { return own.Foreground(lipgloss.ANSIColor(n)) }
+	t := newTheme(true, ascii)
+	t.basic = true
+	t.ink, t.soft, t.rule, t.head = own, own, own.Faint(true), own
+	t.live, t.chosen = own.Bold(true).Reverse(true), own.Bold(true).Reverse(true)
+	t.copy, t.soon, t.wrong, t.good, t.key = basic(6), basic(5), basic(1).Bold(true), basic(2), basic(4).Bold(true)
+	return t
 }
 
 func newTheme(isDark, ascii bool) *theme {
@@ -55,15 +68,16 @@ func newTheme(isDark, ascii bool) *theme {
 	}
 }
 
-func (t *theme) markColour(m site.Mark) color.Color { return lipgloss.Color(t.marks[m.Colour]) }
-
 // mark draws a site's figure in its colour: two cells.
 func (t *theme) mark(m site.Mark) string {
 	s := m.Figure()
 	if t.ascii {
 		s = m.ASCII()
 	}
-	return lipgloss.NewStyle().Foreground(t.markColour(m)).Render(s)
+	if t.basic {
+		return lipgloss.NewStyle().Foreground(lipgloss.ANSIColor(1 + m.Colour%6)).Render(s)
+	}
+	return lipgloss.NewStyle().Foreground(lipgloss.Color(t.marks[m.Colour])).Render(s)
 }
 
 // glyph gives a character, or its ASCII stand-in.

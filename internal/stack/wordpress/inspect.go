@@ -213,7 +213,7 @@ func (d *data) tell(f *site.Facts, conf config) {
 	f.Tasks = d.tasks()
 	f.Outward = d.outward(f)
 	if n := len(d.broken); n > 0 {
-		f.Findings = append(f.Findings, site.Finding{Severity: site.Warn, Code: "broken-value", Text: fmt.Sprintf("%d serialized values are broken already: %s", n, d.broken[0]), Remedy: "they are copied byte for byte and listed in the evidence; mend them on the origin"})
+		f.Findings = append(f.Findings, site.Finding{Severity: site.Warn, Code: "broken-value", Text: fmt.Sprintf("%s broken already: %s", stack.Count(n, "serialized value is", "serialized values are"), d.broken[0]), Remedy: "they are copied byte for byte and listed in the evidence; mend them on the origin"})
 	}
 }
 
