@@ -65,7 +65,7 @@ func (s *scanner) fail(what string) error {
 // next reads the token at the scanner's position into t and moves behind it.
 func (s *scanner) next(t *token) error {
 	s.begun = true
-	*t = token{place: Text}
+	t.place, t.classLo, t.classHi = Text, 0, 0 // the rest is set by those that have it
 	if n := len(s.stack); n > 0 {
 		f := &s.stack[n-1]
 		if f.left == 0 {
@@ -243,7 +243,19 @@ func (s *scanner) quoted() (lenLo, lenHi, lo, hi int, err error) {
 	return
 }
 
+// str takes LEN:"payload";. Most of a value is strings, so the usual case is
+// written out.
 func (s *scanner) str(t *token) (err error) {
+	src, i, n := s.src, s.pos, 0
+	for i < len(src) && src[i] >= '0' && src[i] <= '9' && i-s.pos < 9 {
+		n = n*10 + int(src[i]-'0')
+		i++
+	}
+	if end := i + 2 + n; i > s.pos && end+1 < len(src) && src[i] == ':' && src[i+1] == '"' && src[end] == '"' && src[end+1] == ';' {
+		t.lenLo, t.lenHi, t.lo, t.hi = s.pos, i, i+2, end
+		s.pos = end + 2
+		return nil
+	}
 	if t.lenLo, t.lenHi, t.lo, t.hi, err = s.quoted(); err != nil {
 		return err
 	}

@@ -15,7 +15,7 @@ var (
 // context is what stands before a host name.
 type context struct {
 	lo       int    // where the address begins
-	scheme   string // "http" or "https" as it stands there, or ""
+	scheme   string // "http", "https", "ws" or "wss", or ""
 	schemeHi int
 	colon    string // how the colon behind the scheme is written, or ""
 	slash    string // how a slash is written here, or ""
@@ -50,6 +50,9 @@ func slashBefore(v []byte) string {
 		return f
 	}
 	n := len(v) - 1
+	if n == 0 || v[n-1] != '\\' {
+		return f
+	}
 	for n > 0 && v[n-1] == '\\' {
 		n--
 	}
@@ -63,6 +66,9 @@ func before(v []byte, start int) context {
 	if start == 0 || label(head[start-1]) && escapeAt(v, lineStart(v, start), start) == 0 {
 		return c
 	}
+	if head[start-1] == '/' {
+		return c.address(head)
+	}
 	if at := suffix(head, ats); at != "" {
 		u := userBefore(head[:len(head)-len(at)])
 		if s := slashBefore(v[:u]); s == "" || slashBefore(v[:u-len(s)]) == "" {
@@ -75,6 +81,11 @@ func before(v []byte, start int) context {
 		c.domain = true
 		return c
 	}
+	return c.address(head)
+}
+
+// address reads the slashes and the scheme that head ends with.
+func (c context) address(head []byte) context {
 	s2 := slashBefore(head)
 	if s2 == "" {
 		return c
@@ -94,7 +105,7 @@ func before(v []byte, start int) context {
 	head = head[:len(head)-len(colon)]
 	for _, s := range []string{"https", "http", "wss", "ws"} {
 		if n := len(head) - len(s); n >= 0 && equalFold(head[n:], s) {
-			c.lo, c.scheme, c.schemeHi, c.colon = n, string(head[n:]), len(head), colon
+			c.lo, c.scheme, c.schemeHi, c.colon = n, s, len(head), colon
 			return c
 		}
 	}
@@ -124,13 +135,13 @@ func userBefore(v []byte) int {
 // at end, and where the address ends.
 func after(v []byte, end int, p Pair, left context) (int, bool) {
 	rest := v[end:]
-	if prefix(rest, ats) != "" {
-		return end, false
-	}
 	port, n := "", 0
-	if colon := prefix(rest, colons); colon != "" {
-		d := digitsAt(rest, len(colon))
-		if d > 0 && d < 6 {
+	if len(rest) > 0 && strings.IndexByte(`@:%&\`, rest[0]) >= 0 { // what an at sign or a colon may begin with
+		if prefix(rest, ats) != "" {
+			return end, false
+		}
+		colon := prefix(rest, colons)
+		if d := digitsAt(rest, len(colon)); colon != "" && d > 0 && d < 6 {
 			port, n = string(rest[len(colon):len(colon)+d]), len(colon)+d
 		}
 	}
@@ -167,7 +178,7 @@ func slashAfter(v []byte) string {
 }
 
 func isDefault(port, scheme string) bool {
-	switch strings.ToLower(scheme) {
+	switch scheme {
 	case "http", "ws":
 		return port == "80"
 	case "https", "wss":
@@ -181,7 +192,7 @@ func isDefault(port, scheme string) bool {
 func (c context) write(out, v []byte, start, end int, p Pair) []byte {
 	if c.scheme != "" {
 		scheme := p.To.Scheme
-		if len(c.scheme) < 4 && c.scheme[0]|0x20 == 'w' {
+		if c.scheme[0] == 'w' {
 			scheme = strings.Replace(scheme, "http", "ws", 1)
 		}
 		out = append(append(out, scheme...), v[c.schemeHi:start]...)

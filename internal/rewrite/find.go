@@ -11,11 +11,46 @@ import (
 // alike: its letters in either case, found by its rarest byte, and what they
 // become in base64 at each of the three alignments.
 type anchor struct {
-	text       string // lower case
-	rare       int    // index of the byte that is least common in text
-	low, high  byte   // that byte in both cases
-	encoded    [3][]byte
-	encodedOff [3]int // bytes of base64 before the stable part
+	text      string // lower case
+	rare      int    // index of the byte that is least common in text
+	low, high byte   // that byte in both cases
+	encoded   [3]needle
+}
+
+// A needle is found by its rarest byte, and then compared.
+type needle struct {
+	text []byte
+	rare int
+}
+
+// rareCoded orders bytes by how seldom they are in text that is no base64.
+const rareCoded = "ZXQJKVYWU9876543021GFBHDPLNMROCSITAE"
+
+func newNeedle(text string) needle {
+	n := needle{text: []byte(text)}
+	best := len(rareCoded) + 1
+	for i := range len(text) {
+		if k := strings.IndexByte(rareCoded, text[i]); k >= 0 && k < best {
+			best, n.rare = k, i
+		}
+	}
+	return n
+}
+
+// all adds to room each place in v where the needle stands.
+func (n *needle) all(v []byte, room []int) []int {
+	for i := n.rare; i < len(v); {
+		at := indexByte(v, i, n.text[n.rare])
+		if at < 0 {
+			break
+		}
+		i = at + 1
+		if start := at - n.rare; start+len(n.text) <= len(v) && string(v[start:start+len(n.text)]) == string(n.text) {
+			room = append(room, start)
+			i = at + len(n.text)
+		}
+	}
+	return room
 }
 
 // rarity orders bytes by how seldom they are in prose and markup.
@@ -51,8 +86,7 @@ func newAnchor(host string) anchor {
 		enc := base64.StdEncoding.EncodeToString(padded)
 		from := (shift*8 + 5) / 6
 		to := len(padded) * 8 / 6
-		a.encoded[shift] = []byte(enc[from:to])
-		a.encodedOff[shift] = from
+		a.encoded[shift] = newNeedle(enc[from:to])
 	}
 	return a
 }
@@ -112,15 +146,8 @@ func (r *Rewriter) find(v []byte, scope Scope, room []int) []int {
 	for i := range r.anchors {
 		a := &r.anchors[i]
 		room = a.all(v, room)
-		for k, e := range a.encoded {
-			for from := 0; ; {
-				j := bytes.Index(v[from:], e)
-				if j < 0 {
-					break
-				}
-				room = append(room, from+j)
-				from += j + len(a.encoded[k])
-			}
+		for k := range a.encoded {
+			room = a.encoded[k].all(v, room)
 		}
 	}
 	if scope == Settings {

@@ -100,11 +100,12 @@ func (r *Rewriter) value(v []byte, scope Scope, depth int) ([]byte, int, Issue) 
 	if len(needles) == 0 {
 		return v, 0, Clean
 	}
-	return r.change(v, needles, scope, depth)
+	return r.change(v, needles, scope, depth, nil)
 }
 
-// change is value for a v in which something was found, at needles.
-func (r *Rewriter) change(v []byte, needles []int, scope Scope, depth int) ([]byte, int, Issue) {
+// change is value for a v in which something was found, at needles. scratch is
+// room that the result may take.
+func (r *Rewriter) change(v []byte, needles []int, scope Scope, depth int, scratch []byte) ([]byte, int, Issue) {
 	if depth > maxNesting {
 		return v, 0, TooDeep
 	}
@@ -121,7 +122,7 @@ func (r *Rewriter) change(v []byte, needles []int, scope Scope, depth int) ([]by
 	if looksJSON(v) {
 		return r.json(v, needles, scope, depth)
 	}
-	return r.text(v, needles, scope, depth)
+	return r.text(v, needles, scope, depth, scratch)
 }
 
 // serialized changes the strings of a PHP value; those without a needle are
@@ -129,6 +130,7 @@ func (r *Rewriter) change(v []byte, needles []int, scope Scope, depth int) ([]by
 func (r *Rewriter) serialized(v []byte, needles []int, scope Scope, depth int) ([]byte, int, Issue) {
 	total, worst := 0, Clean
 	rest := needles
+	var scratch []byte // of the last result, which Edit has copied by then
 	out, err := phpval.Edit(v, func(place phpval.Place, at int, payload []byte) ([]byte, bool) {
 		for len(rest) > 0 && rest[0] < at {
 			rest = rest[1:]
@@ -149,7 +151,10 @@ func (r *Rewriter) serialized(v []byte, needles []int, scope Scope, depth int) (
 			for i := range inside {
 				inside[i] -= at
 			}
-			repl, hits, issue = r.change(payload, inside, scope, depth+1)
+			repl, hits, issue = r.change(payload, inside, scope, depth+1, scratch[:0])
+			if hits > 0 {
+				scratch = repl
+			}
 		} else {
 			repl, hits, issue = r.value(payload, scope, depth+1)
 		}

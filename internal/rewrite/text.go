@@ -8,15 +8,15 @@ import (
 
 // text changes addresses and paths in v as they stand there, and the strings
 // of serialized values and runs of base64 that are embedded in it.
-func (r *Rewriter) text(v []byte, needles []int, scope Scope, depth int) ([]byte, int, Issue) {
+func (r *Rewriter) text(v []byte, needles []int, scope Scope, depth int, scratch []byte) ([]byte, int, Issue) {
 	var (
-		out   []byte
+		out   = scratch[:0]
 		hits  int
 		worst Issue
 		last  int
 	)
 	put := func(lo, hi int, repl []byte) {
-		if out == nil {
+		if cap(out) < len(v)+len(repl)+64 && len(out) == 0 {
 			out = make([]byte, 0, len(v)+len(repl)+64)
 		}
 		out = append(append(out, v[last:lo]...), repl...)
@@ -147,17 +147,10 @@ func (r *Rewriter) hostAt(v []byte, at int) (pairs []Pair, start, end int) {
 }
 
 func (r *Rewriter) lookup(b []byte) []Pair {
-	if len(b) > 255 {
-		return nil
+	if ps := r.hosts[string(b)]; ps != nil || len(b) > 253 {
+		return ps
 	}
-	var buf [255]byte
-	for i, c := range b {
-		if c >= 'A' && c <= 'Z' {
-			c += 'a' - 'A'
-		}
-		buf[i] = c
-	}
-	return r.hosts[string(buf[:len(b)])]
+	return r.hosts[strings.ToLower(string(b))]
 }
 
 func label(c byte) bool {

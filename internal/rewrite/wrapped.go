@@ -112,7 +112,7 @@ func (r *Rewriter) jsonString(raw []byte, scope Scope, depth int) ([]byte, int, 
 	nested := phpval.Looks(dec) || looksJSON(dec) || percentSerialized.Match(dec) || bytes.Contains(dec, []byte(`s:`)) && hasEmbedded(dec)
 	if !nested {
 		var room [24]int
-		return r.text(raw, r.find(raw, scope, room[:0]), scope, depth+1)
+		return r.text(raw, r.find(raw, scope, room[:0]), scope, depth+1, nil)
 	}
 	out, n, issue := r.value(dec, scope, depth+1)
 	if n == 0 {
@@ -192,7 +192,7 @@ func base64Char(c byte) bool {
 func (r *Rewriter) base64Run(v []byte, at, floor int) (lo, hi int, ok bool) {
 	for i := range r.anchors {
 		for _, e := range r.anchors[i].encoded {
-			if bytes.HasPrefix(v[at:], e) {
+			if bytes.HasPrefix(v[at:], e.text) {
 				ok = true
 			}
 		}

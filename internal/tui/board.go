@@ -217,7 +217,7 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	c := layout(w)
 	foot := b.detail(a, w)
 	rows := h - 2 - len(foot)
-	first := t.fit("SITE", c.name)
+	first := t.head.Render(t.fit("SITE", c.name))
 	if b.finding || b.find != "" {
 		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, "_", ""))+t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
 	}
