@@ -45,16 +45,33 @@ type Editor func(place Place, at int, payload []byte) ([]byte, bool)
 // Edit returns src with the payloads that edit changed put in and every length
 // set anew. If nothing changed the result is src itself. A value that is not
 // well formed gives an error that wraps ErrSyntax, and no result.
-func Edit(src []byte, edit Editor) ([]byte, error) {
+func Edit(src []byte, edit Editor) ([]byte, error) { return edited(src, nil, true, edit) }
+
+// EditAt is Edit for the strings only that one of the positions in src, which
+// are in order, lies in; the others are not asked about. The whole value is
+// checked all the same.
+func EditAt(src []byte, at []int, edit Editor) ([]byte, error) { return edited(src, at, false, edit) }
+
+func edited(src []byte, at []int, all bool, edit Editor) ([]byte, error) {
 	s := scanner{src: src}
 	var out []byte
 	last := 0 // src[:last] is in out already
 	var t token
 	for s.more() {
+		for len(at) > 0 && at[0] < s.pos {
+			at = at[1:]
+		}
+		if !all {
+			limit := len(src)
+			if len(at) > 0 {
+				limit = at[0]
+			}
+			s.skip(limit)
+		}
 		if err := s.next(&t); err != nil {
 			return nil, err
 		}
-		if t.kind != 's' && t.kind != 'S' && t.kind != 'C' {
+		if t.kind != 's' && t.kind != 'S' && t.kind != 'C' || !all && (len(at) == 0 || at[0] >= t.hi) {
 			continue
 		}
 		payload := src[t.lo:t.hi]

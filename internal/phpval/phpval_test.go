@@ -47,6 +47,42 @@ func TestEditLeavesUnchangedValuesAlone(t *testing.T) {
 	assert.Same(t, &in[0], &out[0])
 }
 
+func TestEditAtAsksOnlyWhereItIsTold(t *testing.T) {
+	in := []byte(`a:3:{s:3:"old";s:7:"old old";i:1;s:3:"old";s:1:"k";a:1:{i:0;s:3:"old";}}`)
+	at := func(n int) int { // where the nth old stands
+		from := 0
+		for range n {
+			from += bytes.Index(in[from:], []byte("old")) + 1
+		}
+		return from - 1
+	}
+	out, err := EditAt(in, []int{at(2), at(5)}, upper)
+	require.NoError(t, err)
+	assert.Equal(t, `a:3:{s:3:"old";s:19:"brand-new brand-new";i:1;s:3:"old";s:1:"k";a:1:{i:0;s:9:"brand-new";}}`, string(out))
+	out, err = EditAt(in, nil, upper)
+	require.NoError(t, err)
+	assert.Same(t, &in[0], &out[0])
+	for _, bad := range []string{`a:2:{s:3:"old";s:2:"xy";s:3:"old";s:9:"short";}`, `a:1:{s:3:"old";s:2:"xy";`, `a:1:{s:3:"old";s:2:"xy";}}`} {
+		_, err = EditAt([]byte(bad), nil, upper)
+		assert.ErrorIs(t, err, ErrSyntax, "what is passed by is checked too: %s", bad)
+	}
+}
+
+func TestEditAtEverywhereIsEdit(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		v := Map("old", genValue(3).Draw(t, "value"), "k", "x old y").Marshal()
+		var all []int
+		for i := range v {
+			all = append(all, i)
+		}
+		a, err := Edit(v, upper)
+		require.NoError(t, err)
+		b, err := EditAt(v, all, upper)
+		require.NoError(t, err)
+		assert.Equal(t, string(a), string(b))
+	})
+}
+
 func TestBrokenValuesAreRefused(t *testing.T) {
 	for _, in := range []string{
 		"", "s", `s:4:"old";`, `s:3:"old"`, `a:1:{i:0;}`, `a:1:{i:0;i:1;`, `a:1:{a:0:{}i:1;}`, `i:;`, `i:--1;`, `b:2;`, `d:x;`, `d:1-2;`,

@@ -146,6 +146,28 @@ func (s *scanner) want(c byte) error {
 	return s.fail("expected " + string(rune(c)))
 }
 
+// skip passes by the strings at the scanner's position that are usual and end
+// before limit, without making tokens of them.
+func (s *scanner) skip(limit int) {
+	if len(s.stack) == 0 {
+		return
+	}
+	f := &s.stack[len(s.stack)-1]
+	src := s.src
+	for i := s.pos; f.left > 0 && i+1 < len(src) && src[i] == 's' && src[i+1] == ':'; i = s.pos {
+		n, j := 0, i+2
+		for ; j < len(src) && j < i+11 && src[j] >= '0' && src[j] <= '9'; j++ {
+			n = n*10 + int(src[j]-'0')
+		}
+		end := j + 2 + n
+		if j == i+2 || end >= limit || end+1 >= len(src) || src[j] != ':' || src[j+1] != '"' || src[end] != '"' || src[end+1] != ';' {
+			return
+		}
+		f.left--
+		s.pos = end + 2
+	}
+}
+
 // number takes the digits of a scalar up to its semicolon.
 func (s *scanner) number(t *token) error {
 	t.lo = s.pos

@@ -131,32 +131,29 @@ func (r *Rewriter) serialized(v []byte, needles []int, scope Scope, depth int) (
 	total, worst := 0, Clean
 	rest := needles
 	var scratch []byte // of the last result, which Edit has copied by then
-	out, err := phpval.Edit(v, func(place phpval.Place, at int, payload []byte) ([]byte, bool) {
-		for len(rest) > 0 && rest[0] < at {
-			rest = rest[1:]
-		}
-		n := 0
-		for n < len(rest) && rest[n] < at+len(payload) {
-			n++
-		}
-		if n == 0 || place == phpval.Name {
+	out, err := phpval.EditAt(v, needles, func(place phpval.Place, at int, payload []byte) ([]byte, bool) {
+		if place == phpval.Name || len(payload) == 0 {
 			return nil, false
 		}
-		inside := rest[:n]
-		rest = rest[n:]
 		var repl []byte
 		var hits int
 		var issue Issue
-		if &payload[0] == &v[at] { // no escapes: the needles stand where they stood
-			for i := range inside {
-				inside[i] -= at
+		if &payload[0] != &v[at] { // its escapes are undone, so the needles stand elsewhere
+			repl, hits, issue = r.value(payload, scope, depth+1)
+		} else {
+			for len(rest) > 0 && rest[0] < at {
+				rest = rest[1:]
 			}
-			repl, hits, issue = r.change(payload, inside, scope, depth+1, scratch[:0])
+			n := 0
+			for n < len(rest) && rest[n] < at+len(payload) {
+				rest[n] -= at // EditAt is past it by then
+				n++
+			}
+			repl, hits, issue = r.change(payload, rest[:n], scope, depth+1, scratch[:0])
+			rest = rest[n:]
 			if hits > 0 {
 				scratch = repl
 			}
-		} else {
-			repl, hits, issue = r.value(payload, scope, depth+1)
 		}
 		total += hits
 		worst = max(worst, issue)

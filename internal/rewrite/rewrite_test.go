@@ -74,6 +74,7 @@ func TestValue(t *testing.T) {
 		{"default port written out", "https://skerryline.example:443/a", dest + "/a"},
 		{"user in the URL", "https://ada:pw@skerryline.example/a", "http://ada:pw@winter.localhost:7700/a"},
 		{"serialized", serial(live), serial(dest)},
+		{"serialized with escapes", `S:32:"\00\00\00\0a\0d\00https://skerryline.example";`, `S:34:"\00\00\00\0a\0d\00http://winter.localhost:7700";`},
 		{"serialized in serialized", serial(serial(live)), serial(serial(dest))},
 		{"JSON in serialized", serial(`{"u":"https:\/\/skerryline.example"}`), serial(`{"u":"http:\/\/winter.localhost:7700"}`)},
 		{"serialized in JSON", `{"v":` + quoteJSON(serial(live)) + `}`, `{"v":` + quoteJSON(serial(dest)) + `}`},
