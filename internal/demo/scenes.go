@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"alibi/internal/desk"
-	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -150,9 +149,4 @@ func (w *World) finish(ctx context.Context, d *desk.Desk, sc scene, r plan.Run) 
 		return err
 	}
 	return sc.after(ctx, w, d, s)
-}
-
-// Choices are the choices of the copy that the tour makes.
-func Choices(ctx context.Context, d *desk.Desk, origin site.Site) (clone.Choices, error) {
-	return d.CopyDefaults(ctx, origin, "summer fares")
 }

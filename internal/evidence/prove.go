@@ -1,20 +1,15 @@
 package evidence
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
-	"path"
-	"sort"
 	"strings"
 	"time"
 
 	"alibi/internal/baseline"
-	"alibi/internal/host"
 	"alibi/internal/op"
-	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -177,125 +172,6 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin, copied inter
 	}
 	if c.Copy != "found" || c.Origin == "found" {
 		c.Verdict, c.Text = Broken, "copy and origin share a database: what is done on the copy happens on the origin"
-	}
-	rep.Checks = append(rep.Checks, c)
-	return nil
-}
-
-func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
-	base, err := in.Baseline.Files(ctx)
-	if err != nil {
-		return err
-	}
-	now, err := tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
-	if err != nil {
-		return err
-	}
-	tell := func(n int64, f int) {
-		if in.Tell != nil {
-			in.Tell(0, f)
-		}
-	}
-	if err := tree.Digest(ctx, copied.Root, now.Entries, tell); err != nil {
-		return err
-	}
-	there, err := tree.Scan(ctx, origin.Root, in.Filter)
-	if err != nil {
-		return fmt.Errorf("listing the origin: %w", err)
-	}
-	onOrigin := map[string]tree.Entry{}
-	originFiles := 0
-	for _, e := range there.Entries {
-		if !e.Mode.IsDir() {
-			onOrigin[e.Path] = e
-			originFiles++
-		}
-	}
-	var spoiled, own places
-	copiedFiles, movedOrigin := 0, 0
-	for _, e := range now.Entries {
-		if e.Mode.IsDir() {
-			continue
-		}
-		copiedFiles++
-		b, known := base[e.Path]
-		delete(base, e.Path)
-		o, has := onOrigin[e.Path]
-		delete(onOrigin, e.Path)
-		moved := has != (b.Origin.Path != "") || has && !o.Same(b.Origin)
-		if moved {
-			movedOrigin++
-		}
-		changed := !known || e.Hash != b.Copy.Hash || e.Link != b.Copy.Link || e.Mode.Type() != b.Copy.Mode.Type()
-		if b.Own && e.Hash == b.Copy.Hash {
-			own.add("%s", e.Path)
-		}
-		if changed {
-			rep.Apart.Copy++
-			if moved {
-				rep.Apart.Clashes++
-			}
-			spoiled.add("%s %s", e.Path, map[bool]string{true: "is different", false: "is not on the origin"}[known])
-		} else if known && !b.Own && b.Origin.Path != "" && b.Origin.Link == "" && b.Origin.Hash != b.Copy.Hash {
-			spoiled.add("%s was not copied as it was read", e.Path)
-		}
-	}
-	missing := make([]string, 0, len(base))
-	for p, b := range base {
-		if b.Copy.Path != "" {
-			missing = append(missing, p)
-			delete(onOrigin, p)
-		}
-	}
-	sort.Strings(missing)
-	for _, p := range missing {
-		rep.Apart.Copy++
-		spoiled.add("%s is missing", p)
-	}
-	movedOrigin += len(onOrigin)
-	rep.Apart.Origin += movedOrigin
-	rep.Files = copiedFiles
-	c := Check{Name: "files", Group: "files", Title: "files, by BLAKE3 digest", Origin: site.Number(originFiles), Copy: site.Number(copiedFiles), Verdict: Holds}
-	switch {
-	case spoiled.n > 0 && in.Fresh:
-		c.Verdict, c.Text = Broken, fmt.Sprintf("%d are not what they should be", spoiled.n)
-	case spoiled.n > 0 || movedOrigin > 0 && !in.Fresh:
-		c.Verdict, c.Text = Changed, fmt.Sprintf("since they parted %d changed on the origin, %d on the copy", movedOrigin, spoiled.n)
-	case movedOrigin > 0:
-		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", movedOrigin)
-	case own.n > 0:
-		c.Text = fmt.Sprintf("%d of them written for the copy: %s", own.n, strings.Join(own.where, ", "))
-	}
-	c.Where, c.Number = spoiled.where, spoiled.n
-	rep.Checks = append(rep.Checks, c)
-	return addressesInFiles(ctx, in, rep, copied.Root, now.Entries)
-}
-
-// textual are the endings of files in which an address matters.
-var textual = map[string]bool{".css": true, ".js": true, ".html": true, ".htm": true, ".json": true, ".xml": true, ".txt": true, ".php": true, ".svg": true, ".map": true}
-
-func addressesInFiles(ctx context.Context, in *Input, rep *Report, root host.Root, entries []tree.Entry) error {
-	var p places
-	looked := 0
-	for _, e := range entries {
-		if !e.Regular() || !textual[strings.ToLower(path.Ext(e.Path))] || e.Size > 2<<20 {
-			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		b, err := host.ReadFile(root, e.Path, 4<<20)
-		if err != nil {
-			continue // it vanished or may not be read: the digests tell
-		}
-		looked++
-		if _, n, _ := in.Transform.Change.Rewriter.Value(bytes.TrimSpace(b), rewrite.Prose); n > 0 {
-			p.add("%s (%d)", e.Path, n)
-		}
-	}
-	c := judged("addresses in files", "addresses", "addresses of the origin left in files", fmt.Sprintf("%d texts looked at", looked), p, Noted)
-	if p.n > 0 {
-		c.Text = "files are copied byte for byte; these lead to the origin"
 	}
 	rep.Checks = append(rep.Checks, c)
 	return nil

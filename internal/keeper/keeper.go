@@ -199,11 +199,3 @@ func (k *Keeper) warn(ctx context.Context, s site.Site, now time.Time) error {
 	}
 	return k.desk.Record.SetNote(ctx, key, s.Lease.Ends.UTC().Format(time.RFC3339))
 }
-
-// Describe says who keeps a home, for screens and commands.
-func Describe(home string) string {
-	if Taken(home) {
-		return "a keeper is at work"
-	}
-	return "no keeper is at work: runs wait, leases are not ended and copies do not answer until one is started (alibi keeper)"
-}

@@ -90,78 +90,95 @@ func (s *siteScreen) view(a *app, w, h int) []string {
 	return append(out, body[s.top:min(len(body), s.top+room)]...)
 }
 
-// facts are the lines at the left: what the site is and holds, and for a copy
-// the same of its origin.
+// sheet is the lines at the left: what a site is and holds, and for a copy the
+// same of its origin beside it.
+type sheet struct {
+	t      *theme
+	x      site.Site
+	o      *site.Site // nil: nothing to stand beside
+	w      int
+	labels int // width of the labels
+	values int // width of one value of two
+	out    []string
+}
+
 func (s *siteScreen) facts(a *app, x site.Site, o *site.Site, w int) []string {
-	t := a.theme
-	var out []string
-	wl := 17
-	wv := (w - wl - 2)
+	f := &sheet{t: a.theme, x: x, o: o, w: w, labels: 17}
+	f.values = (w - f.labels - 12) / 2
 	if o != nil {
-		wv = (w - wl - 12) / 2
+		f.out = append(f.out, f.t.head.Render(f.t.fit("", f.labels)+f.t.fit("THIS COPY", f.values)+" "+f.t.fit("ITS ORIGIN", f.values)))
 	}
-	line := func(label, mine string, his *string) {
-		l := t.soft.Render(t.fit(" "+label, wl))
-		if his == nil {
-			out = append(out, l+t.ink.Render(t.fit(plain(mine), w-wl)))
-			return
-		}
-		l += t.ink.Render(t.fit(plain(mine), wv)) + " " + t.soft.Render(t.fit(plain(*his), wv))
-		if *his != mine {
-			l += t.soon.Render(" differs")
-		}
-		out = append(out, l)
-	}
-	of := func(f func(site.Site) string) *string {
-		if o == nil {
-			return nil
-		}
-		v := f(*o)
-		return &v
-	}
-	both := func(label string, f func(site.Site) string) { line(label, f(x), of(f)) }
-	if o != nil {
-		out = append(out, t.head.Render(t.fit("", wl)+t.fit("THIS COPY", wv)+" "+t.fit("ITS ORIGIN", wv)))
-	}
-	both("title", func(s site.Site) string { return s.Facts.Title })
-	both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
-	both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
-	both("on", func(s site.Site) string { return s.Host })
-	line("in", x.Root, nil)
-	for i, ad := range x.Addresses {
-		line(pick(i == 0, "address", "also"), ad.String(), nil)
-	}
-	if n := x.Facts.Network; n != nil {
-		line("network", plural(len(n.Sites), "site", "sites")+pick(n.SubDomains, " on sub-domains", " in sub-folders"), nil)
-		for _, b := range n.Sites {
-			line("", b.Title+"  "+b.Address.Short(), nil)
-		}
-	}
-	both("files", func(s site.Site) string { return site.Number(s.Facts.Files) + ", " + site.Size(s.Facts.Bytes) })
-	both("tables", func(s site.Site) string {
-		return fmt.Sprintf("%d, %s rows, %s", len(s.Facts.Tables), site.Number(s.Facts.Rows), site.Size(s.Facts.TableBytes))
-	})
-	out = append(out, "")
+	f.identity()
+	f.gap()
 	for _, c := range x.Facts.Contents {
-		both(c.Kind, func(s site.Site) string { return site.Number(count(s.Facts.Contents, c.Kind)) })
+		f.both(c.Kind, func(s site.Site) string { return site.Number(count(s.Facts.Contents, c.Kind)) })
 	}
 	for _, c := range x.Facts.Users {
-		both(c.Kind+"s", func(s site.Site) string { return site.Number(count(s.Facts.Users, c.Kind)) })
+		f.both(c.Kind+"s", func(s site.Site) string { return site.Number(count(s.Facts.Users, c.Kind)) })
 	}
-	out = append(out, "")
+	f.gap()
+	f.standing(a)
+	f.gap()
+	return append(f.out, findingLines(f.t, x.Facts.Findings, w)...)
+}
+
+func (f *sheet) gap() { f.out = append(f.out, "") }
+
+// line is one value of the site's own.
+func (f *sheet) line(label, value string) {
+	f.out = append(f.out, f.t.soft.Render(f.t.fit(" "+label, f.labels))+f.t.ink.Render(f.t.fit(plain(value), f.w-f.labels)))
+}
+
+// both is a value beside the origin's, and whether they differ.
+func (f *sheet) both(label string, value func(site.Site) string) {
+	mine := value(f.x)
+	if f.o == nil {
+		f.line(label, mine)
+		return
+	}
+	his := value(*f.o)
+	l := f.t.soft.Render(f.t.fit(" "+label, f.labels)) + f.t.ink.Render(f.t.fit(plain(mine), f.values)) + " " + f.t.soft.Render(f.t.fit(plain(his), f.values))
+	if his != mine {
+		l += f.t.soon.Render(" differs")
+	}
+	f.out = append(f.out, l)
+}
+
+func (f *sheet) identity() {
+	f.both("title", func(s site.Site) string { return s.Facts.Title })
+	f.both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
+	f.both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
+	f.both("on", func(s site.Site) string { return s.Host })
+	f.line("in", f.x.Root)
+	for i, ad := range f.x.Addresses {
+		f.line(pick(i == 0, "address", "also"), ad.String())
+	}
+	if n := f.x.Facts.Network; n != nil {
+		f.line("network", plural(len(n.Sites), "site", "sites")+pick(n.SubDomains, " on sub-domains", " in sub-folders"))
+		for _, b := range n.Sites {
+			f.line("", b.Title+"  "+b.Address.Short())
+		}
+	}
+	f.both("files", func(s site.Site) string { return site.Number(s.Facts.Files) + ", " + site.Size(s.Facts.Bytes) })
+	f.both("tables", func(s site.Site) string {
+		return fmt.Sprintf("%d, %s rows, %s", len(s.Facts.Tables), site.Number(s.Facts.Rows), site.Size(s.Facts.TableBytes))
+	})
+}
+
+// standing is how a copy, or a live site, stands today.
+func (f *sheet) standing(a *app) {
+	x, now := f.x, a.desk.Now()
 	if x.Role == site.Copy {
-		line("made for", pick(x.Purpose != "", x.Purpose, "-"), nil)
-		line("lease", x.LeaseText(a.desk.Now()), nil)
-		line("apart", x.ApartText()+"  ("+changes(x.Apart.Copy)+" here, "+fmt.Sprint(x.Apart.Origin)+" there)", nil)
-		line("evidence", x.ProofText()+pick(!x.Proof.At.IsZero(), ", "+site.Ago(a.desk.Now().Sub(x.Proof.At)), ""), nil)
-	} else {
-		line("owner", pick(x.Owner != "", x.Owner, "nobody is named"), nil)
-		line("client", pick(x.Client != "", x.Client, "-"), nil)
-		line("read", site.Ago(a.desk.Now().Sub(x.Facts.At))+" in "+site.Seconds(x.Facts.Took), nil)
-		line("copies", plural(copiesOf(a, x.ID), "copy", "copies"), nil)
+		f.line("made for", pick(x.Purpose != "", x.Purpose, "-"))
+		f.line("lease", x.LeaseText(now))
+		f.line("apart", x.ApartText()+"  ("+changes(x.Apart.Copy)+" here, "+fmt.Sprint(x.Apart.Origin)+" there)")
+		f.line("evidence", x.ProofText()+pick(!x.Proof.At.IsZero(), ", "+site.Ago(now.Sub(x.Proof.At)), ""))
+		return
 	}
-	out = append(out, "")
-	return append(out, findingLines(t, x.Facts.Findings, w)...)
+	f.line("owner", pick(x.Owner != "", x.Owner, "nobody is named"))
+	f.line("client", pick(x.Client != "", x.Client, "-"))
+	f.line("read", site.Ago(now.Sub(x.Facts.At))+" in "+site.Seconds(x.Facts.Took))
+	f.line("copies", site.Number(copiesOf(a, x.ID)))
 }
 
 func copiesOf(a *app, id site.ID) int {

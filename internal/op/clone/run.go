@@ -99,19 +99,26 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 	return nil
 }
 
+// ends opens the origin and the copy that is being built.
+func (x *runner) ends(ctx context.Context) (origin, dst stack.Place, closeBoth func(), err error) {
+	if origin, err = x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root); err != nil {
+		return
+	}
+	if dst, err = x.env.Place(ctx, x.env.Local, x.next(x.p.Target.Root)); err != nil {
+		origin.Root.Close()
+		return
+	}
+	return origin, dst, func() { origin.Root.Close(); dst.Root.Close() }, nil
+}
+
 // files brings what the origin has, taking from the copy as it stands what did
 // not change on either side.
 func (x *runner) files(ctx context.Context, t *work.Task) error {
-	origin, err := x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root)
+	origin, dst, closeBoth, err := x.ends(ctx)
 	if err != nil {
 		return err
 	}
-	defer origin.Root.Close()
-	dst, err := x.env.Place(ctx, x.env.Local, x.next(x.p.Target.Root))
-	if err != nil {
-		return err
-	}
-	defer dst.Root.Close()
+	defer closeBoth()
 	list, err := tree.Scan(ctx, origin.Root, x.d.Filter)
 	if err != nil {
 		return fmt.Errorf("listing the origin's files: %w", err)
@@ -246,16 +253,11 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 
 // configure writes the copy's own files and notes them in the baseline.
 func (x *runner) configure(ctx context.Context, _ *work.Task) error {
-	origin, err := x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root)
+	origin, dst, closeBoth, err := x.ends(ctx)
 	if err != nil {
 		return err
 	}
-	defer origin.Root.Close()
-	dst, err := x.env.Place(ctx, x.env.Local, x.next(x.p.Target.Root))
-	if err != nil {
-		return err
-	}
-	defer dst.Root.Close()
+	defer closeBoth()
 	tr, err := x.transform()
 	if err != nil {
 		return err

@@ -60,21 +60,7 @@ func (d *data) read() error {
 		}},
 		{"comments", func(row) { d.contents["comments"]++ }},
 		{"terms", func(row) { d.contents["terms"]++ }},
-		{"usermeta", func(r row) {
-			if r.text("meta_key") != d.prefix+"capabilities" {
-				return
-			}
-			v, err := phpval.Parse([]byte(r.text("meta_value")))
-			if err != nil {
-				d.roles["unreadable"]++
-				return
-			}
-			for _, it := range v.Items {
-				if it.Val.Text() == "1" {
-					d.roles[it.Key.Text()]++
-				}
-			}
-		}},
+		{"usermeta", d.role},
 		{"blogs", func(r row) {
 			id, _ := strconv.ParseInt(r.text("blog_id"), 10, 64)
 			d.blogs = append(d.blogs, blog{id: id, domain: r.text("domain"), path: r.text("path")})
@@ -85,6 +71,28 @@ func (d *data) read() error {
 			return err
 		}
 	}
+	return d.titles()
+}
+
+// role counts a user under the roles that the row gives.
+func (d *data) role(r row) {
+	if r.text("meta_key") != d.prefix+"capabilities" {
+		return
+	}
+	v, err := phpval.Parse([]byte(r.text("meta_value")))
+	if err != nil {
+		d.roles["unreadable"]++
+		return
+	}
+	for _, it := range v.Items {
+		if it.Val.Text() == "1" {
+			d.roles[it.Key.Text()]++
+		}
+	}
+}
+
+// titles reads what the sites of a network call themselves.
+func (d *data) titles() error {
 	for i := range d.blogs {
 		b := &d.blogs[i]
 		table := "options"
