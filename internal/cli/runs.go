@@ -14,6 +14,7 @@ import (
 
 	"alibi/internal/demo"
 	"alibi/internal/desk"
+	"alibi/internal/gateway"
 	"alibi/internal/keeper"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
@@ -250,7 +251,12 @@ func (a *app) demo() *cobra.Command {
 			if keeper.Taken(home) {
 				return fmt.Errorf("a demo is running in %s already; close it first, or name another folder with --home", home)
 			}
-			w, err := demo.Start(ctx, home, desk.FreePort(7700), false)
+			front, port, err := gateway.ListenFrom(7700)
+			if err != nil {
+				return err
+			}
+			defer front.Close()
+			w, err := demo.Start(ctx, home, port, false)
 			if err != nil {
 				return err
 			}
@@ -261,6 +267,7 @@ func (a *app) demo() *cobra.Command {
 				return err
 			}
 			defer d.Close()
+			d.Front = front
 			if headless {
 				return a.headless(ctx, w, d, spoil)
 			}

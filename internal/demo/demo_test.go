@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo"
+	"alibi/internal/demo/demotest"
 	"alibi/internal/desk"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -62,7 +63,7 @@ func TestTheWorldIsAlwaysTheSame(t *testing.T) {
 func TestEveryStateWorthSeeing(t *testing.T) {
 	ctx := context.Background()
 	home := filepath.Join(t.TempDir(), "home")
-	w, err := demo.Start(ctx, home, desk.FreePort(31000), false)
+	w, err := demo.Start(ctx, home, demotest.FreePort(31000), false)
 	require.NoError(t, err)
 	defer w.Close()
 	d, err := desk.Open(ctx, desk.Options{Home: home})

@@ -5,10 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
@@ -99,16 +97,4 @@ func (c Config) leases() (length, grace time.Duration, err error) {
 		return 0, 0, fmt.Errorf("lease.grace: %w", err)
 	}
 	return length, grace, nil
-}
-
-// FreePort is the first free loopback port from a number on, for a home whose
-// gateway should not collide with another one's.
-func FreePort(from int) int {
-	for p := from; p < from+1000; p++ {
-		if ln, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(p))); err == nil {
-			ln.Close()
-			return p
-		}
-	}
-	return from
 }

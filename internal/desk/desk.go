@@ -55,6 +55,7 @@ type Desk struct {
 	Secret []byte // signs latchkeys
 	Who    string
 	Log    *slog.Logger
+	Front  net.Listener // the gateway's port, where it was taken before; else nil
 
 	lease   time.Duration
 	opt     Options

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -49,6 +50,18 @@ func Listen(port string) (net.Listener, error) {
 		return nil, fmt.Errorf("opening the gateway's port %s: %w; another program has it, so set another one as gateway.port in the configuration", port, err)
 	}
 	return ln, nil
+}
+
+// ListenFrom opens the first port that is free from a number on, and tells which.
+func ListenFrom(port int) (net.Listener, int, error) {
+	var ln net.Listener
+	var err error
+	for p := port; p < port+100; p++ {
+		if ln, err = Listen(strconv.Itoa(p)); err == nil {
+			return ln, p, nil
+		}
+	}
+	return nil, 0, err
 }
 
 // Serve answers until the context ends.

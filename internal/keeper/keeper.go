@@ -52,9 +52,11 @@ func Take(d *desk.Desk) (*Keeper, error) {
 		return nil, ErrTaken
 	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{}}
-	if k.ln, err = gateway.Listen(d.Env.Port); err != nil {
-		f.Close()
-		return nil, err
+	if k.ln, d.Front = d.Front, nil; k.ln == nil {
+		if k.ln, err = gateway.Listen(d.Env.Port); err != nil {
+			f.Close()
+			return nil, err
+		}
 	}
 	return k, nil
 }

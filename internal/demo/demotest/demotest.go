@@ -5,6 +5,7 @@ import (
 	"context"
 	"math/rand/v2"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"alibi/internal/demo"
 	"alibi/internal/desk"
+	"alibi/internal/gateway"
 	"alibi/internal/keeper"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -31,13 +33,24 @@ func New(t testing.TB, change ...func(*desk.Options)) *World {
 	t.Setenv("SSH_AUTH_SOCK", "")
 	ctx := context.Background()
 	home := filepath.Join(t.TempDir(), "home")
-	w, err := demo.Start(ctx, home, desk.FreePort(20000+rand.IntN(20000)), true)
+	w, err := demo.Start(ctx, home, FreePort(20000+rand.IntN(20000)), true)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	x := &World{World: w, T: t}
 	x.Open(change...)
 	require.NoError(t, w.Settle(ctx, x.Desk))
 	return x
+}
+
+// FreePort is the first free loopback port from a number on.
+func FreePort(from int) int {
+	for p := from; p < from+1000; p++ {
+		if ln, err := gateway.Listen(strconv.Itoa(p)); err == nil {
+			ln.Close()
+			return p
+		}
+	}
+	return from
 }
 
 // Open opens the desk of the home; Stop closes it.
