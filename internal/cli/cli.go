@@ -102,7 +102,7 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, cmd.CommandPath())}
 	})
-	root.AddCommand(a.list(), a.inspect(), a.add(), a.host(), a.copy(), a.refresh(), a.evidence(), a.open(), a.extend(), a.hold(),
+	root.AddCommand(a.list(), a.inspect(), a.add(), a.owner(), a.forget(), a.host(), a.copy(), a.refresh(), a.evidence(), a.open(), a.extend(), a.hold(),
 		a.expire(), a.bringBack(), a.remove(), a.runs(), a.history(), a.leftovers(), a.keeper(), a.demo())
 	return root
 }
@@ -249,7 +249,7 @@ func (t terminal) Secret(prompt string) (string, error) {
 // confirm has a name typed before something is destroyed.
 func (a *app) confirm(s site.Site, given, why string) error {
 	if given == "" && (terminal{a}).isThere() {
-		given = terminal{a}.ask(fmt.Sprintf("%s: %s\nType the name of the copy to go on: ", s.Name, why))
+		given = terminal{a}.ask(fmt.Sprintf("%s: %s\nType its name to go on: ", s.Name, why))
 	}
 	if given != s.Name {
 		return usageError{fmt.Errorf("%s: %s; nothing was done. To go on, say --confirm %s", s.Name, why, s.Name)}

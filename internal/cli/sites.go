@@ -167,6 +167,32 @@ func (a *app) add() *cobra.Command {
 	return c
 }
 
+func isLive(s site.Site) bool { return s.Role == site.Live }
+
+func (a *app) owner() *cobra.Command {
+	return &cobra.Command{Use: "owner SITE NAME", Short: "Say who answers for a site", Args: args(cobra.ExactArgs(2)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
+			s, err := d.SetOwner(ctx, s.ID, given[0])
+			if err != nil {
+				return err
+			}
+			return a.print(s, func(w io.Writer) { fmt.Fprintf(w, "%s answers for %s\n", s.Owner, s.Name) })
+		})}
+}
+
+func (a *app) forget() *cobra.Command {
+	var confirm string
+	c := &cobra.Command{Use: "forget SITE", Short: "Take a live site out of the record; the site is not touched", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isLive),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			if err := a.confirm(s, confirm, "Alibi will know nothing of it any more"); err != nil {
+				return err
+			}
+			return d.Forget(ctx, s.ID)
+		})}
+	c.Flags().StringVar(&confirm, "confirm", "", "the site's name")
+	return c
+}
+
 func (a *app) host() *cobra.Command {
 	c := &cobra.Command{Use: "host", Short: "Machines where sites live"}
 	var h inventory.Host

@@ -309,6 +309,42 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	return s, d.log(ctx, s.ID, "add", "added as live: %s, %s", f.Stack, s.Address())
 }
 
+// Forget takes a live site out of the record. Nothing of it is touched.
+func (d *Desk) Forget(ctx context.Context, id site.ID) error {
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if c.Origin == id {
+			return fmt.Errorf("%s is a copy of it: remove its copies first", c.Name)
+		}
+	}
+	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		if s.Role != site.Live {
+			return fmt.Errorf("%s is a copy: remove it instead", s.Name)
+		}
+		s.State = site.Gone
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return d.log(ctx, id, "forget", "taken out of the record; the site itself was not touched")
+}
+
+// SetOwner says who answers for a site.
+func (d *Desk) SetOwner(ctx context.Context, id site.ID, owner string) (site.Site, error) {
+	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.Owner = strings.TrimSpace(owner)
+		return nil
+	})
+	if err != nil {
+		return s, err
+	}
+	return s, d.log(ctx, id, "owner", "%s answers for it", s.Owner)
+}
+
 func nameTaken(all []site.Site) func(string) bool {
 	m := make(map[string]bool, len(all))
 	for _, s := range all {

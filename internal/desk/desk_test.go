@@ -136,6 +136,28 @@ func TestFind(t *testing.T) {
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
 }
 
+func TestForgetAndOwner(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	live := w.Site("crew")
+	s, err := w.Desk.SetOwner(ctx, live.ID, " edda ")
+	require.NoError(t, err)
+	assert.Equal(t, "edda", s.Owner)
+	c := w.Copy("crew", "held-back")
+	assert.ErrorContains(t, w.Desk.Forget(ctx, live.ID), "held-back is a copy of it: remove its copies first")
+	assert.ErrorContains(t, w.Desk.Forget(ctx, c.ID), "remove it instead")
+	p, err := w.Desk.PlanRemove(ctx, c.ID)
+	require.NoError(t, err)
+	w.Run(p)
+	require.NoError(t, w.Desk.Forget(ctx, live.ID))
+	_, err = w.Desk.Find(ctx, "crew")
+	assert.ErrorIs(t, err, inventory.ErrUnknown)
+	assert.FileExists(t, w.Dir("drydock", "/var/www/crew/wp-config.php"), "the site itself is not touched")
+	_, err = w.Desk.AddSite(ctx, desk.NewSite{Host: "drydock", Root: "/var/www/crew"})
+	assert.NoError(t, err, "and it can be added again")
+}
+
 func TestBoard(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()

@@ -26,7 +26,7 @@ var (
 	ErrNoCommands = errors.New("the host allows no commands")
 	ErrNoAnswer   = errors.New("the host does not answer")
 	ErrAuth       = errors.New("the host refuses the sign-in")
-	ErrHostKey    = errors.New("the host's key is not the one that is known")
+	ErrHostKey    = errors.New("the host's key was not accepted")
 )
 
 // Host is a machine.

@@ -51,6 +51,7 @@ type Problem struct {
 type Listing struct {
 	Entries  []Entry
 	Problems []Problem
+	TooLarge []Entry // files that the filter passed by for their size
 }
 
 // Totals counts the files and adds up their bytes.
@@ -71,17 +72,15 @@ type Filter struct {
 	Larger  int64    `json:"larger,omitempty"`  // files of more bytes; 0: no limit
 }
 
-// Omits tells whether the filter passes e by, and why.
-func (f Filter) Omits(e Entry) (why string, omit bool) {
+// Omits tells whether the filter passes e by, and whether for its size.
+func (f Filter) Omits(e Entry) (omit, size bool) {
 	for _, p := range f.Folders {
 		if e.Path == p || strings.HasPrefix(e.Path, p+"/") {
-			return p, true
+			return true, false
 		}
 	}
-	if f.Larger > 0 && e.Regular() && e.Size > f.Larger {
-		return "larger than the limit", true
-	}
-	return "", false
+	size = f.Larger > 0 && e.Regular() && e.Size > f.Larger
+	return size, size
 }
 
 // readers is how many folders or files are read at once: enough to hide a
@@ -102,6 +101,7 @@ func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) 
 		return nil, err
 	}
 	slices.SortFunc(s.list.Entries, func(a, b Entry) int { return strings.Compare(sortKey(a.Path), sortKey(b.Path)) })
+	slices.SortFunc(s.list.TooLarge, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortFunc(s.list.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
 	return s.list, nil
 }
@@ -140,7 +140,12 @@ func (s *scan) dir(ctx context.Context, dir string) error {
 		if e.Regular() {
 			e.Size = fi.Size()
 		}
-		if _, omit := s.filter.Omits(e); omit {
+		if omit, size := s.filter.Omits(e); omit {
+			if size {
+				s.mu.Lock()
+				s.list.TooLarge = append(s.list.TooLarge, e)
+				s.mu.Unlock()
+			}
 			continue
 		}
 		if !s.take(&e) {

@@ -56,6 +56,8 @@ func TestScanListsAndReports(t *testing.T) {
 		paths = append(paths, e.Path)
 	}
 	assert.Equal(t, []string{"in", "index.php", "loop", "up", "up/a.png", "up-b"}, paths)
+	require.Len(t, l.TooLarge, 1, "what is left out for its size is told")
+	assert.Equal(t, "big", l.TooLarge[0].Path)
 	files, bytes := l.Totals()
 	assert.Equal(t, 5, files)
 	assert.EqualValues(t, 11, bytes)

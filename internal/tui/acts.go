@@ -43,7 +43,13 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 			return s.Name + " was read anew", err
 		}), true
 	}
+	if key == "w" {
+		return askOwner(a, s), true
+	}
 	if s.Role != site.Copy {
+		if key == "D" {
+			return askForget(a, s), true
+		}
 		return nil, false
 	}
 	switch key {
@@ -68,6 +74,24 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return askRemove(a, s), true
 	}
 	return nil, false
+}
+
+func askOwner(a *app, s site.Site) tea.Cmd {
+	a.asking = &question{title: "Who answers for " + s.Name + "?", input: true, text: s.Owner, typed: func(a *app, text string) (tea.Cmd, error) {
+		return a.do(func() (string, error) {
+			s, err := a.desk.SetOwner(a.ctx, s.ID, text)
+			return s.Owner + " answers for " + s.Name, err
+		}), nil
+	}}
+	return nil
+}
+
+func askForget(a *app, s site.Site) tea.Cmd {
+	a.asking = &question{title: "Take the live site " + s.Name + " out of the record?", lines: []string{"Goes: what Alibi knows of it.", "Stays: the site itself, which is not touched, and the history.", "", "Type its name to go on:"}, input: true, must: s.Name,
+		yes: func(a *app) tea.Cmd {
+			return a.do(func() (string, error) { return s.Name + " is out of the record", a.desk.Forget(a.ctx, s.ID) })
+		}}
+	return nil
 }
 
 func openAddress(a *app, s site.Site) tea.Cmd {

@@ -7,7 +7,7 @@ func (a *app) helpView(w, h int) []string {
 	t := a.theme
 	keys := append([]hint{}, a.top().keys(a)...)
 	if _, board := a.top().(*boardScreen); board {
-		keys = append(keys, hint{"i", "read the site anew"}, hint{"b", "bring an expired copy back"}, hint{"D", "remove a copy for good"}, hint{"s", "copies only, what ends next first"}, hint{"u", "runs"}, hint{"l", "leftovers"})
+		keys = append(keys, hint{"i", "read the site anew"}, hint{"b", "bring an expired copy back"}, hint{"D", "remove a copy, forget a live site"}, hint{"w", "who answers for it"}, hint{"s", "copies only, what ends next first"}, hint{"u", "runs"}, hint{"l", "leftovers"})
 	}
 	keys = append(keys, hint{"j k PgUp PgDn", "move; arrows too"}, hint{"g G", "first, last"}, hint{"y", "history: who did what"}, hint{"Esc", "back"}, hint{"q", "close"})
 	half := w / 2

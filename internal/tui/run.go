@@ -219,8 +219,11 @@ func (r *runScreen) card(a *app) []string {
 	line := func(label, text string) string {
 		return "     " + t.soft.Render(t.fit(label, 14)) + t.ink.Render(plain(text))
 	}
-	out := []string{"", line("answers at", s.Address().String()+"/"), line("accounts", "the origin's, with their passwords; o gives an address that signs in"), line("quiet", quietText(s))}
-	return append(out, line("lease", r.site(a).LeaseText(a.desk.Now())), line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
+	out := []string{"", line("answers at", s.Address().String()+"/")}
+	if s.Stack == "wordpress" {
+		out = append(out, line("accounts", "the origin's, with their passwords; o gives an address that signs in"))
+	}
+	return append(out, line("quiet", quietText(s)), line("lease", r.site(a).LeaseText(a.desk.Now())), line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
 }
 
 // runsScreen lists the latest runs.

@@ -141,7 +141,7 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 		raw.Close()
 		switch {
 		case errors.Is(err, host.ErrHostKey):
-			return nil, err
+			return nil, cause(err)
 		case strings.Contains(err.Error(), "unable to authenticate"):
 			return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects", h.name, h.target.User, host.ErrAuth)
 		}
@@ -149,6 +149,14 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 	}
 	_ = raw.SetDeadline(time.Time{})
 	return ssh.NewClient(c, chans, reqs), nil
+}
+
+// cause takes off what the protocol's library puts before our own error.
+func cause(err error) error {
+	for inner := errors.Unwrap(err); inner != nil && inner != host.ErrHostKey; inner = errors.Unwrap(inner) {
+		err = inner
+	}
+	return err
 }
 
 // Open opens dir after the server resolved it.

@@ -109,7 +109,7 @@ func TestRefusedHostKey(t *testing.T) {
 	s.who.yes = false
 	_, err := s.host(t).Open(context.Background(), "/")
 	assert.ErrorIs(t, err, host.ErrHostKey)
-	assert.ErrorContains(t, err, "was not accepted")
+	assert.ErrorContains(t, err, "which is not known yet: the host's key was not accepted")
 }
 
 func TestChangedHostKeyIsRefused(t *testing.T) {

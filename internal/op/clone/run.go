@@ -136,10 +136,34 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	}
 	x.mem.Problems = append(list.Problems, problems...)
 	x.mem.Kept = len(kept)
-	if x.p.Kind == plan.Refresh {
-		t.Note("%d files brought again, %d were the same", countFiles(got), len(kept))
+	if err := x.tellFiles(ctx, t, list, len(kept), countFiles(got)); err != nil {
+		return err
 	}
 	return x.noteFiles(ctx, append(kept, got...))
+}
+
+// tellFiles says what became of the files: what was the same, and what was left
+// out for its size, by name.
+func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing, kept, got int) error {
+	note := ""
+	if x.p.Kind == plan.Refresh {
+		note = fmt.Sprintf("%d files brought again, %d were the same", got, kept)
+	}
+	if n := len(list.TooLarge); n > 0 {
+		var names []string
+		for _, e := range list.TooLarge[:min(n, 20)] {
+			names = append(names, e.Path+" ("+site.Size(e.Size)+")")
+		}
+		left := stack.Count(n, "file", "files") + " left out for " + map[bool]string{true: "its", false: "their"}[n == 1] + " size"
+		if err := x.log(ctx, "left-out", "%s: %s", left, strings.Join(names, ", ")); err != nil {
+			return err
+		}
+		note = strings.TrimPrefix(note+"; "+left, "; ")
+	}
+	if note != "" {
+		t.Note("%s", note)
+	}
+	return nil
 }
 
 func countFiles(entries []tree.Entry) int {

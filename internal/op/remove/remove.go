@@ -43,8 +43,9 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 		if err := clone.Erase(ctx, env, s.ID, env.CopyDir(s.Name)); err != nil {
 			return err
 		}
-		t.Result("%s freed", site.Size(s.Bytes()))
-		return env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: r.By, Site: s.ID, Kind: "remove", Text: "removed for good"})
+		hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
+		t.Result("%s freed, after %d h", site.Size(s.Bytes()), hours)
+		return env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: r.By, Site: s.ID, Kind: "remove", Text: fmt.Sprintf("removed for good, after %d h", hours)})
 	}}}, Over: func(ctx context.Context, r plan.Run) error {
 		if r.State == plan.Done {
 			return nil

@@ -78,7 +78,7 @@ func TestRemoveLeavesNothing(t *testing.T) {
 	assert.Empty(t, left)
 	past, err := w.Desk.History(ctx, s.ID, 10)
 	require.NoError(t, err)
-	assert.Equal(t, "removed for good", past[0].Text, "the history stays")
+	assert.Equal(t, "removed for good, after 0 h", past[0].Text, "the history stays")
 	assert.Equal(t, "gone", past[0].Name)
 }
 
