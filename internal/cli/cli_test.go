@@ -73,6 +73,12 @@ func TestTheWholeWayByCommand(t *testing.T) {
 	assert.Contains(t, ok("remove", "winter", "--confirm", "winter"), "freed")
 	assert.Contains(t, ok("leftovers"), "nothing is left over")
 	assert.Contains(t, ok("host", "list"), "pier")
+	assert.Contains(t, ok("owner", "crew", "edda"), "edda answers for crew.skerryline.example")
+	code, _, errs = call(t, "forget", "crew", home)
+	assert.Equal(t, ExitUsage, code)
+	assert.Contains(t, errs, "Alibi will know nothing of it any more; nothing was done")
+	ok("forget", "crew", "--confirm", "crew.skerryline.example")
+	assert.NotContains(t, ok("list"), "crew.skerryline.example")
 }
 
 func TestJSONIsTheValuesThemselves(t *testing.T) {

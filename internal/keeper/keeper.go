@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -34,7 +35,8 @@ type Keeper struct {
 	// Sweep is how often leases are looked at.
 	Sweep time.Duration
 
-	last struct {
+	looking sync.Mutex // one look at the leases at a time
+	last    struct {
 		wall, steady time.Time
 	}
 	warned map[site.ID]time.Time
@@ -134,6 +136,8 @@ func (k *Keeper) jumped(now time.Time) bool {
 // Nothing is removed in the look in which its end is first noticed, nor in one
 // before which the clock jumped.
 func (k *Keeper) Leases(ctx context.Context) error {
+	k.looking.Lock()
+	defer k.looking.Unlock()
 	d := k.desk
 	now := d.Now()
 	if k.jumped(now) {

@@ -251,6 +251,25 @@ func TestRefreshThatLosesWorkAsksForTheName(t *testing.T) {
 	p.until("evidence holds")
 }
 
+func TestOwnerAndForgetting(t *testing.T) {
+	w, p := world(t)
+	p.press("w")
+	p.sees("Who answers for crew.skerryline.example?", "runa")
+	p.press("ctrl+u")
+	p.typed("edda")
+	p.press("enter")
+	p.until("edda answers for it")
+	p.press("D")
+	p.sees("Take the live site crew.skerryline.example out of the record?", "which is not touched")
+	p.press("enter")
+	p.sees("that is not its name")
+	p.typed("crew.skerryline.example")
+	p.press("enter")
+	p.until("4 live")
+	_, err := w.Desk.Find(context.Background(), "crew")
+	assert.Error(t, err)
+}
+
 func TestAFailedRunSaysWhatToDo(t *testing.T) {
 	w, p := world(t)
 	db := w.Dir("drydock", "/var/www/crew/wp-content/database/.ht.sqlite")

@@ -116,6 +116,34 @@ func TestHostileAndOddFiles(t *testing.T) {
 	assert.Equal(t, "index.php", target)
 }
 
+func TestWhatIsLeftOutForItsSizeIsNamed(t *testing.T) {
+	w := demotest.New(t)
+	root := w.Dir("pier", "/srv/skerryline/public/wp-content/uploads")
+	require.NoError(t, os.WriteFile(filepath.Join(root, "deck-plan.tif"), make([]byte, 3<<20), 0o644))
+	ctx := context.Background()
+	o, err := w.Desk.Inspect(ctx, w.Site(origin).ID)
+	require.NoError(t, err)
+	c, err := w.Desk.CopyDefaults(ctx, o, "")
+	require.NoError(t, err)
+	c.Name, c.Larger = "slim", 1<<20
+	p, err := w.Desk.PlanCopy(ctx, o.ID, c)
+	require.NoError(t, err)
+	w.Keep()
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Equal(t, "1 file left out for its size", r.Steps[1].Note)
+	assert.NoFileExists(t, filepath.Join(w.Site("slim").Root, "wp-content/uploads/deck-plan.tif"))
+	past, err := w.Desk.History(ctx, r.Plan.Target.ID, 10)
+	require.NoError(t, err)
+	named := ""
+	for _, e := range past {
+		if e.Kind == "left-out" {
+			named = e.Text
+		}
+	}
+	assert.Contains(t, named, "wp-content/uploads/deck-plan.tif (3.0 MiB)")
+}
+
 func TestTheOriginIsNotWrittenTo(t *testing.T) {
 	w := demotest.New(t)
 	root := w.Dir("pier", "/srv/skerryline/public")
