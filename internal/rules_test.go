@@ -81,7 +81,7 @@ func TestOnlyTheInterfaceKnowsTheInterface(t *testing.T) {
 	}
 }
 
-func TestOperationsDoNotKnowOneAnothersScreens(t *testing.T) {
+func TestOperationsKeepToThemselves(t *testing.T) {
 	for name, ds := range deps(t) {
 		if !strings.HasPrefix(name, "alibi/internal/op") {
 			continue
@@ -89,6 +89,9 @@ func TestOperationsDoNotKnowOneAnothersScreens(t *testing.T) {
 		for _, d := range ds {
 			for _, no := range []string{"desk", "keeper", "gateway", "cli", "demo"} {
 				assert.False(t, strings.HasPrefix(d, "alibi/internal/"+no), "%s must not be built from %s", name, d)
+			}
+			if name != "alibi/internal/op" && d != name {
+				assert.False(t, strings.HasPrefix(d, "alibi/internal/op/"), "%s must not be built from %s", name, d)
 			}
 		}
 	}

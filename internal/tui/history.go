@@ -71,6 +71,7 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 		return []string{"", t.soft.Render("   nothing has happened yet")}
 	}
 	out := []string{t.head.Render("   " + t.fit("WHEN", 20) + t.fit("WHO", 12) + t.fit("SITE", 32) + t.fit("WHAT", 12))}
+	rows -= 3 // the chosen one in full below
 	h.see(len(h.list), rows-1)
 	for i := h.top; i < min(len(h.list), h.top+rows-1); i++ {
 		e := h.list[i]
@@ -82,7 +83,14 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 		}
 		out = append(out, pick(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(e.At.Format("Mon 2 Jan 15:04:05"), 20))+t.ink.Render(t.fit(plain(e.Who), 12))+name+t.ink.Render(t.fit(e.Kind, 12))+t.soft.Render(plain(e.Text)))
 	}
-	return out
+	for len(out) < rows {
+		out = append(out, "")
+	}
+	out = append(out, t.line(w))
+	for _, l := range wrap(plain(h.list[max(0, h.cursor)].Text), w-6) {
+		out = append(out, "   "+t.ink.Render(l))
+	}
+	return out[:min(len(out), rows+3)]
 }
 
 // leftoversScreen lists what Alibi made and nothing needs any more.

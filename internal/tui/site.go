@@ -226,7 +226,7 @@ func (s *siteScreen) weights(a *app, x site.Site, w int) []string {
 	section("weight of the files")
 	bars(len(x.Facts.Folders), func(i int) (string, int64, string) {
 		f := x.Facts.Folders[i]
-		return f.Path, f.Bytes, pick(f.Spare != "", "spare: "+f.Spare, "")
+		return pick(f.Path == ".", "at the top", f.Path), f.Bytes, pick(f.Spare != "", "spare: "+f.Spare, "")
 	})
 	if len(x.Facts.Tables) > 0 {
 		list := heaviest(x.Facts.Tables)
@@ -277,7 +277,7 @@ func component(t *theme, c site.Component) string {
 	default:
 		style = t.soft
 	}
-	l := t.ink.Render(t.fit(plain(c.Name), 26)+t.fit(c.Version, 10)) + style.Render(t.fit(c.State, 10))
+	l := t.ink.Render(t.fit(plain(c.Name), 23)+t.fit(c.Version, 9)) + style.Render(t.fit(c.State, 10))
 	if c.Update != "" {
 		l += t.soon.Render(c.Update + " waits")
 	}

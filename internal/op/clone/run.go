@@ -399,7 +399,7 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 // undo brings back the state before the run.
 func (x *runner) undo(ctx context.Context) error {
 	if x.p.Kind == plan.Copy {
-		return Erase(ctx, x.env, x.p.Target.ID, x.dir)
+		return x.env.Erase(ctx, x.p.Target.ID, x.dir)
 	}
 	if exists(x.at("old")) {
 		if err := os.RemoveAll(x.at("now")); err != nil {
@@ -410,24 +410,6 @@ func (x *runner) undo(ctx context.Context) error {
 		}
 	}
 	return os.RemoveAll(x.at("next"))
-}
-
-// Erase removes a copy's folder and its place in the record.
-func Erase(ctx context.Context, env *op.Env, id site.ID, dir string) error {
-	if err := os.RemoveAll(dir); err != nil {
-		return fmt.Errorf("removing %s: %w", dir, err)
-	}
-	if err := env.Record.Unmade(ctx, env.Local, dir); err != nil {
-		return err
-	}
-	_, err := env.Record.ChangeSite(ctx, id, func(s *site.Site) error {
-		s.State, s.Run = site.Gone, ""
-		return nil
-	})
-	if errors.Is(err, inventory.ErrUnknown) {
-		return nil // it was never reserved
-	}
-	return err
 }
 
 // over sets the site's state when the run is not going on by itself.

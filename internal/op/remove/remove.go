@@ -12,7 +12,6 @@ import (
 
 	"alibi/internal/inventory"
 	"alibi/internal/op"
-	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/work"
@@ -40,7 +39,7 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	s := r.Plan.Target
 	return &work.Operation{Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
-		if err := clone.Erase(ctx, env, s.ID, env.CopyDir(s.Name)); err != nil {
+		if err := env.Erase(ctx, s.ID, env.CopyDir(s.Name)); err != nil {
 			return err
 		}
 		hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
