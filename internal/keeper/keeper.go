@@ -152,6 +152,7 @@ func (k *Keeper) Leases(ctx context.Context) error {
 	for _, s := range all {
 		if s.Role == site.Copy && s.Run == "" {
 			errs = append(errs, k.lease(ctx, s, now))
+			k.recount(ctx, s, now)
 		}
 	}
 	return errors.Join(errs...)
@@ -184,6 +185,25 @@ func (k *Keeper) lease(ctx context.Context, s site.Site, now time.Time) error {
 		return k.warn(ctx, s, now)
 	}
 	return nil
+}
+
+// recountAfter is how long a count of changes is good for, if the copy changed.
+const recountAfter = 30 * time.Second
+
+// recount counts anew how far a copy and its origin are apart, if somebody
+// wrote to the copy's database since the last count. Copies that nobody works
+// on cost their origins nothing.
+func (k *Keeper) recount(ctx context.Context, s site.Site, now time.Time) {
+	if s.State != site.Ready || now.Sub(s.Apart.At) < recountAfter {
+		return
+	}
+	fi, err := os.Stat(s.Database.Path)
+	if err != nil || !fi.ModTime().After(s.Apart.At) {
+		return
+	}
+	if _, err := k.desk.Apart(ctx, s.ID); err != nil {
+		k.desk.Log.Warn("counting changes", "site", s.Name, "err", err)
+	}
 }
 
 // warn notes once that an end is near, and what would be lost by it.

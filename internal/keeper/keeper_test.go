@@ -130,6 +130,21 @@ func TestAWarningAheadSaysWhatWouldBeLost(t *testing.T) {
 	assert.Equal(t, 1, n, "it is said once")
 }
 
+func TestWorkOnACopyIsCountedByItself(t *testing.T) {
+	w, c, k, s := fixture(t)
+	require.NoError(t, w.Spoil("row-changed", s))
+	c.set(20 * time.Second)
+	look(t, k)
+	assert.Zero(t, w.Site("leased").Apart.Copy, "not at every look")
+	c.set(50 * time.Second)
+	look(t, k)
+	counted := w.Site("leased").Apart
+	assert.Equal(t, 1, counted.Copy)
+	c.set(40 * time.Minute)
+	look(t, k)
+	assert.Equal(t, counted.At.Unix(), w.Site("leased").Apart.At.Unix(), "and not again while nobody writes to it")
+}
+
 func TestOneKeeperAtATime(t *testing.T) {
 	w := demotest.New(t)
 	assert.False(t, keeper.Taken(w.Home))
