@@ -11,6 +11,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"alibi/internal/desk"
 	"alibi/internal/keeper"
@@ -331,6 +332,9 @@ func (a *app) footLine() string {
 	}
 	s := ""
 	for _, k := range hints {
+		if ansi.StringWidth(s)+ansi.StringWidth(k.key+k.text)+3 > a.w-7 {
+			break // help has all of them
+		}
 		s += " " + t.key.Render(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->"))) + " " + t.soft.Render(k.text) + " "
 	}
 	return t.ends(s, t.key.Render("? ")+t.soft.Render("help "), a.w)

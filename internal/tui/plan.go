@@ -198,7 +198,7 @@ func (p *planScreen) view(a *app, w, h int) []string {
 		wa = w * 46 / 100
 	}
 	left := p.left(a, wa)
-	right := p.right(a, pick2(wide, w-wa-4, w-1))
+	right := p.right(a, pick2(wide, w-wa-4, w-3))
 	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   nothing is written to it")
 	out := []string{note, ""}
 	findings := p.findings(a, w)
@@ -207,7 +207,9 @@ func (p *planScreen) view(a *app, w, h int) []string {
 	} else {
 		room := max(4, h-len(out)-min(len(findings), 5)-5)
 		out = append(out, window(left, p.at, room)...)
-		out = append(out, right[:min(4, len(right))]...)
+		for _, l := range right[:min(4, len(right))] {
+			out = append(out, "  "+l)
+		}
 	}
 	out = append(out, "")
 	for i, f := range findings {
