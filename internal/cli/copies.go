@@ -21,6 +21,7 @@ import (
 // copyFlags are the choices of a copy as flags.
 type copyFlags struct {
 	name, purpose, lease, hold, larger string
+	host                               string
 	skip, loud                         []string
 	spare, plainTitle, dry, detach     bool
 }
@@ -28,6 +29,7 @@ type copyFlags struct {
 func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.name, "name", "", "what to call it; part of its address")
 	c.Flags().StringVar(&f.purpose, "for", "", "what is to be tried on it")
+	c.Flags().StringVar(&f.host, "host", "", "where to make it (this version: on this machine)")
 	c.Flags().StringVar(&f.lease, "lease", "", "how long it lives: 6h, 3d, 2w (default from the configuration)")
 	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
@@ -43,6 +45,9 @@ func (f *copyFlags) add(c *cobra.Command) {
 func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.name != "" {
 		c.Name = f.name
+	}
+	if f.host != "" {
+		c.Host = f.host
 	}
 	c.Skip, c.Spare, c.Title = f.skip, f.spare, !f.plainTitle
 	var err error

@@ -114,6 +114,9 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	} else if err := site.CheckName(c.Name, in.Taken); err != nil {
 		note(site.Block, "name", err.Error(), "choose another name")
 	}
+	if c.Host != "" && c.Host != in.Local {
+		note(site.Block, "host", "a copy can't be made on "+c.Host+" yet: this version makes copies on this machine only", "leave the host out, or name "+in.Local)
+	}
 	t.Name, t.Role, t.State = c.Name, site.Copy, site.Ready
 	t.Host, t.Stack, t.Origin = in.Local, in.Origin.Stack, in.Origin.ID
 	t.Client, t.Owner, t.Purpose = in.Origin.Client, in.By, c.Purpose

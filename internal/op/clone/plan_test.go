@@ -102,6 +102,7 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 		"disk":         {func(in *Input) { in.Free = 1 << 20 }, "disk", "1.0 MiB are free"},
 		"quota":        {func(in *Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
 		"quota, bytes": {func(in *Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
+		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "can't be made on pier yet"},
 		"hold":         {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
 		"engine": {func(in *Input) {
 			in.Origin.Facts.Findings = []site.Finding{{Severity: site.Block, Code: "engine", Text: "another engine"}}
