@@ -19,12 +19,17 @@ func picture(r *rand.Rand, w, h int, asPNG bool) []byte {
 	sx, sy, sr := r.IntN(w), r.IntN(max(1, horizon)), h/10+1
 	bx := w/5 + r.IntN(w/2)
 	phase := r.Float64() * 6
+	waves := make([]int, w) // where the sea begins, column by column
+	for x := range waves {
+		waves[x] = horizon + int(3*math.Sin(float64(x)/float64(w)*40+phase))
+	}
 	for y := range h {
+		row := img.Pix[img.PixOffset(0, y):]
 		for x := range w {
 			c := sky
 			switch {
-			case y > horizon+int(3*math.Sin(float64(x)/float64(w)*40+phase)):
-				k := uint8(min(60, (y-horizon)*60/h))
+			case y > waves[x]:
+				k := uint8(min(60, max(0, y-horizon)*60/h))
 				c = color.RGBA{sea.R - min(sea.R, k/3), sea.G - k/2, sea.B - k/3, 255}
 			case (x-sx)*(x-sx)+(y-sy)*(y-sy) < sr*sr:
 				c = color.RGBA{250, 226, 160, 255}
@@ -32,7 +37,7 @@ func picture(r *rand.Rand, w, h int, asPNG bool) []byte {
 			if y > horizon-h/12 && y < horizon+h/20 && x > bx && x < bx+w/6 {
 				c = color.RGBA{160, 50, 40, 255}
 			}
-			img.SetRGBA(x, y, c)
+			row[4*x], row[4*x+1], row[4*x+2], row[4*x+3] = c.R, c.G, c.B, c.A
 		}
 	}
 	var b bytes.Buffer
