@@ -151,8 +151,7 @@ func secret(path string) ([]byte, error) {
 // transient errors may go away by themselves: a line that broke, a busy database.
 func transient(err error) bool {
 	var n *net.OpError
-	return errors.Is(err, tables.ErrBusy) || errors.As(err, &n) || errors.Is(err, host.ErrNoAnswer) ||
-		strings.Contains(err.Error(), "connection lost") || strings.Contains(err.Error(), "use of closed network connection")
+	return errors.Is(err, tables.ErrBusy) || errors.Is(err, host.ErrNoAnswer) || errors.As(err, &n) || errors.Is(err, net.ErrClosed) || ssh.Lost(err)
 }
 
 // Close closes everything that is open.

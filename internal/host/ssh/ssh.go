@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -149,6 +150,17 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 	}
 	_ = raw.SetDeadline(time.Time{})
 	return ssh.NewClient(c, chans, reqs), nil
+}
+
+// Lost tells whether an error says that the line to a host broke: the SFTP
+// library has several ways to put it, depending on who was writing or reading.
+func Lost(err error) bool {
+	for _, e := range []error{sftp.ErrSSHFxConnectionLost, sftp.ErrSSHFxNoConnection, io.EOF, io.ErrUnexpectedEOF, io.ErrClosedPipe} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return strings.Contains(err.Error(), "failed to send packet") || strings.Contains(err.Error(), "connection lost")
 }
 
 // cause takes off what the protocol's library puts before our own error.

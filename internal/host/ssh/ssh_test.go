@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -209,7 +210,10 @@ func TestABrokenLineIsTakenUpAgain(t *testing.T) {
 	require.NoError(t, err)
 	s.srv.Cut()
 	_, err = r.ReadDir(".")
-	assert.Error(t, err)
+	assert.True(t, Lost(err), "%v", err)
+	_, err = r.Open("x")
+	assert.True(t, Lost(err), "%v", err)
+	assert.False(t, Lost(fs.ErrPermission))
 	r, err = h.Open(context.Background(), "/")
 	require.NoError(t, err)
 	_, err = r.ReadDir(".")
