@@ -219,6 +219,37 @@ func TestRefreshBringsOnlyWhatChanged(t *testing.T) {
 	assert.Equal(t, s.Lease.Ends.Unix(), now.Lease.Ends.Unix(), "its lease is as it was")
 }
 
+func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy(origin, "still")
+	again := func() plan.Run {
+		t.Helper()
+		p, err := w.Desk.PlanRefresh(ctx, s.ID)
+		require.NoError(t, err)
+		r := w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+		return r
+	}
+	assert.Contains(t, again().Steps[2].Note, "nothing was read from the origin")
+	assert.Contains(t, again().Steps[2].Note, "nothing was read from the origin", "and its baseline is whole")
+	in, c, err := w.Desk.RefreshInput(ctx, s.ID)
+	require.NoError(t, err)
+	c.Title = false
+	r := w.Run(w.Desk.PlanFrom(in, c))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Contains(t, r.Steps[2].Note, "addresses rewritten", "another choice makes other rows")
+	assert.Equal(t, "Skerry Line", w.Site("still").Title)
+	exec1(t, s.Database.Path, "UPDATE sk_posts SET post_title = 'mine' WHERE ID = 5")
+	assert.Contains(t, again().Steps[2].Note, "addresses rewritten", "work on the copy is undone")
+	exec1(t, w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"), "UPDATE sk_posts SET post_title = 'theirs' WHERE ID = 5")
+	assert.Contains(t, again().Steps[2].Note, "addresses rewritten", "and a change on the origin comes over")
+	apart, err := w.Desk.Apart(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Zero(t, apart.Copy+apart.Origin)
+}
+
 func TestCopyOfACopy(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
