@@ -137,9 +137,7 @@ func judged(name, group, title, origin string, p places, bad Verdict) Check {
 }
 
 // isolation writes a marker to the copy, looks for it on both, and removes it.
-func isolation(ctx context.Context, in *Input, rep *Report, origin, copied interface {
-	tables.Writable
-}) error {
+func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Database, copied tables.Writable) error {
 	var b [8]byte
 	_, _ = rand.Read(b[:])
 	marker := "alibi_marker_" + hex.EncodeToString(b[:])

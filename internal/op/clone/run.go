@@ -34,9 +34,6 @@ type runner struct {
 type memory struct {
 	Stamp      string               `json:"stamp"` // of the origin's database before anything was read
 	Configured map[string]tree.Hash `json:"configured"`
-	Problems   []tree.Problem       `json:"problems"`
-	Kept       int                  `json:"kept"` // files that did not have to be brought again
-	Changed    stack.Changed        `json:"changed"`
 }
 
 // New makes the operation of a run.
@@ -134,8 +131,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	x.mem.Problems = append(list.Problems, problems...)
-	x.mem.Kept = len(kept)
+	list.Problems = append(list.Problems, problems...)
 	if err := x.tellFiles(ctx, t, list, len(kept), countFiles(got)); err != nil {
 		return err
 	}
@@ -143,7 +139,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 }
 
 // tellFiles says what became of the files: what was the same, and what was left
-// out for its size, by name.
+// out for its size or because it can't be copied, by name, in the history.
 func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing, kept, got int) error {
 	note := ""
 	if x.p.Kind == plan.Refresh {
@@ -159,6 +155,15 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 			return err
 		}
 		note = strings.TrimPrefix(note+"; "+left, "; ")
+	}
+	if n := len(list.Problems); n > 0 {
+		var names []string
+		for _, p := range list.Problems[:min(n, 20)] {
+			names = append(names, p.Path+" ("+p.What+")")
+		}
+		if err := x.log(ctx, "left-out", "%s left out: %s", stack.Count(n, "entry", "entries"), strings.Join(names, ", ")); err != nil {
+			return err
+		}
 	}
 	if note != "" {
 		t.Note("%s", note)

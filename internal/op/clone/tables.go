@@ -202,7 +202,6 @@ func (x *runner) load(ctx context.Context, t *work.Task, snap tables.Snapshot, b
 		}
 		t.Add(0, 1)
 	}
-	x.mem.Changed = changed
 	t.Note("%d addresses rewritten, %d settings adjusted", changed.Addresses, changed.Adjusted)
 	return target.Finish(ctx)
 }
