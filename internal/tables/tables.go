@@ -122,8 +122,10 @@ func (d Digest) String() string { return fmt.Sprintf("%016x%016x", d[1], d[0]) }
 
 // Column is one column of a table.
 type Column struct {
-	Name string
-	Type string // as declared
+	Name      string
+	Type      string // as declared
+	Charset   string // of text, where the engine has one for each column
+	Collation string
 }
 
 // Table is one table as it stands in a snapshot.
@@ -147,9 +149,10 @@ func (t Table) Column(name string) int {
 	return -1
 }
 
-// Object is what is made after the rows: an index, a view, a trigger.
+// Object is what is made after the rows: an index, a view, a trigger, a routine.
 type Object struct {
 	Kind, Name, Table, SQL string
+	Mode                   string // settings under which the engine read SQL, if that matters
 }
 
 // Schema is everything but the rows.
@@ -158,6 +161,7 @@ type Schema struct {
 	Tables   []Table
 	After    []Object
 	Settings map[string]string // of the database as a whole, by the engine's own names
+	Problems []string          // what can't be copied, and why, in sentences
 }
 
 // Table finds a table by name.
@@ -200,6 +204,9 @@ type Snapshot interface {
 	// Read gives the rows of a range in the order of the key. A row is valid
 	// until give returns; an error from give ends the reading.
 	Read(ctx context.Context, table string, r Range, give func(Row) error) error
+	// Digest digests a row of a table, in the way in which this engine does it;
+	// buf is scratch room and is given back.
+	Digest(table string, r Row, buf []byte) (Digest, []byte)
 	Close() error
 }
 

@@ -58,6 +58,11 @@ func openImage(ctx context.Context, dir, image string) (*snapshot, error) {
 func (s *snapshot) Schema() tables.Schema { return s.schema }
 func (s *snapshot) Readers() int          { return max(2, runtime.NumCPU()) }
 
+// Digest digests the row here.
+func (s *snapshot) Digest(_ string, r tables.Row, buf []byte) (tables.Digest, []byte) {
+	return r.Digest(buf)
+}
+
 func (s *snapshot) Close() error {
 	err := s.db.Close()
 	if rerr := os.RemoveAll(s.dir); err == nil {

@@ -146,7 +146,7 @@ func testRanges(t *testing.T, e Engine) {
 		add := func(d *tables.Digest) func(tables.Row) error {
 			return func(r tables.Row) error {
 				var one tables.Digest
-				one, buf = r.Digest(buf)
+				one, buf = s.Digest(table, r, buf)
 				d.Add(one)
 				n++
 				return nil
@@ -243,12 +243,14 @@ func testResume(t *testing.T, e Engine) {
 	require.NoError(t, err)
 	defer s.Close()
 	place := t.TempDir()
-	_, err = fill(t, s, e.Target(t, place), "loose")
+	before, err := fill(t, s, e.Target(t, place), "posts")
 	require.ErrorIs(t, err, errStop)
 	read, err := fill(t, s, e.Target(t, place), "")
 	require.NoError(t, err)
-	assert.Contains(t, read, "loose")
-	assert.NotContains(t, read, "posts", "what was loaded is not loaded again")
+	assert.Contains(t, read, "posts")
+	for _, whole := range before[:len(before)-1] {
+		assert.NotContains(t, read, whole, "what was loaded is not loaded again")
+	}
 	c, err := e.Open(t, place).Snapshot(context.Background())
 	require.NoError(t, err)
 	defer c.Close()

@@ -1,0 +1,156 @@
+// Package process runs the programs that serve sites: database servers, PHP,
+// web servers. Each is started in a group of its own and bears the folder that
+// it works for in its environment, so that what a dead Alibi left running can
+// be found and ended by the next one.
+package process
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// mark is the variable of the environment by which our programs are known.
+const mark = "ALIBI_RUN"
+
+// Process is a program that was started.
+type Process struct {
+	name string
+	log  string
+	cmd  *exec.Cmd
+	done chan struct{}
+	err  error
+}
+
+// Start runs a program for a folder, where its output goes to NAME.log. env is
+// added to a small environment of ours; the person's own is not handed on.
+func Start(dir, name string, env []string, program string, args ...string) (*Process, error) {
+	log := filepath.Join(dir, name+".log")
+	out, err := os.OpenFile(log, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("starting %s: %w", name, err)
+	}
+	defer out.Close()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.Env = append([]string{mark + "=" + dir, "PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LC_ALL=C"}, env...)
+	cmd.SysProcAttr = &unix.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting %s: %w", name, err)
+	}
+	p := &Process{name: name, log: log, cmd: cmd, done: make(chan struct{})}
+	go func() {
+		p.err = cmd.Wait()
+		close(p.done)
+	}()
+	return p, nil
+}
+
+// Done is closed when the program has ended.
+func (p *Process) Done() <-chan struct{} { return p.done }
+
+// PID is the program's number.
+func (p *Process) PID() int { return p.cmd.Process.Pid }
+
+// Ended says why the program ended, with the last line that it wrote.
+func (p *Process) Ended() error {
+	<-p.done
+	why := "it ended by itself"
+	if p.err != nil {
+		why = p.err.Error()
+	}
+	if b, err := os.ReadFile(p.log); err == nil {
+		lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+		if last := lines[len(lines)-1]; last != "" {
+			why += ": " + last
+		}
+	}
+	return fmt.Errorf("%s does not run: %s", p.name, why)
+}
+
+// Await waits until ready says so, the program ends, or the time is over.
+func (p *Process) Await(limit time.Duration, ready func() bool) error {
+	until := time.Now().Add(limit)
+	for wait := time.Millisecond; ; wait = min(2*wait, 50*time.Millisecond) {
+		if ready() {
+			return nil
+		}
+		select {
+		case <-p.done:
+			return p.Ended()
+		case <-time.After(wait):
+		}
+		if time.Now().After(until) {
+			_ = p.Stop(0)
+			return fmt.Errorf("%s did not answer within %s; see %s", p.name, limit, p.log)
+		}
+	}
+}
+
+// Stop asks the program to end, and ends it and all that it started when the
+// grace is over.
+func (p *Process) Stop(grace time.Duration) error {
+	group := -p.PID()
+	if grace > 0 {
+		_ = unix.Kill(p.PID(), unix.SIGTERM)
+		select {
+		case <-p.done:
+		case <-time.After(grace):
+		}
+	}
+	if err := unix.Kill(group, unix.SIGKILL); err != nil && !errors.Is(err, unix.ESRCH) {
+		return fmt.Errorf("stopping %s: %w", p.name, err)
+	}
+	<-p.done
+	return nil
+}
+
+// Left lists the programs that were started for dir, or for a folder below it,
+// and still run, whoever started them.
+func Left(dir string) []int {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil // no such thing here
+	}
+	var out []int
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ"))
+		if err != nil {
+			continue // it ended, or is another's
+		}
+		for _, v := range bytes.Split(b, []byte{0}) {
+			at, ours := bytes.CutPrefix(v, []byte(mark+"="))
+			if ours && (string(at) == dir || strings.HasPrefix(string(at), dir+"/")) {
+				out = append(out, pid)
+			}
+		}
+	}
+	return out
+}
+
+// Reap ends what Left lists, and waits until it is gone.
+func Reap(dir string) {
+	for try := range 100 {
+		left := Left(dir)
+		for _, pid := range left {
+			_ = unix.Kill(pid, map[bool]unix.Signal{true: unix.SIGTERM, false: unix.SIGKILL}[try < 20])
+		}
+		if len(left) == 0 {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}

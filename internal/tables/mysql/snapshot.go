@@ -1,0 +1,411 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"math/big"
+	"slices"
+	"strings"
+
+	"alibi/internal/tables"
+)
+
+// usualReaders is how many connections a snapshot uses where the server lets
+// several see the same state: few enough not to be felt.
+const usualReaders = 2
+
+// Summer is what a snapshot of this engine can do beyond the interface: have
+// the server digest rows that stay where they are, and give single ones.
+type Summer interface {
+	tables.Snapshot
+	Sums(ctx context.Context, table string, r tables.Range, suspect string, give func(key []tables.Value, d tables.Digest, suspect bool) error) error
+	Total(ctx context.Context, table string, r tables.Range) (rows int64, sum uint64, err error)
+	Pick(ctx context.Context, table string, keys [][]tables.Value, give func(tables.Row) error) error
+}
+
+// snapshot is one state, seen through one connection or several.
+type snapshot struct {
+	*shape
+	login    Login
+	database string
+	pool     *sql.DB
+	conns    []*sql.Conn
+	free     chan *sql.Conn
+}
+
+// Snapshot opens a read-only transaction that sees one state; no lock is taken
+// and nobody waits. Several connections see the same state if no transaction
+// was written between them, which the server's own count tells.
+func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
+	want := d.Readers
+	if want == 0 {
+		want = usualReaders
+	}
+	pool, err := d.login.pool(d.name, want, nil)
+	if err != nil {
+		return nil, err
+	}
+	s := &snapshot{login: d.login, database: d.name, pool: pool}
+	if err := s.begin(ctx, want); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
+	}
+	if s.shape, err = readShape(ctx, s.conns[0], d.name, d.Only); err == nil {
+		err = s.count(ctx)
+	}
+	if err != nil {
+		s.Close()
+		return nil, fmt.Errorf("reading the database %s: %w", d.name, explain(err))
+	}
+	s.free = make(chan *sql.Conn, len(s.conns))
+	for _, c := range s.conns {
+		s.free <- c
+	}
+	return s, nil
+}
+
+// begin opens as many connections as see one state, at most want.
+func (s *snapshot) begin(ctx context.Context, want int) error {
+	for len(s.conns) < want {
+		c, err := s.pool.Conn(ctx)
+		if err != nil && len(s.conns) == 0 {
+			return err
+		}
+		if err != nil {
+			break // fewer connections are allowed
+		}
+		s.conns = append(s.conns, c)
+	}
+	for range 5 {
+		before := transactions(ctx, s.conns[0])
+		for _, c := range s.conns {
+			if err := start(ctx, c); err != nil {
+				return err
+			}
+		}
+		if len(s.conns) == 1 || before != "" && transactions(ctx, s.conns[0]) == before {
+			return nil
+		}
+	}
+	for _, c := range s.conns[1:] {
+		c.Close()
+	}
+	s.conns = s.conns[:1]
+	return nil
+}
+
+func start(ctx context.Context, c *sql.Conn) error {
+	for _, q := range []string{"ROLLBACK", "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"} {
+		if _, err := c.ExecContext(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// transactions is the server's count of writing transactions, "" where it
+// keeps it to itself.
+func transactions(ctx context.Context, c *sql.Conn) string {
+	var n, v string
+	if err := c.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Innodb_max_trx_id'").Scan(&n, &v); err != nil {
+		return ""
+	}
+	return v
+}
+
+// count counts the rows of every table.
+func (s *snapshot) count(ctx context.Context) error {
+	for i := range s.Tables {
+		t := &s.Tables[i]
+		if err := s.conns[0].QueryRowContext(ctx, "SELECT COUNT(*) FROM "+name(t.Name)).Scan(&t.Rows); err != nil {
+			return fmt.Errorf("counting %s: %w", t.Name, err)
+		}
+	}
+	return nil
+}
+
+func (s *snapshot) Schema() tables.Schema { return s.shape.Schema }
+func (s *snapshot) Readers() int          { return len(s.conns) }
+
+func (s *snapshot) Close() error {
+	for _, c := range s.conns {
+		_, _ = c.ExecContext(context.Background(), "ROLLBACK") // a broken connection has ended by itself
+		c.Close()
+	}
+	return s.pool.Close()
+}
+
+// lend gives a connection for the time of use.
+func (s *snapshot) lend(ctx context.Context, use func(*sql.Conn) error) error {
+	select {
+	case c := <-s.free:
+		defer func() { s.free <- c }()
+		return explain(use(c))
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (s *snapshot) table(n string) (tables.Table, []column, error) {
+	t, ok := s.Table(n)
+	if !ok {
+		return t, nil, fmt.Errorf("no table %s in the snapshot", n)
+	}
+	return t, s.columns[n], nil
+}
+
+// keyColumns are the columns of a table's key, nil if ranges can't be cut by it.
+func keyColumns(t tables.Table, cols []column) []column {
+	var out []column
+	for _, k := range t.Key {
+		i := t.Column(k)
+		if !cols[i].ordered() {
+			return nil
+		}
+		out = append(out, cols[i])
+	}
+	return out
+}
+
+// Ranges walks the key in steps of rows.
+func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables.Range, error) {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return nil, err
+	}
+	keys := keyColumns(t, cols)
+	if len(keys) == 0 || t.Rows <= int64(rows) {
+		return []tables.Range{{}}, nil
+	}
+	var out []tables.Range
+	var last []tables.Value
+	err = s.lend(ctx, func(c *sql.Conn) error {
+		for {
+			q := "SELECT " + exprs(keys) + " FROM " + name(t.Name) + where(keys, tables.Range{After: last}) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1)
+			var bound []tables.Value
+			err := each(ctx, c, q, keys, func(v []tables.Value) error {
+				bound = keep(v)
+				return nil
+			})
+			if err != nil || bound == nil {
+				return err
+			}
+			out = append(out, tables.Range{After: last, To: bound})
+			last = bound
+		}
+	})
+	return append(out, tables.Range{After: last}), err
+}
+
+func keep(vals []tables.Value) []tables.Value {
+	out := slices.Clone(vals)
+	for i := range out {
+		out[i].Bytes = slices.Clone(out[i].Bytes)
+	}
+	return out
+}
+
+func exprs(cols []column) string {
+	out := make([]string, len(cols))
+	for i, c := range cols {
+		out[i] = c.expr()
+	}
+	return strings.Join(out, ", ")
+}
+
+// where is the condition of a range, written so that an index serves it.
+func where(keys []column, r tables.Range) string {
+	var all []string
+	if r.After != nil {
+		all = append(all, beyond(keys, r.After, " > "))
+	}
+	if r.To != nil {
+		all = append(all, "NOT "+beyond(keys, r.To, " > "))
+		all = append(all, name(keys[0].Name)+" <= "+keys[0].bound(r.To[0])) // for the index
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(all, " AND ")
+}
+
+// beyond compares a key of several columns: (a > x OR a = x AND (b > y)).
+func beyond(keys []column, v []tables.Value, op string) string {
+	k, x := name(keys[0].Name), keys[0].bound(v[0])
+	if len(keys) == 1 {
+		return "(" + k + op + x + ")"
+	}
+	return "(" + k + " >= " + x + " AND (" + k + op + x + " OR " + k + " = " + x + " AND " + beyond(keys[1:], v[1:], op) + "))"
+}
+
+// each runs a query whose columns are cols and gives each row's values; they
+// are valid during the call.
+func each(ctx context.Context, c *sql.Conn, q string, cols []column, give func([]tables.Value) error) error {
+	rows, err := c.QueryContext(ctx, q)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	cells := make([]sql.RawBytes, len(cols))
+	dest := make([]any, len(cols))
+	for i := range dest {
+		dest[i] = &cells[i]
+	}
+	vals := make([]tables.Value, len(cols))
+	for rows.Next() {
+		if err := rows.Scan(dest...); err != nil {
+			return err
+		}
+		for i, cell := range cells {
+			vals[i] = cols[i].value(cell)
+		}
+		if err := give(vals); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Read streams a range in the order of the key, or a table without one as the
+// server gives it.
+func (s *snapshot) Read(ctx context.Context, table string, r tables.Range, give func(tables.Row) error) error {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return err
+	}
+	q := "SELECT " + exprs(cols) + " FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	if len(t.Key) > 0 {
+		q += " ORDER BY " + names(t.Key)
+	}
+	return s.rows(ctx, t, cols, q, give)
+}
+
+func (s *snapshot) rows(ctx context.Context, t tables.Table, cols []column, q string, give func(tables.Row) error) error {
+	at := make([]int, len(t.Key))
+	for i, k := range t.Key {
+		at[i] = t.Column(k)
+	}
+	key := make([]tables.Value, len(at))
+	return s.lend(ctx, func(c *sql.Conn) error {
+		return each(ctx, c, q, cols, func(v []tables.Value) error {
+			for i, k := range at {
+				key[i] = v[k]
+			}
+			return give(tables.Row{Key: key, Values: v})
+		})
+	})
+}
+
+// Digest is the digest that the server computes too.
+func (s *snapshot) Digest(table string, r tables.Row, buf []byte) (tables.Digest, []byte) {
+	return digest(s.columns[table], r, buf)
+}
+
+// Sums has the server digest the rows of a range, in the order of the key, and
+// tell for each whether one of the conditions in suspect holds; the rows
+// themselves stay where they are. r's Values are those of the key.
+func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, suspect string, give func(key []tables.Value, d tables.Digest, suspect bool) error) error {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return err
+	}
+	var keys []column
+	for _, k := range t.Key {
+		keys = append(keys, cols[t.Column(k)])
+	}
+	if suspect == "" {
+		suspect = "0"
+	}
+	extra := []column{{class: raw}, {class: integer}}
+	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	if len(t.Key) > 0 {
+		q += " ORDER BY " + names(t.Key)
+	}
+	n := len(keys)
+	return s.lend(ctx, func(c *sql.Conn) error {
+		return each(ctx, c, q, append(keys, extra...), func(v []tables.Value) error {
+			var sum [16]byte
+			if _, err := hex.Decode(sum[:], v[n].Bytes); err != nil {
+				return fmt.Errorf("a row of %s is too large for the server to digest", table)
+			}
+			return give(v[:n], fromSum(sum), v[n+1].Int != 0)
+		})
+	})
+}
+
+func exprList(cols []column) []string {
+	out := make([]string, len(cols))
+	for i, c := range cols {
+		out[i] = c.expr()
+	}
+	return out
+}
+
+// Total has the server count the rows of a range and add up the first halves
+// of their digests, modulo 2^64.
+func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (rows int64, sum uint64, err error) {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return 0, 0, err
+	}
+	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	err = s.lend(ctx, func(c *sql.Conn) error {
+		var text string
+		if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
+			return err
+		}
+		n, ok := new(big.Int).SetString(text, 10)
+		if !ok {
+			return fmt.Errorf("the server's sum %q is no number", text)
+		}
+		sum = n.And(n, new(big.Int).SetUint64(1<<64-1)).Uint64()
+		return nil
+	})
+	return rows, sum, err
+}
+
+// Pick streams the rows with the given keys, in any order.
+func (s *snapshot) Pick(ctx context.Context, table string, list [][]tables.Value, give func(tables.Row) error) error {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return err
+	}
+	keys := make([]column, len(t.Key))
+	for i, k := range t.Key {
+		keys[i] = cols[t.Column(k)]
+	}
+	for chunk := range slices.Chunk(list, 500) {
+		q := "SELECT " + exprs(cols) + " FROM " + name(t.Name) + " WHERE " + oneOf(keys, chunk)
+		if err := s.rows(ctx, t, cols, q, give); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// oneOf is the condition for rows whose key is in a list.
+func oneOf(keys []column, list [][]tables.Value) string {
+	var b strings.Builder
+	if len(keys) == 1 {
+		b.WriteString(name(keys[0].Name) + " IN (")
+		for i, k := range list {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			b.WriteString(keys[0].bound(k[0]))
+		}
+		return b.String() + ")"
+	}
+	for i, k := range list {
+		if i > 0 {
+			b.WriteString(" OR ")
+		}
+		for j, c := range keys {
+			b.WriteString(map[bool]string{true: "(", false: " AND "}[j == 0] + name(c.Name) + " = " + c.bound(k[j]))
+		}
+		b.WriteByte(')')
+	}
+	return b.String()
+}

@@ -1,0 +1,270 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"alibi/internal/tables"
+)
+
+// progressTable keeps which tables are loaded, in the target itself, so that
+// it can't disagree with what is there. Finish removes it.
+const progressTable = "alibi_loaded"
+
+// Target is a database that is being filled. The database must be there; its
+// account may do in it what it likes.
+type Target struct {
+	login  Login
+	name   string
+	pool   *sql.DB
+	schema tables.Schema
+	packet int
+}
+
+// NewTarget fills a database.
+func NewTarget(l Login, database string) *Target { return &Target{login: l, name: database} }
+
+// Begin makes the tables, or goes on with those of the same schema that an
+// earlier try left.
+func (t *Target) Begin(ctx context.Context, s tables.Schema) (loaded []string, err error) {
+	t.schema = s
+	if t.pool, err = t.login.pool(t.name, 8, nil); err != nil {
+		return nil, err
+	}
+	var packet int
+	if err := t.pool.QueryRowContext(ctx, "SELECT @@max_allowed_packet").Scan(&packet); err != nil {
+		return nil, fmt.Errorf("opening the database %s as %s: %w", t.name, t.login, explain(err))
+	}
+	t.packet = packet
+	mark := ""
+	for _, tab := range s.Tables {
+		mark += tab.Create + "\n"
+	}
+	mark = digestText(mark)
+	list, err := records(ctx, t.pool, "SELECT name FROM "+progressTable)
+	if err == nil && len(list) > 0 {
+		same := false
+		for _, r := range list {
+			if n := r["NAME"]; n == " "+mark {
+				same = true
+			} else {
+				loaded = append(loaded, n)
+			}
+		}
+		if same {
+			return loaded, nil
+		}
+	}
+	if err := t.empty(ctx); err != nil {
+		return nil, fmt.Errorf("emptying the database %s: %w", t.name, explain(err))
+	}
+	if err := t.create(ctx, mark); err != nil {
+		return nil, explain(err)
+	}
+	return nil, nil
+}
+
+// empty drops everything that is in the database.
+func (t *Target) empty(ctx context.Context) error {
+	c, err := t.pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	lists := []struct{ kind, q string }{
+		{"VIEW", "SELECT TABLE_NAME AS N FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ?"},
+		{"TABLE", "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW'"},
+		{"PROCEDURE", "SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE'"},
+		{"FUNCTION", "SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION'"},
+		{"EVENT", "SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?"},
+	}
+	for _, l := range lists {
+		list, err := records(ctx, c, l.q, t.name)
+		if err != nil {
+			return err
+		}
+		for _, r := range list {
+			if _, err := c.ExecContext(ctx, "DROP "+l.kind+" IF EXISTS "+name(r["N"])); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (t *Target) create(ctx context.Context, mark string) error {
+	c, err := t.pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	for _, tab := range t.schema.Tables {
+		if _, err := c.ExecContext(ctx, tab.Create); err != nil {
+			return fmt.Errorf("making table %s: %w", tab.Name, err)
+		}
+	}
+	if _, err := c.ExecContext(ctx, "CREATE TABLE "+progressTable+" (name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin PRIMARY KEY) ENGINE=InnoDB"); err != nil {
+		return err
+	}
+	_, err = c.ExecContext(ctx, "INSERT INTO "+progressTable+" VALUES (?)", " "+mark)
+	return err
+}
+
+// statement is about how long a statement gets before it is sent, in bytes.
+const statement = 1 << 20
+
+// Load fills a table in one transaction. Several tables may be loaded at once.
+func (t *Target) Load(ctx context.Context, table string, next func(put func(tables.Row) error) error) error {
+	tab, ok := t.schema.Table(table)
+	if !ok {
+		return fmt.Errorf("no table %s to load", table)
+	}
+	return t.within(ctx, table, func(tx *sql.Tx) error {
+		w := newWriter(ctx, tx, tab, "INSERT", t.packet)
+		if err := next(w.put); err != nil {
+			return err
+		}
+		return w.flush()
+	})
+}
+
+// within empties a table and has it filled in one transaction, with the mark
+// that it is.
+func (t *Target) within(ctx context.Context, table string, fill func(*sql.Tx) error) error {
+	c, err := t.pool.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("loading table %s: %w", table, explain(err))
+	}
+	defer c.Close()
+	if _, err := c.ExecContext(ctx, "TRUNCATE TABLE "+name(table)); err != nil {
+		return fmt.Errorf("emptying %s: %w", table, explain(err))
+	}
+	tx, err := c.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
+	if err != nil {
+		return explain(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
+	if _, err := tx.ExecContext(ctx, "SET @@check_constraint_checks = 0"); err != nil && number(err) != 1193 {
+		return err
+	}
+	if err = fill(tx); err == nil {
+		_, err = tx.ExecContext(ctx, "INSERT INTO "+progressTable+" VALUES (?)", table)
+	}
+	if err == nil {
+		err = tx.Commit()
+	}
+	if err != nil {
+		return fmt.Errorf("loading table %s: %w", table, explain(err))
+	}
+	return nil
+}
+
+// writer gathers rows into statements.
+type writer struct {
+	ctx    context.Context
+	tx     *sql.Tx
+	head   string
+	cols   []column
+	buf    []byte
+	packet int
+}
+
+func newWriter(ctx context.Context, tx *sql.Tx, t tables.Table, verb string, packet int) *writer {
+	w := &writer{ctx: ctx, tx: tx, packet: packet}
+	list := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		w.cols = append(w.cols, newColumn(c))
+		list[i] = c.Name
+	}
+	w.head = verb + " INTO " + name(t.Name) + " (" + names(list) + ") VALUES "
+	return w
+}
+
+func (w *writer) put(r tables.Row) error {
+	if len(w.buf) == 0 {
+		w.buf = append(w.buf, w.head...)
+	} else {
+		w.buf = append(w.buf, ',')
+	}
+	w.buf = append(w.buf, '(')
+	for i, v := range r.Values {
+		if i > 0 {
+			w.buf = append(w.buf, ',')
+		}
+		w.buf = w.cols[i].literal(w.buf, v)
+	}
+	w.buf = append(w.buf, ')')
+	if len(w.buf) >= min(statement, w.packet/2) {
+		return w.flush()
+	}
+	return nil
+}
+
+func (w *writer) flush() error {
+	if len(w.buf) == 0 {
+		return nil
+	}
+	if len(w.buf) >= w.packet {
+		return fmt.Errorf("a row needs a statement of %d bytes, and the server takes %d: raise its max_allowed_packet", len(w.buf), w.packet)
+	}
+	_, err := w.tx.ExecContext(w.ctx, string(w.buf))
+	w.buf = w.buf[:0]
+	return err
+}
+
+// Finish makes what comes after the rows. Events are made so that they don't run.
+func (t *Target) Finish(ctx context.Context) error {
+	c, err := t.pool.Conn(ctx)
+	if err != nil {
+		return explain(err)
+	}
+	defer c.Close()
+	left := t.schema.After
+	for len(left) > 0 {
+		var again []tables.Object
+		var first error
+		for _, o := range left {
+			if err := t.make(ctx, c, o); err != nil {
+				again = append(again, o) // it may need one that comes later
+				first = errors.Join(first, fmt.Errorf("making %s %s: %w", o.Kind, o.Name, explain(err)))
+			}
+		}
+		if len(again) == len(left) {
+			return first
+		}
+		left = again
+	}
+	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+progressTable); err != nil {
+		return fmt.Errorf("finishing: %w", explain(err))
+	}
+	return nil
+}
+
+// make makes an object in place of one that is there.
+func (t *Target) make(ctx context.Context, c *sql.Conn, o tables.Object) error {
+	mode := strings.ReplaceAll(o.Mode, "'", "")
+	if o.Kind == "view" {
+		mode = "NO_ENGINE_SUBSTITUTION"
+	}
+	for _, q := range []string{"SET @alibi_mode = @@sql_mode", "SET sql_mode = '" + mode + "'", "DROP " + strings.ToUpper(o.Kind) + " IF EXISTS " + name(o.Name), o.SQL} {
+		if _, err := c.ExecContext(ctx, q); err != nil {
+			_, _ = c.ExecContext(ctx, "SET sql_mode = @alibi_mode")
+			return err
+		}
+	}
+	_, err := c.ExecContext(ctx, "SET sql_mode = @alibi_mode")
+	return err
+}
+
+// Close gives up what was not finished; it stays for the next try.
+func (t *Target) Close() error {
+	if t.pool == nil {
+		return nil
+	}
+	err := t.pool.Close()
+	t.pool = nil
+	return err
+}
