@@ -21,6 +21,8 @@ type Config struct {
 	Gateway Gateway    `toml:"gateway"`
 	Lease   LeaseRules `toml:"lease"`
 	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`
+	// Database is where copies on this machine get their databases.
+	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 }
 
 // Gateway says where copies answer.

@@ -10,6 +10,7 @@ import (
 	"alibi/internal/baseline"
 	"alibi/internal/evidence"
 	"alibi/internal/gateway"
+	"alibi/internal/op"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
@@ -70,7 +71,7 @@ func (d *Desk) fresh(ctx context.Context, id site.ID) (site.Site, error) {
 // itself is then clone.Plan, which may be called again with other choices
 // without any I/O.
 func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
-	in := clone.Input{Local: d.Config.Machine, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
+	in := clone.Input{Local: d.Config.Machine, Places: map[string]clone.Place{}, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
 	var err error
 	if in.Origin, err = d.fresh(ctx, origin); err != nil {
 		return in, err
@@ -87,12 +88,37 @@ func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, erro
 	if in.Past, err = d.Record.Runs(ctx, 200); err != nil {
 		return in, err
 	}
-	h, err := d.Host(ctx, d.Config.Machine)
+	return in, d.places(ctx, &in)
+}
+
+// places says where copies may be made. Machines other than this one are not
+// asked for anything: what is known of them must do for a plan.
+func (d *Desk) places(ctx context.Context, in *clone.Input) error {
+	hosts, err := d.Hosts(ctx)
 	if err != nil {
-		return in, err
+		return err
 	}
-	in.Free, err = h.Free(ctx, d.Home())
-	return in, err
+	for _, h := range hosts {
+		pl := clone.Place{Folder: h.Copies, Server: h.Server.Address}
+		if h.Name == d.Config.Machine {
+			pl.Folder = filepath.Join(d.Home(), "copies")
+			m, err := d.Host(ctx, h.Name)
+			if err != nil {
+				return err
+			}
+			if pl.Free, err = m.Free(ctx, d.Home()); err != nil {
+				return err
+			}
+			pl.Server = d.serverAddress()
+		} else if h.Name == in.Origin.Host && in.Origin.Facts != nil {
+			pl.Free = in.Origin.Facts.Free
+		}
+		if pl.Server == "" {
+			pl.NoServer = op.ErrNoServer.Error()
+		}
+		in.Places[h.Name] = pl
+	}
+	return nil
 }
 
 func use(all []site.Site, origin site.ID) site.Use {
@@ -121,11 +147,6 @@ func (d *Desk) PlanCopy(ctx context.Context, origin site.ID, c clone.Choices) (p
 // PlanFrom makes the plan from what CopyInput gathered.
 func (d *Desk) PlanFrom(in clone.Input, c clone.Choices) plan.Plan {
 	in.Choices = c
-	name := c.Name
-	if in.Over != nil {
-		name = in.Over.Name
-	}
-	in.Dir = d.Env.CopyDir(name)
 	return clone.Plan(in)
 }
 

@@ -29,6 +29,7 @@ import (
 	"alibi/internal/op/clone"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/stack/plain"
@@ -63,6 +64,7 @@ type Desk struct {
 
 	mu    sync.Mutex
 	hosts map[string]host.Host
+	own   *mariadb.Server // a database server of our own, if one was needed and this process started it
 }
 
 // DefaultHome is $XDG_DATA_HOME/alibi.
@@ -118,6 +120,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
+		Secret: d.Secret, Server: d.server,
 	}
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
 		plan.Copy:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
@@ -159,6 +162,11 @@ func (d *Desk) Close() error {
 	d.mu.Lock()
 	for _, h := range d.hosts {
 		h.Close()
+	}
+	if d.own != nil {
+		if err := d.own.Stop(); err != nil {
+			d.Log.Error("stopping the database server", "err", err)
+		}
 	}
 	d.mu.Unlock()
 	var err error

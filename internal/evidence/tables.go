@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"strconv"
 
 	"alibi/internal/baseline"
 	"alibi/internal/phpval"
@@ -28,13 +29,14 @@ type tableWork struct {
 	broken    places        // serialized values that are broken in the origin too
 	serial    int           // serialized values looked at
 	originNow map[string]bool
+	tally     tables.Tally // of the origin
 }
 
 // expected is a row as it should be on the copy.
 type expected struct {
-	digest uint64 // of the row after the transform
-	origin uint64 // of the row on the origin
-	row    string // its address, for people
+	digest uint64        // of the row after the transform
+	origin uint64        // of the row on the origin
+	row    func() string // its address, for people
 }
 
 func (w *tableWork) all(ctx context.Context) error {
@@ -120,57 +122,95 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 // should become, so that equal tables have equal sums.
 func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, base map[uint64]baseline.Pair, d *difference, sumO, sumC *tables.Digest) error {
 	want := map[uint64]expected{}
-	var buf []byte
-	var one tables.Digest
-	err := w.origin.Read(ctx, t.Name, part, func(r tables.Row) error {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		e := expected{row: r.Address()}
-		one, buf = r.Digest(buf)
-		e.origin = one[0]
-		w.validity(t, r, nil)
-		w.in.Transform.Row(t, r, &w.changed)
-		one, buf = r.Digest(buf)
-		e.digest = one[0]
-		sumO.Add(one)
-		want[baseline.Key(t, r)] = e
-		w.in.tell(1)
-		return nil
+	err := w.originRows(ctx, t, part, func(key uint64, before, after tables.Digest, row func() string) {
+		sumO.Add(after)
+		w.tally.Add(t.Name, before)
+		want[key] = expected{digest: after[0], origin: before[0], row: row}
 	})
 	if err != nil {
 		return err
 	}
-	err = w.copy.Read(ctx, ct.Name, part, func(r tables.Row) error {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		one, buf = r.Digest(buf)
-		sumC.Add(one)
-		w.leftovers(ct, r)
-		w.validity(ct, r, &w.invalid)
-		key := baseline.Key(ct, r)
+	err = w.copyRows(ctx, ct, part, func(key uint64, sum tables.Digest, row func() string) {
+		sumC.Add(sum)
 		e, there := want[key]
 		delete(want, key)
 		b, known := base[key]
 		delete(base, key)
-		switch {
-		case there && e.digest == one[0]:
-		default:
-			if d.judge(b, known, e.origin, there, one[0], true) && w.in.Fresh {
-				d.spoiled.add("row %s is %s", r.Address(), map[bool]string{true: "different", false: "not on the origin"}[there])
-			}
+		if there && e.digest == sum[0] {
+			return
 		}
-		return nil
+		if d.judge(b, known, e.origin, there, sum[0], true) && w.in.Fresh {
+			d.spoiled.add("row %s is %s", row(), map[bool]string{true: "different", false: "not on the origin"}[there])
+		}
 	})
 	for key, e := range want {
 		b, known := base[key]
 		delete(base, key)
 		if d.judge(b, known, e.origin, true, 0, false) && w.in.Fresh {
-			d.spoiled.add("row %s is missing", e.row)
+			d.spoiled.add("row %s is missing", e.row())
 		}
 	}
 	return err
+}
+
+// originRows gives what each row of a range of the origin is found by, its
+// digest, and the digest that it should have on the copy.
+func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, give func(key uint64, before, after tables.Digest, row func() string)) error {
+	keys := baseline.Keys(w.origin, t)
+	var buf []byte
+	var before, after tables.Digest
+	tick := w.ticker(ctx)
+	return tables.Scan(ctx, w.origin, t, part, w.in.Transform.Search(t), func(key []tables.Value, d tables.Digest) error {
+		give(keys.OfKey(key), d, d, addressOf(key))
+		return tick()
+	}, func(r tables.Row) error {
+		before, buf = w.origin.Digest(t.Name, r, buf)
+		w.validity(t, r, nil)
+		row := addressOf(r.Key)
+		w.in.Transform.Row(t, r, &w.changed)
+		after, buf = w.origin.Digest(t.Name, r, buf)
+		give(keys.Of(r), before, after, row)
+		return tick()
+	})
+}
+
+// copyRows gives what each row of a range of the copy is found by, and its
+// digest, after looking for what must not be in it.
+func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, give func(key uint64, sum tables.Digest, row func() string)) error {
+	keys := baseline.Keys(w.copy, t)
+	var buf []byte
+	var sum tables.Digest
+	return tables.Scan(ctx, w.copy, t, part, w.in.Transform.Search(t), func(key []tables.Value, d tables.Digest) error {
+		give(keys.OfKey(key), d, addressOf(key))
+		return ctx.Err()
+	}, func(r tables.Row) error {
+		sum, buf = w.copy.Digest(t.Name, r, buf)
+		w.leftovers(t, r)
+		w.validity(t, r, &w.invalid)
+		give(keys.Of(r), sum, addressOf(r.Key))
+		return ctx.Err()
+	})
+}
+
+// ticker tells of every row, in batches.
+func (w *tableWork) ticker(ctx context.Context) func() error {
+	n := 0
+	return func() error {
+		if n++; n%64 == 0 {
+			w.in.tell(64)
+		}
+		return ctx.Err()
+	}
+}
+
+// addressOf names a row by its key when it is asked to.
+func addressOf(key []tables.Value) func() string {
+	if len(key) == 1 && key[0].Kind == tables.Int {
+		n := key[0].Int
+		return func() string { return strconv.FormatInt(n, 10) }
+	}
+	text := tables.Row{Key: key}.Address()
+	return func() string { return text }
 }
 
 // judge tells from the baseline which side changed a row that differs, and

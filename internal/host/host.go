@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"path"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ import (
 var (
 	ErrEscapes    = errors.New("the name leads out of the site's folder")
 	ErrNoCommands = errors.New("the host allows no commands")
+	ErrNoForward  = errors.New("the host forwards no connections")
 	ErrNoAnswer   = errors.New("the host does not answer")
 	ErrAuth       = errors.New("the host refuses the sign-in")
 	ErrHostKey    = errors.New("the host's key was not accepted")
@@ -41,6 +43,9 @@ type Host interface {
 	// Command runs a program with its arguments, without a shell's interpretation
 	// of them, and gives its standard output. ErrNoCommands where that is not allowed.
 	Command(ctx context.Context, name string, args ...string) ([]byte, error)
+	// Dial connects to an address as the machine sees it: "tcp" with host:port, or
+	// "unix" with a path. ErrNoForward where that is not allowed.
+	Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	Close() error
 }
 

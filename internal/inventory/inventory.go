@@ -104,12 +104,14 @@ func (in *Inventory) Close() error { return in.db.Close() }
 
 // Host is how a machine is reached.
 type Host struct {
-	Name   string `json:"name"`
-	Addr   string `json:"addr,omitempty"` // "" for this machine
-	Port   string `json:"port,omitempty"`
-	User   string `json:"user,omitempty"`
-	Key    string `json:"key,omitempty"` // file
-	Client string `json:"client,omitempty"`
+	Name   string      `json:"name"`
+	Addr   string      `json:"addr,omitempty"` // "" for this machine
+	Port   string      `json:"port,omitempty"`
+	User   string      `json:"user,omitempty"`
+	Key    string      `json:"key,omitempty"`    // file
+	Copies string      `json:"copies,omitempty"` // folder in which copies may be made; "": none may
+	Server site.Server `json:"server,omitzero"`  // on which copies get their databases
+	Client string      `json:"client,omitempty"`
 }
 
 // Local tells whether the host is this machine.
@@ -292,7 +294,7 @@ func (in *Inventory) Events(ctx context.Context, id site.ID, limit int) ([]Event
 // Made is something that Alibi made on a host, until it is removed again.
 type Made struct {
 	Site site.ID   `json:"site"`
-	Kind string    `json:"kind"` // "folder", "file"
+	Kind string    `json:"kind"` // "folder", "database", "account"
 	Host string    `json:"host"`
 	Path string    `json:"path"`
 	At   time.Time `json:"at"`

@@ -30,6 +30,9 @@ type Env struct {
 	Hosts  func(ctx context.Context, name string) (host.Host, error)
 	Stacks []stack.Stack // the first that recognises a site understands it
 	Port   string        // the gateway's
+	Secret []byte        // from which the passwords of copies' accounts are worked out
+	// Server gives the database server for copies on a host, or ErrNoServer.
+	Server func(ctx context.Context, hostName string) (*Server, error)
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)
 	Now    func() time.Time
 	Log    *slog.Logger
@@ -124,24 +127,6 @@ func (e *Env) Inspect(ctx context.Context, hostName, root, stackName string) (*s
 		}
 	}
 	return nil, fmt.Errorf("%s on %s: %w: neither the CMS's files nor an index page are there; name the folder that the web server shows", root, hostName, ErrNoSite)
-}
-
-// Erase removes a copy's folder and its place in the record.
-func (e *Env) Erase(ctx context.Context, id site.ID, dir string) error {
-	if err := os.RemoveAll(dir); err != nil {
-		return fmt.Errorf("removing %s: %w", dir, err)
-	}
-	if err := e.Record.Unmade(ctx, e.Local, dir); err != nil {
-		return err
-	}
-	_, err := e.Record.ChangeSite(ctx, id, func(s *site.Site) error {
-		s.State, s.Run = site.Gone, ""
-		return nil
-	})
-	if errors.Is(err, inventory.ErrUnknown) {
-		return nil // it was never reserved
-	}
-	return err
 }
 
 // Pairs says which address of an origin becomes which of a copy: the first

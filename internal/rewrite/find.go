@@ -167,3 +167,18 @@ func (r *Rewriter) find(v []byte, scope Scope, room []int) []int {
 	}
 	return room
 }
+
+// Needles are the texts without one of which no value is changed: those in
+// fold in either case of their letters, those in exact to the byte.
+func (r *Rewriter) Needles() (fold, exact []string) {
+	for _, a := range r.anchors {
+		fold = append(fold, a.text)
+		for _, n := range a.encoded {
+			exact = append(exact, string(n.text))
+		}
+	}
+	for _, p := range r.paths {
+		exact = append(exact, string(p.from))
+	}
+	return fold, exact
+}

@@ -40,9 +40,31 @@ const (
 
 // Database says where a site keeps its tables. Secrets are never part of it.
 type Database struct {
-	Engine string `json:"engine"`           // "sqlite", or "" for a site without one
-	Path   string `json:"path,omitempty"`   // absolute path of the file on the site's host
+	Engine string `json:"engine"`           // "sqlite", "mysql" (MariaDB too), or "" for a site without one
+	Path   string `json:"path,omitempty"`   // sqlite: absolute path of the file on the site's host
+	Server string `json:"server,omitempty"` // mysql: as the site's configuration names it: "localhost", "db:3307", "localhost:/run/x.sock"
+	Name   string `json:"name,omitempty"`   // mysql: of the database on the server
+	User   string `json:"user,omitempty"`   // mysql: the account that the site uses
 	Prefix string `json:"prefix,omitempty"` // table prefix
+}
+
+// Text says where the tables are.
+func (d Database) Text() string {
+	switch d.Engine {
+	case "":
+		return "no database"
+	case "sqlite":
+		return d.Path
+	}
+	return d.Name + " on " + d.Server
+}
+
+// Server is a database server on which copies get their databases. The zero
+// value is none.
+type Server struct {
+	Address      string `json:"address,omitempty" toml:"address" comment:"such as localhost, localhost:/run/mysqld/mysqld.sock or 127.0.0.1:3306; empty: one of Alibi's own"`
+	User         string `json:"user,omitempty" toml:"user" comment:"an account that may make databases and accounts"`
+	PasswordFile string `json:"password_file,omitempty" toml:"password_file" comment:"file with its password; empty: none is asked for, as on a socket"`
 }
 
 // Site is one site: a document root, its database and its addresses on a host.

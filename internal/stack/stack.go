@@ -6,6 +6,7 @@ package stack
 import (
 	"context"
 	"fmt"
+	"net"
 	"path"
 	"strings"
 
@@ -13,6 +14,7 @@ import (
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/tables"
+	"alibi/internal/tables/mysql"
 	"alibi/internal/tables/sqlite"
 )
 
@@ -35,6 +37,12 @@ type Stack interface {
 	// Adjust changes a row of a copy beyond its addresses, in place, and counts
 	// the values that it changed.
 	Adjust(c Change, t tables.Table, row tables.Row) int
+	// Touches tells which rows Adjust may change: those with one of the values in
+	// the column. "" is none of this table.
+	Touches(prefix, table string) (column string, values []string)
+	// Password gives the secret of the site's database account, from where the
+	// site itself has it.
+	Password(ctx context.Context, p Place) (string, error)
 	// Configure gives the files of the copy that differ from the origin's, by
 	// path, with their new contents.
 	Configure(ctx context.Context, origin Place, c Change) (map[string][]byte, error)
@@ -45,7 +53,8 @@ type Change struct {
 	Origin   site.Facts
 	Copy     site.Site
 	Rewriter *rewrite.Rewriter
-	Title    bool // say in the title that it is a copy
+	Title    bool   // say in the title that it is a copy
+	Password string // of the copy's database account
 }
 
 // Quiet tells whether the copy keeps a rule.
@@ -61,16 +70,52 @@ func (c Change) Quiet(r site.Rule) bool {
 // TitleMark stands before the title of a copy.
 const TitleMark = "[copy] "
 
-// OpenDatabase opens a site's database on its host.
-func OpenDatabase(ctx context.Context, h host.Host, db site.Database, temp string) (*sqlite.File, error) {
-	if db.Engine != "sqlite" {
-		return nil, fmt.Errorf("this version of Alibi can't read a %s database yet: %w", db.Engine, tables.ErrRefused)
+// OpenDatabase opens a site's database where the site is.
+func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tables.Writable, error) {
+	switch db.Engine {
+	case "sqlite":
+		root, err := p.Host.Open(ctx, path.Dir(db.Path))
+		if err != nil {
+			return nil, err
+		}
+		return sqlite.Open(root, path.Base(db.Path), p.Temp), nil
+	case "mysql":
+		password, err := st.Password(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		return mysql.Open(Login(p.Host, db.Server, db.User, password), db.Name), nil
 	}
-	root, err := h.Open(ctx, path.Dir(db.Path))
-	if err != nil {
-		return nil, err
+	return nil, fmt.Errorf("Alibi can't read a %s database: %w", db.Engine, tables.ErrRefused)
+}
+
+// sockets are where "localhost" is, by the habits of distributions.
+var sockets = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+
+// Login is how a database server is reached on a host, by the name that sites
+// there use for it.
+func Login(h host.Host, server, user, password string) mysql.Login {
+	network, addr := mysql.ParseServer(server, sockets[0])
+	l := mysql.Login{Network: network, Addr: addr, User: user, Password: password, Dial: h.Dial}
+	if network == "unix" && addr == sockets[0] && !strings.Contains(server, "/") {
+		l.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			var first error
+			for _, s := range sockets {
+				c, err := h.Dial(ctx, "unix", s)
+				if err == nil {
+					return c, nil
+				}
+				if first == nil {
+					first = err
+				}
+			}
+			if c, err := h.Dial(ctx, "tcp", "127.0.0.1:3306"); err == nil {
+				return c, nil
+			}
+			return nil, first
+		}
 	}
-	return sqlite.Open(root, path.Base(db.Path), temp), nil
+	return l
 }
 
 // Inside gives the path of an absolute name below root.

@@ -101,7 +101,7 @@ func TestInside(t *testing.T) {
 }
 
 func TestOnlyKnownEnginesAreOpened(t *testing.T) {
-	_, err := OpenDatabase(context.Background(), local.New("slipway"), site.Database{Engine: "mysql"}, t.TempDir())
+	_, err := OpenDatabase(context.Background(), plainStack{}, Place{Host: local.New("slipway"), Temp: t.TempDir()}, site.Database{Engine: "oracle"})
 	assert.ErrorIs(t, err, tables.ErrRefused)
 }
 

@@ -42,3 +42,14 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 	}
 	c.Adjusted += x.Stack.Adjust(x.Change, t, row)
 }
+
+// Search says in which rows of a table something may have to be changed. Rows
+// that it does not find are the same on the copy.
+func (x *Transform) Search(t tables.Table) tables.Search {
+	s := tables.Search{Values: map[string][]string{}}
+	s.Fold, s.Exact = x.Change.Rewriter.Needles()
+	if column, values := x.Stack.Touches(x.Change.Origin.Prefix, t.Name); column != "" {
+		s.Values[column] = values
+	}
+	return s
+}

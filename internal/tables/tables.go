@@ -14,7 +14,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 
 	"github.com/zeebo/blake3"
@@ -223,4 +225,25 @@ type Target interface {
 	Finish(ctx context.Context) error
 	// Close gives up what was not finished; the files stay for the next try.
 	Close() error
+}
+
+// Tally adds up the digests of tables, so that two readings of a database can
+// be told apart. It is not safe for concurrent use.
+type Tally map[string][2]uint64
+
+// Add counts a row, by the first half of its digest.
+func (t Tally) Add(table string, d Digest) {
+	x := t[table]
+	t[table] = [2]uint64{x[0] + 1, x[1] + d[0]}
+}
+
+// String is the same for the same rows in the same tables.
+func (t Tally) String() string {
+	h := blake3.New()
+	rows := uint64(0)
+	for _, n := range slices.Sorted(maps.Keys(t)) {
+		rows += t[n][0]
+		fmt.Fprintf(h, "%q %d %x\n", n, t[n][0], t[n][1])
+	}
+	return fmt.Sprintf("%d rows %x", rows, h.Sum(nil)[:8])
 }

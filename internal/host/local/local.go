@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -70,6 +71,12 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 		return out, fmt.Errorf("running %s on %s: %w", name, h.name, err)
 	}
 	return out, nil
+}
+
+// Dial connects from this machine.
+func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	var d net.Dialer
+	return d.DialContext(ctx, network, addr)
 }
 
 type root struct{ r *os.Root }

@@ -246,6 +246,23 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 	return out, nil
 }
 
+// Dial connects from the host, through the connection to it.
+func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	conn, _, err := h.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c, err := conn.DialContext(ctx, network, addr)
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) && refused.Reason == ssh.Prohibited {
+		return nil, fmt.Errorf("host %s: %w; its keeper can allow it (AllowTcpForwarding, AllowStreamLocalForwarding)", h.name, host.ErrNoForward)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("connecting to %s from %s: %w", addr, h.name, err)
+	}
+	return c, nil
+}
+
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 func home(rest string) string {

@@ -50,14 +50,21 @@ type Input struct {
 	Taken   func(name string) bool
 	Quota   site.Quota
 	Use     site.Use
-	Free    int64 // on the disk of the copies, bytes; 0: unknown
-	Dir     string
+	Places  map[string]Place // where copies may be made, by host
 	Local   string
 	Port    string
 	Grace   time.Duration
 	Past    []plan.Run
 	Now     time.Time
 	By      string
+}
+
+// Place is a host on which copies may be made.
+type Place struct {
+	Folder   string // of the copies there; "": none may be made
+	Free     int64  // on its disk, bytes; 0: unknown
+	Server   string // of databases, as a copy's configuration names it; "": none
+	NoServer string // why there is none
 }
 
 // detail is the part of a plan that only this package reads.
@@ -114,27 +121,30 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	} else if err := site.CheckName(c.Name, in.Taken); err != nil {
 		note(site.Block, "name", err.Error(), "choose another name")
 	}
-	if c.Host != "" && c.Host != in.Local {
-		note(site.Block, "host", "a copy can't be made on "+c.Host+" yet: this version makes copies on this machine only", "leave the host out, or name "+in.Local)
+	if in.Over == nil {
+		t.Host = c.Host
+		if t.Host == "" {
+			t.Host = in.Local
+		}
+	}
+	pl, known := in.Places[t.Host]
+	switch {
+	case !known:
+		note(site.Block, "host", "no host is called "+t.Host, "add it first: alibi host add "+t.Host+" ADDRESS")
+	case pl.Folder == "":
+		note(site.Block, "host", "no folder for copies is set on "+t.Host, "name one: alibi host set "+t.Host+" --copies /srv/copies")
 	}
 	t.Name, t.Role, t.State = c.Name, site.Copy, site.Ready
-	t.Host, t.Stack, t.Origin = in.Local, in.Origin.Stack, in.Origin.ID
+	t.Stack, t.Origin = in.Origin.Stack, in.Origin.ID
 	t.Client, t.Owner, t.Purpose = in.Origin.Client, in.By, c.Purpose
-	t.Root = path.Join(in.Dir, "now", "site")
+	t.Root = path.Join(pl.Folder, c.Name, "now", "site")
 	t.Addresses = []site.Address{{Scheme: "http", Host: c.Name + ".localhost", Port: in.Port}}
 	t.Quiet, t.CheckedAt = c.Quiet, in.Now
 	t.Title = f.Title
 	if c.Title && f.Title != "" {
 		t.Title = stack.TitleMark + strings.TrimPrefix(f.Title, stack.TitleMark)
 	}
-	if f.Database.Engine != "" {
-		t.Database = f.Database
-		if rel, ok := stack.Inside(in.Origin.Root, f.Database.Path); ok {
-			t.Database.Path = path.Join(t.Root, rel)
-		} else {
-			t.Database.Path = path.Join(in.Dir, "now", "data", path.Base(f.Database.Path))
-		}
-	}
+	t.Database = database(in, t, pl, note)
 	if in.Over == nil {
 		t.Lease = site.Begin(in.Now, c.Lease, in.Grace)
 		if c.Lease == 0 {
@@ -154,6 +164,40 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 		}
 	}
 	return t
+}
+
+// database is where the copy's tables will be.
+func database(in Input, t site.Site, pl Place, note func(site.Severity, string, string, string)) site.Database {
+	f := in.Origin.Facts
+	db := f.Database
+	switch db.Engine {
+	case "sqlite":
+		if rel, ok := stack.Inside(in.Origin.Root, db.Path); ok {
+			db.Path = path.Join(t.Root, rel)
+		} else {
+			db.Path = path.Join(path.Dir(t.Root), "data", path.Base(db.Path))
+		}
+	case "mysql":
+		if pl.Server == "" {
+			note(site.Block, "server", "there is no database server for copies on "+t.Host+": "+pl.NoServer, "install MariaDB there, or name a server: alibi host set "+t.Host+" --database localhost --database-user NAME")
+		}
+		db.Server, db.User = pl.Server, databaseName(t)
+		db.Name = db.User
+		if in.Over != nil {
+			db.User = in.Over.Database.User
+			if db.Name = in.Over.Database.Name + "_b"; strings.HasSuffix(in.Over.Database.Name, "_b") {
+				db.Name = strings.TrimSuffix(in.Over.Database.Name, "_b")
+			}
+		}
+	}
+	return db
+}
+
+// databaseName is that of a copy's database, and of the account that owns it:
+// short enough for every server, and no other copy's.
+func databaseName(t site.Site) string {
+	slug := strings.ReplaceAll(site.Slug(t.Name), "-", "_")
+	return op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4])
 }
 
 // measure works out what is brought and what is left out.
@@ -199,12 +243,18 @@ func relevant(all []site.Finding, c Choices) []site.Finding {
 }
 
 func writes(in Input, p plan.Plan) []string {
-	w := []string{"nothing on the origin", "folder " + in.Dir}
-	if p.Kind == plan.Refresh {
-		w[1] = "folder " + in.Dir + ", what is in it is replaced"
+	w := []string{"nothing on the origin", "folder " + op.Folder(p.Target)}
+	if p.Target.Host != in.Local {
+		w[1] += " on " + p.Target.Host
 	}
-	if p.Target.Database.Engine != "" {
-		w = append(w, "database "+p.Target.Database.Path)
+	if p.Kind == plan.Refresh {
+		w[1] += ", what is in it is replaced"
+	}
+	switch db := p.Target.Database; db.Engine {
+	case "sqlite":
+		w = append(w, "database "+db.Path)
+	case "mysql":
+		w = append(w, "database and account "+db.Text())
 	}
 	return append(w, "all of it is removed with the copy")
 }
@@ -212,11 +262,11 @@ func writes(in Input, p plan.Plan) []string {
 // limits adds the findings about room, quota and what would be lost.
 func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, string)) {
 	need := p.Bytes + p.Data*2 // the snapshot and the copy's tables
-	if in.Free > 0 {
-		p.FreeThen = in.Free - p.Bytes - p.Data
-		if need > in.Free {
-			note(site.Block, "disk", fmt.Sprintf("the copy needs %s, and %s are free", site.Size(need), site.Size(in.Free)), "leave out large folders or files, or make room")
-		} else if in.Free-need < 1<<30 {
+	if free := in.Places[p.Target.Host].Free; free > 0 {
+		p.FreeThen = free - p.Bytes - p.Data
+		if need > free {
+			note(site.Block, "disk", fmt.Sprintf("the copy needs %s, and %s are free", site.Size(need), site.Size(free)), "leave out large folders or files, or make room")
+		} else if free-need < 1<<30 {
 			note(site.Warn, "disk", fmt.Sprintf("only %s will be free afterwards", site.Size(p.FreeThen)), "leave out large folders, or expire copies that nobody needs")
 		}
 	}

@@ -21,7 +21,7 @@ func input() Input {
 		Database: site.Database{Engine: "sqlite", Path: "/srv/s/wp-content/database/.ht.sqlite", Prefix: "sk_"}}
 	o := site.Site{ID: "o", Name: "skerryline.example", Role: site.Live, State: site.Ready, Host: "pier", Root: "/srv/s", Stack: "wordpress", Addresses: f.Addresses, Database: f.Database, Facts: f, Client: "Skerry Line"}
 	return Input{Origin: o, Choices: Defaults(o, "", "slipway", func(string) bool { return false }), Taken: func(n string) bool { return n == "taken" },
-		Free: 10 << 30, Dir: "/home/eng/alibi/copies/skerryline-copy", Local: "slipway", Port: "7700", Grace: 48 * time.Hour, Now: noon, By: "runa"}
+		Places: map[string]Place{"slipway": {Folder: "/home/eng/alibi/copies", Free: 10 << 30, Server: "localhost"}, "pier": {NoServer: "none is known"}, "drydock": {Folder: "/srv/copies", Server: "127.0.0.1:3307"}}, Local: "slipway", Port: "7700", Grace: 48 * time.Hour, Now: noon, By: "runa"}
 }
 
 func codes(p plan.Plan) map[string]site.Severity {
@@ -99,10 +99,15 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 		"no name":      {func(in *Input) { in.Choices.Name = "" }, "name", "needs a name"},
 		"name in use":  {func(in *Input) { in.Choices.Name = "taken" }, "name", "is in use"},
 		"odd name":     {func(in *Input) { in.Choices.Name = "Über Copy" }, "name", "can't be part of an address"},
-		"disk":         {func(in *Input) { in.Free = 1 << 20 }, "disk", "1.0 MiB are free"},
+		"disk":         {func(in *Input) { in.Places["slipway"] = Place{Folder: "/c", Free: 1 << 20} }, "disk", "1.0 MiB are free"},
 		"quota":        {func(in *Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
 		"quota, bytes": {func(in *Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
-		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "can't be made on pier yet"},
+		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "no folder for copies is set on pier"},
+		"no such host": {func(in *Input) { in.Choices.Host = "moon" }, "host", "no host is called moon"},
+		"no server": {func(in *Input) {
+			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
+			in.Places["slipway"] = Place{Folder: "/c", NoServer: "none is known"}
+		}, "server", "no database server for copies on slipway: none is known"},
 		"hold":         {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
 		"engine": {func(in *Input) {
 			in.Origin.Facts.Findings = []site.Finding{{Severity: site.Block, Code: "engine", Text: "another engine"}}
@@ -122,10 +127,9 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 
 func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {
 	in := input()
-	over := site.Site{ID: "c", Name: "winter", Role: site.Copy, State: site.Ready, Lease: site.Begin(noon.Add(-time.Hour), 72*time.Hour, time.Hour), MadeAt: noon.Add(-time.Hour)}
+	over := site.Site{ID: "c", Name: "winter", Host: "slipway", Role: site.Copy, State: site.Ready, Lease: site.Begin(noon.Add(-time.Hour), 72*time.Hour, time.Hour), MadeAt: noon.Add(-time.Hour)}
 	in.Over, in.Lost = &over, &site.Apart{Copy: 3}
 	in.Taken = func(string) bool { return true }
-	in.Dir = "/home/eng/alibi/copies/winter"
 	in.Quota, in.Use = site.Quota{Copies: 1}, site.Use{Copies: 1}
 	p := Plan(in)
 	assert.Equal(t, plan.Refresh, p.Kind)
@@ -158,4 +162,27 @@ func TestALargeFileThatIsLeftOutIsNoFinding(t *testing.T) {
 	assert.Contains(t, codes(Plan(in)), "large-file")
 	in.Choices.Larger = 10 << 20
 	assert.NotContains(t, codes(Plan(in)), "large-file")
+}
+
+func TestACopyOnAServerGetsADatabaseOfItsOwn(t *testing.T) {
+	in := input()
+	in.Origin.Facts.Database = site.Database{Engine: "mysql", Server: "localhost", Name: "ferry", User: "ferry", Prefix: "sk_"}
+	in.Choices.Host = "drydock"
+	p := Plan(in)
+	require.False(t, p.Blocked(), "%v", p.Findings)
+	db := p.Target.Database
+	assert.Equal(t, "127.0.0.1:3307", db.Server)
+	assert.Regexp(t, "^alibi_skerryline_copy_[0-9a-f]{4}$", db.Name)
+	assert.Equal(t, db.Name, db.User)
+	assert.Equal(t, "/srv/copies/skerryline-copy/now/site", p.Target.Root)
+	assert.Contains(t, p.Writes[1], "on drydock")
+	assert.Contains(t, p.Writes[2], db.Name)
+	copied := p.Target
+	in.Over = &copied
+	again := Plan(in)
+	assert.Equal(t, db.Name+"_b", again.Target.Database.Name, "a refresh is built beside what is there")
+	assert.Equal(t, db.User, again.Target.Database.User)
+	copied = again.Target
+	assert.Equal(t, db.Name, Plan(in).Target.Database.Name)
+	assert.Equal(t, "drydock", again.Target.Host, "and where it is")
 }

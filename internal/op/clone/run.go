@@ -5,12 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
 	"alibi/internal/baseline"
 	"alibi/internal/evidence"
+	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
@@ -55,9 +56,16 @@ func (x *runner) at(part string, rest ...string) string {
 	return filepath.Join(append([]string{x.dir, part}, rest...)...)
 }
 
-// next gives a path of the finished copy as it is while it is being built.
+// next gives a path of the finished copy, on this machine, as it is while it is
+// being built.
 func (x *runner) next(name string) string {
 	return x.at("next") + strings.TrimPrefix(name, x.at("now"))
+}
+
+// nextFar is next on the copy's host.
+func (x *runner) nextFar(name string) string {
+	dir := op.Folder(x.p.Target)
+	return path.Join(dir, "next") + strings.TrimPrefix(name, path.Join(dir, "now"))
 }
 
 func (x *runner) log(ctx context.Context, kind, format string, a ...any) error {
@@ -82,15 +90,27 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 	}); err != nil {
 		return err
 	}
-	if err := rec.AddMade(ctx, inventory.Made{Site: x.p.Target.ID, Kind: "folder", Host: x.env.Local, Path: x.dir, At: x.env.Now()}); err != nil {
-		return err
-	}
-	for _, d := range []string{x.next(x.p.Target.Root), x.next(filepath.Dir(x.p.Target.Database.Path))} {
-		if d == x.at("next")+"." {
-			continue // no database
+	for hostName, dir := range map[string]string{x.env.Local: x.dir, x.p.Target.Host: op.Folder(x.p.Target)} {
+		if err := rec.AddMade(ctx, inventory.Made{Site: x.p.Target.ID, Kind: "folder", Host: hostName, Path: dir, At: x.env.Now()}); err != nil {
+			return err
 		}
-		if err := os.MkdirAll(d, 0o700); err != nil {
-			return fmt.Errorf("making room for the copy: %w", err)
+	}
+	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	if err != nil {
+		return fmt.Errorf("making room for the copy: %w", err)
+	}
+	defer done()
+	need := []string{"next"}
+	for _, p := range []string{x.p.Target.Root, path.Dir(x.p.Target.Database.Path)} {
+		if rel, ok := strings.CutPrefix(p, path.Join(op.Folder(x.p.Target), "now")+"/"); ok {
+			need = append(need, "next/"+rel)
+		}
+	}
+	for _, half := range halves {
+		for _, d := range need {
+			if err := host.MkdirAll(half, d, 0o700); err != nil {
+				return fmt.Errorf("making room for the copy: %w", err)
+			}
 		}
 	}
 	return nil
@@ -101,7 +121,7 @@ func (x *runner) ends(ctx context.Context) (origin, dst stack.Place, closeBoth f
 	if origin, err = x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root); err != nil {
 		return
 	}
-	if dst, err = x.env.Place(ctx, x.env.Local, x.next(x.p.Target.Root)); err != nil {
+	if dst, err = x.env.Place(ctx, x.p.Target.Host, x.nextFar(x.p.Target.Root)); err != nil {
 		origin.Root.Close()
 		return
 	}
@@ -191,7 +211,7 @@ func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.
 	if err != nil {
 		return nil, nil, err
 	}
-	now, err := x.env.Place(ctx, x.env.Local, x.p.Target.Root)
+	now, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -277,7 +297,7 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 	if err != nil {
 		return nil, err
 	}
-	return &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title}}, nil
+	return &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID)}}, nil
 }
 
 // configure writes the copy's own files and notes them in the baseline.
@@ -303,24 +323,33 @@ func (x *runner) configure(ctx context.Context, _ *work.Task) error {
 
 // place moves what was built to where it belongs. Broken off anywhere, it can
 // be called again.
-func (x *runner) place(_ context.Context, _ *work.Task) error {
-	now, next, old := x.at("now"), x.at("next"), x.at("old")
-	if !exists(next) {
-		return nil // done before
+func (x *runner) place(ctx context.Context, _ *work.Task) error {
+	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	if err != nil {
+		return err
 	}
-	if exists(now) {
-		if err := os.RemoveAll(old); err != nil {
-			return err
+	defer done()
+	for _, half := range halves {
+		if !exists(half, "next") {
+			continue // done before
 		}
-		if err := os.Rename(now, old); err != nil {
+		if exists(half, "now") {
+			if err := half.RemoveAll("old"); err != nil {
+				return err
+			}
+			if err := half.Rename("now", "old"); err != nil {
+				return fmt.Errorf("putting the copy in its place: %w", err)
+			}
+		}
+		if err := half.Rename("next", "now"); err != nil {
 			return fmt.Errorf("putting the copy in its place: %w", err)
 		}
 	}
-	return os.Rename(next, now)
+	return nil
 }
 
-func exists(p string) bool {
-	_, err := os.Lstat(p)
+func exists(r host.Root, name string) bool {
+	_, err := r.Lstat(name)
 	return err == nil
 }
 
@@ -370,7 +399,7 @@ func (e *NotProven) Error() string {
 // open makes the copy answer and begins its lease.
 func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	now := x.env.Now()
-	facts, err := x.env.Inspect(ctx, x.env.Local, x.p.Target.Root, x.p.Target.Stack)
+	facts, err := x.env.Inspect(ctx, x.p.Target.Host, x.p.Target.Root, x.p.Target.Stack)
 	if err != nil {
 		return fmt.Errorf("inspecting the finished copy: %w", err)
 	}
@@ -391,7 +420,7 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	if err != nil {
 		return err
 	}
-	if err := os.RemoveAll(x.at("old")); err != nil {
+	if err := x.clear(ctx, "old", x.p.Target.Database.Name); err != nil {
 		return err
 	}
 	verb := "copied from"
@@ -401,20 +430,59 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	return x.log(ctx, string(x.p.Kind), "%s %s: %d rows, %d files", verb, x.p.Origin.Name, x.p.Rows, x.p.Files)
 }
 
+// clear removes a part of the copy's folders, and what databases of the copy
+// there are beside the one to keep.
+func (x *runner) clear(ctx context.Context, part, keep string) error {
+	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, half := range halves {
+		if err := half.RemoveAll(part); err != nil {
+			return err
+		}
+	}
+	made, err := x.env.Record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range made {
+		if m.Site == x.p.Target.ID && m.Kind == "database" && m.Path != "database:"+keep {
+			if err := x.env.Unmake(ctx, m); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // undo brings back the state before the run.
 func (x *runner) undo(ctx context.Context) error {
 	if x.p.Kind == plan.Copy {
-		return x.env.Erase(ctx, x.p.Target.ID, x.dir)
+		return x.env.Erase(ctx, x.p.Target.ID, x.p.Target.Name)
 	}
-	if exists(x.at("old")) {
-		if err := os.RemoveAll(x.at("now")); err != nil {
+	was, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, half := range halves {
+		if !exists(half, "old") {
+			continue
+		}
+		if err := half.RemoveAll("now"); err != nil {
 			return err
 		}
-		if err := os.Rename(x.at("old"), x.at("now")); err != nil {
+		if err := half.Rename("old", "now"); err != nil {
 			return err
 		}
 	}
-	return os.RemoveAll(x.at("next"))
+	return x.clear(ctx, "next", was.Database.Name)
 }
 
 // over sets the site's state when the run is not going on by itself.

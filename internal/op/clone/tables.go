@@ -1,7 +1,6 @@
 package clone
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,17 +9,18 @@ import (
 	"os"
 	"path"
 	"slices"
-	"time"
+	"strings"
+	"sync"
 
-	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
 	"alibi/internal/host"
 	"alibi/internal/plan"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
+	"alibi/internal/tables/mysql"
 	"alibi/internal/tables/sqlite"
-	"alibi/internal/tree"
 	"alibi/internal/work"
 )
 
@@ -30,15 +30,17 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	if x.p.Target.Database.Engine == "" {
 		return nil
 	}
-	h, err := x.env.Hosts(ctx, x.p.Origin.Host)
+	tr, err := x.transform()
 	if err != nil {
 		return err
 	}
-	db, err := stack.OpenDatabase(ctx, h, x.p.Origin.Database, x.env.Temp())
+	origin, err := x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root)
 	if err != nil {
 		return err
 	}
-	if err := x.sameOrigin(ctx, t, db); err != nil {
+	defer origin.Root.Close()
+	db, err := stack.OpenDatabase(ctx, tr.Stack, origin, x.p.Origin.Database)
+	if err != nil {
 		return err
 	}
 	b, err := baseline.Open(x.at("next", "baseline.db"))
@@ -46,16 +48,29 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer b.Close()
-	if same, err := x.sameTables(ctx, t, b); err != nil || same {
-		return err
+	if x.p.Origin.Database.Engine == "sqlite" {
+		if err := x.sameOrigin(ctx, t, db); err != nil {
+			return err
+		}
+		if same, err := x.sameTables(ctx, t, tr, b); err != nil || same {
+			return err
+		}
 	}
 	snap, err := db.Snapshot(ctx)
 	if err != nil {
 		return fmt.Errorf("reading the origin's database: %w", err)
 	}
 	defer snap.Close()
-	if err := x.load(ctx, t, snap, b); err != nil {
+	l := &loading{x: x, t: t, snap: snap, tr: tr, b: b, tally: tables.Tally{}}
+	if err := l.open(ctx); err != nil {
 		return err
+	}
+	defer l.target.Close()
+	if err := l.all(ctx); err != nil {
+		return err
+	}
+	if _, sums := snap.(tables.Summer); sums {
+		x.mem.Stamp = l.tally.String()
 	}
 	return b.PutMeta(ctx, baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp})
 }
@@ -68,7 +83,7 @@ func (x *runner) sameOrigin(ctx context.Context, t *work.Task, db tables.Databas
 		return err
 	}
 	if x.mem.Stamp != stamp {
-		if err := os.Remove(x.next(x.p.Target.Database.Path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Remove(x.file()); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
@@ -76,10 +91,18 @@ func (x *runner) sameOrigin(ctx context.Context, t *work.Task, db tables.Databas
 	return t.Remember()
 }
 
+// file is where on this machine a database that is a file is filled.
+func (x *runner) file() string {
+	if x.p.Target.Host != x.env.Local {
+		return x.at("next", "database")
+	}
+	return x.next(x.p.Target.Database.Path)
+}
+
 // sameTables takes the tables of the copy as it stands, if neither they nor the
 // origin's changed since the two parted. The evidence compares them all the same.
-func (x *runner) sameTables(ctx context.Context, t *work.Task, next *baseline.Baseline) (bool, error) {
-	if x.p.Kind != plan.Refresh {
+func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transform, next *baseline.Baseline) (bool, error) {
+	if x.p.Kind != plan.Refresh || x.p.Target.Host != x.env.Local {
 		return false, nil
 	}
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
@@ -94,11 +117,12 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, next *baseline.Ba
 	if m, err := was.Meta(ctx); err != nil || m.Stamp != x.mem.Stamp {
 		return false, nil
 	}
-	h, err := x.env.Hosts(ctx, x.env.Local)
+	copied, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
 	if err != nil {
-		return false, err
+		return false, nil
 	}
-	db, err := stack.OpenDatabase(ctx, h, x.p.Target.Database, x.env.Temp())
+	defer copied.Root.Close()
+	db, err := stack.OpenDatabase(ctx, tr.Stack, copied, x.p.Target.Database)
 	if err != nil {
 		return false, nil
 	}
@@ -113,7 +137,7 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, next *baseline.Ba
 		}
 		t.Add(tab.Rows, 1)
 	}
-	if err := copyFile(x.p.Target.Database.Path, x.next(x.p.Target.Database.Path)); err != nil {
+	if err := copyFile(x.p.Target.Database.Path, x.file()); err != nil {
 		return false, err
 	}
 	t.Note("the tables did not change on either side; nothing was read from the origin")
@@ -134,9 +158,10 @@ func sameRows(ctx context.Context, snap tables.Snapshot, tab tables.Table, was, 
 	same := true
 	var buf []byte
 	var d tables.Digest
+	keys := baseline.Keys(snap, tab)
 	err = snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
-		key := baseline.Key(tab, r)
-		d, buf = r.Digest(buf)
+		key := keys.Of(r)
+		d, buf = snap.Digest(tab.Name, r, buf)
 		b, known := base[key]
 		if same = same && known && b.Copy == d[0]; !same {
 			return nil
@@ -167,116 +192,186 @@ func copyFile(from, to string) error {
 	return out.Sync()
 }
 
-func (x *runner) load(ctx context.Context, t *work.Task, snap tables.Snapshot, b *baseline.Baseline) error {
-	schema := snap.Schema()
-	target := sqlite.NewTarget(x.next(x.p.Target.Database.Path))
-	defer target.Close()
-	loaded, err := target.Begin(ctx, schema)
-	if err != nil {
-		return fmt.Errorf("making the copy's tables: %w", err)
+// loading fills the copy's tables from a snapshot of the origin's.
+type loading struct {
+	x      *runner
+	t      *work.Task
+	snap   tables.Snapshot
+	tr     *stack.Transform
+	b      *baseline.Baseline
+	target tables.Target
+	from   string // the origin's database, if it is on the copy's server
+
+	mu      sync.Mutex
+	changed stack.Changed
+	tally   tables.Tally // of the origin
+}
+
+// open makes the target that the tables are loaded into.
+func (l *loading) open(ctx context.Context) error {
+	x := l.x
+	if x.p.Target.Database.Engine == "sqlite" {
+		l.target = sqlite.NewTarget(x.file())
+		return nil
 	}
-	tr, err := x.transform()
+	schema := l.snap.Schema()
+	if len(schema.Problems) > 0 {
+		if err := x.log(ctx, "left-out", "%s", strings.Join(schema.Problems, "; ")); err != nil {
+			return err
+		}
+	}
+	if err := x.env.MakeDatabase(ctx, x.p.Target, schema.Settings["charset"], schema.Settings["collation"]); err != nil {
+		return err
+	}
+	srv, err := x.env.Server(ctx, x.p.Target.Host)
 	if err != nil {
 		return err
+	}
+	owner := srv.Login
+	owner.User, owner.Password = x.p.Target.Database.User, x.env.Password(x.p.Target.ID)
+	l.target = mysql.NewTarget(srv.Login, owner, x.p.Target.Database.Name)
+	l.from, err = x.sameServer(ctx, l.snap, srv.Login)
+	return err
+}
+
+// sameServer gives the name of the origin's database if it can be read as the
+// administrator of the copy's server.
+func (x *runner) sameServer(ctx context.Context, snap tables.Snapshot, admin mysql.Login) (string, error) {
+	theirs, ok := snap.(interface {
+		Identity(context.Context) (string, error)
+	})
+	if !ok {
+		return "", nil
+	}
+	a, err := theirs.Identity(ctx)
+	if err != nil {
+		return "", err
+	}
+	b, err := admin.Identity(ctx)
+	if err != nil || a != b {
+		return "", err
+	}
+	list, err := admin.Databases(ctx)
+	if err != nil || !slices.Contains(list, x.p.Origin.Database.Name) {
+		return "", err
+	}
+	return x.p.Origin.Database.Name, nil
+}
+
+// all loads every table that an earlier try did not.
+func (l *loading) all(ctx context.Context) error {
+	schema := l.snap.Schema()
+	loaded, err := l.target.Begin(ctx, schema)
+	if err != nil {
+		return fmt.Errorf("making the copy's tables: %w", err)
 	}
 	total := int64(0)
 	for _, tab := range schema.Tables {
 		total += tab.Rows
 	}
-	t.Expect(total)
-	var changed stack.Changed
-	for _, tab := range schema.Tables {
-		whole, err := b.Table(ctx, tab.Name)
-		if err != nil {
-			return err
-		}
-		if slices.Contains(loaded, tab.Name) && int64(len(whole)) == tab.Rows {
-			t.Add(tab.Rows, 1)
-			continue
-		}
-		err = target.Load(ctx, tab.Name, func(put func(tables.Row) error) error {
-			return x.pour(ctx, t, snap, tab, tr, b, &changed, put)
-		})
-		if err != nil {
-			return err
-		}
-		t.Add(0, 1)
+	l.t.Expect(total)
+	list := slices.Clone(schema.Tables)
+	slices.SortStableFunc(list, func(a, b tables.Table) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) }) // the largest first
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(1)
+	if schema.Engine == "mysql" {
+		g.SetLimit(l.snap.Readers())
 	}
-	t.Note("%d addresses rewritten, %d settings adjusted", changed.Addresses, changed.Adjusted)
-	return target.Finish(ctx)
-}
-
-// pour sends the rows of one table through the transform.
-func (x *runner) pour(ctx context.Context, t *work.Task, snap tables.Snapshot, tab tables.Table, tr *stack.Transform, b *baseline.Baseline, changed *stack.Changed, put func(tables.Row) error) error {
-	w, err := b.Rows(ctx, tab.Name)
-	if err != nil {
-		return err
-	}
-	var buf []byte
-	var before, after tables.Digest
-	pending := int64(0)
-	err = snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
-		if pending++; pending == 256 {
-			t.Add(pending, 0)
-			pending = 0
-			if err := ctx.Err(); err != nil {
+	for _, tab := range list {
+		g.Go(func() error {
+			whole, err := l.whole(gctx, tab, slices.Contains(loaded, tab.Name))
+			if err != nil {
 				return err
 			}
-		}
-		before, buf = r.Digest(buf)
-		tr.Row(tab, r, changed)
-		after, buf = r.Digest(buf)
-		if err := w.Put(ctx, baseline.Key(tab, r), baseline.Pair{Origin: before[0], Copy: after[0]}); err != nil {
-			return err
-		}
-		return put(r)
-	})
-	if err != nil {
+			if whole {
+				l.t.Add(tab.Rows, 1)
+				return nil
+			}
+			if err := l.table(gctx, tab); err != nil {
+				return err
+			}
+			l.t.Add(0, 1)
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
 		return err
 	}
-	t.Add(pending, 0)
-	return w.Close(ctx)
+	l.t.Note("%d addresses rewritten, %d settings adjusted", l.changed.Addresses, l.changed.Adjusted)
+	if err := l.target.Finish(ctx); err != nil {
+		return err
+	}
+	return l.x.upload(ctx)
 }
 
-// writeOwn writes the files that are the copy's own and gives their digests.
-func writeOwn(ctx context.Context, dst stack.Place, own map[string][]byte) (map[string]tree.Hash, error) {
-	out := map[string]tree.Hash{}
-	for name, text := range own {
-		if err := host.MkdirAll(dst.Root, path.Dir(name), 0o755); err != nil {
-			return nil, err
-		}
-		if _, err := host.Put(dst.Root, name, 0o600, time.Time{}, bytes.NewReader(text)); err != nil {
-			return nil, fmt.Errorf("writing %s: %w", name, err)
-		}
-		out[name] = tree.Hash(blake3.Sum256(text))
+// upload sends a database that is a file to where the copy is.
+func (x *runner) upload(ctx context.Context) error {
+	if x.p.Target.Database.Engine != "sqlite" || x.p.Target.Host == x.env.Local {
+		return nil
 	}
-	return out, ctx.Err()
+	f, err := os.Open(x.file())
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h, err := x.env.Hosts(ctx, x.p.Target.Host)
+	if err != nil {
+		return err
+	}
+	to := x.nextFar(x.p.Target.Database.Path)
+	r, err := h.Make(ctx, path.Dir(to))
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	fi, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if _, err := host.Put(r, path.Base(to), 0o600, fi.ModTime(), f); err != nil {
+		return fmt.Errorf("sending the database to %s: %w", x.p.Target.Host, err)
+	}
+	return os.Remove(x.file())
 }
 
-// noteOwn puts the copy's own files into the baseline.
-func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]byte) error {
-	b, err := baseline.Open(x.at("next", "baseline.db"))
-	if err != nil {
-		return err
+// whole tells whether a table that an earlier try loaded is what the origin's
+// is now; then it need not be read again.
+func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (bool, error) {
+	if !loaded {
+		return false, nil
 	}
-	defer b.Close()
-	files, err := b.Files(ctx)
-	if err != nil {
-		return err
+	base, err := l.b.Table(ctx, tab.Name)
+	if err != nil || int64(len(base)) != tab.Rows {
+		return false, err
 	}
-	for name := range own {
-		fi, err := dst.Root.Lstat(name)
+	sm, ok := l.snap.(tables.Summer)
+	if !ok {
+		return true, nil // the stamp has told
+	}
+	sum := uint64(0)
+	for _, p := range base {
+		sum += p.Origin
+	}
+	if _, now, err := sm.Total(ctx, tab.Name, tables.Range{}); err != nil || now != sum {
+		return false, err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.tally[tab.Name] = [2]uint64{uint64(tab.Rows), sum}
+	return true, nil
+}
+
+// table loads one table: inside the server where that is possible and few of
+// its rows change, else through here.
+func (l *loading) table(ctx context.Context, tab tables.Table) error {
+	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" {
+		sm, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
 		if err != nil {
 			return err
 		}
-		f := files[name]
-		f.Own = true
-		f.Copy = tree.Entry{Path: name, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: x.mem.Configured[name]}
-		files[name] = f
+		if sparse {
+			return inner.Inside(ctx, tab.Name, l.from, func(in *mysql.Inner) error { return l.square(ctx, sm, tab, in) })
+		}
 	}
-	list := make([]baseline.File, 0, len(files))
-	for _, f := range files {
-		list = append(list, f)
-	}
-	return b.PutFiles(ctx, list)
+	return l.target.Load(ctx, tab.Name, func(put func(tables.Row) error) error { return l.pour(ctx, tab, put) })
 }

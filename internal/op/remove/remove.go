@@ -5,9 +5,6 @@ package remove
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"alibi/internal/inventory"
@@ -23,9 +20,15 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 	if s.Role != site.Copy {
 		return p, fmt.Errorf("%s is a live site: Alibi removes only copies", s.Name)
 	}
-	dir := env.CopyDir(s.Name)
 	p.Steps = []plan.Step{{Name: "remove", Title: "remove files and tables"}}
-	p.Writes = []string{"removes folder " + dir, "nothing on the origin"}
+	p.Writes = []string{"removes folder " + op.Folder(s)}
+	if s.Host != env.Local {
+		p.Writes[0] += " on " + s.Host
+	}
+	if s.Database.Engine == "mysql" {
+		p.Writes = append(p.Writes, "removes database and account "+s.Database.Text())
+	}
+	p.Writes = append(p.Writes, "nothing on the origin")
 	if changes > 0 {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "lost", Text: fmt.Sprintf("%d changes made here are nowhere else", changes), Remedy: "copy the copy first if they are worth keeping"})
 	}
@@ -39,7 +42,7 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	s := r.Plan.Target
 	return &work.Operation{Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
-		if err := env.Erase(ctx, s.ID, env.CopyDir(s.Name)); err != nil {
+		if err := env.Erase(ctx, s.ID, s.Name); err != nil {
 			return err
 		}
 		hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
@@ -98,94 +101,4 @@ func BringBack(ctx context.Context, env *op.Env, id site.ID, lease time.Duration
 		return s, err
 	}
 	return s, env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Site: id, Kind: "bring-back", Text: "brought back for " + lease.String()})
-}
-
-// Leftover is something that Alibi made and that no site needs any more.
-type Leftover struct {
-	Host  string `json:"host"`
-	Path  string `json:"path"`
-	Why   string `json:"why"`
-	Bytes int64  `json:"bytes"`
-}
-
-// Leftovers lists them: what the record knows of without a site, and what lies
-// in Alibi's folders without being in the record.
-func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
-	var out []Leftover
-	sites, err := env.Record.Sites(ctx)
-	if err != nil {
-		return nil, err
-	}
-	needed := map[string]bool{}
-	for _, s := range sites {
-		if s.Role == site.Copy {
-			needed[env.CopyDir(s.Name)] = true
-		}
-	}
-	made, err := env.Record.AllMade(ctx)
-	if err != nil {
-		return nil, err
-	}
-	seen := map[string]bool{}
-	for _, m := range made {
-		if !needed[m.Path] {
-			seen[m.Path] = true
-			out = append(out, Leftover{m.Host, m.Path, "no site needs it any more", weight(m.Path)})
-		}
-	}
-	dir := filepath.Join(env.Home, "copies")
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, fmt.Errorf("looking for leftovers: %w", err)
-	}
-	for _, e := range entries {
-		if p := filepath.Join(dir, e.Name()); !needed[p] && !seen[p] {
-			out = append(out, Leftover{env.Local, p, "it is not in the record", weight(p)})
-		}
-	}
-	for _, p := range env.DeadTemps() {
-		out = append(out, Leftover{env.Local, p, "a process left it that is not running any more", weight(p)})
-	}
-	for _, s := range sites {
-		for _, part := range []string{"next", "old"} {
-			p := filepath.Join(env.CopyDir(s.Name), part)
-			if _, err := os.Lstat(p); err == nil && s.Role == site.Copy && s.Run == "" {
-				out = append(out, Leftover{env.Local, p, "left by a run that did not end", weight(p)})
-			}
-		}
-	}
-	return out, nil
-}
-
-func weight(dir string) int64 {
-	var n int64
-	_ = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			if fi, err := d.Info(); err == nil {
-				n += fi.Size()
-			}
-		}
-		return nil
-	})
-	return n
-}
-
-// Clear removes leftovers. Only what lies in Alibi's own folder can be one.
-func Clear(ctx context.Context, env *op.Env, list []Leftover, who string) error {
-	for _, l := range list {
-		rel, err := filepath.Rel(env.Home, l.Path)
-		if err != nil || strings.HasPrefix(rel, "..") || l.Host != env.Local {
-			return fmt.Errorf("%s is not in Alibi's folder: remove it by hand", l.Path)
-		}
-		if err := os.RemoveAll(l.Path); err != nil {
-			return fmt.Errorf("removing a leftover: %w", err)
-		}
-		if err := env.Record.Unmade(ctx, l.Host, l.Path); err != nil {
-			return err
-		}
-		if err := env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Kind: "leftovers", Text: "removed " + l.Path}); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -57,7 +57,7 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 		f.Took = time.Since(f.At)
 		return f, nil
 	}
-	db, err := stack.OpenDatabase(ctx, p.Host, f.Database, p.Temp)
+	db, err := stack.OpenDatabase(ctx, Stack{}, p, f.Database)
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +87,12 @@ func (Stack) Scope(_, column string) rewrite.Scope {
 
 // Adjust knows of nothing to adjust.
 func (Stack) Adjust(stack.Change, tables.Table, tables.Row) int { return 0 }
+
+// Touches names nothing.
+func (Stack) Touches(string, string) (string, []string) { return "", nil }
+
+// Password knows of none: a database of a plain site is a file.
+func (Stack) Password(context.Context, stack.Place) (string, error) { return "", nil }
 
 // Configure knows of no configuration.
 func (Stack) Configure(context.Context, stack.Place, stack.Change) (map[string][]byte, error) {

@@ -45,11 +45,6 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	if free, err := p.Host.Free(ctx, p.Root.Path()); err == nil {
 		f.Free = free
 	}
-	if f.Database.Engine != "sqlite" {
-		note(site.Block, "engine", "the tables are in a "+f.Database.Engine+" database", "this version of Alibi reads SQLite; its next one reads MariaDB and MySQL")
-		f.Took = time.Since(began)
-		return f, nil
-	}
 	if err := readTables(ctx, p, conf, f); err != nil {
 		return nil, err
 	}
@@ -95,7 +90,10 @@ func bytesOf(s string) int64 {
 
 // readTables takes one snapshot and gathers everything that the tables tell.
 func readTables(ctx context.Context, p stack.Place, conf config, f *site.Facts) error {
-	db, err := stack.OpenDatabase(ctx, p.Host, f.Database, p.Temp)
+	if db := f.Database; db.Engine == "mysql" && (db.Name == "" || db.User == "") {
+		return fmt.Errorf("the configuration works out DB_NAME or DB_USER when it runs, and Alibi runs no code of a live site: %w; write the values into wp-config.php", tables.ErrRefused)
+	}
+	db, err := stack.OpenDatabase(ctx, Stack{}, p, f.Database)
 	if err != nil {
 		return fmt.Errorf("opening the database: %w", err)
 	}

@@ -5,6 +5,7 @@ package wordpress
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -61,9 +62,12 @@ func database(c config, root string) site.Database {
 	if v := c.variables["table_prefix"]; v.known {
 		db.Prefix = v.value
 	}
+	db.Server, db.Name, db.User = "localhost", c.constants["DB_NAME"].value, c.constants["DB_USER"].value
+	if v := c.constants["DB_HOST"]; v.value != "" {
+		db.Server = v.value
+	}
 	engine, dir, file := c.constants["DB_ENGINE"], c.constants["DB_DIR"], c.constants["DB_FILE"]
 	if engine.value == "sqlite" || dir.known && c.constants["DB_NAME"].value == "" {
-		db.Engine = "sqlite"
 		d, f := path.Join(root, "wp-content/database"), ".ht.sqlite"
 		if dir.known && dir.value != "" {
 			d = dir.value
@@ -71,7 +75,7 @@ func database(c config, root string) site.Database {
 		if file.known && file.value != "" {
 			f = file.value
 		}
-		db.Path = path.Join(d, f)
+		db = site.Database{Engine: "sqlite", Path: path.Join(d, f), Prefix: db.Prefix}
 	}
 	return db
 }
@@ -93,6 +97,30 @@ func isTable(table, prefix, name string) bool {
 	rest, ok := strings.CutPrefix(table, prefix)
 	rest = strings.TrimLeft(rest, "0123456789")
 	return ok && (rest == name || rest == "_"+name)
+}
+
+// Password reads it from the configuration.
+func (Stack) Password(ctx context.Context, p stack.Place) (string, error) {
+	c, _, err := loadConfig(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	v, there := c.constants["DB_PASSWORD"]
+	if there && !v.known {
+		return "", fmt.Errorf("the configuration works out DB_PASSWORD when it runs, and Alibi runs no code of a live site: %w; write the value into wp-config.php", tables.ErrRefused)
+	}
+	return v.value, nil
+}
+
+// touched are the settings that Adjust changes.
+var touched = []string{"blogname", "blog_public", "ping_sites"}
+
+// Touches names the settings that Adjust changes.
+func (Stack) Touches(prefix, table string) (string, []string) {
+	if !isTable(table, prefix, "options") {
+		return "", nil
+	}
+	return "option_name", touched
 }
 
 // Adjust sets the title, the wish not to be indexed and the list of services
@@ -122,6 +150,9 @@ func (Stack) Adjust(c stack.Change, t tables.Table, row tables.Row) int {
 	return 1
 }
 
+// salts are the constants that sign sessions.
+var salts = []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT", "SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"}
+
 // QuietFile is the must-use plugin that keeps what constants can't.
 const QuietFile = "wp-content/mu-plugins/alibi-quiet.php"
 
@@ -139,6 +170,16 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 		if now := database(conf, c.Copy.Root); now.Path != c.Copy.Database.Path {
 			set("DB_DIR", phpLiteral(path.Dir(c.Copy.Database.Path)))
 			set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
+		}
+	}
+	if db := c.Copy.Database; db.Engine == "mysql" {
+		for name, v := range map[string]string{"DB_NAME": db.Name, "DB_USER": db.User, "DB_PASSWORD": c.Password, "DB_HOST": db.Server} {
+			set(name, phpLiteral(v))
+		}
+	}
+	for _, name := range salts {
+		if _, there := conf.constants[name]; there {
+			set(name, phpLiteral(rand.Text()+rand.Text())) // sessions of the origin don't open the copy, nor the reverse
 		}
 	}
 	if c.Quiet(site.QuietTasks) {

@@ -170,7 +170,7 @@ func (d *Database) Stamp(ctx context.Context) (string, error) {
 	defer s.Close()
 	stamp := ""
 	for _, t := range s.Schema().Tables {
-		n, sum, err := s.(Summer).Total(ctx, t.Name, tables.Range{})
+		n, sum, err := s.(tables.Summer).Total(ctx, t.Name, tables.Range{})
 		if err != nil {
 			return "", err
 		}

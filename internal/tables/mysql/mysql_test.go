@@ -41,7 +41,7 @@ var engine = tablestest.Engine{
 	},
 	Target: func(t *testing.T, p string) tables.Target {
 		newDatabase(t, place(p))
-		return mysql.NewTarget(mariadbtest.Root(), place(p))
+		return mysql.NewTarget(mariadbtest.Root(), mariadbtest.Root(), place(p))
 	},
 	Open: func(_ *testing.T, p string) tables.Writable { return mysql.Open(mariadbtest.Root(), place(p)) },
 	Schema: []string{

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"fmt"
-	"math/big"
 	"slices"
 	"strings"
 
@@ -15,15 +14,6 @@ import (
 // usualReaders is how many connections a snapshot uses where the server lets
 // several see the same state: few enough not to be felt.
 const usualReaders = 2
-
-// Summer is what a snapshot of this engine can do beyond the interface: have
-// the server digest rows that stay where they are, and give single ones.
-type Summer interface {
-	tables.Snapshot
-	Sums(ctx context.Context, table string, r tables.Range, suspect string, give func(key []tables.Value, d tables.Digest, suspect bool) error) error
-	Total(ctx context.Context, table string, r tables.Range) (rows int64, sum uint64, err error)
-	Pick(ctx context.Context, table string, keys [][]tables.Value, give func(tables.Row) error) error
-}
 
 // snapshot is one state, seen through one connection or several.
 type snapshot struct {
@@ -126,6 +116,9 @@ func (s *snapshot) count(ctx context.Context) error {
 	return nil
 }
 
+// Identity tells which server the snapshot is on, as Login's does.
+func (s *snapshot) Identity(ctx context.Context) (string, error) { return s.login.Identity(ctx) }
+
 func (s *snapshot) Schema() tables.Schema { return s.shape.Schema }
 func (s *snapshot) Readers() int          { return len(s.conns) }
 
@@ -186,7 +179,7 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 			q := "SELECT " + exprs(keys) + " FROM " + name(t.Name) + where(keys, tables.Range{After: last}) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1)
 			var bound []tables.Value
 			err := each(ctx, c, q, keys, func(v []tables.Value) error {
-				bound = keep(v)
+				bound = tables.Keep(v)
 				return nil
 			})
 			if err != nil || bound == nil {
@@ -197,14 +190,6 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 		}
 	})
 	return append(out, tables.Range{After: last}), err
-}
-
-func keep(vals []tables.Value) []tables.Value {
-	out := slices.Clone(vals)
-	for i := range out {
-		out[i].Bytes = slices.Clone(out[i].Bytes)
-	}
-	return out
 }
 
 func exprs(cols []column) string {
@@ -303,10 +288,8 @@ func (s *snapshot) Digest(table string, r tables.Row, buf []byte) (tables.Digest
 	return digest(s.columns[table], r, buf)
 }
 
-// Sums has the server digest the rows of a range, in the order of the key, and
-// tell for each whether one of the conditions in suspect holds; the rows
-// themselves stay where they are. r's Values are those of the key.
-func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, suspect string, give func(key []tables.Value, d tables.Digest, suspect bool) error) error {
+// Sums has the server digest the rows and search them; they stay where they are.
+func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, search tables.Search, give func(key []tables.Value, d tables.Digest, found bool) error) error {
 	t, cols, err := s.table(table)
 	if err != nil {
 		return err
@@ -315,9 +298,7 @@ func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, suspe
 	for _, k := range t.Key {
 		keys = append(keys, cols[t.Column(k)])
 	}
-	if suspect == "" {
-		suspect = "0"
-	}
+	suspect := condition(t, search)
 	extra := []column{{class: raw}, {class: integer}}
 	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + name(t.Name) + where(keyColumns(t, cols), r)
 	if len(t.Key) > 0 {
@@ -350,20 +331,31 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 	if err != nil {
 		return 0, 0, err
 	}
-	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	q := totalQuery(t, cols) + where(keyColumns(t, cols), r)
 	err = s.lend(ctx, func(c *sql.Conn) error {
 		var text string
 		if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
 			return err
 		}
-		n, ok := new(big.Int).SetString(text, 10)
-		if !ok {
-			return fmt.Errorf("the server's sum %q is no number", text)
-		}
-		sum = n.And(n, new(big.Int).SetUint64(1<<64-1)).Uint64()
-		return nil
+		sum, err = lowBits(text)
+		return err
 	})
 	return rows, sum, err
+}
+
+// Share looks at the first rows.
+func (s *snapshot) Share(ctx context.Context, table string, search tables.Search) (share float64, err error) {
+	t, _, err := s.table(table)
+	if err != nil {
+		return 0, err
+	}
+	err = s.lend(ctx, func(c *sql.Conn) error {
+		var v sql.NullFloat64
+		err := c.QueryRowContext(ctx, "SELECT AVG(x) FROM (SELECT ("+condition(t, search)+") AS x FROM "+name(table)+" LIMIT 300) AS sample").Scan(&v)
+		share = v.Float64
+		return err
+	})
+	return share, err
 }
 
 // Pick streams the rows with the given keys, in any order.

@@ -18,14 +18,18 @@ const progressTable = "alibi_loaded"
 // account may do in it what it likes.
 type Target struct {
 	login  Login
+	owner  Login
 	name   string
 	pool   *sql.DB
 	schema tables.Schema
 	packet int
 }
 
-// NewTarget fills a database.
-func NewTarget(l Login, database string) *Target { return &Target{login: l, name: database} }
+// NewTarget fills a database as one account, and makes views, triggers,
+// routines and events as another, which becomes their definer.
+func NewTarget(l, owner Login, database string) *Target {
+	return &Target{login: l, owner: owner, name: database}
+}
 
 // Begin makes the tables, or goes on with those of the same schema that an
 // earlier try left.
@@ -217,7 +221,12 @@ func (w *writer) flush() error {
 
 // Finish makes what comes after the rows. Events are made so that they don't run.
 func (t *Target) Finish(ctx context.Context) error {
-	c, err := t.pool.Conn(ctx)
+	pool, err := t.owner.pool(t.name, 1, nil)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	c, err := pool.Conn(ctx)
 	if err != nil {
 		return explain(err)
 	}

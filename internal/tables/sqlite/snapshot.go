@@ -192,7 +192,7 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 	var out []tables.Range
 	var last []tables.Value
 	err := s.query(ctx, q, nil, len(t.Key), func(vals []tables.Value) error {
-		bound := keep(vals)
+		bound := tables.Keep(vals)
 		out = append(out, tables.Range{After: last, To: bound})
 		last = bound
 		return nil
@@ -222,15 +222,6 @@ func aliased(keys []string) string {
 		out[i] = fmt.Sprintf("%s AS alibi_%d", k, i)
 	}
 	return strings.Join(out, ", ")
-}
-
-func keep(vals []tables.Value) []tables.Value {
-	out := make([]tables.Value, len(vals))
-	for i, v := range vals {
-		v.Bytes = append([]byte(nil), v.Bytes...)
-		out[i] = v
-	}
-	return out
 }
 
 // Read streams a range.

@@ -1,0 +1,131 @@
+package desk
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"alibi/internal/op"
+	"alibi/internal/runtime/mariadb"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+)
+
+// RunDir is the folder of the sockets and configurations of the programs that
+// serve the copies of a home. Its path is short, as those of sockets must be.
+func RunDir(home string) string {
+	sum := sha256.Sum256([]byte(home))
+	return filepath.Join(os.TempDir(), fmt.Sprintf("alibi-%d-%s", os.Getuid(), hex.EncodeToString(sum[:4])))
+}
+
+// serverAddress is how copies on this machine name their database server, ""
+// where they can have none.
+func (d *Desk) serverAddress() string {
+	if a := d.Config.Database.Address; a != "" {
+		return a
+	}
+	if !mariadb.Installed() {
+		return ""
+	}
+	return "localhost:" + filepath.Join(RunDir(d.Home()), "mariadb", "mariadb.sock")
+}
+
+// server gives the database server for copies on a host.
+func (d *Desk) server(ctx context.Context, hostName string) (*op.Server, error) {
+	if hostName != d.Config.Machine {
+		h, err := d.Record.Host(ctx, hostName)
+		if err != nil {
+			return nil, err
+		}
+		if h.Server.Address == "" {
+			return nil, fmt.Errorf("%s: %w; name one: alibi host set %s --database localhost --database-user NAME", hostName, op.ErrNoServer, hostName)
+		}
+		return d.configured(ctx, hostName, h.Server)
+	}
+	if d.Config.Database.Address != "" {
+		return d.configured(ctx, hostName, d.Config.Database)
+	}
+	if err := d.startOwn(); err != nil {
+		return nil, err
+	}
+	return d.configured(ctx, hostName, site.Server{Address: d.serverAddress(), User: "root"})
+}
+
+func (d *Desk) configured(ctx context.Context, hostName string, s site.Server) (*op.Server, error) {
+	password := ""
+	if s.PasswordFile != "" {
+		b, err := os.ReadFile(s.PasswordFile)
+		if err != nil {
+			return nil, fmt.Errorf("reading the password of the database server of %s: %w", hostName, err)
+		}
+		password = strings.TrimRight(string(b), "\r\n")
+	}
+	h, err := d.Host(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	return &op.Server{Login: stack.Login(h, s.Address, s.User, password), Address: s.Address}, nil
+}
+
+// startOwn sees to it that our own database server runs, whichever process of
+// ours started it.
+func (d *Desk) startOwn() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	dir := filepath.Join(RunDir(d.Home()), "mariadb")
+	if answers(filepath.Join(dir, "mariadb.sock")) {
+		return nil
+	}
+	if err := ownFolder(RunDir(d.Home())); err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(filepath.Join(d.Home(), "mariadb.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
+		return err
+	}
+	if answers(filepath.Join(dir, "mariadb.sock")) {
+		return nil
+	}
+	d.own, err = mariadb.Start(mariadb.Options{Data: filepath.Join(d.Home(), "mariadb"), Run: dir})
+	if errors.Is(err, mariadb.ErrNone) {
+		return fmt.Errorf("%w: %w; install mariadb-server, or name a server in config.toml under [database]", op.ErrNoServer, err)
+	}
+	return err
+}
+
+func answers(socket string) bool {
+	c, err := net.Dial("unix", socket)
+	if err != nil {
+		return false
+	}
+	c.Close()
+	return true
+}
+
+// ownFolder makes a folder that only we may enter, and refuses one that is
+// another's.
+func ownFolder(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("making room for sockets: %w", err)
+	}
+	var st unix.Stat_t
+	if err := unix.Lstat(dir, &st); err != nil {
+		return err
+	}
+	if int(st.Uid) != os.Getuid() || st.Mode&unix.S_IFMT != unix.S_IFDIR || st.Mode&0o077 != 0 {
+		return fmt.Errorf("%s is not a folder of ours that only we may enter: remove it", dir)
+	}
+	return nil
+}

@@ -1,0 +1,59 @@
+package clone
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"alibi/internal/baseline"
+	"alibi/internal/host"
+	"alibi/internal/stack"
+	"alibi/internal/tree"
+)
+
+// writeOwn writes the files that are the copy's own and gives their digests.
+func writeOwn(ctx context.Context, dst stack.Place, own map[string][]byte) (map[string]tree.Hash, error) {
+	out := map[string]tree.Hash{}
+	for name, text := range own {
+		if err := host.MkdirAll(dst.Root, path.Dir(name), 0o755); err != nil {
+			return nil, err
+		}
+		if _, err := host.Put(dst.Root, name, 0o600, time.Time{}, bytes.NewReader(text)); err != nil {
+			return nil, fmt.Errorf("writing %s: %w", name, err)
+		}
+		out[name] = tree.Hash(blake3.Sum256(text))
+	}
+	return out, ctx.Err()
+}
+
+// noteOwn puts the copy's own files into the baseline.
+func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]byte) error {
+	b, err := baseline.Open(x.at("next", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	files, err := b.Files(ctx)
+	if err != nil {
+		return err
+	}
+	for name := range own {
+		fi, err := dst.Root.Lstat(name)
+		if err != nil {
+			return err
+		}
+		f := files[name]
+		f.Own = true
+		f.Copy = tree.Entry{Path: name, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: x.mem.Configured[name]}
+		files[name] = f
+	}
+	list := make([]baseline.File, 0, len(files))
+	for _, f := range files {
+		list = append(list, f)
+	}
+	return b.PutFiles(ctx, list)
+}

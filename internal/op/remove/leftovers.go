@@ -1,0 +1,119 @@
+package remove
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"alibi/internal/inventory"
+	"alibi/internal/op"
+	"alibi/internal/site"
+)
+
+// Leftover is something that Alibi made and that no site needs any more.
+type Leftover struct {
+	Host  string `json:"host"`
+	Kind  string `json:"kind"` // "folder", "database", "account"
+	Path  string `json:"path"` // for a database or an account, its kind, ":" and its name
+	Why   string `json:"why"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Leftovers lists them: what the record knows of without a site, and what lies
+// in Alibi's folders without being in the record.
+func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
+	var out []Leftover
+	sites, err := env.Record.Sites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	needed, known := map[string]bool{}, map[site.ID]site.Site{}
+	for _, s := range sites {
+		if s.Role == site.Copy {
+			needed[env.CopyDir(s.Name)] = true
+			known[s.ID] = s
+		}
+	}
+	made, err := env.Record.AllMade(ctx)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	for _, m := range made {
+		s, used := known[m.Site]
+		if m.Kind == "database" && used {
+			used = s.Run != "" || m.Path == "database:"+s.Database.Name
+		}
+		if !used {
+			seen[m.Path] = true
+			out = append(out, Leftover{m.Host, m.Kind, m.Path, "no site needs it any more", weight(m.Path)})
+		}
+	}
+	dir := filepath.Join(env.Home, "copies")
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, fmt.Errorf("looking for leftovers: %w", err)
+	}
+	for _, e := range entries {
+		if p := filepath.Join(dir, e.Name()); !needed[p] && !seen[p] {
+			out = append(out, Leftover{env.Local, "folder", p, "it is not in the record", weight(p)})
+		}
+	}
+	for _, p := range env.DeadTemps() {
+		out = append(out, Leftover{env.Local, "folder", p, "a process left it that is not running any more", weight(p)})
+	}
+	for _, s := range sites {
+		for _, part := range []string{"next", "old"} {
+			p := filepath.Join(env.CopyDir(s.Name), part)
+			if _, err := os.Lstat(p); err == nil && s.Role == site.Copy && s.Run == "" {
+				out = append(out, Leftover{env.Local, "folder", p, "left by a run that did not end", weight(p)})
+			}
+		}
+	}
+	return out, nil
+}
+
+func weight(dir string) int64 {
+	var n int64
+	_ = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if fi, err := d.Info(); err == nil {
+				n += fi.Size()
+			}
+		}
+		return nil
+	})
+	return n
+}
+
+// Clear removes leftovers. Only what Alibi noted when it made it, or what lies
+// in its own folder, can be one.
+func Clear(ctx context.Context, env *op.Env, list []Leftover, who string) error {
+	made, err := env.Record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range list {
+		rel, err := filepath.Rel(env.Home, l.Path)
+		inside := err == nil && !strings.HasPrefix(rel, "..") && l.Host == env.Local
+		m := inventory.Made{Kind: "folder", Host: l.Host, Path: l.Path}
+		noted := false
+		for _, have := range made {
+			if have.Host == l.Host && have.Path == l.Path {
+				m, noted = have, true
+			}
+		}
+		if !inside && !noted {
+			return fmt.Errorf("%s is not in Alibi's folder: remove it by hand", l.Path)
+		}
+		if err := env.Unmake(ctx, m); err != nil {
+			return fmt.Errorf("removing a leftover: %w", err)
+		}
+		if err := env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Kind: "leftovers", Text: "removed " + l.Path}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,175 @@
+package op
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"alibi/internal/host"
+	"alibi/internal/inventory"
+	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
+)
+
+// Server is a database server on which copies get their databases.
+type Server struct {
+	Login   mysql.Login // of an account that may make databases and accounts
+	Address string      // as a copy's configuration names it
+}
+
+// ErrNoServer is given for a host on which copies can't get a database.
+var ErrNoServer = errors.New("no database server is known on which copies may be made")
+
+// from is where a copy's account may connect from: its own machine.
+var from = []string{"localhost", "127.0.0.1"}
+
+// Password is that of a copy's database account. It is worked out anew from
+// Alibi's own secret whenever it is needed, and stored nowhere but in the
+// copy's configuration.
+func (e *Env) Password(id site.ID) string {
+	m := hmac.New(sha256.New, e.Secret)
+	fmt.Fprintf(m, "database account of %s", id)
+	return hex.EncodeToString(m.Sum(nil)[:16])
+}
+
+// MakeDatabase makes the database and the account of a copy, noted before they
+// are there.
+func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation string) error {
+	srv, err := e.Server(ctx, s.Host)
+	if err != nil {
+		return err
+	}
+	for kind, what := range map[string]string{"database": s.Database.Name, "account": s.Database.User} {
+		if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: kind, Host: s.Host, Path: madePath(kind, what), At: e.Now()}); err != nil {
+			return err
+		}
+	}
+	return srv.Login.MakeDatabase(ctx, s.Database.Name, charset, collation, mysql.Account{Name: s.Database.User, Password: e.Password(s.ID), From: from})
+}
+
+// madePath names a database or an account in the list of what was made.
+func madePath(kind, name string) string { return kind + ":" + name }
+
+// DropDatabase removes a database that was made for a copy.
+func (e *Env) DropDatabase(ctx context.Context, hostName, name string) error {
+	return e.Unmake(ctx, inventory.Made{Kind: "database", Host: hostName, Path: madePath("database", name)})
+}
+
+// Unmake removes something that was made, and notes that it is gone.
+func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
+	var err error
+	_, name, _ := strings.Cut(m.Path, ":")
+	switch m.Kind {
+	case "database", "account":
+		var srv *Server
+		if srv, err = e.Server(ctx, m.Host); err != nil {
+			break
+		}
+		if !strings.HasPrefix(name, DatabasePrefix) {
+			err = fmt.Errorf("the %s %s was not made by Alibi", m.Kind, name)
+		} else if m.Kind == "database" {
+			err = srv.Login.DropDatabase(ctx, name)
+		} else {
+			err = srv.Login.DropAccount(ctx, name)
+		}
+	default:
+		err = e.removeFolder(ctx, m.Host, m.Path)
+	}
+	if err != nil {
+		return err
+	}
+	return e.Record.Unmade(ctx, m.Host, m.Path)
+}
+
+// removeFolder removes a folder that Alibi made on a host.
+func (e *Env) removeFolder(ctx context.Context, hostName, dir string) error {
+	h, err := e.Hosts(ctx, hostName)
+	if err != nil {
+		return err
+	}
+	up, err := h.Open(ctx, path.Dir(dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer up.Close()
+	if err := up.RemoveAll(path.Base(dir)); err != nil {
+		return fmt.Errorf("removing %s on %s: %w", dir, hostName, err)
+	}
+	return nil
+}
+
+// Erase removes all that was made for a copy, and its place in the record.
+func (e *Env) Erase(ctx context.Context, id site.ID, name string) error {
+	made, err := e.Record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range made {
+		if m.Site == id {
+			if err := e.Unmake(ctx, m); err != nil {
+				return err
+			}
+		}
+	}
+	if err := e.removeFolder(ctx, e.Local, e.CopyDir(name)); err != nil {
+		return err
+	}
+	_, err = e.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.State, s.Run = site.Gone, ""
+		return nil
+	})
+	if errors.Is(err, inventory.ErrUnknown) {
+		return nil // it was never reserved
+	}
+	return err
+}
+
+// DatabasePrefix begins the names of the databases and accounts that Alibi makes.
+const DatabasePrefix = "alibi_"
+
+// Folder is the folder of a copy on its host, above its "now".
+func Folder(s site.Site) string { return path.Dir(path.Dir(s.Root)) }
+
+// Halves opens the folders of a copy: the one on this machine, where what Alibi
+// knows of it is, and the one with the copy itself if that is elsewhere. Both
+// are made if they are not there.
+func (e *Env) Halves(ctx context.Context, s site.Site) ([]host.Root, func(), error) {
+	dirs := map[string]string{e.Local: e.CopyDir(s.Name)}
+	if s.Host != e.Local {
+		dirs[s.Host] = Folder(s)
+	}
+	var out []host.Root
+	done := func() {
+		for _, r := range out {
+			r.Close()
+		}
+	}
+	for _, name := range []string{e.Local, s.Host} {
+		dir, wanted := dirs[name]
+		if !wanted {
+			continue
+		}
+		delete(dirs, name)
+		h, err := e.Hosts(ctx, name)
+		if err != nil {
+			done()
+			return nil, nil, err
+		}
+		r, err := h.Make(ctx, dir)
+		if err != nil {
+			done()
+			return nil, nil, err
+		}
+		out = append(out, r)
+	}
+	return out, done, nil
+}

@@ -1,0 +1,85 @@
+package tables
+
+import "context"
+
+// Search finds rows by texts in any of their columns, or by the value of one.
+type Search struct {
+	Fold   []string            // texts of ASCII, in either case
+	Exact  []string            // texts, to the byte
+	Values map[string][]string // column: values
+}
+
+// Summer is a snapshot whose engine can digest rows where they are, so that
+// those which are not wanted never leave it.
+type Summer interface {
+	Snapshot
+	// Sums gives the key and the digest of each row of a range of a table with a
+	// key, and whether the search may find it.
+	Sums(ctx context.Context, table string, r Range, s Search, give func(key []Value, d Digest, found bool) error) error
+	// Total counts the rows of a range and adds up the first halves of their
+	// digests, modulo 2^64.
+	Total(ctx context.Context, table string, r Range) (rows int64, sum uint64, err error)
+	// Share tells how many of the first rows of a table the search may find: 0 to 1.
+	Share(ctx context.Context, table string, s Search) (float64, error)
+	// Pick streams the rows with the given keys, in any order.
+	Pick(ctx context.Context, table string, keys [][]Value, give func(Row) error) error
+}
+
+// mostly is the share of rows from which on it is cheaper to read a table whole.
+const mostly = 0.2
+
+// Sparse tells whether a search finds few enough rows of a table for these to
+// be picked out.
+func Sparse(ctx context.Context, snap Snapshot, t Table, s Search) (Summer, bool, error) {
+	sm, ok := snap.(Summer)
+	if !ok || len(t.Key) == 0 {
+		return nil, false, nil
+	}
+	share, err := sm.Share(ctx, t.Name, s)
+	return sm, share < mostly, err
+}
+
+// picked is how many keys are remembered before their rows are read.
+const picked = 10_000
+
+// Scan goes through a range: of rows that the search does not find, clean is
+// given key and digest, where the engine can tell; of all others, row is given
+// the whole row. What is given is valid during the call.
+func Scan(ctx context.Context, snap Snapshot, t Table, r Range, s Search, clean func(key []Value, d Digest) error, row func(Row) error) error {
+	sm, sparse, err := Sparse(ctx, snap, t, s)
+	if err != nil {
+		return err
+	}
+	if !sparse {
+		return snap.Read(ctx, t.Name, r, row)
+	}
+	var found [][]Value
+	err = sm.Sums(ctx, t.Name, r, s, func(key []Value, d Digest, hit bool) error {
+		if hit {
+			found = append(found, Keep(key))
+			return nil
+		}
+		return clean(key, d)
+	})
+	if err != nil {
+		return err
+	}
+	for len(found) > 0 {
+		n := min(picked, len(found))
+		if err := sm.Pick(ctx, t.Name, found[:n], row); err != nil {
+			return err
+		}
+		found = found[n:]
+	}
+	return nil
+}
+
+// Keep copies values that are only valid during a call.
+func Keep(vals []Value) []Value {
+	out := make([]Value, len(vals))
+	for i, v := range vals {
+		v.Bytes = append([]byte(nil), v.Bytes...)
+		out[i] = v
+	}
+	return out
+}
