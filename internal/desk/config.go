@@ -21,8 +21,14 @@ type Config struct {
 	Gateway Gateway    `toml:"gateway"`
 	Lease   LeaseRules `toml:"lease"`
 	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`
+	Runtime Runtime    `toml:"runtime"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
+}
+
+// Runtime says what copies run on.
+type Runtime struct {
+	PHP []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm, or folders that do"`
 }
 
 // Gateway says where copies answer.

@@ -110,6 +110,9 @@ func (d *Desk) places(ctx context.Context, in *clone.Input) error {
 				return err
 			}
 			pl.Server = d.serverAddress()
+			for _, v := range d.PHP() {
+				pl.PHP = append(pl.PHP, v.Series())
+			}
 		} else if h.Name == in.Origin.Host && in.Origin.Facts != nil {
 			pl.Free = in.Origin.Facts.Free
 		}

@@ -30,6 +30,7 @@ import (
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/stack/plain"
@@ -64,6 +65,7 @@ type Desk struct {
 
 	mu    sync.Mutex
 	hosts map[string]host.Host
+	phps  func() []php.PHP
 	own   *mariadb.Server // a database server of our own, if one was needed and this process started it
 }
 
@@ -114,13 +116,14 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	if d.Secret, err = secret(filepath.Join(opt.Home, "secret")); err != nil {
 		return nil, err
 	}
+	d.phps = sync.OnceValue(func() []php.PHP { return php.Find(context.Background(), d.Config.Runtime.PHP...) })
 	if d.Record, err = inventory.Open(filepath.Join(opt.Home, "record.db")); err != nil {
 		return nil, err
 	}
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
-		Secret: d.Secret, Server: d.server,
+		Secret: d.Secret, Server: d.server, Try: gateway.Trier(d.Secret, opt.Now),
 	}
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
 		plan.Copy:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },

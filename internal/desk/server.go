@@ -15,6 +15,7 @@ import (
 
 	"alibi/internal/op"
 	"alibi/internal/runtime/mariadb"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 )
@@ -129,3 +130,6 @@ func ownFolder(dir string) error {
 	}
 	return nil
 }
+
+// PHP are the versions that this machine has, newest first.
+func (d *Desk) PHP() []php.PHP { return d.phps() }

@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"alibi/internal/baseline"
 	"alibi/internal/op"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -204,4 +206,39 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
 	}
 	rep.Checks = append(rep.Checks, c)
+	if in.Env.Try != nil {
+		proveQuiet(ctx, in, rep)
+	}
+}
+
+// proveQuiet has the copy's code try what its quiet rules forbid.
+func proveQuiet(ctx context.Context, in *Input, rep *Report) {
+	t, err := in.Env.Try(ctx, in.Copy)
+	if errors.Is(err, op.ErrNotRun) {
+		return
+	}
+	c := Check{Name: "quiet rules", Group: "isolation", Title: "what the quiet rules forbid, tried", Origin: "not asked", Verdict: Holds}
+	if err != nil {
+		c.Verdict, c.Copy, c.Text = Broken, "no answer", err.Error()
+		rep.Checks = append(rep.Checks, c)
+		return
+	}
+	c.Copy = fmt.Sprintf("%d of %d hold", len(in.Copy.Quiet), len(in.Copy.Quiet))
+	for _, r := range in.Copy.Quiet {
+		if !t.Holds[r] {
+			c.Verdict = Broken
+			c.Number++
+			c.Where = append(c.Where, fmt.Sprintf("%s: it is not so that %s", r, r.Explain()))
+		}
+	}
+	if c.Number > 0 {
+		c.Copy, c.Text = fmt.Sprintf("%d of %d hold", len(in.Copy.Quiet)-c.Number, len(in.Copy.Quiet)), "the copy may do outside what it must not"
+	}
+	rep.Checks = append(rep.Checks, c)
+	rt := Check{Name: "runtime", Group: "pages", Title: "what it runs on", Verdict: Holds,
+		Origin: "PHP " + in.Origin.Facts.PHP + ", core " + in.Origin.Facts.Core, Copy: "PHP " + t.PHP + ", core " + t.Core}
+	if php.Series(t.PHP) != php.Series(in.Origin.Facts.PHP) && in.Origin.Facts.PHP != "" {
+		rt.Verdict, rt.Text = Noted, "another PHP than the origin's"
+	}
+	rep.Checks = append(rep.Checks, rt)
 }

@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"alibi/internal/runtime/pool"
 	"alibi/internal/runtime/preview"
 	"alibi/internal/site"
 )
@@ -36,7 +37,9 @@ type Gateway struct {
 	// Sites lists the sites as they are now.
 	Sites func(ctx context.Context) ([]site.Site, error)
 	// Used notes that a key was used, and tells whether it was already.
-	Used   func(ctx context.Context, nonce string) (bool, error)
+	Used func(ctx context.Context, nonce string) (bool, error)
+	// Run gives a running copy; nil where no copy's code is run.
+	Run    func(ctx context.Context, s site.Site) (Dialer, error)
 	Secret []byte // signs keys and sessions
 	Port   string
 	Now    func() time.Time
@@ -118,11 +121,6 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.notice(w, http.StatusMisdirectedRequest, notice{Heading: "Not served here", Lines: []string{"This address does not belong to a copy on this machine."}})
 		return
 	}
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		h.Set("Allow", "GET, HEAD")
-		g.notice(w, http.StatusMethodNotAllowed, notice{Heading: "Read only", Lines: []string{"The preview shows a copy's pages; nothing can be sent to it."}})
-		return
-	}
 	sites, err := g.Sites(r.Context())
 	if err != nil {
 		g.Log.Error("gateway", "err", err)
@@ -197,28 +195,19 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 	if probing && (s.State == site.Making || s.State == site.Failed) {
 		s.State = site.Ready
 	}
-	switch s.State {
-	case site.Ready:
-	case site.Expired:
-		g.notice(w, http.StatusGone, notice{Heading: s.Name + " has expired", Lines: []string{
-			"This copy of " + b.Of + " is off the air. It will be removed for good " + s.Lease.Noticed.Add(s.Lease.Grace).Format("2 January 15:04") + ".",
-			"Until then it can be brought back: alibi bring-back " + s.Name}})
-		return
-	case site.Parked:
-		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is parked", Lines: []string{"This copy of " + b.Of + " was taken off the air by its keeper."}})
-		return
-	case site.Making:
-		w.Header().Set("Retry-After", "2")
-		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}})
-		return
-	default:
-		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is not whole", Lines: []string{"The run that makes it failed. Resume or cancel it: alibi runs"}})
+	if !g.onAir(w, s, b) {
 		return
 	}
+	runs := g.Run != nil && pool.Runs(s)
 	switch {
 	case r.URL.Path == "/robots.txt":
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		fmt.Fprint(w, "User-agent: *\nDisallow: /\n")
+	case runs:
+		g.proxied(w, r, s, b, probing)
+	case r.Method != http.MethodGet && r.Method != http.MethodHead:
+		w.Header().Set("Allow", "GET, HEAD")
+		g.notice(w, http.StatusMethodNotAllowed, notice{Heading: "Read only", Lines: []string{"The preview shows a copy's pages; nothing can be sent to it."}})
 	case strings.HasPrefix(r.URL.Path, "/-/key/"):
 		g.enter(w, r, s)
 	case r.URL.Path == "/-/leave":
@@ -230,6 +219,26 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 	default:
 		g.content(w, r, s, b)
 	}
+}
+
+// onAir answers for a copy that is off the air, and tells whether it is on.
+func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
+	switch s.State {
+	case site.Ready:
+		return true
+	case site.Expired:
+		g.notice(w, http.StatusGone, notice{Heading: s.Name + " has expired", Lines: []string{
+			"This copy of " + b.Of + " is off the air. It will be removed for good " + s.Lease.Noticed.Add(s.Lease.Grace).Format("2 January 15:04") + ".",
+			"Until then it can be brought back: alibi bring-back " + s.Name}})
+	case site.Parked:
+		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is parked", Lines: []string{"This copy of " + b.Of + " was taken off the air by its keeper."}})
+	case site.Making:
+		w.Header().Set("Retry-After", "2")
+		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}})
+	default:
+		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is not whole", Lines: []string{"The run that makes it failed. Resume or cancel it: alibi runs"}})
+	}
+	return false
 }
 
 // content serves a file of the copy, or a page drawn from its tables.

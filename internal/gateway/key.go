@@ -1,7 +1,6 @@
 package gateway
 
 import (
-	"bytes"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -70,18 +69,28 @@ func (g *Gateway) session(r *http.Request, s site.Site) string {
 	return f[2]
 }
 
-// enter takes a latchkey, once.
-func (g *Gateway) enter(w http.ResponseWriter, r *http.Request, s site.Site) {
+// take gives the account of a request's latchkey, once.
+func (g *Gateway) take(r *http.Request, s site.Site) (string, bool) {
 	f, ok := check(g.Secret, strings.TrimPrefix(r.URL.Path, "/-/key/"), "key", s.ID, g.Now())
-	if ok {
-		used, err := g.Used(r.Context(), f[4])
-		ok = err == nil && !used
-	}
 	if !ok {
-		g.notice(w, http.StatusForbidden, notice{Heading: "This key does not fit", Lines: []string{"A key opens once, within a minute of being made. Make a new one: alibi open " + s.Name + " --inside"}})
+		return "", false
+	}
+	used, err := g.Used(r.Context(), f[4])
+	return f[2], err == nil && !used
+}
+
+func (g *Gateway) badKey(w http.ResponseWriter, s site.Site) {
+	g.notice(w, http.StatusForbidden, notice{Heading: "This key does not fit", Lines: []string{"A key opens once, within a minute of being made. Make a new one: alibi open " + s.Name + " --inside"}})
+}
+
+// enter takes a latchkey to the preview.
+func (g *Gateway) enter(w http.ResponseWriter, r *http.Request, s site.Site) {
+	account, ok := g.take(r, s)
+	if !ok {
+		g.badKey(w, s)
 		return
 	}
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: sign(g.Secret, payload("session", s.ID, f[2], g.Now().Add(sessionLife))), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())})
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: sign(g.Secret, payload("session", s.ID, account, g.Now().Add(sessionLife))), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())})
 	http.Redirect(w, r, "/-/inside", http.StatusSeeOther)
 }
 
@@ -97,20 +106,11 @@ func (g *Gateway) htmlFile(w http.ResponseWriter, f io.Reader, b banner) {
 		g.Log.Error("gateway", "err", err)
 		return
 	}
-	var bar bytes.Buffer
-	if err := pages.ExecuteTemplate(&bar, "banner", b); err != nil {
+	page, err = withBanner(page, b)
+	if err != nil {
 		g.Log.Error("gateway", "err", err)
 		return
 	}
-	style := []byte(`<style>.alibi-bar{position:sticky;top:0;z-index:9999;font:14px/1.45 system-ui,sans-serif;background:#1d2733;color:#fff;padding:.5rem 1rem;display:flex;gap:.7rem}.alibi-bar a{color:#a9dcec}</style>`)
-	at := 0
-	if i := bytes.Index(bytes.ToLower(page), []byte("<body")); i >= 0 {
-		if j := bytes.IndexByte(page[i:], '>'); j >= 0 {
-			at = i + j + 1
-		}
-	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	for _, part := range [][]byte{page[:at], style, bar.Bytes(), page[at:]} {
-		_, _ = w.Write(part)
-	}
+	_, _ = w.Write(page)
 }

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"alibi/internal/op"
+	"alibi/internal/runtime/pool"
 	"alibi/internal/site"
 )
 
@@ -33,30 +35,63 @@ func Prober(secret []byte, now func() time.Time) func(context.Context, site.Site
 	}
 }
 
-// probe asks a copy for its first page and some that it leads to, as a browser
-// on this machine would.
-func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
-	base := s.Address().String()
+// Trier gives a Try for an environment of operations.
+func Trier(secret []byte, now func() time.Time) func(context.Context, site.Site) (op.Tried, error) {
+	return func(ctx context.Context, s site.Site) (op.Tried, error) {
+		if !pool.Runs(s) {
+			return op.Tried{}, op.ErrNotRun
+		}
+		return try(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife))))
+	}
+}
+
+// try reads the answer of the quiet plugin: a value for each rule, and some of
+// what the code runs on.
+func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
+	status, text, err := fetch(ctx, s, s.Address().String()+"/-/try", word)
+	if err != nil {
+		return op.Tried{}, fmt.Errorf("asking %s to try its quiet rules: %w", s.Name, err)
+	}
+	var all map[string]any
+	if err := json.Unmarshal([]byte(text), &all); err != nil || status != http.StatusOK {
+		return op.Tried{}, fmt.Errorf("asking %s to try its quiet rules: it answers %d, and not what it should", s.Name, status)
+	}
+	str := func(k string) string { v, _ := all[k].(string); return v }
+	t := op.Tried{PHP: str("php"), Core: str("core"), Memory: str("memory"), BaseDir: str("basedir"), Holds: map[site.Rule]bool{}}
+	for _, r := range site.QuietRules {
+		if v, ok := all[string(r)].(bool); ok {
+			t.Holds[r] = v
+		}
+	}
+	return t, nil
+}
+
+// fetch asks a copy for an address of its own, as a browser on this machine would.
+func fetch(ctx context.Context, s site.Site, url, word string) (int, string, error) {
 	d := &net.Dialer{Timeout: 3 * time.Second}
-	c := &http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{
+	c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{
 		// Names below localhost are this machine (RFC 6761); not every resolver knows.
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return d.DialContext(ctx, network, net.JoinHostPort("127.0.0.1", s.Address().Port))
 		}, DisableKeepAlives: true}}
-	get := func(url string) (int, string, error) {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
-		if err != nil {
-			return 0, "", err
-		}
-		req.Header.Set(probeHeader, word)
-		resp, err := c.Do(req)
-		if err != nil {
-			return 0, "", err
-		}
-		defer resp.Body.Close()
-		b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
-		return resp.StatusCode, string(b), err
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return 0, "", err
 	}
+	req.Header.Set(probeHeader, word)
+	resp, err := c.Do(req)
+	if err != nil {
+		return 0, "", err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	return resp.StatusCode, string(b), err
+}
+
+// probe asks a copy for its first page and some that it leads to.
+func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
+	base := s.Address().String()
+	get := func(url string) (int, string, error) { return fetch(ctx, s, url, word) }
 	status, page, err := get(base + "/")
 	if err != nil {
 		return op.Answer{}, fmt.Errorf("asking %s for its first page: %w", base, err)

@@ -21,6 +21,7 @@ import (
 	"alibi/internal/gateway"
 	"alibi/internal/inventory"
 	"alibi/internal/op/remove"
+	"alibi/internal/runtime/pool"
 	"alibi/internal/site"
 )
 
@@ -40,6 +41,7 @@ type Keeper struct {
 		wall, steady time.Time
 	}
 	warned map[site.ID]time.Time
+	pool   *pool.Pool
 }
 
 // Take becomes the keeper of the desk's home: the lock and the gateway's port
@@ -53,7 +55,8 @@ func Take(d *desk.Desk) (*Keeper, error) {
 		f.Close()
 		return nil, ErrTaken
 	}
-	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{}}
+	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
+		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Log, PHP: d.PHP}}
 	if k.ln, d.Front = d.Front, nil; k.ln == nil {
 		if k.ln, err = gateway.Listen(d.Env.Port); err != nil {
 			f.Close()
@@ -87,7 +90,8 @@ func (k *Keeper) Run(ctx context.Context) error {
 		k.ln.Close()
 		return err
 	}
-	g := &gateway.Gateway{Sites: d.Record.Sites, Used: k.used, Secret: d.Secret, Port: d.Env.Port, Now: d.Now, Log: d.Log}
+	defer k.pool.Close()
+	g := &gateway.Gateway{Sites: d.Record.Sites, Used: k.used, Run: k.run, Secret: d.Secret, Port: d.Env.Port, Now: d.Now, Log: d.Log}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return g.Serve(gctx, k.ln) })
 	group.Go(func() error { return k.sweepOn(gctx) })
@@ -95,6 +99,23 @@ func (k *Keeper) Run(ctx context.Context) error {
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, d.Queue.Stop(stop))
+}
+
+// run gives a running copy.
+func (k *Keeper) run(ctx context.Context, s site.Site) (gateway.Dialer, error) {
+	if s.Host != k.desk.Config.Machine {
+		return nil, fmt.Errorf("the copy is on %s, and its pages can't be shown from here yet", s.Host)
+	}
+	if s.Database.Engine == "mysql" {
+		if _, err := k.desk.Env.Server(ctx, s.Host); err != nil {
+			return nil, err
+		}
+	}
+	w, err := k.pool.Get(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return w.Dial, nil
 }
 
 // used notes a latchkey's nonce and tells whether it was noted before.
@@ -148,6 +169,7 @@ func (k *Keeper) Leases(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	k.pool.Sweep(all)
 	var errs []error
 	for _, s := range all {
 		if s.Role == site.Copy && s.Run == "" {

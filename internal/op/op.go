@@ -34,9 +34,12 @@ type Env struct {
 	// Server gives the database server for copies on a host, or ErrNoServer.
 	Server func(ctx context.Context, hostName string) (*Server, error)
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)
-	Now    func() time.Time
-	Log    *slog.Logger
-	Grace  time.Duration
+	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
+	// code runs.
+	Try   func(ctx context.Context, s site.Site) (Tried, error)
+	Now   func() time.Time
+	Log   *slog.Logger
+	Grace time.Duration
 }
 
 // Answer is what a site says over HTTP.
@@ -49,6 +52,19 @@ type Answer struct {
 	Failed []string // further pages that did not, or with an error of the server's
 	Gone   []string // further addresses that lead to nothing
 }
+
+// Tried is what came of trying what the quiet rules forbid, and what the copy's
+// code says of what it runs on.
+type Tried struct {
+	PHP     string
+	Core    string
+	Memory  string
+	BaseDir string             // the folders that its code may use
+	Holds   map[site.Rule]bool // of the rules that were tried
+}
+
+// ErrNotRun is given for a copy whose code does not run.
+var ErrNotRun = errors.New("the copy's code does not run here")
 
 // ErrNoSite is given for a folder that holds no site.
 var ErrNoSite = errors.New("there is no site in this folder")

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
@@ -29,13 +30,24 @@ var ErrNoServer = errors.New("no database server is known on which copies may be
 // from is where a copy's account may connect from: its own machine.
 var from = []string{"localhost", "127.0.0.1"}
 
-// Password is that of a copy's database account. It is worked out anew from
-// Alibi's own secret whenever it is needed, and stored nowhere but in the
-// copy's configuration.
-func (e *Env) Password(id site.ID) string {
-	m := hmac.New(sha256.New, e.Secret)
-	fmt.Fprintf(m, "database account of %s", id)
+// Derive works out a secret of a copy from Alibi's own, anew whenever it is
+// needed: it is stored nowhere but in the copy itself.
+func Derive(secret []byte, purpose string, id site.ID) string {
+	m := hmac.New(sha256.New, secret)
+	fmt.Fprintf(m, "%s of %s", purpose, id)
 	return hex.EncodeToString(m.Sum(nil)[:16])
+}
+
+// Password is that of a copy's database account.
+func (e *Env) Password(id site.ID) string { return Derive(e.Secret, "database account", id) }
+
+// Word is a text signed for a copy: its code can tell that it comes from Alibi.
+// secret is the copy's, by Derive for "words".
+func Word(secret, purpose, text string, until time.Time) string {
+	payload := fmt.Sprintf("%x.%d", text, until.Unix())
+	m := hmac.New(sha256.New, []byte(secret))
+	fmt.Fprintf(m, "%s.%s", purpose, payload)
+	return payload + "." + hex.EncodeToString(m.Sum(nil))
 }
 
 // MakeDatabase makes the database and the account of a copy, noted before they

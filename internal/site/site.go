@@ -87,6 +87,8 @@ type Site struct {
 	CheckedAt time.Time `json:"checked_at"` // when it was last brought in line with its origin
 	Lease     Lease     `json:"lease"`
 	Quiet     []Rule    `json:"quiet,omitempty"`
+	Allow     []string  `json:"allow,omitempty"` // hosts that a copy may call in spite of its quiet rules
+	Runtime   Runtime   `json:"runtime,omitzero"`
 	Apart     Apart     `json:"apart"`
 	Proof     Proof     `json:"proof"`
 	Facts     *Facts    `json:"facts,omitempty"`
@@ -110,6 +112,16 @@ func (s Site) Bytes() int64 {
 		return 0
 	}
 	return s.Facts.Bytes + s.Facts.TableBytes
+}
+
+// Runtime is what a copy's code runs on, and its bounds. The zero value leaves
+// everything to what there is.
+type Runtime struct {
+	PHP     string `json:"php,omitempty"`     // series: "8.2"
+	Memory  string `json:"memory,omitempty"`  // of one request: "256M"
+	RunTime int    `json:"runtime,omitempty"` // of one request, seconds
+	Upload  string `json:"upload,omitempty"`  // largest upload: "64M"
+	Show    bool   `json:"show,omitempty"`    // show errors on pages
 }
 
 // Apart counts what changed since a copy was made: items (rows and files) on

@@ -55,6 +55,7 @@ type Change struct {
 	Rewriter *rewrite.Rewriter
 	Title    bool   // say in the title that it is a copy
 	Password string // of the copy's database account
+	Secret   string // by which the copy knows words of Alibi's
 }
 
 // Quiet tells whether the copy keeps a rule.

@@ -24,8 +24,12 @@ type World struct {
 	*demo.World
 	Desk *desk.Desk
 	T    testing.TB
+	Base string // the home
 	stop func()
 }
+
+// At is a home without the demo's sites.
+func At(t testing.TB, home string) *World { return &World{T: t, Base: home} }
 
 // New makes one. The desk's options may be changed before it is opened.
 func New(t testing.TB, change ...func(*desk.Options)) *World {
@@ -36,7 +40,7 @@ func New(t testing.TB, change ...func(*desk.Options)) *World {
 	w, err := demo.Start(ctx, home, FreePort(20000+rand.IntN(20000)), true)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
-	x := &World{World: w, T: t}
+	x := &World{World: w, T: t, Base: home}
 	x.Open(change...)
 	require.NoError(t, w.Settle(ctx, x.Desk))
 	return x
@@ -56,7 +60,7 @@ func FreePort(from int) int {
 // Open opens the desk of the home; Stop closes it.
 func (w *World) Open(change ...func(*desk.Options)) {
 	w.T.Helper()
-	opt := desk.Options{Home: w.Home}
+	opt := desk.Options{Home: w.Base}
 	for _, c := range change {
 		c(&opt)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"alibi/internal/op"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tree"
@@ -30,7 +31,9 @@ type Choices struct {
 	Spare   bool          `json:"spare"`            // bring caches, logs and archives too
 	Larger  int64         `json:"larger,omitempty"` // leave out files of more bytes
 	Quiet   []site.Rule   `json:"quiet"`
-	Title   bool          `json:"title"` // say in the title that it is a copy
+	Title   bool          `json:"title"`           // say in the title that it is a copy
+	Allow   []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
+	Runtime site.Runtime  `json:"runtime,omitzero"`
 }
 
 // DefaultLease is how long a copy lives if nobody says otherwise.
@@ -61,10 +64,11 @@ type Input struct {
 
 // Place is a host on which copies may be made.
 type Place struct {
-	Folder   string // of the copies there; "": none may be made
-	Free     int64  // on its disk, bytes; 0: unknown
-	Server   string // of databases, as a copy's configuration names it; "": none
-	NoServer string // why there is none
+	Folder   string   // of the copies there; "": none may be made
+	Free     int64    // on its disk, bytes; 0: unknown
+	Server   string   // of databases, as a copy's configuration names it; "": none
+	NoServer string   // why there is none
+	PHP      []string // the series that are there, newest first
 }
 
 // detail is the part of a plan that only this package reads.
@@ -105,7 +109,7 @@ func Plan(in Input) plan.Plan {
 	p.Estimate = estimate(p, in.Past)
 	limits(&p, in, note)
 	p.Detail, _ = json.Marshal(d) // plain types
-	p.Origin.Facts = &site.Facts{Addresses: f.Addresses, Prefix: f.Prefix, Database: f.Database, Stack: f.Stack, PHP: f.PHP, Core: f.Core, Title: f.Title}
+	p.Origin.Facts = &site.Facts{Addresses: f.Addresses, Prefix: f.Prefix, Database: f.Database, Stack: f.Stack, PHP: f.PHP, Core: f.Core, Title: f.Title, Outward: f.Outward, Network: f.Network}
 	p.Sort()
 	return p
 }
@@ -139,7 +143,8 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	t.Client, t.Owner, t.Purpose = in.Origin.Client, in.By, c.Purpose
 	t.Root = path.Join(pl.Folder, c.Name, "now", "site")
 	t.Addresses = []site.Address{{Scheme: "http", Host: c.Name + ".localhost", Port: in.Port}}
-	t.Quiet, t.CheckedAt = c.Quiet, in.Now
+	t.Quiet, t.Allow, t.CheckedAt = c.Quiet, c.Allow, in.Now
+	t.Runtime = runtime(in, pl, note)
 	t.Title = f.Title
 	if c.Title && f.Title != "" {
 		t.Title = stack.TitleMark + strings.TrimPrefix(f.Title, stack.TitleMark)
@@ -164,6 +169,46 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 		}
 	}
 	return t
+}
+
+// runtime is what the copy's code will run on: the origin's PHP if it is there.
+func runtime(in Input, pl Place, note func(site.Severity, string, string, string)) site.Runtime {
+	r := in.Choices.Runtime
+	f := in.Origin.Facts
+	if f.Database.Engine != "mysql" {
+		return r
+	}
+	want := r.PHP
+	if want == "" {
+		want = php.Series(f.PHP)
+	}
+	switch {
+	case len(pl.PHP) == 0:
+		note(site.Warn, "php", "there is no PHP on "+in.Local+": the copy will be whole, and its pages can't be shown", "install php-fpm and nginx, or php-cli")
+		return r
+	case want == "":
+		r.PHP = pl.PHP[0]
+		note(site.Note, "php", "the origin's PHP is not known; the copy will run "+r.PHP, "choose another one with --php: "+strings.Join(pl.PHP, ", "))
+	case slices.Contains(pl.PHP, want):
+		r.PHP = want
+	case in.Choices.Runtime.PHP != "":
+		note(site.Block, "php", "PHP "+want+" is not on "+in.Local, "choose one that is: "+strings.Join(pl.PHP, ", "))
+	default:
+		near, _ := php.Choose(versions(pl.PHP), f.PHP)
+		r.PHP = near.Version
+		note(site.Warn, "php", fmt.Sprintf("the origin runs PHP %s, which is not here; the copy will run %s", f.PHP, r.PHP), "install it, or read what fails on the copy with this in mind")
+	}
+	if want != "" && r.PHP != "" && f.PHP != "" && r.PHP != php.Series(f.PHP) && in.Choices.Runtime.PHP != "" {
+		note(site.Note, "php", fmt.Sprintf("the origin runs PHP %s, the copy will run %s", f.PHP, r.PHP), "leave the version out to run the origin's")
+	}
+	return r
+}
+
+func versions(series []string) (out []php.PHP) {
+	for _, s := range series {
+		out = append(out, php.PHP{Version: s})
+	}
+	return
 }
 
 // database is where the copy's tables will be.

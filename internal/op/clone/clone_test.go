@@ -17,6 +17,7 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/keeper"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
 	"alibi/internal/work"
 )
@@ -49,7 +50,7 @@ func TestMain(m *testing.M) {
 		_ = k.Run(ctx)
 		os.Exit(3) // the moment never came
 	}
-	os.Exit(m.Run())
+	mariadbtest.Main(m)
 }
 
 // killedAt has another process work on the home until it kills itself there.

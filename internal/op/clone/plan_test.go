@@ -108,7 +108,7 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
 			in.Places["slipway"] = Place{Folder: "/c", NoServer: "none is known"}
 		}, "server", "no database server for copies on slipway: none is known"},
-		"hold":         {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
+		"hold": {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
 		"engine": {func(in *Input) {
 			in.Origin.Facts.Findings = []site.Finding{{Severity: site.Block, Code: "engine", Text: "another engine"}}
 		}, "engine", "another engine"},

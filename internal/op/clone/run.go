@@ -297,7 +297,7 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 	if err != nil {
 		return nil, err
 	}
-	return &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID)}}, nil
+	return &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID), Secret: op.Derive(env.Secret, "words", copied.ID)}}, nil
 }
 
 // configure writes the copy's own files and notes them in the baseline.

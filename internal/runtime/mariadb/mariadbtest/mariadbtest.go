@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 
 	"alibi/internal/runtime/mariadb"
@@ -12,30 +13,58 @@ import (
 	"alibi/internal/tables/mysql"
 )
 
-var server *mariadb.Server
+var (
+	dir    string
+	server *mariadb.Server
+)
 
-// Main runs a package's tests with a server; call it from TestMain.
-func Main(m *testing.M, more ...string) {
-	os.Exit(run(m, more))
+// Main runs a package's tests; call it from TestMain. The server is started
+// when a test first wants it, and stopped at the end.
+func Main(m *testing.M) {
+	os.Exit(run(m))
 }
 
-func run(m *testing.M, more []string) int {
-	dir, err := os.MkdirTemp("", "alibi-db-")
-	if err != nil {
+func run(m *testing.M) int {
+	var err error
+	if dir, err = os.MkdirTemp("", "alibi-db-"); err != nil {
 		panic(err)
 	}
 	defer os.RemoveAll(dir)
 	defer process.Reap(dir)
-	server, err = mariadb.Start(mariadb.Options{Data: filepath.Join(dir, "data"), Run: dir, More: append([]string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"}, more...)})
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "these tests need a MariaDB server (make needs):", err)
-		return 1
+	code := m.Run()
+	if server != nil {
+		_ = server.Stop() // the folder goes with it
 	}
-	defer server.Stop() //nolint:errcheck // the folder goes with it
-	return m.Run()
+	return code
 }
+
+// start starts the server once.
+var start = sync.OnceFunc(func() {
+	if dir == "" {
+		panic("TestMain must call mariadbtest.Main")
+	}
+	var err error
+	server, err = mariadb.Start(mariadb.Options{Data: filepath.Join(dir, "data"), Run: dir, More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"}})
+	if err != nil {
+		panic(fmt.Sprintf("these tests need a MariaDB server (make needs): %v", err))
+	}
+})
 
 // Root is the administrator of the server.
 func Root() mysql.Login {
+	start()
 	return mysql.Login{Network: "unix", Addr: server.Socket, User: "root"}
+}
+
+// Stop stops the server, as a crash would; Start starts it again.
+func Stop() error {
+	start()
+	return server.Stop()
+}
+
+// Start starts the server again after Stop.
+func Start() error {
+	var err error
+	server, err = mariadb.Start(mariadb.Options{Data: filepath.Join(dir, "data"), Run: dir, More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"}})
+	return err
 }

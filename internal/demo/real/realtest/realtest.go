@@ -1,0 +1,75 @@
+// Package realtest gives tests an open desk with real WordPress sites on this
+// machine, in a MariaDB server of the test's own.
+package realtest
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real"
+	"alibi/internal/desk"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/runtime/process"
+	"alibi/internal/site"
+)
+
+// World is an open desk of an empty home; demotest's helpers work on it.
+type World struct {
+	*demotest.World
+	Sites string // folder of the live sites
+}
+
+// Options change a world.
+type Options struct {
+	Own    bool // copies get their databases on Alibi's own server, not on the sites'
+	Change []func(*desk.Options)
+}
+
+// New makes one. The package's TestMain must call mariadbtest.Main.
+func New(t testing.TB, o Options) *World {
+	t.Helper()
+	t.Setenv("SSH_AUTH_SOCK", "")
+	dir := t.TempDir()
+	home := filepath.Join(dir, "home")
+	require.NoError(t, os.MkdirAll(home, 0o700))
+	cache, err := real.Cache()
+	require.NoError(t, err)
+	c := desk.Config{Machine: "slipway", Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(20000))}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}}
+	if !o.Own {
+		c.Database = site.Server{Address: Server(), User: "root"}
+	}
+	require.NoError(t, desk.SaveConfig(home, c))
+	w := &World{World: demotest.At(t, home), Sites: filepath.Join(dir, "sites")}
+	t.Cleanup(func() {
+		process.Reap(desk.RunDir(home))
+		os.RemoveAll(desk.RunDir(home))
+	})
+	w.Open(o.Change...)
+	return w
+}
+
+// Server is the database server as a site's configuration names it.
+func Server() string { return "localhost:" + mariadbtest.Root().Addr }
+
+// Make sets up a site and adds it as a live one.
+func (w *World) Make(name string, change ...func(*real.Spec)) site.Site {
+	w.T.Helper()
+	ctx := context.Background()
+	s := real.Spec{Root: filepath.Join(w.Sites, name), URL: "https://" + name + ".skerryline.example", Title: "Skerry " + strings.ToUpper(name[:1]) + name[1:], Tagline: "Boats between the islands", Posts: 12, Pictures: 3, Seed: 5,
+		Prefix: "sk_", Server: Server(), Admin: mariadbtest.Root(), Database: fmt.Sprintf("%s_%d", name, rand.IntN(1e6)), Password: "made-up-secret"}
+	for _, c := range change {
+		c(&s)
+	}
+	require.NoError(w.T, real.Make(ctx, s))
+	live, err := w.Desk.AddSite(ctx, desk.NewSite{Root: s.Root, Client: "Skerry Line", Owner: "runa"})
+	require.NoError(w.T, err)
+	return live
+}

@@ -1,0 +1,164 @@
+// Package pool runs the code of the copies on this machine: each is started
+// when somebody first asks for it, watched, started again when it ended or was
+// changed, and stopped when it is off the air.
+package pool
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"alibi/internal/runtime/php"
+	"alibi/internal/runtime/process"
+	"alibi/internal/runtime/web"
+	"alibi/internal/site"
+)
+
+// Pool is the running copies of one home.
+type Pool struct {
+	Run string // folder of sockets and configurations; its path is short
+	Log *slog.Logger
+	// PHP gives the versions that this machine has.
+	PHP func() []php.PHP
+
+	mu      sync.Mutex
+	running map[site.ID]*entry
+}
+
+type entry struct {
+	once  sync.Once
+	spec  site.Site // as it was when it was started
+	web   *web.Web
+	err   error
+	tried time.Time
+}
+
+// Runs tells whether a copy's code can be run, rather than its pages drawn.
+func Runs(s site.Site) bool { return s.Stack == "wordpress" && s.Database.Engine == "mysql" }
+
+// same tells whether a copy need not be started again for what changed.
+func same(a, b site.Site) bool {
+	return a.Root == b.Root && a.Runtime == b.Runtime && a.Database == b.Database && a.CheckedAt.Equal(b.CheckedAt)
+}
+
+// again is how long a copy that did not start is left alone.
+const again = 3 * time.Second
+
+// Get gives a running copy, starting it if it does not run.
+func (p *Pool) Get(ctx context.Context, s site.Site) (*web.Web, error) {
+	p.mu.Lock()
+	if p.running == nil {
+		p.running = map[site.ID]*entry{}
+	}
+	e := p.running[s.ID]
+	if e != nil && e.ended() {
+		p.drop(s.ID, e, "it ended by itself")
+		e = nil
+	}
+	if e != nil && !same(e.spec, s) && e.done() {
+		p.drop(s.ID, e, "it was changed")
+		e = nil
+	}
+	if e == nil {
+		e = &entry{spec: s}
+		p.running[s.ID] = e
+	}
+	p.mu.Unlock()
+	e.once.Do(func() {
+		w, err := p.start(s)
+		p.mu.Lock()
+		e.web, e.err, e.tried = w, err, time.Now()
+		p.mu.Unlock()
+		if err != nil {
+			p.Log.Error("starting a copy", "site", s.Name, "err", err)
+		}
+	})
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return e.web, e.err
+}
+
+// done tells whether the start is over, however it ended.
+func (e *entry) done() bool { return !e.tried.IsZero() }
+
+// ended tells whether a new start is due.
+func (e *entry) ended() bool {
+	if !e.done() {
+		return false
+	}
+	if e.err != nil {
+		return time.Since(e.tried) > again
+	}
+	select {
+	case <-e.web.Gone():
+		return true
+	default:
+		return false
+	}
+}
+
+// drop stops an entry; the pool is locked.
+func (p *Pool) drop(id site.ID, e *entry, why string) {
+	delete(p.running, id)
+	if e.web != nil {
+		p.Log.Info("stopping a copy", "site", e.spec.Name, "why", why)
+		go e.web.Stop()
+	}
+}
+
+func (p *Pool) start(s site.Site) (*web.Web, error) {
+	version, ok := php.Choose(p.PHP(), s.Runtime.PHP)
+	if version.Version == "" {
+		return nil, web.ErrNoPHP
+	}
+	if !ok {
+		p.Log.Warn("another PHP than was asked for", "site", s.Name, "asked", s.Runtime.PHP, "used", version.Version)
+	}
+	dir := filepath.Join(p.Run, string(s.ID))
+	process.Reap(dir) // what a dead keeper left
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("making room for the copy's sockets: %w", err)
+	}
+	now := path.Dir(s.Root)
+	return web.Start(web.Spec{Run: dir, Root: s.Root, Also: []string{path.Join(now, "data"), path.Join(now, "caught")}, Mail: path.Join(now, "caught"), PHP: version,
+		Memory: s.Runtime.Memory, RunTime: time.Duration(s.Runtime.RunTime) * time.Second, Upload: s.Runtime.Upload, Show: s.Runtime.Show, SubDirs: subDirs(s)})
+}
+
+// subDirs tells whether the copy is of a network whose sites are folders.
+func subDirs(s site.Site) bool {
+	return s.Facts != nil && s.Facts.Network != nil && !s.Facts.Network.SubDomains
+}
+
+// Sweep stops the copies that are not among those that are on the air.
+func (p *Pool) Sweep(all []site.Site) {
+	on := map[site.ID]bool{}
+	for _, s := range all {
+		on[s.ID] = s.Role == site.Copy && (s.State == site.Ready || s.State == site.Making || s.State == site.Failed)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for id, e := range p.running {
+		if !on[id] && e.done() {
+			p.drop(id, e, "it is off the air")
+		}
+	}
+}
+
+// Close stops them all.
+func (p *Pool) Close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var wg sync.WaitGroup
+	for id, e := range p.running {
+		delete(p.running, id)
+		if e.web != nil {
+			wg.Go(e.web.Stop)
+		}
+	}
+	wg.Wait()
+}

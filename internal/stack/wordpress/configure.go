@@ -1,0 +1,150 @@
+package wordpress
+
+import (
+	"context"
+	"crypto/rand"
+	_ "embed"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"alibi/internal/rewrite"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// touched are the settings that Adjust changes.
+var touched = []string{"blogname", "blog_public", "ping_sites", "rewrite_rules"}
+
+// Touches names the settings that Adjust changes.
+func (Stack) Touches(prefix, table string) (string, []string) {
+	if !isTable(table, prefix, "options") {
+		return "", nil
+	}
+	return "option_name", touched
+}
+
+// Adjust sets the title, the wish not to be indexed and the list of services
+// that are told of new posts, and has the CMS make its link structure anew.
+func (Stack) Adjust(c stack.Change, t tables.Table, row tables.Row) int {
+	if !isTable(t.Name, c.Origin.Prefix, "options") {
+		return 0
+	}
+	name, value := t.Column("option_name"), t.Column("option_value")
+	if name < 0 || value < 0 {
+		return 0
+	}
+	to, set := "", false
+	v := &row.Values[value]
+	switch string(row.Values[name].Bytes) {
+	case "blogname":
+		to, set = stack.TitleMark+v.String(), c.Title && !strings.HasPrefix(v.String(), stack.TitleMark)
+	case "blog_public":
+		to, set = "0", c.Quiet(site.QuietRobots)
+	case "ping_sites":
+		to, set = "", c.Quiet(site.QuietWebhooks)
+	case "rewrite_rules":
+		set = true
+	}
+	if !set || v.String() == to {
+		return 0
+	}
+	*v = tables.Value{Kind: tables.Text, Bytes: []byte(to)}
+	return 1
+}
+
+// salts are the constants that sign sessions.
+var salts = []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT", "SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"}
+
+// QuietFile is the must-use plugin that keeps what constants can't.
+const QuietFile = "wp-content/mu-plugins/alibi-quiet.php"
+
+// Configure rewrites the configuration for the copy and adds the quiet plugin.
+func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) (map[string][]byte, error) {
+	conf, _, err := loadConfig(ctx, origin)
+	if err != nil {
+		return nil, err
+	}
+	file := path.Join(c.Copy.Root, "wp-config.php")
+	conf = readConfig(rewriteStrings(conf.src, c.Rewriter), file)
+	set := func(name, literal string) { conf = readConfig(conf.with(name, literal), file) }
+	set("WP_ENVIRONMENT_TYPE", "'staging'")
+	if c.Copy.Database.Engine == "sqlite" {
+		if now := database(conf, c.Copy.Root); now.Path != c.Copy.Database.Path {
+			set("DB_DIR", phpLiteral(path.Dir(c.Copy.Database.Path)))
+			set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
+		}
+	}
+	if db := c.Copy.Database; db.Engine == "mysql" {
+		for name, v := range map[string]string{"DB_NAME": db.Name, "DB_USER": db.User, "DB_PASSWORD": c.Password, "DB_HOST": db.Server} {
+			set(name, phpLiteral(v))
+		}
+	}
+	for _, name := range salts {
+		if _, there := conf.constants[name]; there {
+			set(name, phpLiteral(rand.Text()+rand.Text())) // sessions of the origin don't open the copy, nor the reverse
+		}
+	}
+	if c.Quiet(site.QuietTasks) {
+		set("DISABLE_WP_CRON", "true")
+	}
+	if c.Copy.Runtime.Show {
+		set("WP_DEBUG", "true")
+		set("WP_DEBUG_DISPLAY", "true")
+	}
+	out := map[string][]byte{"wp-config.php": []byte(conf.src)}
+	out[QuietFile] = []byte(quietPlugin(c))
+	return out, nil
+}
+
+// rewriteStrings changes addresses and paths in the strings of PHP source.
+func rewriteStrings(src string, r *rewrite.Rewriter) string {
+	var b strings.Builder
+	last := 0
+	for _, t := range phpTokens(src) {
+		if t.kind != 's' || r == nil {
+			continue
+		}
+		out, n, _ := r.Value([]byte(src[t.lo:t.hi]), rewrite.Settings)
+		if n > 0 {
+			b.WriteString(src[last:t.lo])
+			b.Write(out)
+			last = t.hi
+		}
+	}
+	return b.String() + src[last:]
+}
+
+//go:embed quiet.php
+var quietPHP string
+
+// Caught is the folder to which a copy writes what would have left it.
+func Caught(s site.Site) string { return path.Join(path.Dir(s.Root), "caught") }
+
+// quietPlugin is the must-use plugin with the copy's settings.
+func quietPlugin(c stack.Change) string {
+	var rules, own, known []string
+	for _, r := range c.Copy.Quiet {
+		rules = append(rules, phpLiteral(string(r)))
+	}
+	for _, a := range append(slices.Clone(c.Copy.Addresses), site.Address{Host: "localhost"}) {
+		own = append(own, phpLiteral(a.Host))
+	}
+	byHost := map[string]site.Rule{}
+	for _, o := range c.Origin.Outward {
+		byHost[o.Host] = o.Rule
+	}
+	for _, h := range slices.Sorted(maps.Keys(byHost)) {
+		known = append(known, phpLiteral(h)+" => "+phpLiteral(string(byHost[h])))
+	}
+	var allow []string
+	for _, h := range c.Copy.Allow {
+		allow = append(allow, phpLiteral(h))
+	}
+	list := func(items []string) string { return "array( " + strings.Join(items, ", ") + " )" }
+	settings := "array(\n\t\t'rules'  => " + list(rules) + ",\n\t\t'own'    => " + list(own) + ",\n\t\t'allow'  => " + list(allow) + ",\n\t\t'known'  => " + list(known) +
+		",\n\t\t'caught' => " + phpLiteral(Caught(c.Copy)) + ",\n\t\t'secret' => " + phpLiteral(c.Secret) + ",\n\t)"
+	return strings.Replace(quietPHP, "/*SETTINGS*/array()", settings, 1)
+}
