@@ -14,7 +14,6 @@ import (
 	"alibi/internal/op/clone"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
-	"alibi/internal/runtime/preview"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 )
@@ -402,7 +401,16 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 	if s.Stack != "wordpress" {
 		return "", fmt.Errorf("%s is a %s site: Alibi knows of no accounts in it", s.Name, s.Stack)
 	}
-	list, err := preview.Accounts(ctx, s)
+	st, err := d.Env.Stack(s.Stack)
+	if err != nil {
+		return "", err
+	}
+	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return "", err
+	}
+	defer p.Root.Close()
+	list, err := st.Accounts(ctx, p, s.Database)
 	if err != nil {
 		return "", err
 	}

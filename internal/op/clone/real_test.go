@@ -5,25 +5,39 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/desk"
 	"alibi/internal/evidence"
+	"alibi/internal/op/clone"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/runtime/process"
 	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
 )
 
 // ask gets a page of a copy, without following where it leads.
 func ask(t *testing.T, s site.Site, path string, cookies ...*http.Cookie) (*http.Response, string) {
 	t.Helper()
-	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		var d net.Dialer
 		return d.DialContext(ctx, "tcp", "127.0.0.1:"+s.Address().Port)
 	}}}
-	req, err := http.NewRequest(http.MethodGet, s.Address().String()+path, nil)
+	if !strings.HasPrefix(path, "http://") {
+		path = s.Address().String() + path
+	}
+	req, err := http.NewRequest(http.MethodGet, path, nil)
 	require.NoError(t, err)
 	for _, k := range cookies {
 		req.AddCookie(k)
@@ -36,48 +50,258 @@ func ask(t *testing.T, s site.Site, path string, cookies ...*http.Cookie) (*http
 	return resp, string(b)
 }
 
-func check(t *testing.T, rep evidence.Report, name string) evidence.Check {
+// holds wants the latest evidence about a copy to hold, and gives it.
+func holds(t *testing.T, w *realtest.World, s site.Site) map[string]evidence.Check {
 	t.Helper()
-	for _, c := range rep.Checks {
-		if c.Name == name {
-			return c
-		}
+	reps, err := w.Desk.Reports(context.Background(), s.ID, 1)
+	require.NoError(t, err)
+	require.NotEmpty(t, reps)
+	out := map[string]evidence.Check{}
+	for _, c := range reps[0].Checks {
+		out[c.Name] = c
+		assert.NotEqual(t, evidence.Broken, c.Verdict, "%s: %s %v", c.Title, c.Text, c.Where)
 	}
-	t.Fatalf("no check %q among %d", name, len(rep.Checks))
-	return evidence.Check{}
+	return out
 }
 
-func TestARealSite(t *testing.T) {
-	for name, own := range map[string]bool{"on the same server": false, "from server to server": true} {
-		t.Run(name, func(t *testing.T) {
-			w := realtest.New(t, realtest.Options{Own: own})
-			live := w.Make("ferry")
-			assert.Equal(t, "mysql", live.Database.Engine)
-			w.Keep()
-			ctx := context.Background()
-			r := w.Run(w.Plan(live.Name, "winter"))
-			if r.State != plan.Done {
-				reps, _ := w.Desk.Reports(ctx, r.Plan.Target.ID, 1)
-				for _, rep := range reps {
-					for _, c := range rep.Checks {
-						t.Logf("%s %s: %s %v", c.Verdict, c.Title, c.Text, c.Where)
-					}
-				}
+// copyOf makes a copy with choices changed.
+func copyOf(w *realtest.World, origin site.Site, name string, change func(*clone.Choices)) site.Site {
+	w.T.Helper()
+	ctx := context.Background()
+	c, err := w.Desk.CopyDefaults(ctx, origin, "a test")
+	require.NoError(w.T, err)
+	c.Name = name
+	change(&c)
+	p, err := w.Desk.PlanCopy(ctx, origin.ID, c)
+	require.NoError(w.T, err)
+	r := w.Run(p)
+	if r.State != plan.Done {
+		for _, rep := range must(w.Desk.Reports(ctx, r.Plan.Target.ID, 1)) {
+			for _, c := range rep.Checks {
+				w.T.Logf("%s %s: %s %v", c.Verdict, c.Title, c.Text, c.Where)
 			}
-			require.Equal(t, plan.Done, r.State, r.Error)
-			for _, p := range r.Steps {
-				t.Log(p.Name, p.Ended.Sub(p.Began), p.Note)
-			}
-			s := w.Site("winter")
-			reps, err := w.Desk.Reports(ctx, s.ID, 1)
-			require.NoError(t, err)
-			for _, c := range reps[0].Checks {
-				t.Logf("%s %s: %s | %s | %s %v", c.Verdict, c.Title, c.Origin, c.Copy, c.Text, c.Where)
-			}
-			resp, page := ask(t, s, "/")
+		}
+	}
+	require.Equal(w.T, plan.Done, r.State, r.Error)
+	return w.Site(name)
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// has and lacks look for a text in a page without printing it all.
+func has(t *testing.T, page, text string) {
+	t.Helper()
+	assert.True(t, strings.Contains(page, text), "%q is not on the page", text)
+}
+
+func lacks(t *testing.T, page, text string) {
+	t.Helper()
+	if i := strings.Index(page, text); i >= 0 {
+		assert.Fail(t, "on the page", "%q", page[max(0, i-80):min(len(page), i+80)])
+	}
+}
+
+func caught(t *testing.T, s site.Site, pattern string) []string {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(filepath.Dir(s.Root), "caught", pattern))
+	require.NoError(t, err)
+	return list
+}
+
+func TestARealSiteRunsUnderEachPHP(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	assert.Equal(t, "mysql", live.Database.Engine)
+	assert.NotContains(t, live.Facts.Database.Text(), "made-up-secret")
+	w.Keep()
+	for _, version := range []string{"7.4", "8.2", "8.4"} {
+		t.Run(version, func(t *testing.T) {
+			s := copyOf(w, live, "php-"+strings.ReplaceAll(version, ".", ""), func(c *clone.Choices) { c.Runtime.PHP, c.Runtime.Memory = version, "96M" })
+			checks := holds(t, w, s)
+			assert.Contains(t, checks["quiet rules"].Copy, "6 of 6")
+			assert.Contains(t, checks["runtime"].Copy, "PHP "+version)
+			assert.Equal(t, evidence.Noted, checks["kept"].Verdict, "the value that is broken on the origin is named")
+			resp, page := ask(t, s, "/post-3/")
 			assert.Equal(t, 200, resp.StatusCode)
-			assert.Contains(t, page, "<b>COPY</b>")
-			assert.NotContains(t, page, "ferry.skerryline.example/")
+			has(t, page, "<b>COPY</b>")
+			has(t, page, s.Address().String()+"/tides/")
+			lacks(t, page, "://ferry.skerryline.example")
+			quiet(t, s)
+			inside(t, w, s)
+			b, err := os.ReadFile(filepath.Join(s.Root, "wp-config.php"))
+			require.NoError(t, err)
+			assert.NotContains(t, string(b), "made-up-secret", "the origin's password is not on the copy")
+			assert.NotContains(t, string(b), "made up AUTH_KEY", "nor what signs its sessions")
+			assert.Contains(t, string(b), "https://skerryline.example/docs is not a setting", "prose stays")
 		})
 	}
+}
+
+// quiet has the copy's plugin fetch, call and mail, as it would on time and when
+// somebody asks for it.
+func quiet(t *testing.T, s site.Site) {
+	t.Helper()
+	resp, text := ask(t, s, "/wp-cron.php?doing_wp_cron")
+	assert.Equal(t, 200, resp.StatusCode)
+	assert.Empty(t, text)
+	ask(t, s, "/")
+	assert.Empty(t, caught(t, s, "mail-*"), "no task ran")
+	_, text = ask(t, s, "/?tide-now=1")
+	assert.Equal(t, "fetched 1", text, "it ran now for the first time")
+	mails := caught(t, s, "mail-*.json")
+	require.Len(t, mails, 1)
+	b, err := os.ReadFile(mails[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "master@harbour.example")
+	assert.Contains(t, string(b), s.Address().String()+"/tides/")
+	calls := caught(t, s, "outward-*.json")
+	require.NotEmpty(t, calls)
+	all := ""
+	for _, c := range calls {
+		b, err := os.ReadFile(c)
+		require.NoError(t, err)
+		all += string(b)
+	}
+	assert.Contains(t, all, "https://hooks.stowage.example/tides")
+	require.Eventually(t, func() bool { return len(caught(t, s, "sendmail-*.eml")) == 1 }, 5*time.Second, 20*time.Millisecond, "mail that goes past the CMS is caught too")
+	resp, _ = ask(t, s, "/")
+	assert.Contains(t, resp.Header.Get("X-Robots-Tag"), "noindex")
+	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "connect-src 'self'")
+}
+
+// inside enters with a latchkey, once.
+func inside(t *testing.T, w *realtest.World, s site.Site) {
+	t.Helper()
+	key, err := w.Desk.Latchkey(context.Background(), s.ID, "")
+	require.NoError(t, err)
+	resp, _ := ask(t, s, key)
+	require.Equal(t, http.StatusSeeOther, resp.StatusCode)
+	to, err := url.Parse(resp.Header.Get("Location"))
+	require.NoError(t, err)
+	assert.Equal(t, "/wp-admin/", to.Path)
+	resp, page := ask(t, s, "/wp-admin/", resp.Cookies()...)
+	assert.Equal(t, 200, resp.StatusCode)
+	has(t, page, "runa")
+	has(t, page, "<b>COPY</b>")
+	resp, _ = ask(t, s, key)
+	assert.Equal(t, http.StatusForbidden, resp.StatusCode, "a key opens once")
+	resp, _ = ask(t, s, "/wp-admin/")
+	assert.Equal(t, http.StatusFound, resp.StatusCode, "without a key there is the door")
+	req, err := http.NewRequest(http.MethodGet, s.Address().String()+"/", nil)
+	require.NoError(t, err)
+	req.Header.Set("Alibi-Enter", "72756e61.99999999999.00")
+	req.URL.Host = "127.0.0.1:" + s.Address().Port
+	req.Host = s.Address().Host + ":" + s.Address().Port
+	resp, err = http.DefaultTransport.RoundTrip(req)
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, 200, resp.StatusCode)
+	assert.Empty(t, resp.Cookies(), "nobody enters by a header of his own")
+}
+
+func TestLiftedRulesAreLifted(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	s := copyOf(w, live, "loud", func(c *clone.Choices) {
+		c.Quiet = []site.Rule{site.QuietMail, site.QuietWebhooks, site.QuietRobots}
+		c.Allow = []string{"hooks.stowage.example"}
+	})
+	assert.Contains(t, holds(t, w, s)["quiet rules"].Copy, "3 of 3")
+	_, text := ask(t, s, "/?tide-now=1")
+	assert.Equal(t, "fetched 1", text)
+	for _, c := range caught(t, s, "outward-*") {
+		assert.NotContains(t, string(must(os.ReadFile(c))), "stowage", "a host that is allowed is called")
+	}
+	assert.Len(t, caught(t, s, "mail-*"), 1)
+	resp, _ := ask(t, s, "/")
+	assert.Empty(t, resp.Header.Get("Content-Security-Policy"))
+}
+
+func TestFromServerToServer(t *testing.T) {
+	w := realtest.New(t, realtest.Options{Own: true})
+	live := w.Make("ferry")
+	w.Keep()
+	s := copyOf(w, live, "winter", func(*clone.Choices) {})
+	holds(t, w, s)
+	assert.Contains(t, s.Database.Server, "localhost:"+desk.RunDir(w.Base), "on Alibi's own server")
+	again := copyOf(w, s, "of-a-copy", func(*clone.Choices) {})
+	holds(t, w, again)
+	_, page := ask(t, again, "/post-3/")
+	has(t, page, again.Address().String()+"/tides/")
+	lacks(t, page, "://"+s.Address().Host)
+}
+
+func TestNetworks(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	w.Keep()
+	for name, domains := range map[string]bool{"folders": false, "domains": true} {
+		t.Run(name, func(t *testing.T) {
+			live := w.Make(name, func(s *real.Spec) {
+				s.Network, s.SubDomains, s.Prefix = []real.Sub{{Name: "north", Title: "North Island", Posts: 3, Pictures: 1}, {Name: "south", Title: "South Island", Posts: 2}}, domains, "wp_"
+			})
+			require.NotNil(t, live.Facts.Network)
+			assert.Len(t, live.Facts.Network.Sites, 3)
+			s := copyOf(w, live, "copy-of-"+name, func(*clone.Choices) {})
+			holds(t, w, s)
+			at := s.Address().String() + "/north/"
+			if domains {
+				at = "http://north." + s.Address().Host + ":" + s.Address().Port + "/"
+			}
+			resp, page := ask(t, s, at)
+			assert.Equal(t, 200, resp.StatusCode, at)
+			has(t, page, "North Island")
+			has(t, page, "<b>COPY</b>")
+			lacks(t, page, "skerryline.example/")
+		})
+	}
+}
+
+func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	ctx := context.Background()
+	s := copyOf(w, live, "brief", func(*clone.Choices) {})
+	ask(t, s, "/")
+	run := filepath.Join(desk.RunDir(w.Base), string(s.ID))
+	assert.NotEmpty(t, process.Left(run))
+	there := func(name string) bool {
+		list, err := mariadbtest.Root().Databases(ctx)
+		require.NoError(t, err)
+		for _, n := range list {
+			if n == name {
+				return true
+			}
+		}
+		return false
+	}
+	first := s.Database.Name
+	require.True(t, there(first))
+	require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'"))
+	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s = w.Site("brief")
+	holds(t, w, s)
+	_, page := ask(t, s, "/post-3/")
+	has(t, page, "Fog")
+	assert.False(t, there(first), "the database that it had before is gone")
+	require.True(t, there(s.Database.Name))
+	p, err = w.Desk.PlanRemove(ctx, s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(p).State)
+	assert.False(t, there(s.Database.Name))
+	_, err = mysql.Login{Network: "unix", Addr: mariadbtest.Root().Addr, User: s.Database.User, Password: w.Desk.Env.Password(s.ID)}.Version(ctx)
+	assert.ErrorContains(t, err, "Access denied", "its account is gone")
+	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 10*time.Second, 50*time.Millisecond, "its programs are stopped")
+	left, err := w.Desk.Leftovers(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

@@ -100,7 +100,7 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("making room for the copy: %w", err)
 	}
 	defer done()
-	need := []string{"next"}
+	need := []string{"next", "next/caught"}
 	for _, p := range []string{x.p.Target.Root, path.Dir(x.p.Target.Database.Path)} {
 		if rel, ok := strings.CutPrefix(p, path.Join(op.Folder(x.p.Target), "now")+"/"); ok {
 			need = append(need, "next/"+rel)

@@ -20,7 +20,6 @@ import (
 
 	_ "modernc.org/sqlite" // the driver, in Go
 
-	"alibi/internal/phpval"
 	"alibi/internal/site"
 )
 
@@ -328,7 +327,7 @@ func (s *source) inside(ctx context.Context) (*Page, error) {
 		}
 		in.Counts = append(in.Counts, c)
 	}
-	if in.Users, err = Accounts(ctx, s.s); err != nil {
+	if in.Users, err = s.accounts(ctx); err != nil {
 		return nil, err
 	}
 	if in.Drafts, err = s.posts(ctx, "post_status IN ('draft', 'private', 'pending') ORDER BY post_date DESC LIMIT 50"); err != nil {
@@ -337,33 +336,22 @@ func (s *source) inside(ctx context.Context) (*Page, error) {
 	return &Page{Status: http.StatusOK, Title: "Inside", Inside: in}, nil
 }
 
-// Accounts lists the accounts of a copy, administrators first.
-func Accounts(ctx context.Context, s site.Site) ([]string, error) {
-	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: s.Database.Path}).EscapedPath()+"?mode=ro")
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	src := source{prefix: s.Database.Prefix}
-	rows, err := db.QueryContext(ctx, "SELECT u.user_login, coalesce(m.meta_value, '') FROM "+src.table("users")+" u LEFT JOIN "+src.table("usermeta")+" m ON m.user_id = u.ID AND m.meta_key = ? ORDER BY u.ID", s.Database.Prefix+"capabilities")
+// accounts lists the names of the copy's accounts.
+func (s *source) accounts(ctx context.Context) ([]string, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT user_login FROM "+s.users()+" ORDER BY ID")
 	if err != nil {
 		return nil, fmt.Errorf("reading the copy's accounts: %w", err)
 	}
 	defer rows.Close()
-	var admins, others []string
+	var out []string
 	for rows.Next() {
-		var login, roles string
-		if err := rows.Scan(&login, &roles); err != nil {
+		var login string
+		if err := rows.Scan(&login); err != nil {
 			return nil, err
 		}
-		v, _ := phpval.Parse([]byte(roles))
-		if a, ok := v.Get("administrator"); ok && a.Text() == "1" {
-			admins = append(admins, login)
-		} else {
-			others = append(others, login)
-		}
+		out = append(out, login)
 	}
-	return append(admins, others...), rows.Err()
+	return out, rows.Err()
 }
 
 var (

@@ -115,25 +115,31 @@ func (p *Process) Stop(grace time.Duration) error {
 }
 
 // Left lists the programs that were started for dir, or for a folder below it,
-// and still run, whoever started them.
+// and still run, whoever started them. They are known by the mark, or by the
+// folder that they work in: some write over their environment.
 func Left(dir string) []int {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil // no such thing here
 	}
+	below := func(at string) bool { return at == dir || strings.HasPrefix(at, dir+"/") }
 	var out []int
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
 		if err != nil || pid == os.Getpid() {
 			continue
 		}
-		b, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ"))
+		proc := filepath.Join("/proc", e.Name())
+		if at, err := os.Readlink(filepath.Join(proc, "cwd")); err == nil && below(strings.TrimSuffix(at, " (deleted)")) {
+			out = append(out, pid)
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join(proc, "environ"))
 		if err != nil {
 			continue // it ended, or is another's
 		}
 		for _, v := range bytes.Split(b, []byte{0}) {
-			at, ours := bytes.CutPrefix(v, []byte(mark+"="))
-			if ours && (string(at) == dir || strings.HasPrefix(string(at), dir+"/")) {
+			if at, ours := bytes.CutPrefix(v, []byte(mark+"=")); ours && below(string(at)) {
 				out = append(out, pid)
 			}
 		}

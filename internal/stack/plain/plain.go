@@ -91,6 +91,9 @@ func (Stack) Adjust(stack.Change, tables.Table, tables.Row) int { return 0 }
 // Touches names nothing.
 func (Stack) Touches(string, string) (string, []string) { return "", nil }
 
+// Accounts knows of none.
+func (Stack) Accounts(context.Context, stack.Place, site.Database) ([]string, error) { return nil, nil }
+
 // Password knows of none: a database of a plain site is a file.
 func (Stack) Password(context.Context, stack.Place) (string, error) { return "", nil }
 
