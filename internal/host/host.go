@@ -43,6 +43,9 @@ type Host interface {
 	// Command runs a program with its arguments, without a shell's interpretation
 	// of them, and gives its standard output. ErrNoCommands where that is not allowed.
 	Command(ctx context.Context, name string, args ...string) ([]byte, error)
+	// Pipe runs a program like Command, with in as its standard input and out as
+	// its output, until it ends or ctx does.
+	Pipe(ctx context.Context, in io.Reader, out io.Writer, name string, args ...string) error
 	// Dial connects to an address as the machine sees it: "tcp" with host:port, or
 	// "unix" with a path. ErrNoForward where that is not allowed.
 	Dial(ctx context.Context, network, addr string) (net.Conn, error)

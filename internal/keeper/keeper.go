@@ -56,7 +56,7 @@ func Take(d *desk.Desk) (*Keeper, error) {
 		return nil, ErrTaken
 	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
-		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Log, PHP: d.PHP}}
+		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Log, PHP: d.PHP, Local: d.Config.Machine, Hosts: d.Host}}
 	if k.ln, d.Front = d.Front, nil; k.ln == nil {
 		if k.ln, err = gateway.Listen(d.Env.Port); err != nil {
 			f.Close()
@@ -103,10 +103,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 
 // run gives a running copy.
 func (k *Keeper) run(ctx context.Context, s site.Site) (gateway.Dialer, error) {
-	if s.Host != k.desk.Config.Machine {
-		return nil, fmt.Errorf("the copy is on %s, and its pages can't be shown from here yet", s.Host)
-	}
-	if s.Database.Engine == "mysql" {
+	if s.Host == k.desk.Config.Machine {
 		if _, err := k.desk.Env.Server(ctx, s.Host); err != nil {
 			return nil, err
 		}

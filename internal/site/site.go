@@ -84,7 +84,8 @@ type Site struct {
 	Origin    ID        `json:"origin,omitempty"`
 	Purpose   string    `json:"purpose,omitempty"`
 	MadeAt    time.Time `json:"made_at"`
-	CheckedAt time.Time `json:"checked_at"` // when it was last brought in line with its origin
+	PlacedAt  time.Time `json:"placed_at,omitzero"` // when its files and tables were last put in place
+	CheckedAt time.Time `json:"checked_at"`         // when it was last brought in line with its origin
 	Lease     Lease     `json:"lease"`
 	Quiet     []Rule    `json:"quiet,omitempty"`
 	Allow     []string  `json:"allow,omitempty"` // hosts that a copy may call in spite of its quiet rules

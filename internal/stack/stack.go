@@ -89,7 +89,7 @@ func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tab
 		}
 		return mysql.Open(Login(p.Host, db.Server, db.User, password), db.Name), nil
 	}
-	return nil, fmt.Errorf("Alibi can't read a %s database: %w", db.Engine, tables.ErrRefused)
+	return nil, fmt.Errorf("a %s database can't be read: %w", db.Engine, tables.ErrRefused)
 }
 
 // sockets are where "localhost" is, by the habits of distributions.

@@ -38,6 +38,7 @@ type Sub struct {
 
 // Spec is a site to be set up.
 type Spec struct {
+	Host       string      `json:"-"` // what Alibi calls the machine; "" is this one
 	Root       string      `json:"-"`
 	URL        string      `json:"url"`
 	Title      string      `json:"title"`

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -71,6 +72,17 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 		return out, fmt.Errorf("running %s on %s: %w", name, h.name, err)
 	}
 	return out, nil
+}
+
+// Pipe runs a program of this machine between two streams.
+func (h *Host) Pipe(ctx context.Context, in io.Reader, out io.Writer, name string, args ...string) error {
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Stdin, cmd.Stdout = in, out
+	cmd.WaitDelay = 2 * time.Second
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("running %s on %s: %w", name, h.name, err)
+	}
+	return nil
 }
 
 // Dial connects from this machine.

@@ -6,11 +6,9 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/user"
 	"path/filepath"
 	"strings"
 
-	"github.com/kevinburke/ssh_config"
 	"github.com/skeema/knownhosts"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -18,65 +16,25 @@ import (
 	"alibi/internal/host"
 )
 
-// fill completes a target from the configuration file and the defaults.
-func (t Target) fill(config string) Target {
-	if t.Alias == "" {
-		t.Alias = t.Addr
-	}
-	get := func(string) string { return "" }
-	if config == "" {
-		config = home(".ssh/config")
-	}
-	if f, err := os.Open(config); err == nil {
-		defer f.Close()
-		if cfg, err := ssh_config.Decode(f); err == nil {
-			get = func(key string) string {
-				v, _ := cfg.Get(t.Alias, key)
-				return v
-			}
-		}
-	}
-	or := func(p *string, key, fallback string) {
-		if *p == "" {
-			*p = get(key)
-		}
-		if *p == "" {
-			*p = fallback
-		}
-	}
-	or(&t.Addr, "HostName", t.Alias)
-	or(&t.Port, "Port", "22")
-	me := ""
-	if u, err := user.Current(); err == nil {
-		me = u.Username
-	}
-	or(&t.User, "User", me)
-	or(&t.Key, "IdentityFile", "")
-	if rest, ok := strings.CutPrefix(t.Key, "~/"); ok {
-		t.Key = home(rest)
-	}
-	return t
-}
-
 // auth gives the ways to sign in, in the order in which they are tried: the
 // agent, key files, a password that is asked for. The function ends the use of
 // the agent.
 func (h *Host) auth() ([]ssh.AuthMethod, func()) {
 	var methods []ssh.AuthMethod
 	done := func() {}
-	if sock := os.Getenv("SSH_AUTH_SOCK"); sock != "" {
+	sock := os.Getenv("SSH_AUTH_SOCK")
+	if a := h.target.agent; a != "" && a != "SSH_AUTH_SOCK" {
+		sock = tilde(a)
+	}
+	if sock != "" {
 		if conn, err := net.Dial("unix", sock); err == nil {
 			methods = append(methods, ssh.PublicKeysCallback(agent.NewClient(conn).Signers))
 			done = func() { conn.Close() }
 		}
 	}
-	files := []string{h.target.Key}
-	if h.target.Key == "" {
-		files = []string{home(".ssh/id_ed25519"), home(".ssh/id_ecdsa"), home(".ssh/id_rsa")}
-	}
 	methods = append(methods, ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
 		var signers []ssh.Signer
-		for _, f := range files {
+		for _, f := range h.target.keys {
 			if s, err := h.signer(f); err == nil {
 				signers = append(signers, s)
 			}

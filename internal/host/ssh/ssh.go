@@ -29,6 +29,10 @@ type Target struct {
 	Port  string
 	User  string
 	Key   string // private key file
+	Jump  string // hosts to go through: [USER@]HOST[:PORT], several with commas; "none" for none
+
+	keys  []string // files to try
+	agent string   // socket of the agent that the configuration names
 }
 
 // Asker is a person, asked when something can't be decided without one.
@@ -63,6 +67,9 @@ type Host struct {
 	mu   sync.Mutex
 	conn *ssh.Client
 	sftp *sftp.Client
+	via  []*ssh.Client // jump hosts, nearest first
+
+	through func(ctx context.Context, network, addr string) (net.Conn, error) // for a jump host behind another
 }
 
 // New describes a host; nothing is connected yet.
@@ -93,6 +100,7 @@ func (h *Host) drop() error {
 		h.sftp.Close()
 	}
 	err := h.conn.Close()
+	h.hangUp()
 	h.conn, h.sftp = nil, nil
 	return err
 }
@@ -122,9 +130,12 @@ func (h *Host) connect(ctx context.Context) (*ssh.Client, *sftp.Client, error) {
 
 func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 	addr := net.JoinHostPort(h.target.Addr, h.target.Port)
-	d := net.Dialer{Timeout: h.opt.Timeout}
-	raw, err := d.DialContext(ctx, "tcp", addr)
+	raw, err := h.raw(ctx, addr)
 	if err != nil {
+		h.hangUp()
+		if errors.Is(err, host.ErrAuth) || errors.Is(err, host.ErrHostKey) {
+			return nil, err
+		}
 		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached from here: %w", h.name, addr, host.ErrNoAnswer, err)
 	}
 	callback, algos, err := h.hostKeys(addr)
@@ -150,6 +161,14 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 	}
 	_ = raw.SetDeadline(time.Time{})
 	return ssh.NewClient(c, chans, reqs), nil
+}
+
+// hangUp ends the connections to the jump hosts, farthest first.
+func (h *Host) hangUp() {
+	for i := len(h.via) - 1; i >= 0; i-- {
+		h.via[i].Close()
+	}
+	h.via = nil
 }
 
 // Lost tells whether an error says that the line to a host broke: the SFTP
@@ -229,11 +248,7 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 	defer s.Close()
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
-	line := quote(name)
-	for _, a := range args {
-		line += " " + quote(a)
-	}
-	out, err := s.Output(line)
+	out, err := s.Output(line(name, args))
 	var exit *ssh.ExitError
 	switch {
 	case ctx.Err() != nil:
@@ -244,6 +259,57 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 		return nil, fmt.Errorf("host %s: %w", h.name, host.ErrNoCommands)
 	}
 	return out, nil
+}
+
+// Pipe runs a program like Command, with in as its standard input and out as
+// its output, until it ends or ctx does.
+func (h *Host) Pipe(ctx context.Context, in io.Reader, out io.Writer, name string, args ...string) error {
+	conn, _, err := h.connect(ctx)
+	if err != nil {
+		return err
+	}
+	s, err := conn.NewSession()
+	if err != nil {
+		return fmt.Errorf("host %s: %w: %w", h.name, host.ErrNoCommands, err)
+	}
+	defer s.Close()
+	stop := context.AfterFunc(ctx, func() { s.Close() })
+	defer stop()
+	var complaint tail
+	s.Stdin, s.Stdout, s.Stderr = in, out, &complaint
+	err = s.Run(line(name, args))
+	var exit *ssh.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &exit):
+		return fmt.Errorf("running %s on %s: %w: %s", name, h.name, err, complaint)
+	case err != nil && !Lost(err):
+		return fmt.Errorf("host %s: %w: %w", h.name, host.ErrNoCommands, err)
+	}
+	return err
+}
+
+// tail keeps the last bytes that are written to it.
+type tail []byte
+
+func (t *tail) Write(p []byte) (int, error) {
+	*t = append(*t, p...)
+	if len(*t) > 500 {
+		*t = (*t)[len(*t)-500:]
+	}
+	return len(p), nil
+}
+
+func (t tail) String() string { return strings.TrimSpace(string(t)) }
+
+// line quotes a command for a POSIX shell.
+func line(name string, args []string) string {
+	out := quote(name)
+	for _, a := range args {
+		out += " " + quote(a)
+	}
+	return out
 }
 
 // Dial connects from the host, through the connection to it.

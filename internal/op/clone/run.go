@@ -345,7 +345,17 @@ func (x *runner) place(ctx context.Context, _ *work.Task) error {
 			return fmt.Errorf("putting the copy in its place: %w", err)
 		}
 	}
-	return nil
+	return x.placed(ctx)
+}
+
+// placed notes that other files are in place, so that the copy's programs are
+// started again.
+func (x *runner) placed(ctx context.Context) error {
+	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		s.PlacedAt = x.env.Now()
+		return nil
+	})
+	return err
 }
 
 func exists(r host.Root, name string) bool {
@@ -405,10 +415,10 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	}
 	facts.PHP = x.p.Origin.Facts.PHP
 	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		proof, apart := s.Proof, s.Apart
+		proof, apart, placed := s.Proof, s.Apart, s.PlacedAt
 		lease := s.Lease
 		*s = x.p.Target
-		s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = proof, apart, facts, now, site.Ready, ""
+		s.PlacedAt, s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = placed, proof, apart, facts, now, site.Ready, ""
 		switch {
 		case x.p.Kind == plan.Refresh:
 			s.Lease = lease
@@ -481,6 +491,9 @@ func (x *runner) undo(ctx context.Context) error {
 		if err := half.Rename("old", "now"); err != nil {
 			return err
 		}
+	}
+	if err := x.placed(ctx); err != nil {
+		return err
 	}
 	return x.clear(ctx, "next", was.Database.Name)
 }

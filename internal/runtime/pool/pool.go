@@ -1,28 +1,40 @@
-// Package pool runs the code of the copies on this machine: each is started
-// when somebody first asks for it, watched, started again when it ended or was
-// changed, and stopped when it is off the air.
+// Package pool runs the code of the copies, on this machine and on others: each
+// is started when somebody first asks for it, watched, started again when it
+// ended or was changed, and stopped when it is off the air.
 package pool
 
 import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"path"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"alibi/internal/host"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
+	"alibi/internal/runtime/there"
 	"alibi/internal/runtime/web"
 	"alibi/internal/site"
 )
 
+// Running is a copy whose code runs.
+type Running interface {
+	Dial(ctx context.Context) (net.Conn, error) // to its web server
+	Gone() <-chan struct{}                      // closed when it does not run any more
+	Stop()
+}
+
 // Pool is the running copies of one home.
 type Pool struct {
-	Run string // folder of sockets and configurations; its path is short
-	Log *slog.Logger
+	Local string // this machine's name
+	Hosts func(ctx context.Context, name string) (host.Host, error)
+	Run   string // folder of sockets and configurations; its path is short
+	Log   *slog.Logger
 	// PHP gives the versions that this machine has.
 	PHP func() []php.PHP
 
@@ -33,7 +45,7 @@ type Pool struct {
 type entry struct {
 	once  sync.Once
 	spec  site.Site // as it was when it was started
-	web   *web.Web
+	web   Running
 	err   error
 	tried time.Time
 }
@@ -43,14 +55,14 @@ func Runs(s site.Site) bool { return s.Stack == "wordpress" && s.Database.Engine
 
 // same tells whether a copy need not be started again for what changed.
 func same(a, b site.Site) bool {
-	return a.Root == b.Root && a.Runtime == b.Runtime && a.Database == b.Database && a.CheckedAt.Equal(b.CheckedAt)
+	return a.Root == b.Root && a.Runtime == b.Runtime && a.Database == b.Database && a.PlacedAt.Equal(b.PlacedAt)
 }
 
 // again is how long a copy that did not start is left alone.
 const again = 3 * time.Second
 
 // Get gives a running copy, starting it if it does not run.
-func (p *Pool) Get(ctx context.Context, s site.Site) (*web.Web, error) {
+func (p *Pool) Get(ctx context.Context, s site.Site) (Running, error) {
 	p.mu.Lock()
 	if p.running == nil {
 		p.running = map[site.ID]*entry{}
@@ -70,7 +82,7 @@ func (p *Pool) Get(ctx context.Context, s site.Site) (*web.Web, error) {
 	}
 	p.mu.Unlock()
 	e.once.Do(func() {
-		w, err := p.start(s)
+		w, err := p.start(context.WithoutCancel(ctx), s)
 		p.mu.Lock()
 		e.web, e.err, e.tried = w, err, time.Now()
 		p.mu.Unlock()
@@ -111,22 +123,58 @@ func (p *Pool) drop(id site.ID, e *entry, why string) {
 	}
 }
 
-func (p *Pool) start(s site.Site) (*web.Web, error) {
-	version, ok := php.Choose(p.PHP(), s.Runtime.PHP)
-	if version.Version == "" {
-		return nil, web.ErrNoPHP
+func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
+	now := path.Dir(s.Root)
+	spec := web.Spec{Root: s.Root, Also: []string{path.Join(now, "data"), path.Join(now, "caught")}, Mail: path.Join(now, "caught"),
+		Memory: s.Runtime.Memory, RunTime: time.Duration(s.Runtime.RunTime) * time.Second, Upload: s.Runtime.Upload, Show: s.Runtime.Show, SubDirs: subDirs(s)}
+	if s.Host != p.Local {
+		return p.startThere(ctx, s, spec)
 	}
-	if !ok {
-		p.Log.Warn("another PHP than was asked for", "site", s.Name, "asked", s.Runtime.PHP, "used", version.Version)
+	var err error
+	if spec.PHP, err = p.choose(s, p.PHP()); err != nil {
+		return nil, err
 	}
-	dir := filepath.Join(p.Run, string(s.ID))
-	process.Reap(dir) // what a dead keeper left
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	spec.Run = filepath.Join(p.Run, string(s.ID))
+	process.Reap(spec.Run) // what a dead keeper left
+	if err := os.MkdirAll(spec.Run, 0o700); err != nil {
 		return nil, fmt.Errorf("making room for the copy's sockets: %w", err)
 	}
-	now := path.Dir(s.Root)
-	return web.Start(web.Spec{Run: dir, Root: s.Root, Also: []string{path.Join(now, "data"), path.Join(now, "caught")}, Mail: path.Join(now, "caught"), PHP: version,
-		Memory: s.Runtime.Memory, RunTime: time.Duration(s.Runtime.RunTime) * time.Second, Upload: s.Runtime.Upload, Show: s.Runtime.Show, SubDirs: subDirs(s)})
+	w, err := web.Start(spec)
+	if err != nil {
+		return nil, err
+	}
+	return w, nil
+}
+
+func (p *Pool) choose(s site.Site, have []php.PHP) (php.PHP, error) {
+	version, ok := php.Choose(have, s.Runtime.PHP)
+	if version.Version == "" {
+		return version, web.ErrNoPHP
+	}
+	if !ok && s.Runtime.PHP != "" {
+		p.Log.Warn("another PHP than was asked for", "site", s.Name, "asked", s.Runtime.PHP, "used", version.Version)
+	}
+	return version, nil
+}
+
+func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Running, error) {
+	h, err := p.Hosts(ctx, s.Host)
+	if err != nil {
+		return nil, err
+	}
+	have, err := there.Find(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	if spec.PHP, err = p.choose(s, have); err != nil {
+		return nil, fmt.Errorf("host %s: %w", s.Host, err)
+	}
+	spec.Run = path.Join(path.Dir(s.Root), "run")
+	x, err := there.Start(ctx, h, spec)
+	if err != nil {
+		return nil, err
+	}
+	return x, nil
 }
 
 // subDirs tells whether the copy is of a network whose sites are folders.

@@ -8,10 +8,12 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -63,15 +65,21 @@ func Start(s Spec) (*Web, error) {
 	if s.Workers == 0 {
 		s.Workers = 4
 	}
-	for _, d := range []string{"", "tmp"} {
-		if err := os.MkdirAll(filepath.Join(s.Run, d), 0o700); err != nil {
-			return nil, fmt.Errorf("making room for the site's sockets: %w", err)
+	for _, d := range []string{s.Run, filepath.Join(s.Run, "tmp"), s.Mail} {
+		if err := os.MkdirAll(d, 0o700); err != nil && d != "" {
+			return nil, fmt.Errorf("making room for the site's sockets and mail: %w", err)
+		}
+	}
+	support, err := s.Support()
+	if err != nil {
+		return nil, err
+	}
+	for name, text := range support {
+		if err := os.WriteFile(filepath.Join(s.Run, name), text, 0o700); err != nil {
+			return nil, err
 		}
 	}
 	w := &Web{Spec: s, gone: make(chan struct{})}
-	if err := w.sink(); err != nil {
-		return nil, err
-	}
 	nginx, err := program("nginx")
 	switch {
 	case s.PHP.FPM != "" && err == nil:
@@ -202,37 +210,34 @@ func (w *Web) behindNginx(nginx string) error {
 
 // alone runs PHP's own server on a free loopback port.
 func (w *Web) alone() error {
-	router, err := files.ReadFile("router.php")
-	if err != nil {
-		return err
-	}
-	file := filepath.Join(w.Spec.Run, "router.php")
-	if err := os.WriteFile(file, router, 0o600); err != nil {
-		return err
-	}
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
 	w.Kind, w.net, w.addr = "PHP's own server", "tcp", ln.Addr().String()
 	ln.Close()
-	args := []string{"-S", w.addr, "-t", w.Spec.Root}
-	for k, v := range w.settings() {
-		args = append(args, "-d", k+"="+v)
-	}
-	if err := w.start("php", []string{fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", w.Spec.Workers)}, w.Spec.PHP.CLI, append(args, file)...); err != nil {
+	if err := w.start("php", []string{fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", w.Spec.Workers)}, w.Spec.PHP.CLI, w.Spec.Args(w.addr)...); err != nil {
 		return err
 	}
 	return w.ready("tcp", w.addr)
 }
 
+// Args are the arguments with which PHP's own server serves the site.
+func (s Spec) Args(addr string) []string {
+	args := []string{"-S", addr, "-t", s.Root}
+	m := s.settings()
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		args = append(args, "-d", k+"="+m[k])
+	}
+	return append(args, filepath.Join(s.Run, "router.php"))
+}
+
 // settings are those that php-fpm.conf has too.
-func (w *Web) settings() map[string]string {
-	s := w.Spec
-	m := map[string]string{"error_log": w.ErrorLog(), "log_errors": "1", "display_errors": map[bool]string{true: "1", false: "0"}[s.Show], "sys_temp_dir": filepath.Join(s.Run, "tmp"), "upload_tmp_dir": filepath.Join(s.Run, "tmp"), "session.save_path": filepath.Join(s.Run, "tmp"),
+func (s Spec) settings() map[string]string {
+	m := map[string]string{"error_log": filepath.Join(s.Run, "errors.log"), "log_errors": "1", "display_errors": map[bool]string{true: "1", false: "0"}[s.Show], "sys_temp_dir": filepath.Join(s.Run, "tmp"), "upload_tmp_dir": filepath.Join(s.Run, "tmp"), "session.save_path": filepath.Join(s.Run, "tmp"),
 		"open_basedir": strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), filepath.Join(s.Run, "router.php"), s.Mail}, s.Also...), ":")}
 	if s.Mail != "" {
-		m["sendmail_path"] = s.sendmail()
+		m["sendmail_path"] = s.Sendmail()
 	}
 	if s.Memory != "" {
 		m["memory_limit"] = s.Memory
@@ -246,21 +251,13 @@ func (w *Web) settings() map[string]string {
 	return m
 }
 
-// sink writes the program that PHP hands mail to in place of sending it: it
-// puts each into a file of a folder.
-func (w *Web) sink() error {
-	if w.Spec.Mail == "" {
-		return nil
-	}
-	if err := os.MkdirAll(w.Spec.Mail, 0o700); err != nil {
-		return fmt.Errorf("making room for the site's mail: %w", err)
-	}
-	dir := "'" + strings.ReplaceAll(w.Spec.Mail, "'", `'\''`) + "'"
-	script := "#!/bin/sh\numask 077\nexec cat >" + dir + "/sendmail-$(date +%s%N)-$$.eml\n"
-	return os.WriteFile(w.Spec.sendmail(), []byte(script), 0o700)
+// Sendmail is the program that PHP hands mail to in place of sending it.
+func (s Spec) Sendmail() string { return filepath.Join(s.Run, "sendmail") }
+
+// Support gives the programs that a site needs in its folder Run: what a web
+// server does for it, and what takes its mail.
+func (s Spec) Support() (map[string][]byte, error) {
+	router, err := files.ReadFile("router.php")
+	dir := "'" + strings.ReplaceAll(s.Mail, "'", `'\''`) + "'"
+	return map[string][]byte{"router.php": router, "sendmail": []byte("#!/bin/sh\numask 077\nexec cat >" + dir + "/sendmail-$(date +%s%N)-$$.eml\n")}, err
 }
-
-func (s Spec) sendmail() string { return filepath.Join(s.Run, "sendmail") }
-
-// Sendmail is for the configuration's template.
-func (c config) Sendmail() string { return c.sendmail() }

@@ -4,6 +4,7 @@ package realtest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real"
 	"alibi/internal/desk"
+	"alibi/internal/inventory"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/site"
@@ -56,6 +58,38 @@ func New(t testing.TB, o Options) *World {
 	return w
 }
 
+// Machine starts a further host, known to the desk, on which copies may be made.
+func (w *World) Machine(name string, change ...func(*real.MachineOptions)) *real.Machine {
+	w.T.Helper()
+	ctx := context.Background()
+	run, err := os.MkdirTemp("", "alibi-host-")
+	require.NoError(w.T, err)
+	key := filepath.Join(w.Sites, "key-"+name)
+	require.NoError(w.T, os.MkdirAll(w.Sites, 0o700))
+	pub, err := real.NewKey(key, "")
+	require.NoError(w.T, err)
+	o := real.MachineOptions{Name: name, Dir: filepath.Join(w.Sites, name), Run: run, Key: pub}
+	for _, c := range change {
+		c(&o)
+	}
+	m, err := real.StartMachine(o)
+	require.NoError(w.T, err)
+	w.T.Cleanup(func() {
+		m.Close()
+		process.Reap(run)
+		os.RemoveAll(run)
+	})
+	w.Desk.SetAsker(yes{})
+	require.NoError(w.T, w.Desk.AddHost(ctx, inventory.Host{Name: name, Addr: "127.0.0.1", Port: m.Port, User: m.User, Key: key, Copies: filepath.Join(m.Dir, "copies"), Server: site.Server{Address: m.Server(), User: "root"}}))
+	return m
+}
+
+// yes accepts every host's key and knows no secret.
+type yes struct{}
+
+func (yes) HostKey(string, string) (bool, error) { return true, nil }
+func (yes) Secret(string) (string, error)        { return "", errors.New("there is none") }
+
 // Server is the database server as a site's configuration names it.
 func Server() string { return "localhost:" + mariadbtest.Root().Addr }
 
@@ -69,7 +103,7 @@ func (w *World) Make(name string, change ...func(*real.Spec)) site.Site {
 		c(&s)
 	}
 	require.NoError(w.T, real.Make(ctx, s))
-	live, err := w.Desk.AddSite(ctx, desk.NewSite{Root: s.Root, Client: "Skerry Line", Owner: "runa"})
+	live, err := w.Desk.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line", Owner: "runa"})
 	require.NoError(w.T, err)
 	return live
 }
