@@ -8,9 +8,9 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"alibi/internal/baseline"
-	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -32,7 +32,8 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 			in.Tell(0, files)
 		}
 	}
-	if err := tree.Digest(ctx, copied.Root, now.Entries, tell); err != nil {
+	texts := &textWork{in: in}
+	if err := tree.Digest(ctx, copied.Root, unknown(in, now.Entries, base), texts.look(), tell); err != nil {
 		return err
 	}
 	there, err := tree.Scan(ctx, origin.Root, in.Filter)
@@ -53,7 +54,27 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	}
 	w.missing()
 	rep.Checks = append(rep.Checks, w.check(onOrigin, in.Fresh))
-	return addressesInFiles(ctx, in, rep, copied.Root, now.Entries)
+	if !in.CountOnly {
+		rep.Checks = append(rep.Checks, texts.check())
+	}
+	return nil
+}
+
+// unknown gives the entries that must be read. When changes are only counted,
+// a file that looks as it did is taken to be the same.
+func unknown(in *Input, entries []tree.Entry, base map[string]baseline.File) []tree.Entry {
+	if !in.CountOnly {
+		return entries
+	}
+	same := 0
+	for i, e := range entries {
+		if b, known := base[e.Path]; known && e.Same(b.Copy) {
+			entries[i].Hash = b.Copy.Hash
+			entries[same], entries[i] = entries[i], entries[same]
+			same++
+		}
+	}
+	return entries[same:]
 }
 
 // fileWork compares the files of both sides with the baseline.
@@ -122,29 +143,39 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 // textual are the endings of files in which an address matters.
 var textual = map[string]bool{".css": true, ".js": true, ".html": true, ".htm": true, ".json": true, ".xml": true, ".txt": true, ".php": true, ".svg": true, ".map": true}
 
-func addressesInFiles(ctx context.Context, in *Input, rep *Report, root host.Root, entries []tree.Entry) error {
-	var p places
-	looked := 0
-	for _, e := range entries {
-		if !e.Regular() || !textual[strings.ToLower(path.Ext(e.Path))] || e.Size > 2<<20 {
-			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		b, err := host.ReadFile(root, e.Path, 4<<20)
-		if err != nil {
-			continue // it vanished or may not be read: the digests tell
-		}
-		looked++
-		if _, n, _ := in.Transform.Change.Rewriter.Value(bytes.TrimSpace(b), rewrite.Prose); n > 0 {
-			p.add("%s (%d)", e.Path, n)
-		}
+// largestText is from which size on a file is not looked into for addresses.
+const largestText = 2 << 20
+
+// textWork looks for addresses of the origin in the copy's files.
+type textWork struct {
+	in     *Input
+	mu     sync.Mutex
+	found  places
+	looked int
+}
+
+func (w *textWork) look() *tree.Look {
+	if w.in.CountOnly {
+		return nil
 	}
-	c := judged("addresses in files", "addresses", "addresses of the origin left in files", fmt.Sprintf("%d texts looked at", looked), p, Noted)
-	if p.n > 0 {
+	return &tree.Look{Want: func(e tree.Entry) bool {
+		return textual[strings.ToLower(path.Ext(e.Path))] && e.Size <= largestText
+	}, Text: func(e tree.Entry, text []byte) {
+		_, n, _ := w.in.Transform.Change.Rewriter.Value(bytes.TrimSpace(text), rewrite.Prose)
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.looked++
+		if n > 0 {
+			w.found.add("%s (%d)", e.Path, n)
+		}
+	}}
+}
+
+func (w *textWork) check() Check {
+	slices.Sort(w.found.where)
+	c := judged("addresses in files", "addresses", "addresses of the origin left in files", fmt.Sprintf("%d texts looked at", w.looked), w.found, Noted)
+	if w.found.n > 0 {
 		c.Text = "files are copied byte for byte; these lead to the origin"
 	}
-	rep.Checks = append(rep.Checks, c)
-	return nil
+	return c
 }

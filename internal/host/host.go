@@ -80,6 +80,24 @@ type Root interface {
 	Close() error
 }
 
+// Streamer is a root on a host that runs commands: many files are sent and taken
+// as one stream, in the tar format of GNU, without a question for each.
+type Streamer interface {
+	Root
+	// Streams tells whether the host really can.
+	Streams() bool
+	// SendTar writes the regular files with these names; those that are gone are
+	// left out.
+	SendTar(ctx context.Context, names []string, w io.Writer) error
+	// TakeTar unpacks a stream into folders that are there.
+	TakeTar(ctx context.Context, r io.Reader) error
+}
+
+// Linker is a root in which a file can get a second name.
+type Linker interface {
+	Link(from, to string) error
+}
+
 // Clean checks a slash name below a root and gives its shortest form.
 func Clean(name string) (string, error) {
 	if name == "" || strings.HasPrefix(name, "/") || strings.ContainsRune(name, 0) {

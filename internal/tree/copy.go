@@ -49,10 +49,18 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 			out[i] = e
 		}
 	}
+	streamed, err := byStream(ctx, src, dst, entries, progress)
+	if err != nil {
+		return nil, nil, err
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(readers)
 	for i, e := range entries {
 		if e.Mode.IsDir() {
+			continue
+		}
+		if got, ok := streamed[e.Path]; ok {
+			out[i] = got
 			continue
 		}
 		g.Go(func() error {
@@ -87,6 +95,34 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 		}
 	}
 	return kept, bad, nil
+}
+
+// byStream copies what can be and is worth copying as streams: files that are
+// not at the other end already.
+func byStream(ctx context.Context, src, dst host.Root, entries []Entry, progress Progress) (map[string]Entry, error) {
+	_, from := streams(src)
+	_, to := streams(dst)
+	if !from && !to {
+		return nil, nil
+	}
+	there, err := Scan(ctx, dst, Filter{})
+	if err != nil {
+		return nil, err
+	}
+	have := map[string]bool{}
+	for _, e := range there.Entries {
+		have[e.Path] = !e.Mode.IsDir()
+	}
+	var list []Entry
+	for _, e := range entries {
+		if e.Regular() && !have[e.Path] {
+			list = append(list, e)
+		}
+	}
+	if len(list) < worthwhile {
+		return nil, nil
+	}
+	return stream(ctx, src, dst, list, progress)
 }
 
 func reason(err error) string {
@@ -198,35 +234,6 @@ func HashFile(ctx context.Context, root host.Root, name string) (Hash, error) {
 	}
 	h.Sum(out[:0])
 	return out, nil
-}
-
-// Digest sets the digest of every file in entries, by several readers at once.
-// A file that can't be read keeps the zero digest.
-func Digest(ctx context.Context, root host.Root, entries []Entry, progress Progress) error {
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(readers)
-	for i := range entries {
-		e := &entries[i]
-		if !e.Regular() {
-			continue
-		}
-		g.Go(func() error {
-			h, err := HashFile(ctx, root, e.Path)
-			if cerr := ctx.Err(); cerr != nil {
-				return cerr
-			}
-			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-				return nil
-			}
-			if err != nil {
-				return fmt.Errorf("reading %s: %w", e.Path, err)
-			}
-			e.Hash = h
-			progress(e.Size, 1)
-			return nil
-		})
-	}
-	return g.Wait()
 }
 
 // Difference is a path that is not the same in two trees. A side without the

@@ -82,7 +82,7 @@ func TestCopyIsFaithful(t *testing.T) {
 	assert.EqualValues(t, 5, files.Load())
 	copied, err := Scan(context.Background(), dst, Filter{})
 	require.NoError(t, err)
-	require.NoError(t, Digest(context.Background(), dst, copied.Entries, none))
+	require.NoError(t, Digest(context.Background(), dst, copied.Entries, nil, none))
 	diff := Compare(got, copied.Entries)
 	require.Len(t, diff, 1, "only the absolute link, which points into the copy now")
 	assert.Equal(t, "a", diff[0].B.Link)

@@ -174,6 +174,9 @@ func (r *root) Chmod(name string, perm fs.FileMode) error {
 	return escapes(r.r.Chmod(name, perm.Perm()))
 }
 
+// Link gives a file a second name.
+func (r *root) Link(from, to string) error { return escapes(r.r.Link(from, to)) }
+
 func (r *root) Chtimes(name string, mtime time.Time) error {
 	return escapes(r.r.Chtimes(name, mtime, mtime))
 }

@@ -22,6 +22,7 @@ import (
 // the one that was looked at. New files are made exclusively and their
 // directory is resolved again before anything is written to them.
 type root struct {
+	h    *Host
 	c    *sftp.Client
 	path string
 

@@ -67,6 +67,7 @@ type Host struct {
 	mu   sync.Mutex
 	conn *ssh.Client
 	sftp *sftp.Client
+	tar  *bool         // whether it runs one; nil: not asked yet
 	via  []*ssh.Client // jump hosts, nearest first
 
 	through func(ctx context.Context, network, addr string) (net.Conn, error) // for a jump host behind another
@@ -207,7 +208,7 @@ func (h *Host) Open(ctx context.Context, dir string) (host.Root, error) {
 	if !fi.IsDir() {
 		return nil, fmt.Errorf("opening %s on %s: it is a file, not a folder", dir, h.name)
 	}
-	return &root{c: c, path: real, dirs: map[string]time.Time{}}, nil
+	return &root{h: h, c: c, path: real, dirs: map[string]time.Time{}}, nil
 }
 
 // Make creates dir and those above it.

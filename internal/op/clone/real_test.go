@@ -83,6 +83,9 @@ func copyOf(w *realtest.World, origin site.Site, name string, change func(*clone
 		}
 	}
 	require.Equal(w.T, plan.Done, r.State, r.Error)
+	for _, p := range r.Steps {
+		w.T.Log(p.Name, p.Ended.Sub(p.Began).Round(time.Millisecond), p.Note)
+	}
 	return w.Site(name)
 }
 

@@ -1,0 +1,206 @@
+package clone
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/baseline"
+	"alibi/internal/host"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tree"
+	"alibi/internal/work"
+)
+
+// files brings what the origin has, taking from the copy as it stands what did
+// not change on either side.
+func (x *runner) files(ctx context.Context, t *work.Task) error {
+	origin, dst, closeBoth, err := x.ends(ctx)
+	if err != nil {
+		return err
+	}
+	defer closeBoth()
+	list, err := tree.Scan(ctx, origin.Root, x.d.Filter)
+	if err != nil {
+		return fmt.Errorf("listing the origin's files: %w", err)
+	}
+	_, total := list.Totals()
+	t.Expect(total)
+	tell := func(bytes int64, files int) { t.Add(bytes, int64(files)) }
+	kept, fetch, err := x.unchanged(ctx, dst, list.Entries, tell)
+	if err != nil {
+		return err
+	}
+	got, problems, err := tree.Copy(ctx, origin.Root, dst.Root, fetch, tell)
+	if err != nil {
+		return err
+	}
+	list.Problems = append(list.Problems, problems...)
+	if err := x.tellFiles(ctx, t, list, len(kept), countFiles(got)); err != nil {
+		return err
+	}
+	return x.noteFiles(ctx, append(kept, got...))
+}
+
+// tellFiles says what became of the files: what was the same, and what was left
+// out for its size or because it can't be copied, by name, in the history.
+func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing, kept, got int) error {
+	note := ""
+	if x.p.Kind == plan.Refresh {
+		note = fmt.Sprintf("%d files brought again, %d were the same", got, kept)
+	}
+	if n := len(list.TooLarge); n > 0 {
+		var names []string
+		for _, e := range list.TooLarge[:min(n, 20)] {
+			names = append(names, e.Path+" ("+site.Size(e.Size)+")")
+		}
+		left := stack.Count(n, "file", "files") + " left out for " + map[bool]string{true: "its", false: "their"}[n == 1] + " size"
+		if err := x.log(ctx, "left-out", "%s: %s", left, strings.Join(names, ", ")); err != nil {
+			return err
+		}
+		note = strings.TrimPrefix(note+"; "+left, "; ")
+	}
+	if n := len(list.Problems); n > 0 {
+		var names []string
+		for _, p := range list.Problems[:min(n, 20)] {
+			names = append(names, p.Path+" ("+p.What+")")
+		}
+		if err := x.log(ctx, "left-out", "%s left out: %s", stack.Count(n, "entry", "entries"), strings.Join(names, ", ")); err != nil {
+			return err
+		}
+	}
+	if note != "" {
+		t.Note("%s", note)
+	}
+	return nil
+}
+
+func countFiles(entries []tree.Entry) int {
+	n, _ := (&tree.Listing{Entries: entries}).Totals()
+	return n
+}
+
+// unchanged takes from the present copy the files that look unchanged on the
+// origin and on the copy since they parted: they get a second name, and the
+// first goes with what is replaced. What must be fetched is given back.
+func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.Entry, tell tree.Progress) (kept, fetch []tree.Entry, err error) {
+	if x.p.Kind != plan.Refresh {
+		return nil, entries, nil
+	}
+	b, err := baseline.Open(x.at("now", "baseline.db"))
+	if err != nil {
+		return nil, entries, nil // without one everything is brought
+	}
+	defer b.Close()
+	base, err := b.Files(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	now, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer now.Root.Close()
+	list, err := tree.Scan(ctx, now.Root, tree.Filter{})
+	if err != nil {
+		return nil, nil, err
+	}
+	there := make(map[string]tree.Entry, len(list.Entries))
+	for _, e := range list.Entries {
+		there[e.Path] = e
+	}
+	for _, e := range entries {
+		f, known := base[e.Path]
+		is, has := there[e.Path]
+		if !e.Regular() || !known || !has || !e.Same(f.Origin) || !is.Same(f.Copy) || f.Origin.Hash != f.Copy.Hash {
+			fetch = append(fetch, e)
+			continue
+		}
+		e.Hash, e.MTime = f.Origin.Hash, f.Origin.MTime
+		kept = append(kept, e)
+	}
+	if err := x.link(ctx, dst, entries, kept, tell); err != nil {
+		if ctx.Err() != nil {
+			return nil, nil, err
+		}
+		return nil, entries, nil // where files can't get a second name they are brought again
+	}
+	return kept, fetch, nil
+}
+
+// link gives files of the present copy their names in the next one.
+func (x *runner) link(ctx context.Context, dst stack.Place, folders, files []tree.Entry, tell tree.Progress) error {
+	if _, _, err := tree.Copy(ctx, dst.Root, dst.Root, foldersOf(folders), tell); err != nil {
+		return err
+	}
+	h, err := x.env.Hosts(ctx, x.p.Target.Host)
+	if err != nil {
+		return err
+	}
+	up, err := h.Open(ctx, op.Folder(x.p.Target))
+	if err != nil {
+		return err
+	}
+	defer up.Close()
+	linker, ok := up.(host.Linker)
+	if !ok {
+		return errors.ErrUnsupported
+	}
+	rel := strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/now/")
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for _, e := range files {
+		g.Go(func() error {
+			err := linker.Link(path.Join("now", rel, e.Path), path.Join("next", rel, e.Path))
+			if err != nil && !exists(up, path.Join("next", rel, e.Path)) {
+				return err
+			}
+			tell(e.Size, 1)
+			return ctx.Err()
+		})
+	}
+	return g.Wait()
+}
+
+func foldersOf(entries []tree.Entry) (out []tree.Entry) {
+	for _, e := range entries {
+		if e.Mode.IsDir() {
+			out = append(out, e)
+		}
+	}
+	return
+}
+
+func onlyFiles(entries []tree.Entry) (out []tree.Entry) {
+	for _, e := range entries {
+		if !e.Mode.IsDir() {
+			out = append(out, e)
+		}
+	}
+	return
+}
+
+// noteFiles begins the baseline with the files.
+func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
+	b, err := baseline.Create(x.at("next", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	var files []baseline.File
+	for _, e := range onlyFiles(entries) {
+		c := e
+		if e.Link != "" {
+			c.Link = tree.RelativeLink(x.p.Origin.Root, e.Path, e.Link)
+		}
+		files = append(files, baseline.File{Origin: e, Copy: c})
+	}
+	return b.PutFiles(ctx, files)
+}

@@ -1,0 +1,73 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+
+	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/host"
+)
+
+// Look reads the whole of some files while they are digested. Both functions
+// are called from several goroutines.
+type Look struct {
+	Want func(Entry) bool // of files that are small enough to be held in memory
+	Text func(e Entry, text []byte)
+}
+
+// Digest sets the digest of every file in entries, by several readers at once,
+// and has look see those that it wants; it may be nil. A file that can't be
+// read keeps the zero digest.
+func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, progress Progress) error {
+	at := make(map[string]int, len(entries))
+	var list []Entry
+	for i, e := range entries {
+		if e.Regular() {
+			at[e.Path] = i
+			list = append(list, e)
+		}
+	}
+	n := readers
+	if _, ok := streams(root); ok {
+		n = lanes
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	for _, lane := range split(list, n) {
+		g.Go(func() error {
+			var room bytes.Buffer
+			return each(ctx, root, lane, func(e Entry, r io.Reader) error {
+				if err := digest(ctx, &e, r, look, &room); err != nil {
+					return fmt.Errorf("reading %s: %w", e.Path, err)
+				}
+				entries[at[e.Path]].Hash = e.Hash
+				progress(e.Size, 1)
+				return nil
+			})
+		})
+	}
+	return g.Wait()
+}
+
+func digest(ctx context.Context, e *Entry, r io.Reader, look *Look, room *bytes.Buffer) error {
+	h := blake3.New()
+	m := &meter{ctx: ctx, r: r}
+	if look == nil || !look.Want(*e) {
+		if _, err := io.Copy(h, m); err != nil {
+			return err
+		}
+		h.Sum(e.Hash[:0])
+		return nil
+	}
+	room.Reset()
+	if _, err := io.Copy(room, m); err != nil {
+		return err
+	}
+	_, _ = h.Write(room.Bytes())
+	h.Sum(e.Hash[:0])
+	look.Text(*e, room.Bytes())
+	return nil
+}
