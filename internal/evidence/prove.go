@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"alibi/internal/baseline"
 	"alibi/internal/op"
 	"alibi/internal/runtime/php"
@@ -42,6 +44,17 @@ func (in *Input) tell(units int) {
 // Prove runs all checks. An error means that they could not be made, not that
 // they do not hold.
 func Prove(ctx context.Context, in Input) (*Report, error) {
+	rep, err := Compare(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	Visit(ctx, in, rep)
+	return rep, nil
+}
+
+// Compare runs the checks for which the copy's code does not run: tables and
+// files, side by side.
+func Compare(ctx context.Context, in Input) (*Report, error) {
 	began := in.Env.Now()
 	rep := &Report{Site: in.Copy.ID, Name: in.Copy.Name, Origin: in.Origin.Name, At: began, Fresh: in.Fresh}
 	origin, err := in.Env.Place(ctx, in.Origin.Host, in.Origin.Root)
@@ -54,18 +67,34 @@ func Prove(ctx context.Context, in Input) (*Report, error) {
 		return nil, err
 	}
 	defer copied.Root.Close()
+	var inTables, inFiles Report
+	g, gctx := errgroup.WithContext(ctx)
 	if in.Copy.Database.Engine != "" {
-		if err := proveTables(ctx, &in, rep, origin, copied); err != nil {
-			return nil, err
-		}
+		g.Go(func() error { return proveTables(gctx, &in, &inTables, origin, copied) })
 	}
-	if err := proveFiles(ctx, &in, rep, origin, copied); err != nil {
+	g.Go(func() error { return proveFiles(gctx, &in, &inFiles, origin, copied) })
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	provePages(ctx, &in, rep)
+	for _, part := range []Report{inTables, inFiles} {
+		rep.Rows += part.Rows
+		rep.Files += part.Files
+		rep.Checks = append(rep.Checks, part.Checks...)
+		rep.Apart.Origin += part.Apart.Origin
+		rep.Apart.Copy += part.Apart.Copy
+		rep.Apart.Clashes += part.Apart.Clashes
+	}
 	rep.Apart.At = began
 	rep.Took = in.Env.Now().Sub(began)
 	return rep, nil
+}
+
+// Visit adds the checks for which the copy's code runs: its pages, and what its
+// quiet rules forbid. A site may write to itself when it is visited.
+func Visit(ctx context.Context, in Input, rep *Report) {
+	began := in.Env.Now()
+	provePages(ctx, &in, rep)
+	rep.Took += in.Env.Now().Sub(began)
 }
 
 func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {

@@ -8,8 +8,12 @@ import (
 	"net"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/op"
 	"alibi/internal/runtime/pool"
@@ -100,24 +104,43 @@ func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	if m := titleTag.FindStringSubmatch(page); m != nil {
 		a.Title = m[1]
 	}
-	seen := map[string]bool{}
+	g := errgroup.Group{}
+	g.SetLimit(4)
+	var mu sync.Mutex
+	for _, u := range links(page, base) {
+		g.Go(func() error {
+			st, _, err := get(u)
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case err != nil || st >= 500:
+				a.Failed = append(a.Failed, fmt.Sprintf("%s answers %d", strings.TrimPrefix(u, base), st))
+			case st != http.StatusOK:
+				a.Gone = append(a.Gone, strings.TrimPrefix(u, base))
+			default:
+				a.Pages++
+			}
+			return nil
+		})
+	}
+	_ = g.Wait()
+	return a, nil
+}
+
+// links are the first addresses of its own site that a page leads to.
+func links(page, base string) []string {
+	var out []string
 	for _, m := range linkTag.FindAllStringSubmatch(page, -1) {
 		u := strings.ReplaceAll(m[1], "&amp;", "&")
 		if strings.HasPrefix(u, "/") && !strings.HasPrefix(u, "//") {
 			u = base + u
 		}
-		if !strings.HasPrefix(u, base+"/") || seen[u] || len(seen) == probePages {
-			continue
+		if strings.HasPrefix(u, base+"/") && !slices.Contains(out, u) {
+			out = append(out, u)
 		}
-		seen[u] = true
-		switch st, _, err := get(u); {
-		case err != nil || st >= 500:
-			a.Failed = append(a.Failed, fmt.Sprintf("%s answers %d", strings.TrimPrefix(u, base), st))
-		case st != http.StatusOK:
-			a.Gone = append(a.Gone, strings.TrimPrefix(u, base))
-		default:
-			a.Pages++
+		if len(out) == probePages {
+			break
 		}
 	}
-	return a, nil
+	return out
 }

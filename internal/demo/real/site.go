@@ -112,7 +112,10 @@ func Make(ctx context.Context, s Spec) error {
 	if err := s.config(s.Network != nil); err != nil {
 		return err
 	}
-	return s.run(ctx, "fill")
+	if err := s.run(ctx, "fill"); err != nil {
+		return err
+	}
+	return visit(ctx, s)
 }
 
 // config writes wp-config.php.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"alibi/internal/baseline"
@@ -35,6 +36,7 @@ type runner struct {
 type memory struct {
 	Stamp      string               `json:"stamp"` // of the origin's database before anything was read
 	Configured map[string]tree.Hash `json:"configured"`
+	Compared   *evidence.Report     `json:"compared,omitempty"` // before anybody visited the copy
 }
 
 // New makes the operation of a run.
@@ -220,13 +222,27 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer b.Close()
-	rep, err := evidence.Prove(ctx, evidence.Input{
+	in := evidence.Input{
 		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: x.d.Filter, Baseline: b, Fresh: true,
 		Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
-	})
-	if err != nil {
-		return fmt.Errorf("gathering evidence: %w", err)
 	}
+	// Once the site was visited it may have written to itself: what was compared
+	// before that is not compared again.
+	compared := x.mem.Compared
+	if compared == nil {
+		if compared, err = evidence.Compare(ctx, in); err != nil {
+			return fmt.Errorf("gathering evidence: %w", err)
+		}
+		if compared.Proof().Holds {
+			x.mem.Compared = compared
+		}
+		if err := t.Remember(); err != nil {
+			return err
+		}
+	}
+	rep := *compared
+	rep.Checks = slices.Clone(rep.Checks)
+	evidence.Visit(ctx, in, &rep)
 	if err := x.env.Record.PutEvidence(ctx, x.p.Target.ID, rep.At, rep); err != nil {
 		return err
 	}

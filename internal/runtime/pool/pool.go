@@ -205,8 +205,12 @@ func (p *Pool) Close() {
 	for id, e := range p.running {
 		delete(p.running, id)
 		if e.web != nil {
-			wg.Go(e.web.Stop)
+			wg.Go(func() {
+				e.web.Stop()
+				_ = os.RemoveAll(filepath.Join(p.Run, string(id))) // nothing but sockets and logs
+			})
 		}
 	}
 	wg.Wait()
+	_ = os.Remove(p.Run) // unless something else of ours is in it
 }

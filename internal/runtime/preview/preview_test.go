@@ -118,7 +118,7 @@ func TestFromInside(t *testing.T) {
 	p, err = find(t, s, "/-/inside", Viewer{Account: "runa"})
 	require.NoError(t, err)
 	assert.Equal(t, "runa", p.Inside.Account)
-	assert.Equal(t, []string{"runa", "edda"}, p.Inside.Users, "administrators first")
+	assert.Equal(t, []string{"edda", "runa"}, p.Inside.Users)
 	require.Len(t, p.Inside.Drafts, 1)
 	assert.Contains(t, p.Inside.Counts, site.Count{Kind: "post, publish", N: 3})
 }

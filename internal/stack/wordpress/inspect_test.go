@@ -170,14 +170,18 @@ func TestConfigure(t *testing.T) {
 	assert.Contains(t, conf, "'http://winter.localhost:7700'")
 	assert.Contains(t, conf, "/home/eng/copies/winter/wp-content/database")
 	assert.Contains(t, conf, "define( 'DISABLE_WP_CRON', true );")
-	assert.Contains(t, conf, "define( 'WP_HTTP_BLOCK_EXTERNAL', true );")
 	assert.Contains(t, conf, "/* define( 'WP_HOME', 'https://wrong.example' ); */", "comments are left alone")
-	assert.Contains(t, string(files[wordpress.QuietFile]), "pre_wp_mail")
+	plugin := string(files[wordpress.QuietFile])
+	assert.Contains(t, plugin, "'mail', 'tasks', 'statistics', 'robots', 'payments', 'webhooks'")
+	assert.Contains(t, plugin, "'winter.localhost'", "its own address may be called")
+	accounts, err := wordpress.Stack{}.Accounts(context.Background(), p, c.Origin.Database)
+	require.NoError(t, err)
+	assert.Equal(t, "runa", accounts[0], "administrators first")
 	p, c = change(t, w, nil)
 	files, err = wordpress.Stack{}.Configure(context.Background(), p, c)
 	require.NoError(t, err)
 	assert.NotContains(t, string(files["wp-config.php"]), "DISABLE_WP_CRON")
-	assert.NotContains(t, files, wordpress.QuietFile)
+	assert.Contains(t, string(files[wordpress.QuietFile]), "'rules'  => array(  )", "it keeps no rule, and still lets one in by a latchkey")
 }
 
 func TestAdjust(t *testing.T) {
