@@ -1,10 +1,15 @@
 # Two commands are all there is to know: make demo, make test.
 export CGO_ENABLED := 0
 
-.PHONY: demo build test lint needs bench shots
+.PHONY: demo demo-real build test lint needs bench shots
 
 demo: build
 	./bin/alibi demo
+
+# The same company on real programs: OpenSSH, MariaDB, PHP, nginx, WordPress.
+demo-real: build
+	@script/real
+	./bin/alibi demo --real
 
 build:
 	go build -trimpath -o bin/alibi ./cmd/alibi

@@ -22,20 +22,27 @@ import (
 type copyFlags struct {
 	name, purpose, lease, hold, larger string
 	host                               string
-	skip, loud                         []string
+	skip, loud, allow                  []string
 	spare, plainTitle, dry, detach     bool
+	runtime                            site.Runtime
 }
 
 func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.name, "name", "", "what to call it; part of its address")
 	c.Flags().StringVar(&f.purpose, "for", "", "what is to be tried on it")
-	c.Flags().StringVar(&f.host, "host", "", "where to make it (this version: on this machine)")
+	c.Flags().StringVar(&f.host, "host", "", "on which host to make it (default: this machine)")
 	c.Flags().StringVar(&f.lease, "lease", "", "how long it lives: 6h, 3d, 2w (default from the configuration)")
 	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
 	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
 	c.Flags().StringSliceVar(&f.loud, "loud", nil, "quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks")
+	c.Flags().StringSliceVar(&f.allow, "allow", nil, "hosts that it may call in spite of the quiet rules")
+	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
+	c.Flags().StringVar(&f.runtime.Memory, "memory", "", "memory of one request: 128M, 512M")
+	c.Flags().IntVar(&f.runtime.RunTime, "run-time", 0, "longest time of one request, in seconds")
+	c.Flags().StringVar(&f.runtime.Upload, "upload", "", "largest upload: 32M")
+	c.Flags().BoolVar(&f.runtime.Show, "show-errors", false, "show PHP's errors on its pages")
 	c.Flags().BoolVar(&f.plainTitle, "plain-title", false, "do not say in the title that it is a copy")
 	c.Flags().BoolVar(&f.dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&f.detach, "detach", false, "do not wait for the end")
@@ -49,7 +56,14 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.host != "" {
 		c.Host = f.host
 	}
-	c.Skip, c.Spare, c.Title = f.skip, f.spare, !f.plainTitle
+	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime
+	for _, s := range []string{f.runtime.Memory, f.runtime.Upload} {
+		if s != "" {
+			if _, err := size(s); err != nil {
+				return usageError{err}
+			}
+		}
+	}
 	var err error
 	if c.Lease, err = span(f.lease, c.Lease); err != nil {
 		return err

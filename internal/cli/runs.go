@@ -5,16 +5,13 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"alibi/internal/demo"
 	"alibi/internal/desk"
-	"alibi/internal/gateway"
 	"alibi/internal/keeper"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
@@ -231,55 +228,4 @@ func (a *app) full(ctx context.Context) error {
 	}
 	defer d.Close()
 	return a.screens(ctx, d, false)
-}
-
-func (a *app) demo() *cobra.Command {
-	var headless bool
-	var spoil string
-	c := &cobra.Command{Use: "demo", Short: "Start with a made-up company's sites and hosts", Long: "Make a demo world (a ferry company that does not exist, its sites, and two hosts inside this process) and open the full-screen interface on it. It needs no network and no rights. With --headless it does the whole way by itself and prints each stage's figures.", Args: args(cobra.NoArgs),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			ctx := cmd.Context()
-			home := a.home
-			if home == "" {
-				base, err := desk.DefaultHome()
-				if err != nil {
-					return err
-				}
-				home = base + "-demo"
-			}
-			home, err := filepath.Abs(home)
-			if err != nil {
-				return err
-			}
-			if keeper.Taken(home) {
-				return fmt.Errorf("a demo is running in %s already; close it first, or name another folder with --home", home)
-			}
-			front, port, err := gateway.ListenFrom(7700)
-			if err != nil {
-				return err
-			}
-			defer front.Close()
-			w, err := demo.Start(ctx, home, port, false)
-			if err != nil {
-				return err
-			}
-			defer w.Close()
-			a.home = home
-			d, err := a.desk(ctx)
-			if err != nil {
-				return err
-			}
-			defer d.Close()
-			d.Front = front
-			if headless {
-				return a.headless(ctx, w, d, spoil)
-			}
-			if !term.IsTerminal(int(os.Stdout.Fd())) {
-				return usageError{fmt.Errorf("the demo's screens need a terminal; without one: alibi demo --headless")}
-			}
-			return w.Show(ctx, d, a.screens)
-		}}
-	c.Flags().BoolVar(&headless, "headless", false, "do the whole way without screens and print each stage's figures")
-	c.Flags().StringVar(&spoil, "spoil", "", "with --headless: damage the copy before the evidence, to see it found ("+demo.SpoilKinds()+")")
-	return c
 }

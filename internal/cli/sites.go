@@ -11,7 +11,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
-	"alibi/internal/inventory"
 	"alibi/internal/site"
 )
 
@@ -190,42 +189,5 @@ func (a *app) forget() *cobra.Command {
 			return d.Forget(ctx, s.ID)
 		})}
 	c.Flags().StringVar(&confirm, "confirm", "", "the site's name")
-	return c
-}
-
-func (a *app) host() *cobra.Command {
-	c := &cobra.Command{Use: "host", Short: "Machines where sites live"}
-	var h inventory.Host
-	add := &cobra.Command{Use: "add NAME ADDRESS", Short: "Add a machine that is reached by SSH", Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, keys, configuration and known hosts are used; a key that is not known is shown and asked for.", Args: args(cobra.ExactArgs(2)),
-		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			h.Name, h.Addr = given[0], given[1]
-			if err := d.AddHost(ctx, h); err != nil {
-				return err
-			}
-			return a.print(h, func(w io.Writer) {
-				fmt.Fprintf(w, "host %s answers; add a site on it: alibi add %s:/path\n", h.Name, h.Name)
-			})
-		})}
-	add.Flags().StringVar(&h.Key, "key", "", "private key file")
-	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
-	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
-		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			hosts, err := d.Hosts(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(hosts, func(w io.Writer) {
-				table(w, func(row func(...string)) {
-					for _, h := range hosts {
-						where := h.Addr
-						if h.Local() {
-							where = "this machine"
-						}
-						row(h.Name, where, h.Client)
-					}
-				})
-			})
-		})}
-	c.AddCommand(add, list)
 	return c
 }

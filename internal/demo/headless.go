@@ -20,6 +20,16 @@ func (w *World) Show(ctx context.Context, d *desk.Desk, screens func(context.Con
 	if err := w.Settle(ctx, d); err != nil {
 		return err
 	}
+	return Kept(ctx, d, func() error {
+		if err := w.Populate(ctx, d); err != nil {
+			return err
+		}
+		return screens(ctx, d, true)
+	})
+}
+
+// Kept does something while this process is the keeper.
+func Kept(ctx context.Context, d *desk.Desk, do func() error) error {
 	k, err := keeper.Take(d)
 	if err != nil {
 		return err
@@ -28,10 +38,7 @@ func (w *World) Show(ctx context.Context, d *desk.Desk, screens func(context.Con
 	defer stop()
 	done := make(chan error, 1)
 	go func() { done <- k.Run(kctx) }()
-	if err := w.Populate(ctx, d); err != nil {
-		return err
-	}
-	err = screens(ctx, d, true)
+	err = do()
 	stop()
 	return errors.Join(err, <-done)
 }

@@ -81,18 +81,7 @@ func smaller(list []spec) []spec {
 // Start makes the world under home, which is wiped if an earlier demo left it,
 // and refused if it is anything else. small makes less of everything.
 func Start(ctx context.Context, home string, port int, small bool) (*World, error) {
-	if entries, err := os.ReadDir(home); err == nil && len(entries) > 0 {
-		if _, err := os.Stat(filepath.Join(home, marker)); err != nil {
-			return nil, fmt.Errorf("%s is not a demo's folder and not empty: the demo would wipe it; name another one with --home", home)
-		}
-		if err := os.RemoveAll(home); err != nil {
-			return nil, fmt.Errorf("wiping the earlier demo: %w", err)
-		}
-	}
-	if err := os.MkdirAll(home, 0o700); err != nil {
-		return nil, fmt.Errorf("making the demo's folder: %w", err)
-	}
-	if err := os.WriteFile(filepath.Join(home, marker), []byte("Made by alibi demo, which wipes this folder when it starts.\n"), 0o600); err != nil {
+	if err := Wipe(home); err != nil {
 		return nil, err
 	}
 	c := desk.Config{Machine: Machine, Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}}
@@ -109,6 +98,23 @@ func Start(ctx context.Context, home string, port int, small bool) (*World, erro
 		return nil, fmt.Errorf("making the demo world: %w", err)
 	}
 	return w, nil
+}
+
+// Wipe makes an empty folder for a demo, in place of what an earlier demo left
+// there. A folder with anything else in it is refused.
+func Wipe(home string) error {
+	if entries, err := os.ReadDir(home); err == nil && len(entries) > 0 {
+		if _, err := os.Stat(filepath.Join(home, marker)); err != nil {
+			return fmt.Errorf("%s is not a demo's folder and not empty: the demo would wipe it; name another one with --home", home)
+		}
+		if err := os.RemoveAll(home); err != nil {
+			return fmt.Errorf("wiping the earlier demo: %w", err)
+		}
+	}
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		return fmt.Errorf("making the demo's folder: %w", err)
+	}
+	return os.WriteFile(filepath.Join(home, marker), []byte("Made by alibi demo, which wipes this folder when it starts.\n"), 0o600)
 }
 
 // Close stops the machines.

@@ -22,7 +22,6 @@ import (
 
 	"alibi/internal/gateway"
 	"alibi/internal/host"
-	"alibi/internal/host/local"
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
@@ -190,77 +189,6 @@ func (d *Desk) Now() time.Time { return d.opt.Now() }
 
 // Home is Alibi's own folder.
 func (d *Desk) Home() string { return d.opt.Home }
-
-// Host gives a machine by its name in the record; the desk keeps it open.
-func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if h := d.hosts[name]; h != nil {
-		return h, nil
-	}
-	if name == d.Config.Machine {
-		d.hosts[name] = local.New(name)
-		return d.hosts[name], nil
-	}
-	h, err := d.Record.Host(ctx, name)
-	if err != nil {
-		return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
-	}
-	d.hosts[name] = ssh.New(name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
-		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker})
-	return d.hosts[name], nil
-}
-
-// knownHosts are our own file and the person's.
-func (d *Desk) knownHosts() []string {
-	files := []string{filepath.Join(d.opt.Home, "known_hosts")}
-	if h, err := os.UserHomeDir(); err == nil {
-		files = append(files, filepath.Join(h, ".ssh", "known_hosts"))
-	}
-	return files
-}
-
-// SetAsker says whom to ask from now on.
-func (d *Desk) SetAsker(a ssh.Asker) { d.opt.Asker = a }
-
-// Hosts lists all machines, this one first.
-func (d *Desk) Hosts(ctx context.Context) ([]inventory.Host, error) {
-	list, err := d.Record.Hosts(ctx)
-	return append([]inventory.Host{{Name: d.Config.Machine}}, list...), err
-}
-
-// AddHost adds a machine after it was seen to answer.
-func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
-	if h.Name == "" || h.Name != site.Slug(h.Name) {
-		return fmt.Errorf("%q can't be a host's name: use a-z, 0-9 and -, such as %q", h.Name, site.Slug(h.Name))
-	}
-	if h.Name == d.Config.Machine {
-		return fmt.Errorf("%s is this machine's own name: choose another one", h.Name)
-	}
-	if h.Addr == "" {
-		return fmt.Errorf("a host needs an address: a name in ~/.ssh/config, a host name or a number address")
-	}
-	if at := strings.LastIndexByte(h.Addr, '@'); at > 0 {
-		h.User, h.Addr = h.Addr[:at], h.Addr[at+1:]
-	}
-	if name, port, err := net.SplitHostPort(h.Addr); err == nil {
-		h.Addr, h.Port = name, port
-	}
-	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker})
-	r, err := m.Open(ctx, "/")
-	if err != nil {
-		m.Close()
-		return fmt.Errorf("%w; nothing was added", err)
-	}
-	r.Close()
-	d.mu.Lock()
-	d.hosts[h.Name] = m
-	d.mu.Unlock()
-	if err := d.Record.PutHost(ctx, h); err != nil {
-		return err
-	}
-	return d.log(ctx, "", "host", "added host %s at %s", h.Name, h.Addr)
-}
 
 func (d *Desk) log(ctx context.Context, id site.ID, kind, format string, a ...any) error {
 	return d.Record.Log(ctx, inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind, Text: fmt.Sprintf(format, a...)})

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strconv"
 
+	"golang.org/x/sync/errgroup"
+
 	"alibi/internal/baseline"
 	"alibi/internal/phpval"
 	"alibi/internal/rewrite"
@@ -27,7 +29,7 @@ type tableWork struct {
 	left      places        // addresses of the origin on the copy
 	invalid   places        // serialized values that were valid in the origin
 	broken    places        // serialized values that are broken in the origin too
-	serial    int           // serialized values looked at
+	flaws     []flaw        // of the part of the copy that is being compared
 	originNow map[string]bool
 	tally     tables.Tally // of the origin
 }
@@ -122,27 +124,42 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 // should become, so that equal tables have equal sums.
 func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, base map[uint64]baseline.Pair, d *difference, sumO, sumC *tables.Digest) error {
 	want := map[uint64]expected{}
-	err := w.originRows(ctx, t, part, func(key uint64, before, after tables.Digest, row func() string) {
-		sumO.Add(after)
-		w.tally.Add(t.Name, before)
-		want[key] = expected{digest: after[0], origin: before[0], row: row}
+	var found []seen
+	g, gctx := errgroup.WithContext(ctx)
+	g.Go(func() error {
+		return w.originRows(gctx, t, part, func(key uint64, before, after tables.Digest, row func() string) {
+			sumO.Add(after)
+			w.tally.Add(t.Name, before)
+			want[key] = expected{digest: after[0], origin: before[0], row: row}
+		})
 	})
-	if err != nil {
+	g.Go(func() error {
+		return w.copyRows(gctx, ct, part, func(key uint64, sum tables.Digest, row func() string) {
+			sumC.Add(sum)
+			found = append(found, seen{key, sum[0], row})
+		})
+	})
+	if err := g.Wait(); err != nil {
 		return err
 	}
-	err = w.copyRows(ctx, ct, part, func(key uint64, sum tables.Digest, row func() string) {
-		sumC.Add(sum)
-		e, there := want[key]
-		delete(want, key)
-		b, known := base[key]
-		delete(base, key)
-		if there && e.digest == sum[0] {
-			return
+	for _, f := range w.flaws {
+		if !w.originNow[f.at] {
+			w.invalid.add("%s", f.place)
 		}
-		if d.judge(b, known, e.origin, there, sum[0], true) && w.in.Fresh {
-			d.spoiled.add("row %s is %s", row(), map[bool]string{true: "different", false: "not on the origin"}[there])
+	}
+	w.flaws = w.flaws[:0]
+	for _, x := range found {
+		e, there := want[x.key]
+		delete(want, x.key)
+		b, known := base[x.key]
+		delete(base, x.key)
+		if there && e.digest == x.digest {
+			continue
 		}
-	})
+		if d.judge(b, known, e.origin, there, x.digest, true) && w.in.Fresh {
+			d.spoiled.add("row %s is %s", x.row(), map[bool]string{true: "different", false: "not on the origin"}[there])
+		}
+	}
 	for key, e := range want {
 		b, known := base[key]
 		delete(base, key)
@@ -150,7 +167,13 @@ func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Ra
 			d.spoiled.add("row %s is missing", e.row())
 		}
 	}
-	return err
+	return nil
+}
+
+// seen is a row of the copy.
+type seen struct {
+	key, digest uint64
+	row         func() string
 }
 
 // originRows gives what each row of a range of the origin is found by, its
@@ -165,7 +188,9 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 		return tick()
 	}, func(r tables.Row) error {
 		before, buf = w.origin.Digest(t.Name, r, buf)
-		w.validity(t, r, nil)
+		for _, f := range validity(t, r) {
+			w.originNow[f.at] = true
+		}
 		row := addressOf(r.Key)
 		w.in.Transform.Row(t, r, &w.changed)
 		after, buf = w.origin.Digest(t.Name, r, buf)
@@ -186,7 +211,7 @@ func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Ra
 	}, func(r tables.Row) error {
 		sum, buf = w.copy.Digest(t.Name, r, buf)
 		w.leftovers(t, r)
-		w.validity(t, r, &w.invalid)
+		w.flaws = append(w.flaws, validity(t, r)...)
 		give(keys.Of(r), sum, addressOf(r.Key))
 		return ctx.Err()
 	})
@@ -246,22 +271,16 @@ func (w *tableWork) leftovers(t tables.Table, r tables.Row) {
 	}
 }
 
-// validity checks serialized values: those of the origin are remembered if they
-// are broken there, those of the copy must not be worse.
-func (w *tableWork) validity(t tables.Table, r tables.Row, bad *places) {
+// flaw is a serialized value of the copy that is not well formed.
+type flaw struct{ at, place string }
+
+// validity gives the serialized values of a row that are not well formed.
+func validity(t tables.Table, r tables.Row) (out []flaw) {
 	for i, v := range r.Values {
-		if v.Kind != tables.Text && v.Kind != tables.Blob || !phpval.Looks(v.Bytes) {
+		if v.Kind != tables.Text && v.Kind != tables.Blob || !phpval.Looks(v.Bytes) || phpval.Valid(bytes.TrimSpace(v.Bytes)) {
 			continue
 		}
-		w.serial++
-		if phpval.Valid(bytes.TrimSpace(v.Bytes)) {
-			continue
-		}
-		at := t.Name + "\x00" + r.Address() + "\x00" + t.Columns[i].Name
-		if bad == nil {
-			w.originNow[at] = true
-		} else if !w.originNow[at] {
-			bad.add("%s, row %s, %s", t.Name, r.Address(), t.Columns[i].Name)
-		}
+		out = append(out, flaw{t.Name + "\x00" + r.Address() + "\x00" + t.Columns[i].Name, fmt.Sprintf("%s, row %s, %s", t.Name, r.Address(), t.Columns[i].Name)})
 	}
+	return out
 }

@@ -93,6 +93,12 @@ type Streamer interface {
 	TakeTar(ctx context.Context, r io.Reader) error
 }
 
+// Writer is a root that writes files in one go, where nobody looks yet: a file
+// that was broken off has another time than it should.
+type Writer interface {
+	Write(name string, perm fs.FileMode, mtime time.Time, r io.Reader) (int64, error)
+}
+
 // Linker is a root in which a file can get a second name.
 type Linker interface {
 	Link(from, to string) error

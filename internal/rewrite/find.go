@@ -3,6 +3,7 @@ package rewrite
 import (
 	"bytes"
 	"encoding/base64"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -181,4 +182,19 @@ func (r *Rewriter) Needles() (fold, exact []string) {
 		exact = append(exact, string(p.from))
 	}
 	return fold, exact
+}
+
+// Plain are the texts that most addresses stand in as, with what they become.
+// Exchanging them is no rewriting: what comes of it must be checked by Value.
+func (r *Rewriter) Plain() [][2]string {
+	var out [][2]string
+	for _, name := range slices.Sorted(maps.Keys(r.hosts)) {
+		for _, p := range r.hosts[name] {
+			from := strings.TrimPrefix(p.From.String(), p.From.Scheme)
+			for _, scheme := range []string{"https", "http"} {
+				out = append(out, [2]string{scheme + from, p.To.String()})
+			}
+		}
+	}
+	return out
 }

@@ -19,7 +19,7 @@ type Summer interface {
 	// Total counts the rows of a range and adds up the first halves of their
 	// digests, modulo 2^64.
 	Total(ctx context.Context, table string, r Range) (rows int64, sum uint64, err error)
-	// Share tells how many of the first rows of a table the search may find: 0 to 1.
+	// Share tells of about how many of a table's rows the search may find: 0 to 1.
 	Share(ctx context.Context, table string, s Search) (float64, error)
 	// Pick streams the rows with the given keys, in any order.
 	Pick(ctx context.Context, table string, keys [][]Value, give func(Row) error) error

@@ -158,11 +158,7 @@ func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (E
 	}
 	for try := 0; ; try++ {
 		before := e
-		n, err := pour(ctx, src, dst, &e, progress)
-		if err != nil {
-			return e, err
-		}
-		fi, err := src.Lstat(e.Path)
+		n, fi, err := pour(ctx, src, dst, &e, progress)
 		if err != nil {
 			return e, err
 		}
@@ -185,18 +181,31 @@ func RelativeLink(root, name, target string) string {
 	return path.Join(strings.Repeat("../", strings.Count(path.Clean(name), "/"))+".", strings.TrimPrefix(rest, "/"))
 }
 
-// pour copies the bytes of one file and sets its digest.
-func pour(ctx context.Context, src, dst host.Root, e *Entry, progress Progress) (int64, error) {
+// pour copies the bytes of one file and sets its digest; it tells how the file
+// was when it had been read.
+func pour(ctx context.Context, src, dst host.Root, e *Entry, progress Progress) (int64, fs.FileInfo, error) {
 	f, err := src.Open(e.Path)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	defer f.Close()
 	h := blake3.New()
 	r := io.TeeReader(&meter{ctx: ctx, r: f, tell: progress}, h)
-	n, err := host.Put(dst, e.Path, e.Mode.Perm(), e.MTime, r)
+	n, err := write(dst, *e, r)
 	h.Sum(e.Hash[:0])
-	return n, err
+	if err != nil {
+		return n, nil, err
+	}
+	fi, err := f.Stat()
+	return n, fi, err
+}
+
+// write writes a file of a tree that nobody looks at yet.
+func write(dst host.Root, e Entry, r io.Reader) (int64, error) {
+	if w, ok := dst.(host.Writer); ok {
+		return w.Write(e.Path, e.Mode.Perm(), e.MTime, r)
+	}
+	return host.Put(dst, e.Path, e.Mode.Perm(), e.MTime, r)
 }
 
 // meter tells of bytes as they pass and stops when the context ends.

@@ -128,7 +128,7 @@ func newSink(ctx context.Context, dst host.Root) *sink {
 // put writes a file and tells whether it was as long as it was said to be.
 func (k *sink) put(e Entry, r io.Reader) (whole bool, err error) {
 	if k.tw == nil {
-		n, err := host.Put(k.dst, e.Path, e.Mode.Perm(), e.MTime, r)
+		n, err := write(k.dst, e, r)
 		return n == e.Size, err
 	}
 	if err := k.tw.WriteHeader(&tar.Header{Name: e.Path, Size: e.Size, Mode: int64(e.Mode.Perm()), ModTime: e.MTime, Typeflag: tar.TypeReg, Format: tar.FormatGNU}); err != nil {

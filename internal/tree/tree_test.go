@@ -28,7 +28,7 @@ func roots(t *testing.T) (src, dst host.Root, on string) {
 	return a, b, on
 }
 
-func write(t *testing.T, dir, name, text string) {
+func put(t *testing.T, dir, name, text string) {
 	t.Helper()
 	p := filepath.Join(dir, name)
 	require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
@@ -39,12 +39,12 @@ func none(int64, int) {}
 
 func TestScanListsAndReports(t *testing.T) {
 	src, _, on := roots(t)
-	write(t, on, "index.php", "<?php")
-	write(t, on, "up/a.png", "12345")
-	write(t, on, "up-b", "x")
-	write(t, on, "cache/c", "x")
-	write(t, on, "big", "0123456789")
-	write(t, on, host.TempPrefix+"1", "x")
+	put(t, on, "index.php", "<?php")
+	put(t, on, "up/a.png", "12345")
+	put(t, on, "up-b", "x")
+	put(t, on, "cache/c", "x")
+	put(t, on, "big", "0123456789")
+	put(t, on, host.TempPrefix+"1", "x")
 	require.NoError(t, os.Symlink("up/a.png", filepath.Join(on, "in")))
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(on, "out")))
 	require.NoError(t, os.Symlink("loop", filepath.Join(on, "loop")))
@@ -66,9 +66,9 @@ func TestScanListsAndReports(t *testing.T) {
 
 func TestCopyIsFaithful(t *testing.T) {
 	src, dst, on := roots(t)
-	write(t, on, "a/b/c.txt", "hello")
-	write(t, on, "empty", "")
-	write(t, on, "odd\nname", "x")
+	put(t, on, "a/b/c.txt", "hello")
+	put(t, on, "empty", "")
+	put(t, on, "odd\nname", "x")
 	require.NoError(t, os.Chmod(filepath.Join(on, "a/b/c.txt"), 0o440))
 	require.NoError(t, os.Symlink("a/b/c.txt", filepath.Join(on, "l")))
 	require.NoError(t, os.Symlink(filepath.Join(on, "a"), filepath.Join(on, "abs")))
@@ -93,8 +93,8 @@ func TestCopyIsFaithful(t *testing.T) {
 
 func TestCopyGoesOnWhereItStopped(t *testing.T) {
 	src, dst, on := roots(t)
-	write(t, on, "a", "one")
-	write(t, on, "b", "two")
+	put(t, on, "a", "one")
+	put(t, on, "b", "two")
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	_, _, err = Copy(context.Background(), src, dst, l.Entries[:1], none)
@@ -111,7 +111,7 @@ func TestCopyGoesOnWhereItStopped(t *testing.T) {
 
 func TestCopyStopsWhenCancelled(t *testing.T) {
 	src, dst, on := roots(t)
-	write(t, on, "a", "one")
+	put(t, on, "a", "one")
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -125,8 +125,8 @@ func TestCopyStopsWhenCancelled(t *testing.T) {
 
 func TestVanishedFileIsReported(t *testing.T) {
 	src, dst, on := roots(t)
-	write(t, on, "a", "one")
-	write(t, on, "b", "two")
+	put(t, on, "a", "one")
+	put(t, on, "b", "two")
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(filepath.Join(on, "a")))
@@ -157,7 +157,7 @@ func (g *growing) Open(name string) (host.File, error) {
 
 func TestChangingFileIsReadAgain(t *testing.T) {
 	src, dst, on := roots(t)
-	write(t, on, "log", "x")
+	put(t, on, "log", "x")
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	_, _, err = Copy(context.Background(), &growing{src, on, 2}, dst, l.Entries, none)

@@ -31,8 +31,9 @@ import (
 // Step is one step of an operation. Do can be called again after it was broken
 // off anywhere, and then ends in the same state.
 type Step struct {
-	Name string
-	Do   func(ctx context.Context, t *Task) error
+	Name   string
+	Beside bool // may run beside the step before it
+	Do     func(ctx context.Context, t *Task) error
 }
 
 // Operation is what a run does.

@@ -248,8 +248,8 @@ func TestMemoryOutlivesAFailure(t *testing.T) {
 	b.op = func(b *bench, r plan.Run) *Operation {
 		m := &memory{}
 		return &Operation{Memory: m, Steps: []Step{
-			{"a", func(context.Context, *Task) error { m.Seen = append(m.Seen, "a"); return nil }},
-			{"b", func(_ context.Context, task *Task) error {
+			{Name: "a", Do: func(context.Context, *Task) error { m.Seen = append(m.Seen, "a"); return nil }},
+			{Name: "b", Do: func(_ context.Context, task *Task) error {
 				m.Seen = append(m.Seen, "b")
 				if err := task.Remember(); err != nil {
 					return err

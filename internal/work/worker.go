@@ -9,6 +9,7 @@ import (
 
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/rivertype"
+	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/plan"
 )
@@ -21,9 +22,9 @@ type worker struct {
 }
 
 // Work carries one run on as far as it goes.
-func (w *worker) Work(ctx context.Context, job *river.Job[args]) error {
+func (w *worker) Work(ctx context.Context, j *river.Job[args]) error {
 	q := w.q
-	r, err := q.opt.Record.Run(ctx, job.Args.Run)
+	r, err := q.opt.Record.Run(ctx, j.Args.Run)
 	if err != nil {
 		return river.JobCancel(err)
 	}
@@ -39,7 +40,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[args]) error {
 	switch {
 	case err == nil, errors.Is(context.Cause(t.ctx), errShutdown):
 		return nil
-	case q.opt.Transient(err) && job.Attempt < job.MaxAttempts:
+	case q.opt.Transient(err) && j.Attempt < j.MaxAttempts:
 		t.note(fmt.Sprintf("taken up again soon, after: %v", err))
 		return err
 	}
@@ -54,7 +55,7 @@ func (q *Queue) claim(ctx context.Context, r plan.Run) (*Task, bool) {
 	if q.running[r.ID] != nil {
 		return nil, false
 	}
-	t := &Task{q: q, run: r}
+	t := &Task{job: &job{q: q, run: r}}
 	t.ctx, t.cancel = context.WithCancelCause(ctx)
 	q.running[r.ID] = t
 	return t, true
@@ -67,17 +68,23 @@ func (q *Queue) release(t *Task) {
 	q.mu.Unlock()
 }
 
-// Task is a run that is being worked on, as its steps see it.
+// Task is a run that is being worked on, as one of its steps sees it.
 type Task struct {
+	*job
+	step int
+}
+
+// job is what the steps of a run share.
+type job struct {
 	q      *Queue
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 	op     *Operation
 
-	mu    sync.Mutex
-	run   plan.Run
-	step  int
-	saved time.Time
+	memory sync.Mutex // over op.Memory
+	mu     sync.Mutex
+	run    plan.Run
+	saved  time.Time
 }
 
 // saveEvery is how often progress is written to the record.
@@ -105,35 +112,50 @@ func (t *Task) carryOut() error {
 		}
 	})
 	t.save()
-	for i, s := range op.Steps {
-		if !t.run.Steps[i].Ended.IsZero() {
-			continue
+	for i := 0; i < len(op.Steps); {
+		n := 1
+		for i+n < len(op.Steps) && op.Steps[i+n].Beside {
+			n++
 		}
-		if err := t.do(i, s); err != nil {
+		if err := t.group(i, n); err != nil {
 			if errors.Is(context.Cause(t.ctx), ErrCancelled) {
 				return t.undo()
 			}
 			return err
 		}
+		i += n
 	}
 	return t.end(plan.Done)
 }
 
-func (t *Task) do(i int, s Step) error {
+// group does n steps from the i-th on, side by side.
+func (t *Task) group(i, n int) error {
+	t.step = i
+	g, ctx := errgroup.WithContext(t.ctx)
+	for k := i; k < i+n; k++ {
+		if t.run.Steps[k].Ended.IsZero() {
+			st := &Task{job: t.job, step: k}
+			g.Go(func() error { return st.do(ctx, t.op.Steps[k]) })
+		}
+	}
+	return g.Wait()
+}
+
+func (t *Task) do(ctx context.Context, s Step) error {
+	i := t.step
 	if asked, err := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); err == nil && asked {
 		t.cancel(ErrCancelled)
 	}
-	if err := t.ctx.Err(); err != nil {
+	if err := ctx.Err(); err != nil {
 		return err
 	}
 	t.change(func(r *plan.Run) {
-		t.step = i
 		p := &r.Steps[i]
 		p.Began, p.Done, p.Items = t.q.opt.Now(), 0, 0
 	})
 	t.save()
 	t.q.opt.Observe(Moment{t.run.ID, s.Name, "begin"})
-	if err := s.Do(t.ctx, t); err != nil {
+	if err := s.Do(ctx, t); err != nil {
 		return err
 	}
 	if err := t.Remember(); err != nil {
@@ -264,10 +286,19 @@ func (t *Task) Run() plan.Run {
 	return t.run
 }
 
+// Memorize changes the operation's memory; steps may run side by side.
+func (t *Task) Memorize(change func()) {
+	t.memory.Lock()
+	defer t.memory.Unlock()
+	change()
+}
+
 // Remember keeps the operation's memory now, rather than at the step's end.
 func (t *Task) Remember() error {
 	if t.op.Memory == nil {
 		return nil
 	}
+	t.memory.Lock()
+	defer t.memory.Unlock()
 	return t.q.opt.Record.SetCheckpoint(context.WithoutCancel(t.ctx), t.run.ID, t.op.Memory)
 }

@@ -10,9 +10,11 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -38,7 +40,7 @@ func (h *Host) Open(_ context.Context, dir string) (host.Root, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening %s on %s: %w", dir, h.name, err)
 	}
-	return &root{r}, nil
+	return &root{r: r, dirs: map[string]*kept{}}, nil
 }
 
 // Make creates dir, readable by the owner only, and opens it.
@@ -91,10 +93,109 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	return d.DialContext(ctx, network, addr)
 }
 
-type root struct{ r *os.Root }
+// root keeps the directories that were used last open, so that files beside one
+// another don't cost a walk from the top each.
+type root struct {
+	r *os.Root
+
+	mu   sync.Mutex
+	dirs map[string]*kept
+}
+
+type kept struct {
+	*os.Root
+	opened time.Time
+}
+
+// trust is for how long a directory that was walked to is taken to be there,
+// and keptOpen how many are.
+const (
+	trust    = 2 * time.Second
+	keptOpen = 64
+)
 
 func (r *root) Path() string { return r.r.Name() }
-func (r *root) Close() error { return r.r.Close() }
+
+func (r *root) Close() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, d := range r.dirs {
+		d.Close()
+	}
+	clear(r.dirs)
+	return r.r.Close()
+}
+
+// Write writes a file that nobody looks at yet.
+func (r *root) Write(name string, perm fs.FileMode, mtime time.Time, from io.Reader) (int64, error) {
+	c, err := host.Clean(name)
+	if err != nil {
+		return 0, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	d, err := r.dir(path.Dir(c))
+	if err != nil {
+		return 0, escapes(err)
+	}
+	base := path.Base(c)
+	f, err := d.OpenFile(base, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm.Perm()|0o200)
+	if errors.Is(err, fs.ErrExist) {
+		if err = d.Remove(base); err == nil {
+			f, err = d.OpenFile(base, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm.Perm()|0o200)
+		}
+	}
+	if err != nil {
+		return 0, escapes(err)
+	}
+	r.mu.Unlock()
+	n, err := fill(f, perm, mtime, from)
+	r.mu.Lock()
+	return n, err
+}
+
+// fill writes an open file, and its mode and time last.
+func fill(f *os.File, perm fs.FileMode, mtime time.Time, from io.Reader) (int64, error) {
+	n, err := io.CopyBuffer(struct{ io.Writer }{f}, from, make([]byte, 1<<17))
+	if fi, serr := f.Stat(); err == nil && (serr != nil || fi.Mode().Perm() != perm.Perm()) {
+		err = errors.Join(serr, f.Chmod(perm.Perm()))
+	}
+	if err == nil && !mtime.IsZero() {
+		at := unix.NsecToTimeval(mtime.UnixNano())
+		err = unix.Futimes(int(f.Fd()), []unix.Timeval{at, at})
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	return n, err
+}
+
+// dir opens a directory, or gives it as it was opened a moment ago; the root is
+// locked.
+func (r *root) dir(name string) (*os.Root, error) {
+	if name == "." {
+		return r.r, nil
+	}
+	if d := r.dirs[name]; d != nil {
+		if time.Since(d.opened) < trust {
+			return d.Root, nil
+		}
+		d.Close()
+		delete(r.dirs, name)
+	}
+	if len(r.dirs) >= keptOpen {
+		for n, d := range r.dirs {
+			d.Close()
+			delete(r.dirs, n)
+		}
+	}
+	d, err := r.r.OpenRoot(name)
+	if err != nil {
+		return nil, err
+	}
+	r.dirs[name] = &kept{d, time.Now()}
+	return d, nil
+}
 
 // escapes gives os.Root's refusal its name here.
 func escapes(err error) error {
@@ -135,7 +236,20 @@ func (r *root) ReadDir(name string) ([]fs.FileInfo, error) {
 }
 
 func (r *root) Open(name string) (host.File, error) {
-	f, err := r.r.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0) // a pipe must not make us wait
+	c, err := host.Clean(name)
+	if err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	d, err := r.dir(path.Dir(c))
+	if err != nil {
+		return nil, escapes(err)
+	}
+	f, err := d.OpenFile(path.Base(c), os.O_RDONLY|unix.O_NONBLOCK, 0) // a pipe must not make us wait
+	if err != nil && d != r.r {
+		f, err = r.r.OpenFile(c, os.O_RDONLY|unix.O_NONBLOCK, 0) // a link may lead up and stay inside
+	}
 	if err != nil {
 		return nil, escapes(err)
 	}

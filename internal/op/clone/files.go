@@ -187,9 +187,9 @@ func onlyFiles(entries []tree.Entry) (out []tree.Entry) {
 	return
 }
 
-// noteFiles begins the baseline with the files.
+// noteFiles puts the files into the baseline.
 func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
-	b, err := baseline.Create(x.at("next", "baseline.db"))
+	b, err := baseline.Open(x.at("next", "baseline.db"))
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package clone
 
 import (
 	"context"
+	"strings"
 
 	"alibi/internal/baseline"
 	"alibi/internal/stack"
@@ -19,24 +20,41 @@ type noting struct {
 	changed stack.Changed
 	tally   tables.Tally
 	pending int64
+	textKey bool            // addresses may stand in the key
+	moved   map[uint64]bool // keys that are others on the copy
 }
 
 func (l *loading) noting(ctx context.Context, tab tables.Table) (*noting, error) {
 	w, err := l.b.Rows(ctx, tab.Name)
-	return &noting{l: l, tab: tab, w: w, keys: baseline.Keys(l.snap, tab), tally: tables.Tally{}}, err
+	n := &noting{l: l, tab: tab, w: w, keys: baseline.Keys(l.snap, tab), tally: tables.Tally{}, moved: map[uint64]bool{}}
+	for _, k := range tab.Key {
+		if c := tab.Column(k); c >= 0 {
+			n.textKey = n.textKey || tab.Columns[c].Charset != "" || strings.Contains(strings.ToLower(tab.Columns[c].Type), "binary")
+		}
+	}
+	return n, err
 }
 
-// row changes a row into the copy's and notes both.
-func (n *noting) row(ctx context.Context, r tables.Row) error {
-	var before, after tables.Digest
+// row changes a row into the copy's and notes both; it gives what the row is
+// found by on the copy, and its digest there.
+func (n *noting) row(ctx context.Context, r tables.Row) (key uint64, after tables.Digest, err error) {
+	var before tables.Digest
+	was := uint64(0)
+	if n.textKey {
+		was = n.keys.OfKey(r.Key)
+	}
 	before, n.buf = n.l.snap.Digest(n.tab.Name, r, n.buf)
 	n.l.tr.Row(n.tab, r, &n.changed)
 	after, n.buf = n.l.snap.Digest(n.tab.Name, r, n.buf)
 	n.tally.Add(n.tab.Name, before)
-	if err := n.w.Put(ctx, n.keys.Of(r), baseline.Pair{Origin: before[0], Copy: after[0]}); err != nil {
-		return err
+	key = n.keys.Of(r)
+	if n.textKey && key != was {
+		n.moved[key] = true
 	}
-	return n.tick(ctx)
+	if err := n.w.Put(ctx, key, baseline.Pair{Origin: before[0], Copy: after[0]}); err != nil {
+		return 0, after, err
+	}
+	return key, after, n.tick(ctx)
 }
 
 // same notes a row that is the same on both sides.
@@ -77,7 +95,7 @@ func (l *loading) pour(ctx context.Context, tab tables.Table, put func(tables.Ro
 		return err
 	}
 	err = l.snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
-		if err := n.row(ctx, r); err != nil {
+		if _, _, err := n.row(ctx, r); err != nil {
 			return err
 		}
 		return put(r)
@@ -88,35 +106,78 @@ func (l *loading) pour(ctx context.Context, tab tables.Table, put func(tables.Ro
 	return n.close(ctx)
 }
 
-// square sets a table right that was copied inside the server: rows that hold
-// an address are changed, and if somebody wrote to the origin meanwhile, the
-// table is filled again from the snapshot, so that all tables are of one state.
-func (l *loading) square(ctx context.Context, sm tables.Summer, tab tables.Table, in *mysql.Inner) error {
+// squared is how many rows are set right at once; it bounds what is remembered
+// of them.
+const squared = 50_000
+
+// square sets a table right that was copied inside the server: what each row
+// should be is worked out from the snapshot, and rows that are anything else,
+// for an address in them or because somebody wrote to the origin meanwhile, are
+// put in anew.
+func (l *loading) square(ctx context.Context, tab tables.Table, in *mysql.Inner) error {
 	n, err := l.noting(ctx, tab)
 	if err != nil {
 		return err
 	}
-	rows, sum, err := in.Total(ctx)
+	parts, err := l.snap.Ranges(ctx, tab.Name, squared)
 	if err != nil {
 		return err
 	}
-	if _, want, err := sm.Total(ctx, tab.Name, tables.Range{}); err != nil {
-		return err
-	} else if rows != tab.Rows || sum != want {
-		return in.Refill(ctx, func(put func(tables.Row) error) error { return l.pour(ctx, tab, put) })
+	for _, part := range parts {
+		if err := l.squarePart(ctx, tab, part, in, n); err != nil {
+			return err
+		}
 	}
-	err = in.Replace(ctx, func(put func(tables.Row) error) error {
-		return tables.Scan(ctx, sm, tab, tables.Range{}, l.tr.Search(tab), func(key []tables.Value, d tables.Digest) error {
-			return n.same(ctx, key, d)
-		}, func(r tables.Row) error {
-			if err := n.row(ctx, r); err != nil {
-				return err
-			}
-			return put(r)
-		})
+	return n.close(ctx)
+}
+
+// is is a row of the copy before it is set right.
+type is struct {
+	d   tables.Digest
+	key []tables.Value
+}
+
+func (l *loading) squarePart(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, n *noting) error {
+	have := make(map[uint64]is, squared)
+	err := in.Sums(ctx, part, func(key []tables.Value, d tables.Digest) error {
+		have[n.keys.OfKey(key)] = is{d, tables.Keep(key)}
+		return nil
 	})
 	if err != nil {
 		return err
 	}
-	return n.close(ctx)
+	right := func(key uint64, d tables.Digest) bool {
+		x, there := have[key]
+		delete(have, key)
+		return there && x.d == d
+	}
+	var wrong [][]tables.Value // rows without an address that are not what they should be
+	err = in.Replace(ctx, func(put func(tables.Row) error) error {
+		err := tables.Scan(ctx, l.snap, tab, part, l.tr.Search(tab), func(key []tables.Value, d tables.Digest) error {
+			if !right(n.keys.OfKey(key), d) {
+				wrong = append(wrong, tables.Keep(key))
+			}
+			return n.same(ctx, key, d)
+		}, func(r tables.Row) error {
+			key, after, err := n.row(ctx, r)
+			if err != nil || right(key, after) {
+				return err
+			}
+			return put(r)
+		})
+		if err != nil || len(wrong) == 0 {
+			return err
+		}
+		return l.snap.(tables.Summer).Pick(ctx, tab.Name, wrong, put)
+	})
+	if err != nil || len(have) == 0 {
+		return err
+	}
+	var gone [][]tables.Value
+	for k, x := range have {
+		if !n.moved[k] {
+			gone = append(gone, x.key)
+		}
+	}
+	return in.Remove(ctx, gone)
 }

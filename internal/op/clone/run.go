@@ -47,7 +47,7 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	}
 	return &work.Operation{
 		Steps: []work.Step{
-			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Do: x.tables}, {Name: "configure", Do: x.configure},
+			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.configure},
 			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.evidence}, {Name: "open", Do: x.open},
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
@@ -115,7 +115,14 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 			}
 		}
 	}
-	return nil
+	if exists(halves[0], "next/baseline.db") {
+		return nil
+	}
+	b, err := baseline.Create(x.at("next", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	return b.Close()
 }
 
 // ends opens the origin and the copy that is being built.
@@ -149,7 +156,7 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 }
 
 // configure writes the copy's own files and notes them in the baseline.
-func (x *runner) configure(ctx context.Context, _ *work.Task) error {
+func (x *runner) configure(ctx context.Context, t *work.Task) error {
 	origin, dst, closeBoth, err := x.ends(ctx)
 	if err != nil {
 		return err
@@ -163,9 +170,11 @@ func (x *runner) configure(ctx context.Context, _ *work.Task) error {
 	if err != nil {
 		return fmt.Errorf("setting up the copy: %w", err)
 	}
-	if x.mem.Configured, err = writeOwn(ctx, dst, own); err != nil {
+	written, err := writeOwn(ctx, dst, own)
+	if err != nil {
 		return err
 	}
+	t.Memorize(func() { x.mem.Configured = written })
 	return x.noteOwn(ctx, dst, own)
 }
 
@@ -234,7 +243,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 			return fmt.Errorf("gathering evidence: %w", err)
 		}
 		if compared.Proof().Holds {
-			x.mem.Compared = compared
+			t.Memorize(func() { x.mem.Compared = compared })
 		}
 		if err := t.Remember(); err != nil {
 			return err

@@ -70,7 +70,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if _, sums := snap.(tables.Summer); sums {
-		x.mem.Stamp = l.tally.String()
+		t.Memorize(func() { x.mem.Stamp = l.tally.String() })
 	}
 	return b.PutMeta(ctx, baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp})
 }
@@ -87,7 +87,7 @@ func (x *runner) sameOrigin(ctx context.Context, t *work.Task, db tables.Databas
 			return err
 		}
 	}
-	x.mem.Stamp = stamp
+	t.Memorize(func() { x.mem.Stamp = stamp })
 	return t.Remember()
 }
 
@@ -361,17 +361,19 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 	return true, nil
 }
 
-// table loads one table: inside the server where that is possible and few of
-// its rows change, else through here.
+// table loads one table: inside the server where that is possible, else through
+// here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
-	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" {
-		sm, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
+	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 {
+		_, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
 		if err != nil {
 			return err
 		}
-		if sparse {
-			return inner.Inside(ctx, tab.Name, l.from, func(in *mysql.Inner) error { return l.square(ctx, sm, tab, in) })
+		var exchange [][2]string
+		if !sparse { // most rows hold an address: the server exchanges the plain ones
+			exchange = l.tr.Change.Rewriter.Plain()
 		}
+		return inner.Inside(ctx, tab.Name, l.from, exchange, func(in *mysql.Inner) error { return l.square(ctx, tab, in) })
 	}
 	return l.target.Load(ctx, tab.Name, func(put func(tables.Row) error) error { return l.pour(ctx, tab, put) })
 }

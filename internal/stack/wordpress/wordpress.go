@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
 	"alibi/internal/host"
@@ -80,12 +79,14 @@ func database(c config, root string) site.Database {
 }
 
 // settingsTables hold settings, in which paths are meant.
-var settingsTables = regexp.MustCompile(`(options|sitemeta|usermeta|blogmeta|postmeta|termmeta)$`)
+var settingsTables = []string{"options", "sitemeta", "usermeta", "blogmeta", "postmeta", "termmeta"}
 
 // Scope says that only the tables of settings hold paths.
 func (Stack) Scope(table, _ string) rewrite.Scope {
-	if settingsTables.MatchString(table) {
-		return rewrite.Settings
+	for _, s := range settingsTables {
+		if strings.HasSuffix(table, s) {
+			return rewrite.Settings
+		}
 	}
 	return rewrite.Prose
 }

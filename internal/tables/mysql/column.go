@@ -4,6 +4,7 @@ import (
 	"crypto/md5"
 	"encoding/binary"
 	"encoding/hex"
+	"errors"
 	"strconv"
 	"strings"
 
@@ -64,15 +65,20 @@ func (c column) expr() string {
 	return name(c.Name)
 }
 
+// large is from which length on a value is digested apart, so that a row's
+// digest is not bounded by the longest statement that the server takes.
+const large = 8192
+
 // part is the column's part of a row's digest, in the server's language: "-" for
-// NULL, the digest of a long value, else the length and the value.
+// NULL, the digest of a large value, else the length and the value.
 func (c column) part() string {
 	e := c.expr()
-	if c.class == long || c.class == json {
-		return "IFNULL(MD5(" + e + "),'-')"
-	}
 	b := "CAST(" + e + " AS BINARY)"
-	return "IFNULL(CONCAT(LENGTH(" + b + "),':'," + b + "),'-')"
+	short := "CONCAT(LENGTH(" + b + "),':'," + b + ")"
+	if c.class == long || c.class == json || c.class == wide {
+		return "IFNULL(IF(LENGTH(" + e + ")<" + strconv.Itoa(large) + "," + short + ",MD5(" + e + ")),'-')"
+	}
+	return "IFNULL(" + short + ",'-')"
 }
 
 // appendPart is part, computed here.
@@ -80,7 +86,7 @@ func (c column) appendPart(b []byte, v tables.Value) []byte {
 	switch {
 	case v.Kind == tables.Null:
 		return append(b, '-')
-	case c.class == long || c.class == json:
+	case len(v.Bytes) >= large && (c.class == long || c.class == json || c.class == wide):
 		sum := md5.Sum(v.Bytes)
 		return hex.AppendEncode(b, sum[:])
 	}
@@ -189,6 +195,15 @@ func digest(cols []column, r tables.Row, buf []byte) (tables.Digest, []byte) {
 
 func fromSum(sum [md5.Size]byte) tables.Digest {
 	return tables.Digest{binary.BigEndian.Uint64(sum[:]), binary.BigEndian.Uint64(sum[8:])}
+}
+
+// decodeSum reads a digest that the server wrote.
+func decodeSum(text []byte) (tables.Digest, error) {
+	var sum [md5.Size]byte
+	if _, err := hex.Decode(sum[:], text); err != nil {
+		return tables.Digest{}, errors.New("a row is too large for the server to digest")
+	}
+	return fromSum(sum), nil
 }
 
 // rowSum is digest in the server's language: 32 hexadecimal digits.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/big"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -75,22 +76,25 @@ type Inner struct {
 }
 
 // Inside fills a table from one of the same name in another database of the
-// same server, without its rows leaving it, and has finish set right what must
-// differ, all in one transaction.
-func (t *Target) Inside(ctx context.Context, table, from string, finish func(*Inner) error) error {
+// same server, without its rows leaving it, with texts exchanged for others on
+// the way; and has finish set right what is to be different still, all in one
+// transaction.
+func (t *Target) Inside(ctx context.Context, table, from string, exchange [][2]string, finish func(*Inner) error) error {
 	tab, ok := t.schema.Table(table)
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
 	}
 	in := &Inner{t: t, tab: tab}
-	var list []string
+	var list, values []string
 	for _, c := range tab.Columns {
-		in.cols = append(in.cols, newColumn(c))
+		col := newColumn(c)
+		in.cols = append(in.cols, col)
 		list = append(list, c.Name)
+		values = append(values, col.exchanged(exchange))
 	}
 	return t.within(ctx, table, func(tx *sql.Tx) error {
 		in.tx = tx
-		q := "INSERT INTO " + name(table) + " (" + names(list) + ") SELECT " + names(list) + " FROM " + name(from) + "." + name(table)
+		q := "INSERT INTO " + name(table) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " + name(from) + "." + name(table)
 		if len(tab.Key) > 0 {
 			q += " ORDER BY " + names(tab.Key)
 		}
@@ -101,14 +105,49 @@ func (t *Target) Inside(ctx context.Context, table, from string, finish func(*In
 	})
 }
 
-// Total counts the rows and adds up their digests, as Summer's does.
-func (in *Inner) Total(ctx context.Context) (rows int64, sum uint64, err error) {
-	var text string
-	if err := in.tx.QueryRowContext(ctx, totalQuery(in.tab, in.cols)).Scan(&rows, &text); err != nil {
-		return 0, 0, err
+// exchanged is the column in a SELECT with texts exchanged, where it can hold them.
+func (c column) exchanged(exchange [][2]string) string {
+	e := name(c.Name)
+	if c.class != raw && c.class != long {
+		return e
 	}
-	sum, err = lowBits(text)
-	return rows, sum, err
+	for _, x := range exchange {
+		if c.holds(len(x[0])) {
+			e = "REPLACE(" + e + ", " + string(quote(nil, []byte(x[0]))) + ", " + string(quote(nil, []byte(x[1]))) + ")"
+		}
+	}
+	return e
+}
+
+// Sums gives key and digest of each row of a range as it is now.
+func (in *Inner) Sums(ctx context.Context, r tables.Range, give func(key []tables.Value, d tables.Digest) error) error {
+	var keys []column
+	for _, k := range in.tab.Key {
+		keys = append(keys, in.cols[in.tab.Column(k)])
+	}
+	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(in.cols)), ", ") + " FROM " + name(in.tab.Name) + where(keyColumns(in.tab, in.cols), r)
+	n := len(keys)
+	return each(ctx, in.tx, q, append(keys, column{class: raw}), func(v []tables.Value) error {
+		d, err := decodeSum(v[n].Bytes)
+		if err != nil {
+			return fmt.Errorf("table %s: %w", in.tab.Name, err)
+		}
+		return give(v[:n], d)
+	})
+}
+
+// Remove removes the rows with these keys.
+func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
+	keys := make([]column, len(in.tab.Key))
+	for i, k := range in.tab.Key {
+		keys[i] = in.cols[in.tab.Column(k)]
+	}
+	for chunk := range slices.Chunk(list, 500) {
+		if _, err := in.tx.ExecContext(ctx, "DELETE FROM "+name(in.tab.Name)+" WHERE "+oneOf(keys, chunk)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func totalQuery(t tables.Table, cols []column) string {
@@ -131,12 +170,4 @@ func (in *Inner) Replace(ctx context.Context, next func(put func(tables.Row) err
 		return err
 	}
 	return w.flush()
-}
-
-// Refill empties the table and fills it with rows from outside.
-func (in *Inner) Refill(ctx context.Context, next func(put func(tables.Row) error) error) error {
-	if _, err := in.tx.ExecContext(ctx, "DELETE FROM "+name(in.tab.Name)); err != nil {
-		return err
-	}
-	return in.Replace(ctx, next)
 }

@@ -3,7 +3,6 @@ package mysql
 import (
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -227,7 +226,7 @@ func beyond(keys []column, v []tables.Value, op string) string {
 
 // each runs a query whose columns are cols and gives each row's values; they
 // are valid during the call.
-func each(ctx context.Context, c *sql.Conn, q string, cols []column, give func([]tables.Value) error) error {
+func each(ctx context.Context, c queryer, q string, cols []column, give func([]tables.Value) error) error {
 	rows, err := c.QueryContext(ctx, q)
 	if err != nil {
 		return err
@@ -307,11 +306,11 @@ func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, searc
 	n := len(keys)
 	return s.lend(ctx, func(c *sql.Conn) error {
 		return each(ctx, c, q, append(keys, extra...), func(v []tables.Value) error {
-			var sum [16]byte
-			if _, err := hex.Decode(sum[:], v[n].Bytes); err != nil {
-				return fmt.Errorf("a row of %s is too large for the server to digest", table)
+			d, err := decodeSum(v[n].Bytes)
+			if err != nil {
+				return fmt.Errorf("table %s: %w", table, err)
 			}
-			return give(v[:n], fromSum(sum), v[n+1].Int != 0)
+			return give(v[:n], d, v[n+1].Int != 0)
 		})
 	})
 }
@@ -343,7 +342,10 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 	return rows, sum, err
 }
 
-// Share looks at the first rows.
+// sampled is about how many rows tell what share a search may find.
+const sampled = 300
+
+// Share looks at a few rows from everywhere in the table.
 func (s *snapshot) Share(ctx context.Context, table string, search tables.Search) (share float64, err error) {
 	t, _, err := s.table(table)
 	if err != nil {
@@ -351,7 +353,11 @@ func (s *snapshot) Share(ctx context.Context, table string, search tables.Search
 	}
 	err = s.lend(ctx, func(c *sql.Conn) error {
 		var v sql.NullFloat64
-		err := c.QueryRowContext(ctx, "SELECT AVG(x) FROM (SELECT ("+condition(t, search)+") AS x FROM "+name(table)+" LIMIT 300) AS sample").Scan(&v)
+		every := ""
+		if t.Rows > 4*sampled && len(t.Key) > 0 {
+			every = fmt.Sprintf(" WHERE CRC32(CONCAT_WS(',', %s)) %% %d = 0", names(t.Key), t.Rows/sampled)
+		}
+		err := c.QueryRowContext(ctx, "SELECT AVG(x) FROM (SELECT ("+condition(t, search)+") AS x FROM "+name(table)+every+fmt.Sprintf(" LIMIT %d) AS sample", 2*sampled)).Scan(&v)
 		share = v.Float64
 		return err
 	})

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"alibi/internal/desk"
+	"alibi/internal/inventory"
+)
+
+func (a *app) host() *cobra.Command {
+	c := &cobra.Command{Use: "host", Short: "Machines where sites live"}
+	var h inventory.Host
+	add := &cobra.Command{Use: "add NAME ADDRESS", Short: "Add a machine that is reached by SSH", Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, keys, configuration and known hosts are used; a key that is not known is shown and asked for.", Args: args(cobra.ExactArgs(2)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			h.Name, h.Addr = given[0], given[1]
+			if err := d.AddHost(ctx, h); err != nil {
+				return err
+			}
+			return a.print(h, func(w io.Writer) {
+				fmt.Fprintf(w, "host %s answers; add a site on it: alibi add %s:/path\n", h.Name, h.Name)
+			})
+		})}
+	add.Flags().StringVar(&h.Key, "key", "", "private key file")
+	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
+	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			hosts, err := d.Hosts(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(hosts, func(w io.Writer) {
+				table(w, func(row func(...string)) {
+					for _, h := range hosts {
+						where := h.Addr
+						if h.Local() {
+							where = "this machine"
+						}
+						row(h.Name, where, h.Client)
+					}
+				})
+			})
+		})}
+	c.AddCommand(add, a.hostSet(), list)
+	return c
+}
+
+func (a *app) hostSet() *cobra.Command {
+	var to desk.HostSettings
+	c := &cobra.Command{Use: "set NAME", Short: "Say where copies may be made on a machine", Long: "Say in which folder of a machine copies may be made, and on which database server they get their databases there. The account must be allowed to make databases and accounts; its password stays in the file that you name. For this machine the same is set in config.toml.", Args: args(cobra.ExactArgs(1)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			h, err := d.SetHost(ctx, given[0], to)
+			if err != nil {
+				return err
+			}
+			return a.print(h, func(w io.Writer) {
+				fmt.Fprintf(w, "copies on %s: in %s, databases on %s\n", h.Name, h.Copies, h.Server.Address)
+			})
+		})}
+	c.Flags().StringVar(&to.Copies, "copies", "", "folder for copies, an absolute path on the machine")
+	c.Flags().StringVar(&to.Server.Address, "database", "", "database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306")
+	c.Flags().StringVar(&to.Server.User, "database-user", "", "account that may make databases and accounts")
+	c.Flags().StringVar(&to.Server.PasswordFile, "database-password-file", "", "file on this machine with its password")
+	return c
+}
