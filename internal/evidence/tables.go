@@ -182,7 +182,8 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 	keys := baseline.Keys(w.origin, t)
 	var buf []byte
 	var before, after tables.Digest
-	tick := w.ticker(ctx)
+	tick, done := w.ticker(ctx)
+	defer done()
 	return tables.Scan(ctx, w.origin, t, part, w.in.Transform.Search(t), func(key []tables.Value, d tables.Digest) error {
 		give(keys.OfKey(key), d, d, addressOf(key))
 		return tick()
@@ -217,15 +218,16 @@ func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Ra
 	})
 }
 
-// ticker tells of every row, in batches.
-func (w *tableWork) ticker(ctx context.Context) func() error {
+// ticker tells of every row, in batches; done tells of the rest.
+func (w *tableWork) ticker(ctx context.Context) (tick func() error, done func()) {
 	n := 0
 	return func() error {
-		if n++; n%64 == 0 {
-			w.in.tell(64)
+		if n++; n == 64 {
+			w.in.tell(n)
+			n = 0
 		}
 		return ctx.Err()
-	}
+	}, func() { w.in.tell(n) }
 }
 
 // addressOf names a row by its key when it is asked to.

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -72,6 +73,11 @@ func (p *planScreen) choicesFor() []choice {
 			return pick(p.choices.Title, "says that it is a copy", "as the origin's")
 		}, turn: func(p *planScreen, _ int) { p.choices.Title = !p.choices.Title }},
 	}
+	if len(p.series()) > 1 {
+		all = append(all, choice{label: "runs under", help: "the PHP versions that this machine has; the origin's tells most", text: func(p *planScreen) string {
+			return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
+		}, turn: func(p *planScreen, by int) { p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by) }})
+	}
 	for _, r := range site.QuietRules {
 		all = append(all, choice{label: "quiet: " + string(r), help: r.Explain(), text: func(p *planScreen) string {
 			return pick(slices.Contains(p.choices.Quiet, r), "kept", "OFF")
@@ -80,7 +86,40 @@ func (p *planScreen) choicesFor() []choice {
 	if p.in.Over != nil {
 		return all[3:]
 	}
+	if hosts := p.hosts(); len(hosts) > 1 {
+		all = slices.Insert(all, 3, choice{label: "made on", help: "hosts on which a folder for copies is set", text: func(p *planScreen) string { return p.choices.Host },
+			turn: func(p *planScreen, by int) { p.choices.Host = turned(hosts, p.choices.Host, by) }})
+	}
 	return all
+}
+
+// hosts are those on which copies may be made, this machine first.
+func (p *planScreen) hosts() []string {
+	out := []string{p.in.Local}
+	for _, h := range slices.Sorted(maps.Keys(p.in.Places)) {
+		if h != p.in.Local && p.in.Places[h].Folder != "" {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// series are the PHP versions to choose from; "" is the origin's. There are
+// none for a site whose code is not run.
+func (p *planScreen) series() []string {
+	if p.in.Origin.Facts.Database.Engine != "mysql" {
+		return nil
+	}
+	return append([]string{""}, p.in.Places[p.in.Local].PHP...)
+}
+
+// runsUnder says what the copy's code will run on.
+func (p *planScreen) runsUnder() string {
+	was := pick(p.in.Origin.Facts.PHP != "", "; the origin runs php "+p.in.Origin.Facts.PHP, "")
+	if php := p.plan.Target.Runtime.PHP; php != "" {
+		return "php " + php + was
+	}
+	return "the preview" + was
 }
 
 // toggled keeps the rules in their order.
@@ -296,7 +335,7 @@ func (p *planScreen) right(a *app, w int) []string {
 	for i, x := range pl.Writes {
 		add(pick(i == 0, "writes", ""), x, "")
 	}
-	add("runs under", pick(p.in.Origin.Facts.PHP != "", "the preview; the origin runs php "+p.in.Origin.Facts.PHP, "the preview"), "")
+	add("runs under", p.runsUnder(), "")
 	if !pl.Target.Lease.Held {
 		add("lives until", pl.Target.Lease.Ends.Format("Mon 2 Jan 15:04"), "")
 	}

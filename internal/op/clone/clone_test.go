@@ -57,7 +57,7 @@ func TestMain(m *testing.M) {
 func killedAt(t *testing.T, w *demotest.World, moment string) {
 	t.Helper()
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), "ALIBI_TEST_HOME="+w.Home, "ALIBI_TEST_KILL="+moment)
+	cmd.Env = append(os.Environ(), "ALIBI_TEST_HOME="+w.Base, "ALIBI_TEST_KILL="+moment)
 	out, err := cmd.CombinedOutput()
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit, "%s", out)

@@ -18,6 +18,7 @@ import (
 	"alibi/internal/demo/real"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
+	"alibi/internal/op"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/site"
@@ -53,9 +54,23 @@ func New(t testing.TB, o Options) *World {
 	t.Cleanup(func() {
 		process.Reap(desk.RunDir(home))
 		os.RemoveAll(desk.RunDir(home))
+		clearServer(t)
 	})
 	w.Open(o.Change...)
 	return w
+}
+
+// clearServer removes what copies a test has left on the shared server, so that
+// the next one can tell what it left itself.
+func clearServer(t testing.TB) {
+	ctx := context.Background()
+	list, err := mariadbtest.Root().Databases(ctx)
+	require.NoError(t, err)
+	for _, n := range list {
+		if strings.HasPrefix(n, op.DatabasePrefix) {
+			require.NoError(t, mariadbtest.Root().DropDatabase(ctx, n))
+		}
+	}
 }
 
 // Machine starts a further host, known to the desk, on which copies may be made.

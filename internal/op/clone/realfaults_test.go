@@ -1,0 +1,173 @@
+package clone_test
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/desk"
+	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
+	"alibi/internal/work"
+)
+
+// onOrigin runs a statement in the origin's database.
+func onOrigin(t *testing.T, s site.Site, statement string) {
+	t.Helper()
+	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(context.Background(), statement))
+}
+
+func TestARealCopyKilledAtEachMoment(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	ctx := context.Background()
+	for _, m := range moments {
+		t.Run(m, func(t *testing.T) {
+			name := "k-" + strings.ReplaceAll(m, " ", "-")
+			r, err := w.Desk.Start(ctx, w.Plan(live.Name, name))
+			require.NoError(t, err)
+			killedAt(t, w.World, m)
+			resumed(t, w.World, r.ID)
+			s := w.Site(name)
+			assert.Equal(t, site.Ready, s.State)
+			assert.NotEmpty(t, holds(t, w, s))
+			w.Keep()
+			defer w.Stop()
+			p, err := w.Desk.PlanRemove(ctx, s.ID)
+			require.NoError(t, err)
+			require.Equal(t, plan.Done, w.Run(p).State)
+			nothingLeft(t, w)
+		})
+	}
+}
+
+func TestARealRefreshKilledAndCancelled(t *testing.T) {
+	moment := ""
+	var w *realtest.World
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if moment != "" && m.Step+" "+m.Phase == moment {
+				moment = ""
+				_ = w.Desk.Queue.Cancel(context.Background(), m.Run)
+			}
+		}
+	}}})
+	live := w.Make("ferry")
+	ctx := context.Background()
+	w.Keep()
+	s := copyOf(w, live, "again", func(*clone.Choices) {})
+	w.Stop()
+	for i, m := range []string{"files progress", "tables progress", "place end", "evidence progress"} {
+		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '+') WHERE post_name = 'post-3'")
+		p, err := w.Desk.PlanRefresh(ctx, s.ID)
+		require.NoError(t, err)
+		r, err := w.Desk.Start(ctx, p)
+		require.NoError(t, err)
+		killedAt(t, w.World, m)
+		resumed(t, w.World, r.ID)
+		s = w.Site("again")
+		holds(t, w, s)
+		w.Keep()
+		_, page := ask(t, s, "/post-3/")
+		has(t, page, "Post 3"+strings.Repeat("+", i+1))
+		before := s.Database
+		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '-') WHERE post_name = 'post-4'")
+		p, err = w.Desk.PlanRefresh(ctx, s.ID)
+		require.NoError(t, err)
+		moment = m
+		r = w.Run(p)
+		require.Equal(t, plan.Cancelled, r.State, r.Error)
+		s = w.Site("again")
+		assert.Equal(t, before, s.Database)
+		_, page = ask(t, s, "/post-4/")
+		lacks(t, page, "Post 4"+strings.Repeat("-", i+1))
+		nothingLeft(t, w)
+		w.Stop()
+	}
+}
+
+// nothingLeft wants no leftovers, and no database of ours but those of copies.
+func nothingLeft(t *testing.T, w *realtest.World) {
+	t.Helper()
+	ctx := context.Background()
+	left, err := w.Desk.Leftovers(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	all, err := w.Desk.Record.Sites(ctx)
+	require.NoError(t, err)
+	needed := map[string]bool{}
+	for _, s := range all {
+		needed[s.Database.Name] = true
+	}
+	list, err := mariadbtest.Root().Databases(ctx)
+	require.NoError(t, err)
+	for _, n := range list {
+		assert.True(t, needed[n] || !strings.HasPrefix(n, "alibi_"), "the database %s is left", n)
+	}
+}
+
+func TestADatabaseServerThatGoesAwayAndComesBack(t *testing.T) {
+	var once sync.Once
+	w := realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step == "tables" && m.Phase == "progress" {
+				once.Do(func() {
+					require.NoError(t, mariadbtest.Stop())
+					go func() {
+						time.Sleep(time.Second)
+						assert.NoError(t, mariadbtest.Start())
+					}()
+				})
+			}
+		}
+	}}})
+	live := w.Make("ferry")
+	w.Keep()
+	r := w.Run(w.Plan(live.Name, "patient"))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Greater(t, r.Tries, 1)
+	holds(t, w, w.Site("patient"))
+	nothingLeft(t, w)
+}
+
+func TestATableThatChangesItsShapeAfterThePlan(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	p := w.Plan(live.Name, "shaped")
+	onOrigin(t, live, "ALTER TABLE sk_posts ADD COLUMN tide VARCHAR(200) NOT NULL DEFAULT 'https://ferry.skerryline.example/tide', ADD KEY tide (tide(20))")
+	onOrigin(t, live, "CREATE TABLE sk_late (id INT PRIMARY KEY, v TEXT) SELECT 1 AS id, 'https://ferry.skerryline.example/late' AS v")
+	w.Keep()
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s := w.Site("shaped")
+	assert.Contains(t, holds(t, w, s), "table sk_late")
+}
+
+func TestTwoCopiesOfOneOriginAtOnce(t *testing.T) {
+	w := realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) { o.Workers = 2 }}})
+	live := w.Make("ferry")
+	w.Keep()
+	ctx := context.Background()
+	var ids []string
+	for _, n := range []string{"one", "two"} {
+		r, err := w.Desk.Start(ctx, w.Plan(live.Name, n))
+		require.NoError(t, err)
+		ids = append(ids, r.ID)
+	}
+	for i, n := range []string{"one", "two"} {
+		r, err := w.Desk.Await(ctx, ids[i], nil)
+		require.NoError(t, err)
+		require.Equal(t, plan.Done, r.State, r.Error)
+		holds(t, w, w.Site(n))
+	}
+	assert.NotEqual(t, w.Site("one").Database, w.Site("two").Database)
+}
