@@ -50,16 +50,32 @@ func (a *app) host() *cobra.Command {
 
 func (a *app) hostSet() *cobra.Command {
 	var to desk.HostSettings
-	c := &cobra.Command{Use: "set NAME", Short: "Say where copies may be made on a machine", Long: "Say in which folder of a machine copies may be made, and on which database server they get their databases there. The account must be allowed to make databases and accounts; its password stays in the file that you name. For this machine the same is set in config.toml.", Args: args(cobra.ExactArgs(1)),
+	var bandwidth string
+	c := &cobra.Command{Use: "set NAME", Short: "Say where copies may be made on a machine, and how much of it may be used", Long: "Say in which folder of a machine copies may be made, and on which database server they get their databases there. The account must be allowed to make databases and accounts; its password stays in the file that you name. For this machine the same is set in config.toml.", Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			if bandwidth != "" {
+				var err error
+				if to.Limits.Bandwidth, err = size(bandwidth); err != nil {
+					return usageError{err}
+				}
+			}
 			h, err := d.SetHost(ctx, given[0], to)
 			if err != nil {
 				return err
 			}
 			return a.print(h, func(w io.Writer) {
-				fmt.Fprintf(w, "copies on %s: in %s, databases on %s\n", h.Name, h.Copies, h.Server.Address)
+				or := func(s, none string) string {
+					if s == "" {
+						return none
+					}
+					return s
+				}
+				fmt.Fprintf(w, "copies on %s: in %s, databases on %s\n", h.Name, or(h.Copies, "no folder"), or(h.Server.Address, "no server"))
 			})
 		})}
+	c.Flags().StringVar(&bandwidth, "bandwidth", "", "at most so many bytes a second, each way: 500K, 10M")
+	c.Flags().IntVar(&to.Limits.Streams, "streams", 0, "at most so many files or streams at once")
+	c.Flags().Float64Var(&to.Limits.Load, "load", 0, "wait while the machine's load of the last minute is above this")
 	c.Flags().StringVar(&to.Copies, "copies", "", "folder for copies, an absolute path on the machine")
 	c.Flags().StringVar(&to.Server.Address, "database", "", "database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306")
 	c.Flags().StringVar(&to.Server.User, "database-user", "", "account that may make databases and accounts")

@@ -32,7 +32,7 @@ func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
 		return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
 	}
 	d.hosts[name] = ssh.New(name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
-		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker})
+		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)})
 	return d.hosts[name], nil
 }
 
@@ -71,7 +71,7 @@ func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
 	if name, port, err := net.SplitHostPort(h.Addr); err == nil {
 		h.Addr, h.Port = name, port
 	}
-	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker})
+	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)})
 	r, err := m.Open(ctx, "/")
 	if err != nil {
 		m.Close()
@@ -92,6 +92,7 @@ func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
 type HostSettings struct {
 	Copies string
 	Server site.Server
+	Limits site.Limits
 }
 
 // SetHost changes where copies may be made on a machine, after it was seen that
@@ -118,6 +119,18 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 			*f.to = f.from
 		}
 	}
+	if l := to.Limits; l.Bandwidth < 0 || l.Streams < 0 || l.Load < 0 {
+		return h, fmt.Errorf("a limit can't be below 0")
+	}
+	if to.Limits.Bandwidth > 0 {
+		h.Limits.Bandwidth = to.Limits.Bandwidth
+	}
+	if to.Limits.Streams > 0 {
+		h.Limits.Streams = to.Limits.Streams
+	}
+	if to.Limits.Load > 0 {
+		h.Limits.Load = to.Limits.Load
+	}
 	if h.Server.Address != "" {
 		srv, err := d.configured(ctx, name, h.Server)
 		if err != nil {
@@ -134,5 +147,11 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 	if err := d.Record.PutHost(ctx, h); err != nil {
 		return h, err
 	}
+	d.mu.Lock()
+	if old := d.hosts[name]; old != nil { // the next use keeps to the new settings
+		old.Close()
+		delete(d.hosts, name)
+	}
+	d.mu.Unlock()
 	return h, d.log(ctx, "", "host", "copies on %s: in %s, databases on %s", h.Name, h.Copies, h.Server.Address)
 }

@@ -99,6 +99,36 @@ type Writer interface {
 	Write(name string, perm fs.FileMode, mtime time.Time, r io.Reader) (int64, error)
 }
 
+// Bounded is a root on a host of which only so much may be used.
+type Bounded interface {
+	// AtOnce is how many files or streams may be under way, at most usual.
+	AtOnce(usual int) int
+	// Patience waits while the host is busier than it may be.
+	Patience(ctx context.Context) error
+}
+
+// AtOnce is how many files or streams may be under way on all of the roots.
+func AtOnce(usual int, roots ...Root) int {
+	for _, r := range roots {
+		if b, ok := r.(Bounded); ok {
+			usual = b.AtOnce(usual)
+		}
+	}
+	return usual
+}
+
+// Patience waits while one of the roots' hosts is busier than it may be.
+func Patience(ctx context.Context, roots ...Root) error {
+	for _, r := range roots {
+		if b, ok := r.(Bounded); ok {
+			if err := b.Patience(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Linker is a root in which a file can get a second name.
 type Linker interface {
 	Link(from, to string) error

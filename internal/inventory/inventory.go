@@ -111,6 +111,7 @@ type Host struct {
 	Key    string      `json:"key,omitempty"`    // file
 	Copies string      `json:"copies,omitempty"` // folder in which copies may be made; "": none may
 	Server site.Server `json:"server,omitzero"`  // on which copies get their databases
+	Limits site.Limits `json:"limits,omitzero"`
 	Client string      `json:"client,omitempty"`
 }
 

@@ -67,6 +67,14 @@ type Server struct {
 	PasswordFile string `json:"password_file,omitempty" toml:"password_file" comment:"file with its password; empty: none is asked for, as on a socket"`
 }
 
+// Limits are how much of a host may be used. The zero value of each is no bound
+// but what Alibi keeps to anyway.
+type Limits struct {
+	Bandwidth int64   `json:"bandwidth,omitempty"` // bytes a second, each way
+	Streams   int     `json:"streams,omitempty"`   // files or streams at once
+	Load      float64 `json:"load,omitempty"`      // of the last minute; above it Alibi waits
+}
+
 // Site is one site: a document root, its database and its addresses on a host.
 type Site struct {
 	ID        ID        `json:"id"`

@@ -54,7 +54,7 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 		return nil, nil, err
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(readers)
+	g.SetLimit(host.AtOnce(readers, src, dst))
 	for i, e := range entries {
 		if e.Mode.IsDir() {
 			continue
@@ -65,6 +65,9 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 		}
 		g.Go(func() error {
 			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if err := host.Patience(ctx, src, dst); err != nil {
 				return err
 			}
 			got, err := one(ctx, src, dst, e, progress)

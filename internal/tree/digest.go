@@ -36,10 +36,13 @@ func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, pr
 		n = lanes
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, lane := range split(list, n) {
+	for _, lane := range split(list, host.AtOnce(n, root)) {
 		g.Go(func() error {
 			var room bytes.Buffer
 			return each(ctx, root, lane, func(e Entry, r io.Reader) error {
+				if err := host.Patience(ctx, root); err != nil {
+					return err
+				}
 				if err := digest(ctx, &e, r, look, &room); err != nil {
 					return fmt.Errorf("reading %s: %w", e.Path, err)
 				}

@@ -172,11 +172,14 @@ func stream(ctx context.Context, src, dst host.Root, list []Entry, progress Prog
 	out := make(map[string]Entry, len(list))
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
-	for _, lane := range split(list, lanes) {
+	for _, lane := range split(list, host.AtOnce(lanes, src, dst)) {
 		g.Go(func() error {
 			k := newSink(ctx, dst)
 			got := map[string]Entry{}
 			err := each(ctx, src, lane, func(e Entry, r io.Reader) error {
+				if err := host.Patience(ctx, src, dst); err != nil {
+					return err
+				}
 				h := blake3.New()
 				whole, err := k.put(e, io.TeeReader(&meter{ctx: ctx, r: r, tell: progress}, h))
 				if err != nil {

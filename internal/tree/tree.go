@@ -91,7 +91,7 @@ const readers = 4
 func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) {
 	s := scan{root: root, filter: filter, list: &Listing{}}
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(readers)
+	g.SetLimit(host.AtOnce(readers, root))
 	s.g = g
 	if err := s.dir(ctx, "."); err != nil {
 		_ = g.Wait()

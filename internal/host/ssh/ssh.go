@@ -55,6 +55,7 @@ type Options struct {
 	KnownHosts []string // files to read; the first is ours, and written to
 	Asker      Asker
 	Timeout    time.Duration // for connecting; 10 s if 0
+	Limits     Limits
 }
 
 // Host is a machine behind SSH. The connection is made when it is first used
@@ -64,11 +65,14 @@ type Host struct {
 	target Target
 	opt    Options
 
-	mu   sync.Mutex
-	conn *ssh.Client
-	sftp *sftp.Client
-	tar  *bool         // whether it runs one; nil: not asked yet
-	via  []*ssh.Client // jump hosts, nearest first
+	mu     sync.Mutex
+	conn   *ssh.Client
+	sftp   *sftp.Client
+	load   float64 // of the host, when it was last asked
+	loadAt time.Time
+
+	tar *bool         // whether it runs one; nil: not asked yet
+	via []*ssh.Client // jump hosts, nearest first
 
 	through func(ctx context.Context, network, addr string) (net.Conn, error) // for a jump host behind another
 }
@@ -139,6 +143,7 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 		}
 		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached from here: %w", h.name, addr, host.ErrNoAnswer, err)
 	}
+	raw = pace(raw, h.opt.Limits.Bandwidth)
 	callback, algos, err := h.hostKeys(addr)
 	if err != nil {
 		raw.Close()
@@ -254,12 +259,23 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
-	case errors.As(err, &exit):
+	case errors.As(err, &exit) && h.runs(conn):
 		return out, fmt.Errorf("running %s on %s: %w", name, h.name, err)
 	case err != nil:
 		return nil, fmt.Errorf("host %s: %w", h.name, host.ErrNoCommands)
 	}
 	return out, nil
+}
+
+// runs tells whether the host runs what it is asked to: one that is forced to
+// SFTP answers every command with a failure.
+func (h *Host) runs(conn *ssh.Client) bool {
+	s, err := conn.NewSession()
+	if err != nil {
+		return false
+	}
+	defer s.Close()
+	return s.Run("true") == nil
 }
 
 // Pipe runs a program like Command, with in as its standard input and out as

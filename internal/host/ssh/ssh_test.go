@@ -1,6 +1,7 @@
 package ssh
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -184,7 +186,8 @@ func TestConfigFile(t *testing.T) {
 
 func TestCommands(t *testing.T) {
 	s := start(t, func(c *sshd.Config) {
-		c.Commands = map[string]func([]string) []byte{"echo": func(a []string) []byte { return []byte(strings.Join(a, "|")) }}
+		c.Commands = map[string]func([]string) []byte{"true": func([]string) []byte { return nil },
+			"echo": func(a []string) []byte { return []byte(strings.Join(a, "|")) }}
 	})
 	out, err := s.host(t).Command(context.Background(), "echo", "a b", "c")
 	require.NoError(t, err)
@@ -218,4 +221,30 @@ func TestABrokenLineIsTakenUpAgain(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.ReadDir(".")
 	assert.NoError(t, err)
+}
+
+func TestLimitsAreKept(t *testing.T) {
+	s := start(t, nil)
+	h := s.host(t)
+	h.opt.Limits = Limits{Bandwidth: 256 << 10, Streams: 1, Load: 0.5}
+	ctx := context.Background()
+	r, err := h.Open(ctx, "/")
+	require.NoError(t, err)
+	assert.Equal(t, 1, host.AtOnce(4, r))
+	began := time.Now()
+	_, err = host.Put(r, "large", 0o600, time.Time{}, bytes.NewReader(make([]byte, 512<<10)))
+	require.NoError(t, err)
+	assert.Greater(t, time.Since(began), time.Second, "half a MiB at a quarter of one a second")
+	require.NoError(t, host.Patience(ctx, r), "a host that does not tell its load is not waited for")
+	x := r.(*root)
+	h.mu.Lock()
+	h.load, h.loadAt = 9, time.Now().Add(time.Hour)
+	h.mu.Unlock()
+	short, cancel := context.WithTimeout(ctx, 50*time.Millisecond)
+	defer cancel()
+	assert.ErrorIs(t, x.Patience(short), context.DeadlineExceeded, "a busy host is left alone")
+	h.mu.Lock()
+	h.load = 0.2
+	h.mu.Unlock()
+	assert.NoError(t, x.Patience(ctx))
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 )
@@ -199,4 +200,83 @@ func TestFloatsKeepTheirLastBit(t *testing.T) {
 	defer after.Close()
 	same, _ := after.Schema().Table("same")
 	assert.EqualValues(t, 4, same.Rows)
+}
+
+func TestAnAccountWithFewRights(t *testing.T) {
+	ctx := context.Background()
+	oddDatabase(t, "few")
+	root := mysql.Open(mariadbtest.Root(), "")
+	for _, q := range []string{"CREATE USER few@localhost IDENTIFIED BY 'made up'", "GRANT SELECT ON few.* TO few@localhost"} {
+		require.NoError(t, root.Exec(ctx, q))
+	}
+	l := mariadbtest.Root()
+	l.User, l.Password = "few", "made up"
+	s, err := mysql.Open(l, "few").Snapshot(ctx)
+	require.NoError(t, err)
+	defer s.Close()
+	c := pour(t, s, "few_copy")
+	for _, tab := range s.Schema().Tables {
+		want, _ := lines(t, s, tab.Name, tables.Range{})
+		got, _ := lines(t, c, tab.Name, tables.Range{})
+		assert.Equal(t, want, got, tab.Name)
+	}
+	problems := strings.Join(s.Schema().Problems, "\n")
+	for _, told := range []string{"the view by_name is not copied: this account may not see", "if there are triggers", "if there are events", "if there are routines"} {
+		assert.Contains(t, problems, told)
+	}
+	may, err := l.MayMake(ctx)
+	require.NoError(t, err)
+	assert.False(t, may)
+	_, err = mysql.Open(l, "few_copy").Snapshot(ctx)
+	assert.ErrorIs(t, err, tables.ErrRefused)
+	assert.NotContains(t, err.Error(), "made up")
+	l.Password = "wrong secret"
+	_, err = mysql.Open(l, "few").Snapshot(ctx)
+	assert.ErrorIs(t, err, tables.ErrRefused)
+	assert.NotContains(t, err.Error(), "wrong secret")
+}
+
+func TestSeveralReadersSeeOneState(t *testing.T) {
+	ctx := context.Background()
+	db := newDatabase(t, "readers", "CREATE TABLE a (id INT PRIMARY KEY) ENGINE=InnoDB", "CREATE TABLE b (id INT PRIMARY KEY) ENGINE=InnoDB")
+	db.Readers = 4
+	stop := make(chan struct{})
+	done := make(chan error, 1)
+	go func() { // a visitor who writes the same to both tables, again and again
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				done <- nil
+				return
+			default:
+			}
+			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO a VALUES (%d)", i)); err != nil {
+				done <- err
+				return
+			}
+			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO b VALUES (%d)", i)); err != nil {
+				done <- err
+				return
+			}
+		}
+	}()
+	for range 20 {
+		s, err := db.Snapshot(ctx)
+		require.NoError(t, err)
+		var n []int64
+		for _, table := range []string{"a", "b"} {
+			rows, _, err := s.(tables.Summer).Total(ctx, table, tables.Range{})
+			require.NoError(t, err)
+			n = append(n, rows)
+		}
+		assert.GreaterOrEqual(t, s.Readers(), 1)
+		assert.True(t, n[0] == n[1] || n[0] == n[1]+1, "%d rows in a, %d in b, by %d readers", n[0], n[1], s.Readers())
+		require.NoError(t, s.Close())
+	}
+	close(stop)
+	require.NoError(t, <-done)
+	s, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer s.Close()
+	assert.Equal(t, 4, s.Readers(), "when nobody writes, all connections see the same")
 }

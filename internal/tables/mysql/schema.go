@@ -3,8 +3,11 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -167,12 +170,54 @@ func readKeys(ctx context.Context, db queryer, database string, columns map[stri
 	return out, nil
 }
 
+// unseen tells of which kinds of things an account is shown nothing, whether
+// there are any or not.
+func unseen(ctx context.Context, db queryer, database string) ([]string, error) {
+	rows, err := db.QueryContext(ctx, "SHOW GRANTS")
+	if err != nil {
+		return nil, explain(err)
+	}
+	defer rows.Close()
+	missing := map[string]bool{"TRIGGER": true, "EVENT": true, "EXECUTE": true}
+	for rows.Next() {
+		var g string
+		if err := rows.Scan(&g); err != nil {
+			return nil, err
+		}
+		what, on, ok := strings.Cut(strings.TrimPrefix(g, "GRANT "), " ON ")
+		where, _, _ := strings.Cut(on, " TO ")
+		where = strings.ReplaceAll(strings.ReplaceAll(where, `\_`, "_"), `\%`, "%")
+		if !ok || where != "*.*" && where != name(database)+".*" {
+			continue
+		}
+		for _, p := range strings.Split(what, ", ") {
+			if p == "ALL PRIVILEGES" {
+				return nil, nil
+			}
+			delete(missing, p)
+		}
+	}
+	return slices.Sorted(maps.Keys(missing)), rows.Err()
+}
+
 // readAfter reads views, triggers, routines and events.
 func (s *shape) readAfter(ctx context.Context, db queryer, database string, views []string) error {
+	hidden, err := unseen(ctx, db, database)
+	if err != nil {
+		return err
+	}
+	kind := map[string]string{"TRIGGER": "triggers", "EVENT": "events", "EXECUTE": "routines"}
+	for _, right := range hidden {
+		s.Problems = append(s.Problems, fmt.Sprintf("if there are %s they are not copied: the account on the origin is shown none without the right %s", kind[right], right))
+	}
 	for _, v := range views {
 		sql, err := showCreate(ctx, db, "VIEW", v, "CREATE VIEW")
 		if err == nil {
 			_, err = records(ctx, db, "SELECT * FROM "+name(v)+" LIMIT 0")
+		}
+		if errors.Is(err, tables.ErrRefused) {
+			s.Problems = append(s.Problems, fmt.Sprintf("the view %s is not copied: this account may not see its definition", v))
+			continue
 		}
 		if err != nil {
 			s.Problems = append(s.Problems, fmt.Sprintf("the view %s is not copied: it does not work on the origin either (%v)", v, err))
