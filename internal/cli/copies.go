@@ -110,7 +110,7 @@ func size(in string) (int64, error) {
 
 func (a *app) copy() *cobra.Command {
 	var f copyFlags
-	c := &cobra.Command{Use: "copy SITE", Short: "Make a copy of a site on this machine", Long: "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	c := &cobra.Command{Use: "copy SITE", Short: "Make a copy of a site", Long: "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			choices, err := d.CopyDefaults(ctx, s, f.purpose)
 			if err != nil {
@@ -185,7 +185,9 @@ func printPlan(w io.Writer, p plan.Plan) {
 				row("leaves out", l.What, l.Why, site.Size(l.Bytes))
 			}
 			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
-			row("disk after", site.Size(p.FreeThen)+" free")
+			if p.FreeThen > 0 {
+				row("disk after", site.Size(p.FreeThen)+" free")
+			}
 			if p.Target.Lease.Held {
 				row("lives", "held: "+p.Target.Lease.Reason)
 			} else {

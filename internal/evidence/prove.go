@@ -156,8 +156,8 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 
 // short writes a stamp for people: of an SQLite file, or of a tally of rows.
 func short(stamp string) string {
-	if strings.Contains(stamp, " rows ") {
-		return stamp
+	if n, sum, ok := strings.Cut(stamp, " rows "); ok {
+		return n + " rows " + sum[:min(4, len(sum))]
 	}
 	first, rest, _ := strings.Cut(stamp, " ")
 	size, _, _ := strings.Cut(rest, "@")

@@ -123,11 +123,11 @@ func (e *evidenceScreen) view(a *app, w, h int) []string {
 	e.see(len(r.Checks), rows)
 	for i := e.top; i < min(len(r.Checks), e.top+rows); i++ {
 		c := r.Checks[i]
-		title := t.ink.Render(t.fit(plain(c.Title), wt))
+		title := t.ink.Render(t.fit(plain(c.Title), wt-1)) + " "
 		if i == e.cursor {
 			title = t.chosen.Render(t.fit(plain(c.Title), wt-1)) + " "
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+title+t.ink.Render(t.fit(plain(c.Origin), wf))+t.ink.Render(t.fit(plain(c.Copy), wf))+t.soft.Render(plain(c.Text)))
+		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+title+t.ink.Render(t.fit(plain(c.Origin), wf-1)+" "+t.fit(plain(c.Copy), wf-1)+" ")+t.soft.Render(plain(c.Text)))
 	}
 	for len(out) < h-len(foot) {
 		out = append(out, "")

@@ -327,8 +327,10 @@ func (p *planScreen) right(a *app, w int) []string {
 			add("", "  becomes "+r.To, "")
 		}
 	}
-	add("where", p.in.Local+" (this machine)", "")
-	add("disk after", site.Size(pl.FreeThen)+" free", "")
+	add("where", pick(pl.Target.Host == p.in.Local, p.in.Local+" (this machine)", pl.Target.Host), "")
+	if pl.FreeThen > 0 {
+		add("disk after", site.Size(pl.FreeThen)+" free", "")
+	}
 	if q := p.in.Quota; q.Copies > 0 && p.in.Over == nil {
 		add("quota", fmt.Sprintf("copy %d of %d; %d of this site already", p.in.Use.Copies+1, q.Copies, p.in.Use.OfOrigin), "")
 	}

@@ -144,7 +144,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	t.Root = path.Join(pl.Folder, c.Name, "now", "site")
 	t.Addresses = []site.Address{{Scheme: "http", Host: c.Name + ".localhost", Port: in.Port}}
 	t.Quiet, t.Allow, t.CheckedAt = c.Quiet, c.Allow, in.Now
-	t.Runtime = runtime(in, pl, note)
+	t.Runtime = runtime(in, t, pl, note)
 	t.Title = f.Title
 	if c.Title && f.Title != "" {
 		t.Title = stack.TitleMark + strings.TrimPrefix(f.Title, stack.TitleMark)
@@ -172,7 +172,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 }
 
 // runtime is what the copy's code will run on: the origin's PHP if it is there.
-func runtime(in Input, pl Place, note func(site.Severity, string, string, string)) site.Runtime {
+func runtime(in Input, t site.Site, pl Place, note func(site.Severity, string, string, string)) site.Runtime {
 	r := in.Choices.Runtime
 	f := in.Origin.Facts
 	if f.Database.Engine != "mysql" {
@@ -183,6 +183,8 @@ func runtime(in Input, pl Place, note func(site.Severity, string, string, string
 		want = php.Series(f.PHP)
 	}
 	switch {
+	case t.Host != in.Local: // its versions are asked for when it is started there
+		r.PHP = want
 	case len(pl.PHP) == 0:
 		note(site.Warn, "php", "there is no PHP on "+in.Local+": the copy will be whole, and its pages can't be shown", "install php-fpm and nginx, or php-cli")
 		return r

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strconv"
 	"sync"
 	"time"
 
@@ -40,6 +41,7 @@ type Pool struct {
 
 	mu      sync.Mutex
 	running map[site.ID]*entry
+	starts  map[site.ID]int // how often each was started
 }
 
 type entry struct {
@@ -65,7 +67,7 @@ const again = 3 * time.Second
 func (p *Pool) Get(ctx context.Context, s site.Site) (Running, error) {
 	p.mu.Lock()
 	if p.running == nil {
-		p.running = map[site.ID]*entry{}
+		p.running, p.starts = map[site.ID]*entry{}, map[site.ID]int{}
 	}
 	e := p.running[s.ID]
 	if e != nil && e.ended() {
@@ -114,12 +116,20 @@ func (e *entry) ended() bool {
 	}
 }
 
+// stop ends a copy's programs, and removes their sockets and logs.
+func (e *entry) stop() {
+	e.web.Stop()
+	if w, ok := e.web.(*web.Web); ok {
+		_ = os.RemoveAll(w.Spec.Run)
+	}
+}
+
 // drop stops an entry; the pool is locked.
 func (p *Pool) drop(id site.ID, e *entry, why string) {
 	delete(p.running, id)
 	if e.web != nil {
 		p.Log.Info("stopping a copy", "site", e.spec.Name, "why", why)
-		go e.web.Stop()
+		go e.stop()
 	}
 }
 
@@ -134,8 +144,15 @@ func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 	if spec.PHP, err = p.choose(s, p.PHP()); err != nil {
 		return nil, err
 	}
-	spec.Run = filepath.Join(p.Run, string(s.ID))
-	process.Reap(spec.Run) // what a dead keeper left
+	p.mu.Lock()
+	n := p.starts[s.ID]
+	p.starts[s.ID]++
+	p.mu.Unlock()
+	if n == 0 {
+		process.Reap(filepath.Join(p.Run, string(s.ID))) // what a dead keeper left
+	}
+	// One that is still ending must not share a socket with the next.
+	spec.Run = filepath.Join(p.Run, string(s.ID), strconv.Itoa(n))
 	if err := os.MkdirAll(spec.Run, 0o700); err != nil {
 		return nil, fmt.Errorf("making room for the copy's sockets: %w", err)
 	}
@@ -206,8 +223,8 @@ func (p *Pool) Close() {
 		delete(p.running, id)
 		if e.web != nil {
 			wg.Go(func() {
-				e.web.Stop()
-				_ = os.RemoveAll(filepath.Join(p.Run, string(id))) // nothing but sockets and logs
+				e.stop()
+				_ = os.Remove(filepath.Join(p.Run, string(id)))
 			})
 		}
 	}
