@@ -81,6 +81,8 @@ func (h *Host) Pipe(ctx context.Context, in io.Reader, out io.Writer, name strin
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdin, cmd.Stdout = in, out
 	cmd.WaitDelay = 2 * time.Second
+	cmd.SysProcAttr = &unix.SysProcAttr{Setpgid: true} // what it starts can be ended with it, and only that
+	cmd.Cancel = func() error { return unix.Kill(-cmd.Process.Pid, unix.SIGKILL) }
 	if err := cmd.Run(); err != nil {
 		return fmt.Errorf("running %s on %s: %w", name, h.name, err)
 	}

@@ -53,11 +53,13 @@ var width = regexp.MustCompile(`\((\d+)\)`)
 func (c column) holds(n int) bool {
 	base, _, _ := strings.Cut(strings.ToLower(c.Type), "(")
 	switch {
-	case c.class == wide, c.class == json, c.class == long && base != "tinytext" && base != "tinyblob" && !strings.Contains(base, "p"): // not points and polygons
+	case c.class == wide, c.class == json:
 		return true
+	case c.class == long: // geometry holds no text
+		return strings.HasSuffix(base, "text") || strings.HasSuffix(base, "blob")
 	case base == "enum", base == "set", base == "bit":
 		return false
-	case c.class == raw, c.class == long:
+	case c.class == raw:
 		if m := width.FindStringSubmatch(c.Type); m != nil {
 			w, _ := strconv.Atoi(m[1])
 			return w >= n

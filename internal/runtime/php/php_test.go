@@ -1,0 +1,68 @@
+package php
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestSeriesAndOrder(t *testing.T) {
+	assert.Equal(t, "8.2", Series("8.2.36"))
+	assert.Equal(t, "8.2", Series("8.2"))
+	assert.Equal(t, "8", Series("8"))
+	assert.Positive(t, Compare("8.10.0", "8.9.30"))
+	assert.Negative(t, Compare("7.4.33", "8.0"))
+	assert.Zero(t, Compare("8.1", "8.1.0"))
+}
+
+func TestChoose(t *testing.T) {
+	have := []PHP{{Version: "8.4.1"}, {Version: "8.2.36"}, {Version: "7.4.33"}}
+	for want, c := range map[string]struct {
+		got   string
+		exact bool
+	}{
+		"8.2":    {"8.2.36", true},
+		"8.2.7":  {"8.2.36", true},
+		"8.1":    {"8.2.36", false}, // the next later one
+		"7.0":    {"7.4.33", false},
+		"9.0":    {"8.4.1", false},
+		"":       {"8.4.1", true},
+		"7.4.30": {"7.4.33", true},
+	} {
+		p, exact := Choose(have, want)
+		assert.Equal(t, c.got, p.Version, want)
+		assert.Equal(t, c.exact, exact, want)
+	}
+	_, ok := Choose(nil, "8.2")
+	assert.False(t, ok)
+}
+
+// program writes something that says of itself that it is a PHP.
+func program(t *testing.T, file, says string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(t, os.WriteFile(file, []byte("#!/bin/sh\necho '"+says+"'\n"), 0o755))
+}
+
+func TestFindLooksIntoFolders(t *testing.T) {
+	dir := t.TempDir()
+	program(t, filepath.Join(dir, "5.9", "php"), "PHP 5.9.1 (cli) (built: yesterday)")
+	program(t, filepath.Join(dir, "5.9", "php-fpm"), "PHP 5.9.1 (fpm-fcgi) (built: yesterday)")
+	program(t, filepath.Join(dir, "odd", "php"), "I am something else")
+	program(t, filepath.Join(dir, "dev", "php"), "PHP 5.8.0-dev (cli)")
+	found := map[string]PHP{}
+	for _, p := range Find(context.Background(), dir) {
+		found[p.Series()] = p
+	}
+	require.Contains(t, found, "5.9")
+	assert.NotEmpty(t, found["5.9"].CLI)
+	assert.NotEmpty(t, found["5.9"].FPM)
+	assert.Equal(t, "5.8.0", found["5.8"].Version)
+	assert.Contains(t, found, "8.2", "the system's own is found too")
+	assert.NotContains(t, fmt.Sprint(found), "odd")
+}
