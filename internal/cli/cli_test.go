@@ -129,7 +129,7 @@ func TestExitCodes(t *testing.T) {
 		{ExitUsage, `"noise" is no quiet rule`, []string{"copy", "crew", "--loud", "noise"}},
 		{ExitUsage, `"huge" is no size`, []string{"copy", "crew", "--larger", "huge"}},
 		{ExitFailed, "can't be part of an address", []string{"copy", "crew", "--name", "A B"}},
-		{ExitFailed, "no folder for copies is set on pier", []string{"copy", "crew", "--host", "pier"}},
+		{ExitFailed, "can be made on this machine only", []string{"copy", "crew", "--host", "pier"}},
 		{ExitFailed, "it has no lease", []string{"extend", "crew"}},
 		{ExitFailed, "is no absolute path", []string{"add", "srv"}},
 		{ExitFailed, "there is no site in this folder", []string{"add", "/usr/bin"}},

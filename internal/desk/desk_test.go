@@ -14,6 +14,7 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/host"
 	"alibi/internal/inventory"
+	"alibi/internal/op"
 	"alibi/internal/site"
 )
 
@@ -242,4 +243,45 @@ func TestEvidenceIsForCopies(t *testing.T) {
 	assert.ErrorContains(t, err, "evidence compares a copy with its origin")
 	_, err = w.Desk.PlanRefresh(ctx, w.Site("crew").ID)
 	assert.ErrorContains(t, err, "only a copy that answers can be brought in line")
+}
+
+func TestSetHostSaysWhatIsWrong(t *testing.T) {
+	w := demotest.New(t)
+	ctx := context.Background()
+	set := func(name string, to desk.HostSettings) error {
+		_, err := w.Desk.SetHost(ctx, name, to)
+		return err
+	}
+	assert.ErrorContains(t, set("slipway", desk.HostSettings{Copies: "/srv/copies"}), "config.toml")
+	assert.ErrorIs(t, set("moon", desk.HostSettings{}), inventory.ErrUnknown)
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "copies"}), "absolute path")
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/"}), "below the root")
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: -1}}), "below 0")
+	err := set("pier", desk.HostSettings{Server: site.Server{Address: "127.0.0.1:1", User: "alibi", PasswordFile: filepath.Join(t.TempDir(), "none")}})
+	assert.ErrorContains(t, err, "reading the password")
+	require.NoError(t, set("pier", desk.HostSettings{Copies: "/srv/copies/", Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}))
+	require.NoError(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: 4}}), "what is not named stays")
+	h, err := w.Desk.Record.Host(ctx, "pier")
+	require.NoError(t, err)
+	assert.Equal(t, "/srv/copies", h.Copies)
+	assert.Equal(t, site.Limits{Streams: 1, Bandwidth: 1 << 20, Load: 4}, h.Limits)
+	_, err = w.Desk.Env.Server(ctx, "pier")
+	assert.ErrorIs(t, err, op.ErrNoServer)
+}
+
+func TestACopyThatIsDrawnIsMadeHere(t *testing.T) {
+	w := demotest.New(t)
+	ctx := context.Background()
+	_, err := w.Desk.SetHost(ctx, "drydock", desk.HostSettings{Copies: "/srv/copies"})
+	require.NoError(t, err)
+	origin := w.Site("https://skerryline.example")
+	c, err := w.Desk.CopyDefaults(ctx, origin, "")
+	require.NoError(t, err)
+	c.Host = "drydock"
+	p, err := w.Desk.PlanCopy(ctx, origin.ID, c)
+	require.NoError(t, err)
+	require.True(t, p.Blocked())
+	assert.Contains(t, p.Findings[0].Text, "on this machine only")
+	_, err = w.Desk.Start(ctx, p)
+	assert.ErrorContains(t, err, "can't be carried out")
 }

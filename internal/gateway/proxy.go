@@ -39,7 +39,7 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 	}
 	g.headers(w.Header(), s)
 	p := &httputil.ReverseProxy{
-		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }, DisableKeepAlives: true, ResponseHeaderTimeout: 5 * time.Minute},
+		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }, DisableKeepAlives: true, DisableCompression: true, ResponseHeaderTimeout: 5 * time.Minute},
 		Rewrite: func(pr *httputil.ProxyRequest) {
 			pr.Out.URL.Scheme, pr.Out.URL.Host, pr.Out.Host = "http", "copy", r.Host
 			for name := range pr.Out.Header {

@@ -183,3 +183,49 @@ func TestPHPReadsEveryEncoding(t *testing.T) {
 		assert.Equal(t, dest, string(out), expr)
 	}
 }
+
+// TestWhatIsChangedHoldsANeedle is what a server that searches for the needles
+// relies on: a value without one is never changed.
+func TestWhatIsChangedHoldsANeedle(t *testing.T) {
+	r, err := New([]Pair{{From: addr(t, live), To: addr(t, dest)}}, []PathPair{{From: "/srv/skerry", To: "/home/copy"}})
+	require.NoError(t, err)
+	fold, exact := r.Needles()
+	pieces := []string{live, strings.ToUpper(live), "//skerryline.example/x", "skerryline.example", "/srv/skerry/wp", `\/srv\/skerry\/x`, "%2Fsrv%2Fskerry", "mail@skerryline.example", " and ", "text", `"`, `{"a":"`, `"}`}
+	rapid.Check(t, func(t *rapid.T) {
+		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom(pieces), 0, 6).Draw(t, "text"), "")
+		switch rapid.IntRange(0, 3).Draw(t, "coded") {
+		case 1:
+			text = base64.StdEncoding.EncodeToString([]byte(text))
+		case 2:
+			text = fmt.Sprintf(`a:1:{s:1:"k";s:%d:"%s";}`, len(text), text)
+		case 3:
+			b, _ := json.Marshal(map[string]string{"k": text})
+			text = string(b)
+		}
+		_, n, _ := r.Value([]byte(text), Settings)
+		held := false
+		for _, f := range fold {
+			held = held || strings.Contains(strings.ToLower(text), f)
+		}
+		for _, e := range exact {
+			held = held || strings.Contains(text, e)
+		}
+		assert.True(t, n == 0 || held, "%q is changed in %d places and holds no needle", text, n)
+	})
+}
+
+// TestPlainTextsAreWhatTheyBecome wants the exchange that a server may do to be
+// right for the addresses that it is meant for.
+func TestPlainTextsAreWhatTheyBecome(t *testing.T) {
+	r, err := New([]Pair{{From: addr(t, live), To: addr(t, dest)}}, nil)
+	require.NoError(t, err)
+	text := `<a href="` + live + `/boats/">boats</a> <img src="http://skerryline.example/b.jpg">`
+	exchanged := text
+	for _, p := range r.Plain() {
+		exchanged = strings.ReplaceAll(exchanged, p[0], p[1])
+	}
+	want, n, issue := r.Value([]byte(text), Prose)
+	assert.Equal(t, 2, n)
+	assert.Equal(t, Clean, issue)
+	assert.Equal(t, string(want), exchanged)
+}

@@ -88,3 +88,25 @@ func TestSchemaLookups(t *testing.T) {
 	_, ok = s.Table("none")
 	assert.False(t, ok)
 }
+
+func TestATallyTellsReadingsApart(t *testing.T) {
+	a, b, c := Tally{}, Tally{}, Tally{}
+	for i := range uint64(5) {
+		a.Add("posts", Digest{i, 9})
+		b.Add("posts", Digest{4 - i, 8})
+		c.Add("pages", Digest{i, 9})
+	}
+	assert.Equal(t, a.String(), b.String(), "in any order")
+	assert.NotEqual(t, a.String(), c.String(), "another table")
+	assert.Contains(t, a.String(), "5 rows ")
+	b.Add("posts", Digest{})
+	assert.NotEqual(t, a.String(), b.String(), "one row more")
+}
+
+func TestKeptValuesAreTheirOwn(t *testing.T) {
+	room := []byte("abc")
+	kept := Keep([]Value{{Kind: Text, Bytes: room}, {Kind: Int, Int: 3}})
+	room[0] = 'x'
+	assert.Equal(t, "abc", kept[0].String())
+	assert.Equal(t, "3", kept[1].String())
+}

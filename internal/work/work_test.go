@@ -277,3 +277,41 @@ func TestUnknownRun(t *testing.T) {
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
 	assert.ErrorIs(t, b.queue.Cancel(context.Background(), "nothing"), inventory.ErrUnknown)
 }
+
+func TestStepsSideBySide(t *testing.T) {
+	met := make(chan string, 1)
+	var fail error
+	b := newBench(t, func(b *bench, r plan.Run) *Operation {
+		meet := func(name string) func(context.Context, *Task) error {
+			return func(ctx context.Context, task *Task) error {
+				task.Add(4, 1)
+				task.Note("%s was here", name)
+				if name == "b" {
+					met <- name
+				} else {
+					select {
+					case <-met: // it can only be here if b runs at the same time
+					case <-ctx.Done():
+						return ctx.Err()
+					}
+				}
+				if name == "b" && fail != nil {
+					return fail
+				}
+				return ctx.Err()
+			}
+		}
+		return &Operation{Steps: []Step{{Name: "a", Do: meet("a")}, {Name: "b", Beside: true, Do: meet("b")}, {Name: "c", Do: func(context.Context, *Task) error { b.did("c"); return nil }}}}
+	})
+	b.start()
+	r := b.await(b.add("a", "b", "c").ID, plan.Done)
+	assert.Equal(t, "a was here", r.Steps[0].Note)
+	assert.Equal(t, "b was here", r.Steps[1].Note)
+	assert.EqualValues(t, 4, r.Steps[0].Done, "each counts its own")
+	assert.Equal(t, []string{"c"}, b.seen(), "what comes after waits for both")
+	fail = errHard
+	r = b.await(b.add("a", "b", "c").ID, plan.Stopped)
+	assert.Contains(t, r.Error, errHard.Error())
+	assert.True(t, r.Steps[1].Ended.IsZero())
+	assert.Len(t, b.seen(), 1)
+}

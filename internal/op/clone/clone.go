@@ -135,6 +135,8 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	switch {
 	case !known:
 		note(site.Block, "host", "no host is called "+t.Host, "add it first: alibi host add "+t.Host+" ADDRESS")
+	case t.Host != in.Local && f.Database.Engine != "mysql":
+		note(site.Block, "host", "a copy of "+in.Origin.Name+" can be made on this machine only: its pages are drawn from its files", "leave the host out, or name "+in.Local)
 	case pl.Folder == "":
 		note(site.Block, "host", "no folder for copies is set on "+t.Host, "name one: alibi host set "+t.Host+" --copies /srv/copies")
 	}

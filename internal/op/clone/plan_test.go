@@ -102,7 +102,11 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 		"disk":         {func(in *Input) { in.Places["slipway"] = Place{Folder: "/c", Free: 1 << 20} }, "disk", "1.0 MiB are free"},
 		"quota":        {func(in *Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
 		"quota, bytes": {func(in *Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
-		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "no folder for copies is set on pier"},
+		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "can be made on this machine only"},
+		"no folder": {func(in *Input) {
+			in.Choices.Host = "pier"
+			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
+		}, "host", "no folder for copies is set on pier"},
 		"no such host": {func(in *Input) { in.Choices.Host = "moon" }, "host", "no host is called moon"},
 		"no server": {func(in *Input) {
 			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}

@@ -7,7 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -15,7 +14,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
-	"alibi/internal/host"
 	"alibi/internal/plan"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -83,7 +81,7 @@ func (x *runner) sameOrigin(ctx context.Context, t *work.Task, db tables.Databas
 		return err
 	}
 	if x.mem.Stamp != stamp {
-		if err := os.Remove(x.file()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Remove(x.next(x.p.Target.Database.Path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
@@ -91,18 +89,10 @@ func (x *runner) sameOrigin(ctx context.Context, t *work.Task, db tables.Databas
 	return t.Remember()
 }
 
-// file is where on this machine a database that is a file is filled.
-func (x *runner) file() string {
-	if x.p.Target.Host != x.env.Local {
-		return x.at("next", "database")
-	}
-	return x.next(x.p.Target.Database.Path)
-}
-
 // sameTables takes the tables of the copy as it stands, if neither they nor the
 // origin's changed since the two parted. The evidence compares them all the same.
 func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transform, next *baseline.Baseline) (bool, error) {
-	if x.p.Kind != plan.Refresh || x.p.Target.Host != x.env.Local {
+	if x.p.Kind != plan.Refresh {
 		return false, nil
 	}
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
@@ -137,7 +127,7 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transfo
 		}
 		t.Add(tab.Rows, 1)
 	}
-	if err := copyFile(x.p.Target.Database.Path, x.file()); err != nil {
+	if err := copyFile(x.p.Target.Database.Path, x.next(x.p.Target.Database.Path)); err != nil {
 		return false, err
 	}
 	t.Note("the tables did not change on either side; nothing was read from the origin")
@@ -211,7 +201,7 @@ type loading struct {
 func (l *loading) open(ctx context.Context) error {
 	x := l.x
 	if x.p.Target.Database.Engine == "sqlite" {
-		l.target = sqlite.NewTarget(x.file())
+		l.target = sqlite.NewTarget(x.next(x.p.Target.Database.Path))
 		return nil
 	}
 	schema := l.snap.Schema()
@@ -298,40 +288,7 @@ func (l *loading) all(ctx context.Context) error {
 		return err
 	}
 	l.t.Note("%d addresses rewritten, %d settings adjusted", l.changed.Addresses, l.changed.Adjusted)
-	if err := l.target.Finish(ctx); err != nil {
-		return err
-	}
-	return l.x.upload(ctx)
-}
-
-// upload sends a database that is a file to where the copy is.
-func (x *runner) upload(ctx context.Context) error {
-	if x.p.Target.Database.Engine != "sqlite" || x.p.Target.Host == x.env.Local {
-		return nil
-	}
-	f, err := os.Open(x.file())
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	h, err := x.env.Hosts(ctx, x.p.Target.Host)
-	if err != nil {
-		return err
-	}
-	to := x.nextFar(x.p.Target.Database.Path)
-	r, err := h.Make(ctx, path.Dir(to))
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	fi, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	if _, err := host.Put(r, path.Base(to), 0o600, fi.ModTime(), f); err != nil {
-		return fmt.Errorf("sending the database to %s: %w", x.p.Target.Host, err)
-	}
-	return os.Remove(x.file())
+	return l.target.Finish(ctx)
 }
 
 // whole tells whether a table that an earlier try loaded is what the origin's
