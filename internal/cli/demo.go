@@ -43,13 +43,11 @@ func (a *app) demo() *cobra.Command {
 				return err
 			}
 			defer w.Close()
-			a.home = home
-			d, err := a.desk(ctx)
+			d, err := a.demoDesk(ctx, home, front)
 			if err != nil {
 				return err
 			}
 			defer d.Close()
-			d.Front = front
 			if headless {
 				return a.headless(ctx, w, d, spoil)
 			}
@@ -77,6 +75,17 @@ func (a *app) demoHome() (string, error) {
 	return filepath.Abs(home)
 }
 
+// demoDesk opens the desk of a demo's folder behind a port that was taken before.
+func (a *app) demoDesk(ctx context.Context, home string, front net.Listener) (*desk.Desk, error) {
+	a.home = home
+	d, err := a.desk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d.Front = front
+	return d, nil
+}
+
 // real opens the screens on the world of real programs.
 func (a *app) real(ctx context.Context, home string, port int, front net.Listener) error {
 	if !term.IsTerminal(int(os.Stdout.Fd())) {
@@ -90,13 +99,11 @@ func (a *app) real(ctx context.Context, home string, port int, front net.Listene
 		return err
 	}
 	defer w.Close()
-	a.home = home
-	d, err := a.desk(ctx)
+	d, err := a.demoDesk(ctx, home, front)
 	if err != nil {
 		return err
 	}
 	defer d.Close()
-	d.Front = front
 	if err := w.Settle(ctx, d); err != nil {
 		return err
 	}

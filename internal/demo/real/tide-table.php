@@ -11,7 +11,7 @@ add_action( 'tide_table_fetch', 'tide_table_fetch' );
 
 function tide_table_fetch() {
 	update_option( 'tide_table_fetched', get_option( 'tide_table_fetched', 0 ) + 1 );
-	wp_remote_post( 'https://hooks.stowage.example/tides', array( 'body' => array( 'site' => home_url() ) ) );
+	( new WP_Http() )->post( 'https://hooks.stowage.example/tides', array( 'body' => array( 'site' => home_url() ) ) );
 	wp_mail( 'master@harbour.example', 'Tides', 'High water at ' . home_url( '/tides/' ) );
 }
 

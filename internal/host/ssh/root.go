@@ -196,16 +196,21 @@ func (r *root) Symlink(target, name string) error {
 	return r.c.Symlink(target, p)
 }
 
+// move gives the absolute paths of two names, with their directories known to
+// be inside; the second's is looked at anew.
+func (r *root) move(from, to string) (a, b string, err error) {
+	if a, err = r.at(from); err != nil {
+		return
+	}
+	if b, err = r.at(to); err != nil {
+		return
+	}
+	return a, b, r.checkDir(path.Dir(b), true)
+}
+
 func (r *root) Rename(from, to string) error {
-	a, err := r.at(from)
+	a, b, err := r.move(from, to)
 	if err != nil {
-		return err
-	}
-	b, err := r.at(to)
-	if err != nil {
-		return err
-	}
-	if err := r.checkDir(path.Dir(b), true); err != nil {
 		return err
 	}
 	if _, ok := r.c.HasExtension("posix-rename@openssh.com"); ok {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"path"
 	"strings"
 	"time"
 
@@ -51,15 +50,8 @@ func (r *root) TakeTar(ctx context.Context, in io.Reader) error {
 
 // Link gives a file a second name, by OpenSSH's extension.
 func (r *root) Link(from, to string) error {
-	a, err := r.at(from)
+	a, b, err := r.move(from, to)
 	if err != nil {
-		return err
-	}
-	b, err := r.at(to)
-	if err != nil {
-		return err
-	}
-	if err := r.checkDir(path.Dir(b), true); err != nil {
 		return err
 	}
 	if _, ok := r.c.HasExtension("hardlink@openssh.com"); !ok {

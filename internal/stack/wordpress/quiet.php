@@ -132,7 +132,7 @@ final class Alibi_Quiet {
 					$hosts[] = 'probe.invalid';
 				}
 				foreach ( $hosts as $host ) {
-					$answer = wp_remote_get( 'http://' . $host . '/', array( 'timeout' => 1 ) );
+					$answer = ( new WP_Http() )->get( 'http://' . $host . '/', array( 'timeout' => 1 ) );
 					$out[ $rule ] = $out[ $rule ] && is_wp_error( $answer ) && 'http_request_not_executed' === $answer->get_error_code();
 				}
 			}
