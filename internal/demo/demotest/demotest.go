@@ -116,7 +116,7 @@ func (w *World) Plan(origin, name string) plan.Plan {
 // Run puts a plan to work and waits for its end.
 func (w *World) Run(p plan.Plan) plan.Run {
 	w.T.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 180*time.Second)
 	defer cancel()
 	r, err := w.Desk.Start(ctx, p)
 	require.NoError(w.T, err)

@@ -45,7 +45,7 @@ func TestMain(m *testing.M) {
 		if err != nil {
 			panic(err)
 		}
-		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 		defer cancel()
 		_ = k.Run(ctx)
 		os.Exit(3) // the moment never came
@@ -69,7 +69,7 @@ func resumed(t *testing.T, w *demotest.World, id string) plan.Run {
 	t.Helper()
 	w.Keep()
 	defer w.Stop()
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
 	defer cancel()
 	r, err := w.Desk.Await(ctx, id, nil)
 	require.NoError(t, err)
