@@ -111,6 +111,12 @@ func (p *Process) Stop(grace time.Duration) error {
 		return fmt.Errorf("stopping %s: %w", p.name, err)
 	}
 	<-p.done
+	for range 200 { // what it started ends a moment later
+		if errors.Is(unix.Kill(group, 0), unix.ESRCH) {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
 	return nil
 }
 

@@ -117,7 +117,7 @@ func TestBehindNginxAndAlone(t *testing.T) {
 			require.NoError(t, err)
 			assert.Contains(t, string(b), "nothing_is_called_this", "they are in the log")
 			w.Stop()
-			assert.Empty(t, process.Left(run))
+			assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 5*time.Second, 5*time.Millisecond)
 			select {
 			case <-w.Gone():
 			case <-time.After(5 * time.Second):
