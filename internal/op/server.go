@@ -68,11 +68,6 @@ func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation 
 // madePath names a database or an account in the list of what was made.
 func madePath(kind, name string) string { return kind + ":" + name }
 
-// DropDatabase removes a database that was made for a copy.
-func (e *Env) DropDatabase(ctx context.Context, hostName, name string) error {
-	return e.Unmake(ctx, inventory.Made{Kind: "database", Host: hostName, Path: madePath("database", name)})
-}
-
 // Unmake removes something that was made, and notes that it is gone.
 func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 	var err error

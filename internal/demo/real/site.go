@@ -53,7 +53,6 @@ type Spec struct {
 	Admin      mysql.Login `json:"-"`
 	Database   string      `json:"-"` // and the account's name
 	Password   string      `json:"-"`
-	Key        string      `json:"-"` // "" or a suffix that makes salts
 }
 
 // Cache is where script/real puts things.

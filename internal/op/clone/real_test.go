@@ -301,7 +301,7 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(p).State)
 	assert.False(t, there(s.Database.Name))
-	_, err = mysql.Login{Network: "unix", Addr: mariadbtest.Root().Addr, User: s.Database.User, Password: w.Desk.Env.Password(s.ID)}.Version(ctx)
+	_, err = mysql.Login{Network: "unix", Addr: mariadbtest.Root().Addr, User: s.Database.User, Password: w.Desk.Env.Password(s.ID)}.Identity(ctx)
 	assert.ErrorContains(t, err, "Access denied", "its account is gone")
 	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 10*time.Second, 50*time.Millisecond, "its programs are stopped")
 	left, err := w.Desk.Leftovers(ctx)

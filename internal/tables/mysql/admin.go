@@ -2,11 +2,8 @@ package mysql
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
-
-	"alibi/internal/tables"
 )
 
 // Account is a database account of a copy's own: it may do everything in its
@@ -116,18 +113,6 @@ func (l Login) Databases(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-// Version is what the server says of itself.
-func (l Login) Version(ctx context.Context) (string, error) {
-	db, err := l.pool("", 1, nil)
-	if err != nil {
-		return "", err
-	}
-	defer db.Close()
-	var v string
-	err = db.QueryRowContext(ctx, "SELECT @@version").Scan(&v)
-	return v, explain(err)
-}
-
 // MayMake tells whether an account may make databases and accounts: it is
 // asked for by its grants, nothing is tried.
 func (l Login) MayMake(ctx context.Context) (bool, error) {
@@ -156,10 +141,4 @@ func (l Login) MayMake(ctx context.Context) (bool, error) {
 		grants = grants || (all || strings.Contains(g, "CREATE USER")) && strings.Contains(g, "WITH GRANT OPTION")
 	}
 	return makes && grants, rows.Err()
-}
-
-// Gone tells whether an error says that something is not there.
-func Gone(err error) bool {
-	n := number(err)
-	return n == 1049 || n == 1008 || n == 1146 || errors.Is(err, tables.ErrRefused) && n == 1396
 }

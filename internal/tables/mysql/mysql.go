@@ -138,9 +138,6 @@ type Database struct {
 	name  string
 	// Readers bounds how many connections a snapshot uses; 0 is the usual number.
 	Readers int
-	// Only tells which tables are the site's, where several share the database;
-	// nil: all.
-	Only func(table string) bool
 }
 
 // Open names a database; nothing is connected yet.

@@ -56,18 +56,17 @@ func records(ctx context.Context, db queryer, q string, args ...any) ([]map[stri
 type shape struct {
 	tables.Schema
 	columns map[string][]column
-	base    map[string]bool // transactional tables
 }
 
 // readShape reads the schema of the connection's database.
-func readShape(ctx context.Context, db queryer, database string, only func(string) bool) (*shape, error) {
-	s := &shape{Schema: tables.Schema{Engine: "mysql", Settings: map[string]string{}}, columns: map[string][]column{}, base: map[string]bool{}}
+func readShape(ctx context.Context, db queryer, database string) (*shape, error) {
+	s := &shape{Schema: tables.Schema{Engine: "mysql", Settings: map[string]string{}}, columns: map[string][]column{}}
 	rec, err := records(ctx, db, "SELECT @@character_set_database AS cs, @@collation_database AS co, @@version AS v")
 	if err != nil {
 		return nil, err
 	}
 	s.Settings["charset"], s.Settings["collation"], s.Settings["version"] = rec[0]["CS"], rec[0]["CO"], rec[0]["V"]
-	list, err := records(ctx, db, "SELECT TABLE_NAME, TABLE_TYPE, ENGINE, DATA_LENGTH + INDEX_LENGTH AS BYTES FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME", database)
+	list, err := records(ctx, db, "SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME", database)
 	if err != nil {
 		return nil, err
 	}
@@ -82,8 +81,6 @@ func readShape(ctx context.Context, db queryer, database string, only func(strin
 	for _, r := range list {
 		t := tables.Table{Name: r["TABLE_NAME"], Key: keys[r["TABLE_NAME"]]}
 		switch {
-		case only != nil && !only(t.Name):
-			continue
 		case r["TABLE_TYPE"] == "VIEW":
 			views = append(views, t.Name)
 			continue
@@ -95,7 +92,6 @@ func readShape(ctx context.Context, db queryer, database string, only func(strin
 			s.Problems = append(s.Problems, "of the table "+t.Name+" only the present rows are copied, not their history")
 		}
 		fmt.Sscan(r["BYTES"], &t.Bytes)
-		s.base[t.Name] = strings.EqualFold(r["ENGINE"], "InnoDB")
 		for _, c := range s.columns[t.Name] {
 			t.Columns = append(t.Columns, c.Column)
 		}

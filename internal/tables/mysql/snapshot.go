@@ -41,7 +41,7 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
 	}
-	if s.shape, err = readShape(ctx, s.conns[0], d.name, d.Only); err == nil {
+	if s.shape, err = readShape(ctx, s.conns[0], d.name); err == nil {
 		err = s.count(ctx)
 	}
 	if err != nil {
