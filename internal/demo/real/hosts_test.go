@@ -83,6 +83,7 @@ func TestManySmallFilesOverOpenSSH(t *testing.T) {
 	}
 	for name, filesOnly := range map[string]bool{"as a stream": false, "one by one": true} {
 		t.Run(name, func(t *testing.T) {
+			target := target
 			if filesOnly {
 				_, target = machine(t, "strict", "", func(o *MachineOptions) { o.FilesOnly = true })
 			}
