@@ -118,7 +118,11 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		return nil
 	}
 	defer snap.Close()
-	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, originNow: map[string]bool{}, tally: tables.Tally{}}
+	meta, err := in.Baseline.Meta(ctx)
+	if err != nil {
+		return err
+	}
+	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: meta.Changed, originNow: map[string]bool{}, tally: tables.Tally{}}
 	if err := w.all(ctx); err != nil {
 		return err
 	}
@@ -129,10 +133,10 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if len(w.changed.Kept) > 0 {
 		var p places
 		for _, k := range w.changed.Kept {
-			p.add("%s, row %s, %s: %s", k.Table, k.Row, k.Column, k.Why)
+			p.add("%s: %s", k, k.Why)
 		}
 		c := judged("kept", "addresses", "values left byte for byte, with an address in them", fmt.Sprint(p.n), p, Noted)
-		c.Copy, c.Text = fmt.Sprint(w.broken.n), "the same on both sides; mend them on the origin"
+		c.Copy, c.Text = fmt.Sprint(w.kept), "the same on both sides; mend them on the origin"
 		rep.Checks = append(rep.Checks, c)
 	}
 	if in.CountOnly {

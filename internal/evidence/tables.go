@@ -1,7 +1,6 @@
 package evidence
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"strconv"
@@ -9,8 +8,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
-	"alibi/internal/phpval"
-	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -25,11 +22,12 @@ type tableWork struct {
 	origin    tables.Snapshot
 	copy      tables.Snapshot
 	rep       *Report
-	changed   stack.Changed // what the transform did to the origin's rows
-	left      places        // addresses of the origin on the copy
-	invalid   places        // serialized values that were valid in the origin
-	broken    places        // serialized values that are broken in the origin too
-	flaws     []flaw        // of the part of the copy that is being compared
+	changed   stack.Changed            // what the transform did to the origin's rows
+	made      map[string]stack.Changed // what was done to the rows when the copy was made, by table
+	left      places                   // addresses of the origin on the copy
+	invalid   places                   // serialized values that were valid in the origin
+	kept      int                      // values with an address that can't be changed, on the copy
+	flaws     []stack.Kept             // of the part of the copy that is being compared
 	originNow map[string]bool
 	tally     tables.Tally // of the origin
 }
@@ -95,7 +93,8 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 		return err
 	}
 	var d difference
-	var sumO, sumC tables.Digest
+	var sumO, sumC uint64
+	w.took(t.Name)
 	for _, part := range parts {
 		if err := w.part(ctx, t, ct, part, base, &d, &sumO, &sumC); err != nil {
 			return err
@@ -108,7 +107,7 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	w.rep.Apart.Copy += d.onCopy
 	w.rep.Apart.Clashes += d.clashes
 	c := Check{Name: "table " + t.Name, Group: "tables", Title: t.Name, Verdict: Holds,
-		Origin: fmt.Sprintf("%s rows %.8s", site.Number(t.Rows), sumO), Copy: fmt.Sprintf("%s rows %.8s", site.Number(ct.Rows), sumC)}
+		Origin: fmt.Sprintf("%s rows %.8s", site.Number(t.Rows), fmt.Sprintf("%016x", sumO)), Copy: fmt.Sprintf("%s rows %.8s", site.Number(ct.Rows), fmt.Sprintf("%016x", sumC))}
 	switch {
 	case d.spoiled.n > 0:
 		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d rows are not what they should be", d.spoiled.n), d.spoiled.where, d.spoiled.n
@@ -120,31 +119,44 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	return nil
 }
 
+// took adds what was found in a table's rows when they were brought.
+func (w *tableWork) took(table string) {
+	made := w.made[table]
+	w.changed.Add(made)
+	w.kept += len(made.Kept)
+	for _, k := range made.Left {
+		w.left.add("%s", k)
+	}
+	for _, k := range made.Invalid {
+		w.invalid.add("%s", k)
+	}
+}
+
 // part compares the rows of one range. sumO is of the origin's rows as they
 // should become, so that equal tables have equal sums.
-func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, base map[uint64]baseline.Pair, d *difference, sumO, sumC *tables.Digest) error {
+func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, base map[uint64]baseline.Pair, d *difference, sumO, sumC *uint64) error {
 	want := map[uint64]expected{}
 	var found []seen
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
-		return w.originRows(gctx, t, part, func(key uint64, before, after tables.Digest, row func() string) {
-			sumO.Add(after)
+		return w.originRows(gctx, t, part, base, func(key uint64, before tables.Digest, after uint64, row func() string) {
+			*sumO += after
 			w.tally.Add(t.Name, before)
-			want[key] = expected{digest: after[0], origin: before[0], row: row}
+			want[key] = expected{digest: after, origin: before[0], row: row}
 		})
 	})
 	g.Go(func() error {
-		return w.copyRows(gctx, ct, part, func(key uint64, sum tables.Digest, row func() string) {
-			sumC.Add(sum)
-			found = append(found, seen{key, sum[0], row})
+		return w.copyRows(gctx, ct, part, base, func(key, sum uint64, row func() string) {
+			*sumC += sum
+			found = append(found, seen{key, sum, row})
 		})
 	})
 	if err := g.Wait(); err != nil {
 		return err
 	}
 	for _, f := range w.flaws {
-		if !w.originNow[f.at] {
-			w.invalid.add("%s", f.place)
+		if !w.originNow[f.String()] {
+			w.invalid.add("%s", f)
 		}
 	}
 	w.flaws = w.flaws[:0]
@@ -176,44 +188,76 @@ type seen struct {
 	row         func() string
 }
 
+// scan goes through a range. Rows that are as the baseline has them were looked
+// at when the copy was made, by the digest that they still have: clean is given
+// those that same says this of, where the engine can tell; row is given all
+// others. Without such a baseline, row is given those that may hold an address.
+func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Table, part tables.Range, same func(key []tables.Value, d tables.Digest) bool, clean func(key []tables.Value, d tables.Digest) error, row func(tables.Row) error) error {
+	sm, sums := snap.(tables.Summer)
+	if _, made := w.made[t.Name]; !made || !sums || len(t.Key) == 0 {
+		return tables.Scan(ctx, snap, t, part, w.in.Transform.Search(t), clean, row)
+	}
+	return tables.Sift(ctx, sm, t, part, tables.Search{}, func(key []tables.Value, d tables.Digest, _ bool) (bool, error) {
+		if !same(key, d) {
+			return false, nil
+		}
+		return true, clean(key, d)
+	}, row)
+}
+
 // originRows gives what each row of a range of the origin is found by, its
 // digest, and the digest that it should have on the copy.
-func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, give func(key uint64, before, after tables.Digest, row func() string)) error {
+func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, base map[uint64]baseline.Pair, give func(key uint64, before tables.Digest, after uint64, row func() string)) error {
 	keys := baseline.Keys(w.origin, t)
 	var buf []byte
 	var before, after tables.Digest
+	_, made := w.made[t.Name]
 	tick, done := w.ticker(ctx)
 	defer done()
-	return tables.Scan(ctx, w.origin, t, part, w.in.Transform.Search(t), func(key []tables.Value, d tables.Digest) error {
-		give(keys.OfKey(key), d, d, addressOf(key))
+	return w.scan(ctx, w.origin, t, part, func(key []tables.Value, d tables.Digest) bool {
+		b, known := base[keys.OfKey(key)]
+		return known && b.Origin == d[0]
+	}, func(key []tables.Value, d tables.Digest) error {
+		k, is := keys.OfKey(key), d[0]
+		if made {
+			is = base[k].Copy
+		}
+		give(k, d, is, addressOf(key))
 		return tick()
 	}, func(r tables.Row) error {
 		before, buf = w.origin.Digest(t.Name, r, buf)
-		for _, f := range validity(t, r) {
-			w.originNow[f.at] = true
+		for _, f := range stack.Invalid(t, r) {
+			w.originNow[f.String()] = true
 		}
 		row := addressOf(r.Key)
 		w.in.Transform.Row(t, r, &w.changed)
 		after, buf = w.origin.Digest(t.Name, r, buf)
-		give(keys.Of(r), before, after, row)
+		give(keys.Of(r), before, after[0], row)
 		return tick()
 	})
 }
 
 // copyRows gives what each row of a range of the copy is found by, and its
 // digest, after looking for what must not be in it.
-func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, give func(key uint64, sum tables.Digest, row func() string)) error {
+func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, base map[uint64]baseline.Pair, give func(key, sum uint64, row func() string)) error {
 	keys := baseline.Keys(w.copy, t)
 	var buf []byte
 	var sum tables.Digest
-	return tables.Scan(ctx, w.copy, t, part, w.in.Transform.Search(t), func(key []tables.Value, d tables.Digest) error {
-		give(keys.OfKey(key), d, addressOf(key))
+	return w.scan(ctx, w.copy, t, part, func(key []tables.Value, d tables.Digest) bool {
+		b, known := base[keys.OfKey(key)]
+		return known && b.Copy == d[0]
+	}, func(key []tables.Value, d tables.Digest) error {
+		give(keys.OfKey(key), d[0], addressOf(key))
 		return ctx.Err()
 	}, func(r tables.Row) error {
 		sum, buf = w.copy.Digest(t.Name, r, buf)
-		w.leftovers(t, r)
-		w.flaws = append(w.flaws, validity(t, r)...)
-		give(keys.Of(r), sum, addressOf(r.Key))
+		left, kept := w.in.Transform.Left(t, r)
+		for _, k := range left {
+			w.left.add("%s", k)
+		}
+		w.kept += len(kept)
+		w.flaws = append(w.flaws, stack.Invalid(t, r)...)
+		give(keys.Of(r), sum[0], addressOf(r.Key))
 		return ctx.Err()
 	})
 }
@@ -255,34 +299,4 @@ func (d *difference) judge(b baseline.Pair, known bool, origin uint64, onOrigin 
 		d.clashes++
 	}
 	return c || !o
-}
-
-// leftovers looks for addresses of the origin on the copy.
-func (w *tableWork) leftovers(t tables.Table, r tables.Row) {
-	for i, v := range r.Values {
-		if v.Kind != tables.Text && v.Kind != tables.Blob {
-			continue
-		}
-		_, n, issue := w.in.Transform.Change.Rewriter.Value(v.Bytes, rewrite.Prose)
-		if n > 0 {
-			w.left.add("%s, row %s, %s", t.Name, r.Address(), t.Columns[i].Name)
-		}
-		if issue != rewrite.Clean {
-			w.broken.add("%s, row %s, %s: %s", t.Name, r.Address(), t.Columns[i].Name, issue)
-		}
-	}
-}
-
-// flaw is a serialized value of the copy that is not well formed.
-type flaw struct{ at, place string }
-
-// validity gives the serialized values of a row that are not well formed.
-func validity(t tables.Table, r tables.Row) (out []flaw) {
-	for i, v := range r.Values {
-		if v.Kind != tables.Text && v.Kind != tables.Blob || !phpval.Looks(v.Bytes) || phpval.Valid(bytes.TrimSpace(v.Bytes)) {
-			continue
-		}
-		out = append(out, flaw{t.Name + "\x00" + r.Address() + "\x00" + t.Columns[i].Name, fmt.Sprintf("%s, row %s, %s", t.Name, r.Address(), t.Columns[i].Name)})
-	}
-	return out
 }

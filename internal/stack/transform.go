@@ -14,16 +14,32 @@ type Transform struct {
 
 // Changed counts what a transform did to rows.
 type Changed struct {
-	Addresses int // that were rewritten
-	Adjusted  int // values that quiet rules and the title changed
-	Kept      []Kept
+	Addresses int    `json:"addresses"` // that were rewritten
+	Adjusted  int    `json:"adjusted"`  // values that quiet rules and the title changed
+	Kept      []Kept `json:"kept,omitempty"`
+	Left      []Kept `json:"left,omitempty"`    // values with an address of the origin that should not have it
+	Invalid   []Kept `json:"invalid,omitempty"` // serialized values that were well formed on the origin
+}
+
+// Add adds what was counted elsewhere.
+func (c *Changed) Add(o Changed) {
+	c.Addresses += o.Addresses
+	c.Adjusted += o.Adjusted
+	c.Kept = append(c.Kept, o.Kept...)
+	c.Left = append(c.Left, o.Left...)
+	c.Invalid = append(c.Invalid, o.Invalid...)
 }
 
 // Kept is a value that holds an address and could not be rewritten.
 type Kept struct {
-	Table, Row, Column string
-	Why                rewrite.Issue
+	Table  string        `json:"table"`
+	Row    string        `json:"row"`
+	Column string        `json:"column"`
+	Why    rewrite.Issue `json:"why"`
 }
+
+// String says where the value is.
+func (k Kept) String() string { return k.Table + ", row " + k.Row + ", " + k.Column }
 
 // Row changes a row in place. The values may share memory with the source
 // until they are changed.

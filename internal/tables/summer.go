@@ -1,6 +1,9 @@
 package tables
 
-import "context"
+import (
+	"context"
+	"slices"
+)
 
 // Search finds rows by texts in any of their columns, or by the value of one.
 type Search struct {
@@ -53,23 +56,32 @@ func Scan(ctx context.Context, snap Snapshot, t Table, r Range, s Search, clean 
 	if !sparse {
 		return snap.Read(ctx, t.Name, r, row)
 	}
-	var found [][]Value
-	err = sm.Sums(ctx, t.Name, r, s, func(key []Value, d Digest, hit bool) error {
+	return Sift(ctx, sm, t, r, s, func(key []Value, d Digest, hit bool) (bool, error) {
 		if hit {
-			found = append(found, Keep(key))
-			return nil
+			return false, nil
 		}
-		return clean(key, d)
+		return true, clean(key, d)
+	}, row)
+}
+
+// Sift goes through a range of a table with a key: row is given the rows that
+// pass does not pass, whole, after all others.
+func Sift(ctx context.Context, sm Summer, t Table, r Range, s Search, pass func(key []Value, d Digest, found bool) (bool, error), row func(Row) error) error {
+	var held [][]Value
+	err := sm.Sums(ctx, t.Name, r, s, func(key []Value, d Digest, found bool) error {
+		passed, err := pass(key, d, found)
+		if err == nil && !passed {
+			held = append(held, Keep(key))
+		}
+		return err
 	})
 	if err != nil {
 		return err
 	}
-	for len(found) > 0 {
-		n := min(picked, len(found))
-		if err := sm.Pick(ctx, t.Name, found[:n], row); err != nil {
+	for chunk := range slices.Chunk(held, picked) {
+		if err := sm.Pick(ctx, t.Name, chunk, row); err != nil {
 			return err
 		}
-		found = found[n:]
 	}
 	return nil
 }

@@ -44,7 +44,7 @@ func (n *noting) row(ctx context.Context, r tables.Row) (key uint64, after table
 		was = n.keys.OfKey(r.Key)
 	}
 	before, n.buf = n.l.snap.Digest(n.tab.Name, r, n.buf)
-	n.l.tr.Row(n.tab, r, &n.changed)
+	n.l.tr.Watched(n.tab, r, &n.changed)
 	after, n.buf = n.l.snap.Digest(n.tab.Name, r, n.buf)
 	n.tally.Add(n.tab.Name, before)
 	key = n.keys.Of(r)
@@ -80,8 +80,7 @@ func (n *noting) close(ctx context.Context) error {
 	n.l.t.Add(n.pending, 0)
 	n.l.mu.Lock()
 	defer n.l.mu.Unlock()
-	n.l.changed.Addresses += n.changed.Addresses
-	n.l.changed.Adjusted += n.changed.Adjusted
+	n.l.changed[n.tab.Name] = n.changed
 	for k, v := range n.tally {
 		n.l.tally[k] = v
 	}
@@ -124,11 +123,44 @@ func (l *loading) square(ctx context.Context, tab tables.Table, in *mysql.Inner)
 		return err
 	}
 	for _, part := range parts {
-		if err := l.squarePart(ctx, tab, part, in, n); err != nil {
+		rows, sum, err := l.adjust(ctx, tab, part, in, n)
+		if err != nil {
 			return err
+		}
+		isRows, isSum, err := in.Total(ctx, part)
+		if err != nil {
+			return err
+		}
+		if rows != isRows || sum != isSum {
+			if err := l.mend(ctx, tab, part, in, n.moved); err != nil {
+				return err
+			}
 		}
 	}
 	return n.close(ctx)
+}
+
+// adjust notes a part of the table, and puts in anew the rows that the server
+// did not copy as they should be. It gives what the part then adds up to, if
+// nobody wrote to the origin between the snapshot and the copying.
+func (l *loading) adjust(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, n *noting) (rows int64, sum uint64, err error) {
+	var buf []byte
+	var copied tables.Digest
+	err = in.Replace(ctx, func(put func(tables.Row) error) error {
+		return tables.Scan(ctx, l.snap, tab, part, l.tr.Search(tab), func(key []tables.Value, d tables.Digest) error {
+			rows, sum = rows+1, sum+d[0]
+			return n.same(ctx, key, d)
+		}, func(r tables.Row) error {
+			copied, buf = l.snap.Digest(tab.Name, in.Exchange(r), buf)
+			_, after, err := n.row(ctx, r)
+			rows, sum = rows+1, sum+after[0]
+			if err != nil || after == copied {
+				return err
+			}
+			return put(r)
+		})
+	})
+	return rows, sum, err
 }
 
 // is is a row of the copy before it is set right.
@@ -137,10 +169,13 @@ type is struct {
 	key []tables.Value
 }
 
-func (l *loading) squarePart(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, n *noting) error {
+// mend compares a part row by row and sets right what is not as it should be.
+// Rows that came here from other parts, with another key, stay.
+func (l *loading) mend(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, moved map[uint64]bool) error {
+	keys := baseline.Keys(l.snap, tab)
 	have := make(map[uint64]is, squared)
 	err := in.Sums(ctx, part, func(key []tables.Value, d tables.Digest) error {
-		have[n.keys.OfKey(key)] = is{d, tables.Keep(key)}
+		have[keys.OfKey(key)] = is{d, tables.Keep(key)}
 		return nil
 	})
 	if err != nil {
@@ -152,16 +187,20 @@ func (l *loading) squarePart(ctx context.Context, tab tables.Table, part tables.
 		return there && x.d == d
 	}
 	var wrong [][]tables.Value // rows without an address that are not what they should be
+	var changed stack.Changed
+	var buf []byte
+	var after tables.Digest
 	err = in.Replace(ctx, func(put func(tables.Row) error) error {
 		err := tables.Scan(ctx, l.snap, tab, part, l.tr.Search(tab), func(key []tables.Value, d tables.Digest) error {
-			if !right(n.keys.OfKey(key), d) {
+			if !right(keys.OfKey(key), d) {
 				wrong = append(wrong, tables.Keep(key))
 			}
-			return n.same(ctx, key, d)
+			return ctx.Err()
 		}, func(r tables.Row) error {
-			key, after, err := n.row(ctx, r)
-			if err != nil || right(key, after) {
-				return err
+			l.tr.Row(tab, r, &changed)
+			after, buf = l.snap.Digest(tab.Name, r, buf)
+			if right(keys.Of(r), after) {
+				return ctx.Err()
 			}
 			return put(r)
 		})
@@ -175,7 +214,7 @@ func (l *loading) squarePart(ctx context.Context, tab tables.Table, part tables.
 	}
 	var gone [][]tables.Value
 	for k, x := range have {
-		if !n.moved[k] {
+		if !moved[k] {
 			gone = append(gone, x.key)
 		}
 	}

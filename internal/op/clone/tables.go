@@ -59,7 +59,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("reading the origin's database: %w", err)
 	}
 	defer snap.Close()
-	l := &loading{x: x, t: t, snap: snap, tr: tr, b: b, tally: tables.Tally{}}
+	l := &loading{x: x, t: t, snap: snap, tr: tr, b: b, changed: map[string]stack.Changed{}, tally: tables.Tally{}}
 	if err := l.open(ctx); err != nil {
 		return err
 	}
@@ -67,10 +67,12 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	if err := l.all(ctx); err != nil {
 		return err
 	}
+	meta := baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp}
 	if _, sums := snap.(tables.Summer); sums {
 		t.Memorize(func() { x.mem.Stamp = l.tally.String() })
+		meta.Stamp, meta.Changed = x.mem.Stamp, l.changed
 	}
-	return b.PutMeta(ctx, baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp})
+	return b.PutMeta(ctx, meta)
 }
 
 // sameOrigin throws away what an earlier try loaded if the origin's database
@@ -193,8 +195,8 @@ type loading struct {
 	from   string // the origin's database, if it is on the copy's server
 
 	mu      sync.Mutex
-	changed stack.Changed
-	tally   tables.Tally // of the origin
+	changed map[string]stack.Changed // by table
+	tally   tables.Tally             // of the origin
 }
 
 // open makes the target that the tables are loaded into.
@@ -287,7 +289,11 @@ func (l *loading) all(ctx context.Context) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	l.t.Note("%d addresses rewritten, %d settings adjusted", l.changed.Addresses, l.changed.Adjusted)
+	var sum stack.Changed
+	for _, c := range l.changed {
+		sum.Add(c)
+	}
+	l.t.Note("%d addresses rewritten, %d settings adjusted", sum.Addresses, sum.Adjusted)
 	return l.target.Finish(ctx)
 }
 

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -71,10 +72,11 @@ func (c column) holds(n int) bool {
 
 // Inner is a table that was copied inside the server and is not finished yet.
 type Inner struct {
-	t    *Target
-	tx   *sql.Tx
-	tab  tables.Table
-	cols []column
+	t        *Target
+	tx       *sql.Tx
+	tab      tables.Table
+	cols     []column
+	exchange [][2]string
 }
 
 // Inside fills a table from one of the same name in another database of the
@@ -86,7 +88,7 @@ func (t *Target) Inside(ctx context.Context, table, from string, exchange [][2]s
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
 	}
-	in := &Inner{t: t, tab: tab}
+	in := &Inner{t: t, tab: tab, exchange: exchange}
 	var list, values []string
 	for _, c := range tab.Columns {
 		col := newColumn(c)
@@ -107,18 +109,42 @@ func (t *Target) Inside(ctx context.Context, table, from string, exchange [][2]s
 	})
 }
 
-// exchanged is the column in a SELECT with texts exchanged, where it can hold them.
+// exchanges tells whether a text of n bytes is exchanged in the column.
+func (c column) exchanges(n int) bool { return (c.class == raw || c.class == long) && c.holds(n) }
+
+// exchanged is the column in a SELECT with texts exchanged, where it can hold
+// them: as bytes, which is much faster than as text.
 func (c column) exchanged(exchange [][2]string) string {
 	e := name(c.Name)
-	if c.class != raw && c.class != long {
-		return e
-	}
 	for _, x := range exchange {
-		if c.holds(len(x[0])) {
-			e = "REPLACE(" + e + ", " + string(quote(nil, []byte(x[0]))) + ", " + string(quote(nil, []byte(x[1]))) + ")"
+		if !c.exchanges(len(x[0])) {
+			continue
 		}
+		if e == name(c.Name) {
+			e = "CAST(" + e + " AS BINARY)"
+		}
+		e = "REPLACE(" + e + ", " + string(quote(nil, []byte(x[0]))) + ", " + string(quote(nil, []byte(x[1]))) + ")"
 	}
 	return e
+}
+
+// Exchange does to a row what Inside has the server do to it.
+func (in *Inner) Exchange(r tables.Row) tables.Row {
+	out := tables.Row{Key: r.Key, Values: slices.Clone(r.Values)}
+	for i, c := range in.cols {
+		for _, x := range in.exchange {
+			if c.exchanges(len(x[0])) && bytes.Contains(out.Values[i].Bytes, []byte(x[0])) {
+				out.Values[i].Bytes = bytes.ReplaceAll(out.Values[i].Bytes, []byte(x[0]), []byte(x[1]))
+			}
+		}
+	}
+	return out
+}
+
+// Total counts the rows of a range as they are now, and adds up the first halves
+// of their digests, modulo 2^64.
+func (in *Inner) Total(ctx context.Context, r tables.Range) (rows int64, sum uint64, err error) {
+	return total(ctx, in.tx, in.tab, in.cols, r)
 }
 
 // Sums gives key and digest of each row of a range as it is now.
@@ -152,8 +178,19 @@ func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
 	return nil
 }
 
-func totalQuery(t tables.Table, cols []column) string {
-	return "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + name(t.Name)
+// total has the server add up what a range holds.
+func total(ctx context.Context, c rowQueryer, t tables.Table, cols []column, r tables.Range) (rows int64, sum uint64, err error) {
+	var text string
+	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
+		return 0, 0, err
+	}
+	sum, err = lowBits(text)
+	return rows, sum, err
+}
+
+type rowQueryer interface {
+	QueryRowContext(ctx context.Context, q string, args ...any) *sql.Row
 }
 
 // lowBits reads a sum of any size modulo 2^64.
@@ -168,8 +205,5 @@ func lowBits(text string) (uint64, error) {
 // Replace puts rows in place of those with their keys.
 func (in *Inner) Replace(ctx context.Context, next func(put func(tables.Row) error) error) error {
 	w := newWriter(ctx, in.tx, in.tab, "REPLACE", in.t.packet)
-	if err := next(w.put); err != nil {
-		return err
-	}
-	return w.flush()
+	return w.flush(next(w.put))
 }

@@ -81,6 +81,8 @@ func readShape(ctx context.Context, db queryer, database string) (*shape, error)
 	for _, r := range list {
 		t := tables.Table{Name: r["TABLE_NAME"], Key: keys[r["TABLE_NAME"]]}
 		switch {
+		case ours(t.Name):
+			continue
 		case r["TABLE_TYPE"] == "VIEW":
 			views = append(views, t.Name)
 			continue

@@ -4,8 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 
 	"alibi/internal/tables"
 )
@@ -22,6 +25,9 @@ type snapshot struct {
 	pool     *sql.DB
 	conns    []*sql.Conn
 	free     chan *sql.Conn
+
+	mu     sync.Mutex
+	shares map[string]float64 // of rows that the search finds, by table
 }
 
 // Snapshot opens a read-only transaction that sees one state; no lock is taken
@@ -36,7 +42,7 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{login: d.login, database: d.name, pool: pool}
+	s := &snapshot{login: d.login, database: d.name, pool: pool, shares: map[string]float64{}}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
@@ -330,38 +336,80 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 	if err != nil {
 		return 0, 0, err
 	}
-	q := totalQuery(t, cols) + where(keyColumns(t, cols), r)
 	err = s.lend(ctx, func(c *sql.Conn) error {
-		var text string
-		if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
-			return err
-		}
-		sum, err = lowBits(text)
+		rows, sum, err = total(ctx, c, t, cols, r)
 		return err
 	})
 	return rows, sum, err
 }
 
 // sampled is about how many rows tell what share a search may find.
-const sampled = 300
+const sampled = 600
 
-// Share looks at a few rows from everywhere in the table.
-func (s *snapshot) Share(ctx context.Context, table string, search tables.Search) (share float64, err error) {
-	t, _, err := s.table(table)
+// Share looks at a few rows from several places of the table. It looks once for
+// each table: the search is the same for as long as a snapshot is read.
+func (s *snapshot) Share(ctx context.Context, table string, search tables.Search) (float64, error) {
+	s.mu.Lock()
+	known, ok := s.shares[table]
+	s.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	t, cols, err := s.table(table)
 	if err != nil {
 		return 0, err
 	}
+	var v sql.NullFloat64
 	err = s.lend(ctx, func(c *sql.Conn) error {
-		var v sql.NullFloat64
-		every := ""
-		if t.Rows > 4*sampled && len(t.Key) > 0 {
-			every = fmt.Sprintf(" WHERE CRC32(CONCAT_WS(',', %s)) %% %d = 0", names(t.Key), t.Rows/sampled)
+		from, err := s.places(ctx, c, t, cols)
+		if err != nil {
+			return err
 		}
-		err := c.QueryRowContext(ctx, "SELECT AVG(x) FROM (SELECT ("+condition(t, search)+") AS x FROM "+name(table)+every+fmt.Sprintf(" LIMIT %d) AS sample", 2*sampled)).Scan(&v)
-		share = v.Float64
-		return err
+		return c.QueryRowContext(ctx, "SELECT AVG(x) FROM ("+sample(t, condition(t, search), from)+") AS sample").Scan(&v)
 	})
-	return share, err
+	if err != nil {
+		return 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.shares[table] = v.Float64
+	return v.Float64, nil
+}
+
+// places gives keys that lie evenly between a table's first and last, where its
+// key is one number.
+func (s *snapshot) places(ctx context.Context, c *sql.Conn, t tables.Table, cols []column) ([]int64, error) {
+	if t.Rows <= sampled || len(t.Key) != 1 || cols[t.Column(t.Key[0])].class != integer {
+		return []int64{math.MinInt64}, nil
+	}
+	var lo, hi sql.NullString
+	if err := c.QueryRowContext(ctx, "SELECT MIN("+name(t.Key[0])+"), MAX("+name(t.Key[0])+") FROM "+name(t.Name)).Scan(&lo, &hi); err != nil {
+		return nil, err
+	}
+	first, err1 := strconv.ParseInt(lo.String, 10, 64)
+	last, err2 := strconv.ParseInt(hi.String, 10, 64)
+	if err1 != nil || err2 != nil {
+		return []int64{math.MinInt64}, nil
+	}
+	const n = 20
+	var out []int64
+	for i := range int64(n) {
+		out = append(out, first+(last-first)/n*i)
+	}
+	return out, nil
+}
+
+// sample selects the condition of rows from each of the places on.
+func sample(t tables.Table, condition string, from []int64) string {
+	var parts []string
+	for _, k := range from {
+		at := ""
+		if k != math.MinInt64 {
+			at = fmt.Sprintf(" WHERE %s >= %d", name(t.Key[0]), k)
+		}
+		parts = append(parts, fmt.Sprintf("(SELECT (%s) AS x FROM %s%s LIMIT %d)", condition, name(t.Name), at, sampled/len(from)))
+	}
+	return strings.Join(parts, " UNION ALL ")
 }
 
 // Pick streams the rows with the given keys, in any order.

@@ -128,10 +128,7 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 	}
 	return t.within(ctx, table, func(tx *sql.Tx) error {
 		w := newWriter(ctx, tx, tab, "INSERT", t.packet)
-		if err := next(w.put); err != nil {
-			return err
-		}
-		return w.flush()
+		return w.flush(next(w.put))
 	})
 }
 
@@ -166,7 +163,8 @@ func (t *Target) within(ctx context.Context, table string, fill func(*sql.Tx) er
 	return nil
 }
 
-// writer gathers rows into statements.
+// writer gathers rows into statements. While the server works on one, the next
+// is gathered.
 type writer struct {
 	ctx    context.Context
 	tx     *sql.Tx
@@ -174,6 +172,7 @@ type writer struct {
 	cols   []column
 	buf    []byte
 	packet int
+	sent   chan error // of the statement that is under way, if there is one
 }
 
 func newWriter(ctx context.Context, tx *sql.Tx, t tables.Table, verb string, packet int) *writer {
@@ -202,21 +201,44 @@ func (w *writer) put(r tables.Row) error {
 	}
 	w.buf = append(w.buf, ')')
 	if len(w.buf) >= min(statement, w.packet/2) {
-		return w.flush()
+		return w.send()
 	}
 	return nil
 }
 
-func (w *writer) flush() error {
-	if len(w.buf) == 0 {
-		return nil
-	}
+func (w *writer) send() error {
 	if len(w.buf) >= w.packet {
 		return fmt.Errorf("a row needs a statement of %d bytes, and the server takes %d: raise its max_allowed_packet", len(w.buf), w.packet)
 	}
-	_, err := w.tx.ExecContext(w.ctx, string(w.buf))
+	if err := w.wait(); err != nil {
+		return err
+	}
+	q := string(w.buf)
 	w.buf = w.buf[:0]
+	w.sent = make(chan error, 1)
+	go func() {
+		_, err := w.tx.ExecContext(w.ctx, q)
+		w.sent <- err
+	}()
+	return nil
+}
+
+// wait waits for the statement that is under way.
+func (w *writer) wait() error {
+	if w.sent == nil {
+		return nil
+	}
+	err := <-w.sent
+	w.sent = nil
 	return err
+}
+
+// flush ends the writing: next says what became of giving it its rows.
+func (w *writer) flush(next error) error {
+	if next == nil && len(w.buf) > 0 {
+		next = w.send()
+	}
+	return errors.Join(next, w.wait())
 }
 
 // Finish makes what comes after the rows. Events are made so that they don't run.
