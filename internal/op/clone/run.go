@@ -37,6 +37,7 @@ type memory struct {
 	Stamp      string               `json:"stamp"` // of the origin's database before anything was read
 	Configured map[string]tree.Hash `json:"configured"`
 	Compared   *evidence.Report     `json:"compared,omitempty"` // before anybody visited the copy
+	InPlace    string               `json:"in_place,omitempty"` // the copy's database, if rows were changed in it
 }
 
 // New makes the operation of a run.
@@ -47,11 +48,21 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	}
 	return &work.Operation{
 		Steps: []work.Step{
-			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.configure},
-			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.evidence}, {Name: "open", Do: x.open},
+			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
+			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.settled(x.evidence)}, {Name: "open", Do: x.settled(x.open)},
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
 	}, nil
+}
+
+// settled is a step that needs to know which database became the copy's.
+func (x *runner) settled(do func(context.Context, *work.Task) error) func(context.Context, *work.Task) error {
+	return func(ctx context.Context, t *work.Task) error {
+		if x.mem.InPlace != "" {
+			x.p.Target.Database.Name = x.mem.InPlace
+		}
+		return do(ctx, t)
+	}
 }
 
 func (x *runner) at(part string, rest ...string) string {
@@ -301,6 +312,11 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	if err != nil {
 		return err
 	}
+	if x.mem.InPlace != "" {
+		if err := x.settle(ctx); err != nil {
+			return err
+		}
+	}
 	if err := x.clear(ctx, "old", x.p.Target.Database.Name); err != nil {
 		return err
 	}
@@ -345,6 +361,9 @@ func (x *runner) undo(ctx context.Context) error {
 	}
 	was, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {
+		return err
+	}
+	if err := x.takeBack(ctx, was); err != nil {
 		return err
 	}
 	halves, done, err := x.env.Halves(ctx, x.p.Target)

@@ -60,12 +60,14 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	}
 	defer snap.Close()
 	l := &loading{x: x, t: t, snap: snap, tr: tr, b: b, changed: map[string]stack.Changed{}, tally: tables.Tally{}}
-	if err := l.open(ctx); err != nil {
+	patched, err := x.patch(ctx, l)
+	if err != nil {
 		return err
 	}
-	defer l.target.Close()
-	if err := l.all(ctx); err != nil {
-		return err
+	if !patched {
+		if err := l.load(ctx); err != nil {
+			return err
+		}
 	}
 	meta := baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp}
 	if _, sums := snap.(tables.Summer); sums {
@@ -97,8 +99,7 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transfo
 	if x.p.Kind != plan.Refresh {
 		return false, nil
 	}
-	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
-	if err != nil || now.Title != x.p.Target.Title || now.Address() != x.p.Target.Address() || !slices.Equal(now.Quiet, x.p.Target.Quiet) {
+	if _, same, err := x.sameChoices(ctx); err != nil || !same {
 		return false, err // other choices make other rows
 	}
 	was, err := baseline.Open(x.at("now", "baseline.db"))
@@ -197,6 +198,15 @@ type loading struct {
 	mu      sync.Mutex
 	changed map[string]stack.Changed // by table
 	tally   tables.Tally             // of the origin
+}
+
+// load fills new tables.
+func (l *loading) load(ctx context.Context) error {
+	if err := l.open(ctx); err != nil {
+		return err
+	}
+	defer l.target.Close()
+	return l.all(ctx)
 }
 
 // open makes the target that the tables are loaded into.

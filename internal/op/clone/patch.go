@@ -1,0 +1,341 @@
+package clone
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/baseline"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tables/mysql"
+)
+
+// sameChoices tells whether a refresh makes the same rows of the same rows as
+// when the copy was made.
+func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
+	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	to := x.p.Target
+	return now, err == nil && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet), err
+}
+
+// patch brings the tables of a copy in line where they are: rows that changed
+// on either side since they parted are put in anew, in one transaction, which
+// can be taken back until the copy is opened again. It tells that it could not
+// where more differs than rows.
+func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
+	if x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" {
+		return false, nil
+	}
+	l.t.Memorize(func() { x.mem.InPlace = "" })
+	now, same, err := x.sameChoices(ctx)
+	if err != nil {
+		return false, err
+	}
+	srv, err := x.env.Server(ctx, x.p.Target.Host)
+	if err != nil {
+		return false, err
+	}
+	database := now.Database.Name
+	if err := srv.Login.TakeBack(ctx, database); err != nil {
+		if errors.Is(err, tables.ErrRefused) {
+			return false, nil // it is gone: all is loaded anew
+		}
+		return false, err
+	}
+	if !same {
+		return false, nil
+	}
+	was, err := baseline.Open(x.at("now", "baseline.db"))
+	if err != nil {
+		return false, nil // without one all is loaded
+	}
+	defer was.Close()
+	meta, err := was.Meta(ctx)
+	if err != nil || meta.Changed == nil {
+		return false, ctx.Err()
+	}
+	copied, err := mysql.Open(srv.Login, database).Snapshot(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer copied.Close()
+	if !mysql.Patchable(l.snap.Schema(), copied.Schema()) {
+		return false, nil
+	}
+	p := &patching{loading: l, copied: copied, was: was, meta: meta}
+	if err := p.compare(ctx); err != nil {
+		return false, err
+	}
+	if err := srv.Login.Patch(ctx, database, p.tables(), func(to *mysql.Patch) error { return p.write(ctx, to) }); err != nil {
+		return false, err
+	}
+	l.t.Note("%d rows brought again, in %d tables", p.rows, len(p.differ))
+	l.t.Memorize(func() { x.mem.InPlace = database })
+	return true, nil
+}
+
+// takeBack brings the tables of a copy back to what they were before a refresh.
+func (x *runner) takeBack(ctx context.Context, was site.Site) error {
+	if was.Database.Engine != "mysql" {
+		return nil
+	}
+	srv, err := x.env.Server(ctx, was.Host)
+	if err != nil {
+		return err
+	}
+	err = srv.Login.TakeBack(ctx, was.Database.Name)
+	if errors.Is(err, tables.ErrRefused) {
+		return nil // no such database
+	}
+	return err
+}
+
+// settle makes what a refresh changed in place final.
+func (x *runner) settle(ctx context.Context) error {
+	srv, err := x.env.Server(ctx, x.p.Target.Host)
+	if err != nil {
+		return err
+	}
+	return srv.Login.Settle(ctx, x.mem.InPlace)
+}
+
+// patching is a loading of what differs only.
+type patching struct {
+	*loading
+	copied tables.Snapshot
+	was    *baseline.Baseline
+	meta   baseline.Meta
+
+	mu     sync.Mutex
+	differ []*differing
+	rows   int64
+}
+
+// differing is a table some rows of which must be brought again.
+type differing struct {
+	tab     tables.Table
+	whole   bool             // all of them
+	fetch   [][]tables.Value // keys of those to be brought
+	touched [][]tables.Value // keys of those to be removed first
+	n       *noting
+}
+
+// compare finds out which rows differ, and notes all others.
+func (p *patching) compare(ctx context.Context) error {
+	schema := p.snap.Schema()
+	total := int64(0)
+	for _, t := range schema.Tables {
+		total += t.Rows
+	}
+	p.t.Expect(total)
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(p.snap.Readers())
+	for _, tab := range schema.Tables {
+		g.Go(func() error {
+			d, err := p.table(gctx, tab)
+			if err != nil || d == nil {
+				return err
+			}
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			p.differ = append(p.differ, d)
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// table compares one table with what it was; nil: nothing is to be done.
+func (p *patching) table(ctx context.Context, tab tables.Table) (*differing, error) {
+	n, err := p.noting(ctx, tab)
+	if err != nil {
+		return nil, err
+	}
+	d := &differing{tab: tab, n: n}
+	if len(tab.Key) == 0 || n.textKey {
+		if same, err := p.sameWhole(ctx, tab, n); err != nil || same {
+			return nil, err
+		}
+		d.whole = true
+		return d, nil
+	}
+	base, err := p.was.Table(ctx, tab.Name)
+	if err != nil {
+		return nil, err
+	}
+	clean, err := p.onCopy(ctx, d, base)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.onOrigin(ctx, d, base, clean); err != nil {
+		return nil, err
+	}
+	if len(clean) > 0 { // what is left of them is not on the origin any more
+		err := p.copied.(tables.Summer).Sums(ctx, tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
+			if clean[n.keys.OfKey(key)] {
+				d.touched = append(d.touched, tables.Keep(key))
+			}
+			return ctx.Err()
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return p.decide(ctx, d)
+}
+
+// onCopy goes through the copy's rows. Those that are not as they were made are
+// to be removed; the others are given.
+func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair) (clean map[uint64]bool, err error) {
+	clean = make(map[uint64]bool, len(base))
+	err = p.copied.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
+		k := d.n.keys.OfKey(key)
+		if b, known := base[k]; known && b.Copy == now[0] {
+			clean[k] = true
+		} else {
+			d.touched = append(d.touched, tables.Keep(key))
+		}
+		return ctx.Err()
+	})
+	return clean, err
+}
+
+// onOrigin goes through the origin's rows, and notes those that are as they were
+// on both sides; the others are to be brought. Rows that it meets are taken out
+// of clean.
+func (p *patching) onOrigin(ctx context.Context, d *differing, base map[uint64]baseline.Pair, clean map[uint64]bool) error {
+	return p.snap.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
+		k := d.n.keys.OfKey(key)
+		b, known := base[k]
+		there := clean[k]
+		delete(clean, k)
+		if there && known && b.Origin == now[0] {
+			d.n.tally.Add(d.tab.Name, now)
+			if err := d.n.w.Put(ctx, k, b); err != nil {
+				return err
+			}
+			return d.n.tick(ctx)
+		}
+		key = tables.Keep(key)
+		d.fetch = append(d.fetch, key)
+		if there {
+			d.touched = append(d.touched, key)
+		}
+		return ctx.Err()
+	})
+}
+
+// decide tells how a table is brought in line.
+func (p *patching) decide(ctx context.Context, d *differing) (*differing, error) {
+	if len(d.fetch)+len(d.touched) == 0 {
+		return nil, p.leave(ctx, d.n)
+	}
+	if int64(len(d.fetch)) > d.tab.Rows/2 { // then reading all is cheaper; noting begins anew
+		n, err := p.noting(ctx, d.tab)
+		if err != nil {
+			return nil, err
+		}
+		return &differing{tab: d.tab, n: n, whole: true}, nil
+	}
+	return d, nil
+}
+
+// leave ends the noting of a table that stays as it is.
+func (p *patching) leave(ctx context.Context, n *noting) error {
+	n.changed = p.meta.Changed[n.tab.Name]
+	p.t.Add(0, 1)
+	return n.close(ctx)
+}
+
+// sameWhole tells whether a table whose rows can't be told one by one is as it
+// was on both sides, and then notes it.
+func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting) (bool, error) {
+	base, err := p.was.Table(ctx, tab.Name)
+	if err != nil {
+		return false, err
+	}
+	var origin, copied uint64
+	for _, b := range base {
+		origin, copied = origin+b.Origin, copied+b.Copy
+	}
+	rows, sum, err := p.snap.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
+	if err != nil || rows != int64(len(base)) || sum != origin {
+		return false, err
+	}
+	rows, sum, err = p.copied.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
+	if err != nil || rows != int64(len(base)) || sum != copied {
+		return false, err
+	}
+	for k, b := range base {
+		n.tally.Add(tab.Name, tables.Digest{b.Origin})
+		if err := n.w.Put(ctx, k, b); err != nil {
+			return false, err
+		}
+		if err := n.tick(ctx); err != nil {
+			return false, err
+		}
+	}
+	return true, p.leave(ctx, n)
+}
+
+func (p *patching) tables() (list []tables.Table) {
+	for _, d := range p.differ {
+		list = append(list, d.tab)
+	}
+	return list
+}
+
+// write puts the rows that differ, and closes the baseline before the server
+// makes them last.
+func (p *patching) write(ctx context.Context, to *mysql.Patch) error {
+	for _, d := range p.differ {
+		var err error
+		if d.whole {
+			err = to.Whole(d.tab, func(put func(tables.Row) error) error {
+				return p.snap.Read(ctx, d.tab.Name, tables.Range{}, p.putting(ctx, d.n, put))
+			})
+		} else {
+			err = to.Rows(d.tab, d.touched, func(put func(tables.Row) error) error {
+				return p.snap.(tables.Summer).Pick(ctx, d.tab.Name, d.fetch, p.putting(ctx, d.n, put))
+			})
+			d.n.changed.Add(carried(p.meta.Changed[d.tab.Name], d.touched))
+		}
+		if err != nil {
+			return err
+		}
+		p.t.Add(0, 1)
+		if err := d.n.close(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// putting changes rows into the copy's and puts them.
+func (p *patching) putting(ctx context.Context, n *noting, put func(tables.Row) error) func(tables.Row) error {
+	return func(r tables.Row) error {
+		if _, _, err := n.row(ctx, r); err != nil {
+			return err
+		}
+		p.rows++
+		return put(r)
+	}
+}
+
+// carried is what was found in rows that stay as they are.
+func carried(was stack.Changed, touched [][]tables.Value) stack.Changed {
+	gone := make(map[string]bool, len(touched))
+	for _, key := range touched {
+		gone[tables.Row{Key: key}.Address()] = true
+	}
+	stay := func(list []stack.Kept) []stack.Kept {
+		return slices.DeleteFunc(slices.Clone(list), func(k stack.Kept) bool { return gone[k.Row] })
+	}
+	return stack.Changed{Addresses: was.Addresses, Adjusted: was.Adjusted, Kept: stay(was.Kept), Left: stay(was.Left), Invalid: stay(was.Invalid)}
+}
