@@ -66,7 +66,7 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 	w.Keep()
 	s := copyOf(w, live, "again", func(*clone.Choices) {})
 	w.Stop()
-	for i, m := range []string{"files progress", "tables progress", "place end", "evidence progress"} {
+	for i, m := range []string{"tables progress", "tables end", "place end", "evidence progress"} {
 		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '+') WHERE post_name = 'post-3'")
 		p, err := w.Desk.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
@@ -93,6 +93,63 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 		nothingLeft(t, w)
 		w.Stop()
 	}
+}
+
+// onCopy runs a statement in a copy's database.
+func onCopy(t *testing.T, s site.Site, statement string) { onOrigin(t, s, statement) }
+
+func TestARealRefreshBringsOnlyWhatDiffers(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(60))", "INSERT INTO sk_loose VALUES ('https://ferry.skerryline.example/'), ('x'), ('x')",
+		"CREATE TABLE sk_words (w VARCHAR(80) PRIMARY KEY, n INT)", "INSERT INTO sk_words VALUES ('https://ferry.skerryline.example/tide', 1), ('plain', 2)"} {
+		onOrigin(t, live, q)
+	}
+	w.Keep()
+	s := copyOf(w, live, "near", func(*clone.Choices) {})
+	for _, q := range []string{
+		"UPDATE sk_posts SET post_content = 'https://ferry.skerryline.example/new/' WHERE post_name = 'post-3'", "DELETE FROM sk_posts WHERE post_name = 'post-4'",
+		"INSERT INTO sk_term_relationships VALUES (7001, 1, 0)", "INSERT INTO sk_loose VALUES ('y')", "INSERT INTO sk_words VALUES ('https://ferry.skerryline.example/ebb', 3)",
+		"INSERT INTO sk_comments (comment_ID, comment_content, comment_author) VALUES (900, 'theirs', 'a')",
+	} {
+		onOrigin(t, live, q)
+	}
+	for _, q := range []string{
+		"DELETE FROM sk_posts WHERE post_name = 'post-5'", "UPDATE sk_posts SET post_title = 'ours' WHERE post_name = 'post-6'",
+		"INSERT INTO sk_comments (comment_ID, comment_content, comment_author) VALUES (900, 'ours', 'b'), (901, 'ours', 'b')",
+	} {
+		onCopy(t, s, q)
+	}
+	refresh := func() plan.Run {
+		p, err := w.Desk.PlanRefresh(context.Background(), s.ID)
+		require.NoError(t, err)
+		r := w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+		holds(t, w, w.Site("near"))
+		nothingLeft(t, w)
+		return r
+	}
+	r := refresh()
+	assert.Contains(t, noteOf(r, "tables"), "rows brought again, in")
+	assert.Equal(t, s.Database, w.Site("near").Database, "it is the same database")
+	_, page := ask(t, w.Site("near"), "/post-6/")
+	lacks(t, page, "ours")
+
+	assert.Regexp(t, "^[0-9] rows brought again", noteOf(refresh(), "tables"), "no more than what the visit wrote")
+
+	onOrigin(t, live, "ALTER TABLE sk_words ADD COLUMN tide INT")
+	r = refresh()
+	assert.Contains(t, noteOf(r, "tables"), "addresses rewritten", "another shape: all is loaded anew")
+	assert.NotEqual(t, s.Database.Name, w.Site("near").Database.Name)
+}
+
+func noteOf(r plan.Run, step string) string {
+	for _, p := range r.Steps {
+		if p.Name == step {
+			return p.Note
+		}
+	}
+	return ""
 }
 
 // nothingLeft wants no leftovers, and no database of ours but those of copies.
