@@ -22,7 +22,7 @@ import (
 type copyFlags struct {
 	name, purpose, lease, hold, larger string
 	host                               string
-	skip, loud, allow                  []string
+	skip, loud, allow, only, empty     []string
 	spare, plainTitle, dry, detach     bool
 	runtime                            site.Runtime
 }
@@ -33,6 +33,8 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.host, "host", "", "on which host to make it (default: this machine)")
 	c.Flags().StringVar(&f.lease, "lease", "", "how long it lives: 6h, 3d, 2w (default from the configuration)")
 	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
+	c.Flags().StringSliceVar(&f.only, "only", nil, "kinds of content to bring, with what they refer to: "+site.KindList(site.Kinds))
+	c.Flags().StringSliceVar(&f.empty, "empty-table", nil, "tables to bring without their rows")
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
 	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
@@ -56,7 +58,11 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.host != "" {
 		c.Host = f.host
 	}
-	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime
+	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty
+	var err error
+	if c.Only, err = site.ParseKinds(f.only); err != nil {
+		return usageError{err}
+	}
 	for _, s := range []string{f.runtime.Memory, f.runtime.Upload} {
 		if s != "" {
 			if _, err := size(s); err != nil {
@@ -64,7 +70,6 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 			}
 		}
 	}
-	var err error
 	if c.Lease, err = span(f.lease, c.Lease); err != nil {
 		return err
 	}

@@ -122,6 +122,9 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err != nil {
 		return err
 	}
+	if err := in.Transform.Choose(ctx, in.Snapshot); err != nil {
+		return fmt.Errorf("choosing what belongs on the copy: %w", err)
+	}
 	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: meta.Changed, originNow: map[string]bool{}, tally: tables.Tally{}}
 	if err := w.all(ctx); err != nil {
 		return err

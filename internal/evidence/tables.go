@@ -78,6 +78,7 @@ type difference struct {
 	onOrigin int
 	onCopy   int
 	clashes  int
+	rows     int64 // of the origin that belong on the copy
 }
 
 func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
@@ -106,8 +107,12 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	w.rep.Apart.Origin += d.onOrigin
 	w.rep.Apart.Copy += d.onCopy
 	w.rep.Apart.Clashes += d.clashes
+	rows := t.Rows
+	if w.in.Transform.Chooses(t.Name) {
+		rows = d.rows
+	}
 	c := Check{Name: "table " + t.Name, Group: "tables", Title: t.Name, Verdict: Holds,
-		Origin: fmt.Sprintf("%s rows %.8s", site.Number(t.Rows), fmt.Sprintf("%016x", sumO)), Copy: fmt.Sprintf("%s rows %.8s", site.Number(ct.Rows), fmt.Sprintf("%016x", sumC))}
+		Origin: fmt.Sprintf("%s rows %.8s", site.Number(rows), fmt.Sprintf("%016x", sumO)), Copy: fmt.Sprintf("%s rows %.8s", site.Number(ct.Rows), fmt.Sprintf("%016x", sumC))}
 	switch {
 	case d.spoiled.n > 0:
 		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d rows are not what they should be", d.spoiled.n), d.spoiled.where, d.spoiled.n
@@ -141,6 +146,7 @@ func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Ra
 	g.Go(func() error {
 		return w.originRows(gctx, t, part, base, func(key uint64, before tables.Digest, after uint64, row func() string) {
 			*sumO += after
+			d.rows++
 			w.tally.Add(t.Name, before)
 			want[key] = expected{digest: after, origin: before[0], row: row}
 		})
@@ -194,7 +200,11 @@ type seen struct {
 // others. Without such a baseline, row is given those that may hold an address.
 func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Table, part tables.Range, same func(key []tables.Value, d tables.Digest) bool, clean func(key []tables.Value, d tables.Digest) error, row func(tables.Row) error) error {
 	sm, sums := snap.(tables.Summer)
-	if _, made := w.made[t.Name]; !made || !sums || len(t.Key) == 0 {
+	_, made := w.made[t.Name]
+	if !made && w.in.Transform.Chooses(t.Name) {
+		return snap.Read(ctx, t.Name, part, row)
+	}
+	if !made || !sums || len(t.Key) == 0 {
 		return tables.Scan(ctx, snap, t, part, w.in.Transform.Search(t), clean, row)
 	}
 	return tables.Sift(ctx, sm, t, part, tables.Search{}, func(key []tables.Value, d tables.Digest, _ bool) (bool, error) {
@@ -225,6 +235,9 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 		give(k, d, is, addressOf(key))
 		return tick()
 	}, func(r tables.Row) error {
+		if !w.in.Transform.Keeps(t, r) {
+			return tick()
+		}
 		before, buf = w.origin.Digest(t.Name, r, buf)
 		for _, f := range stack.Invalid(t, r) {
 			w.originNow[f.String()] = true

@@ -18,6 +18,7 @@ type Facts struct {
 	Themes     []Component   `json:"themes,omitempty"`
 	Contents   []Count       `json:"contents,omitempty"`
 	Users      []Count       `json:"users,omitempty"`
+	Kinds      []Count       `json:"kinds,omitempty"` // how much there is of each kind of content
 	Tasks      []Task        `json:"tasks,omitempty"`
 	Outward    []Outward     `json:"outward,omitempty"`
 	Folders    []Folder      `json:"folders,omitempty"`

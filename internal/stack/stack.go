@@ -40,6 +40,9 @@ type Stack interface {
 	// Touches tells which rows Adjust may change: those with one of the values in
 	// the column. "" is none of this table.
 	Touches(prefix, table string) (column string, values []string)
+	// Choose works out which rows belong to kinds of content, and to what these
+	// refer to.
+	Choose(ctx context.Context, snap tables.Snapshot, f site.Facts, only []site.Kind) (Keeper, error)
 	// Accounts lists the names under which one can sign in, administrators first.
 	Accounts(ctx context.Context, p Place, db site.Database) ([]string, error)
 	// Password gives the secret of the site's database account, from where the

@@ -10,6 +10,7 @@ import (
 type Transform struct {
 	Stack  Stack
 	Change Change
+	keeper Keeper // nil: every row is brought
 }
 
 // Changed counts what a transform did to rows.

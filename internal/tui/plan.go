@@ -78,6 +78,15 @@ func (p *planScreen) choicesFor() []choice {
 			return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
 		}, turn: func(p *planScreen, by int) { p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by) }})
 	}
+	for _, k := range site.Kinds {
+		if p.in.Origin.Facts.Has(k) == 0 {
+			continue
+		}
+		all = append(all, choice{label: "content: " + string(k), help: k.Explain() + p.absent(), text: func(p *planScreen) string {
+			n := site.Number(p.in.Origin.Facts.Has(k))
+			return pick(p.choices.Only == nil || slices.Contains(p.choices.Only, k), n+" brought", "stay, but for what others need")
+		}, turn: func(p *planScreen, _ int) { p.choices.Only = toggledKind(p.choices.Only, k, p.in.Origin.Facts) }})
+	}
 	for _, r := range site.QuietRules {
 		all = append(all, choice{label: "quiet: " + string(r), help: r.Explain(), text: func(p *planScreen) string {
 			return pick(slices.Contains(p.choices.Quiet, r), "kept", "OFF")
@@ -120,6 +129,37 @@ func (p *planScreen) runsUnder() string {
 		return "php " + php + was
 	}
 	return "the preview" + was
+}
+
+// absent names the kinds of content that the site does not have.
+func (p *planScreen) absent() string {
+	var none []site.Kind
+	for _, k := range site.Kinds {
+		if p.in.Origin.Facts.Has(k) == 0 {
+			none = append(none, k)
+		}
+	}
+	return pick(len(none) > 0, " (not here: "+site.KindList(none)+")", "")
+}
+
+// toggledKind keeps the kinds in their order; nil is all of them.
+func toggledKind(have []site.Kind, k site.Kind, f *site.Facts) []site.Kind {
+	if have == nil {
+		have = site.Kinds
+	}
+	out, missing := []site.Kind{}, false
+	for _, q := range site.Kinds {
+		switch {
+		case slices.Contains(have, q) != (q == k):
+			out = append(out, q)
+		case f.Has(q) > 0:
+			missing = true
+		}
+	}
+	if !missing {
+		return nil
+	}
+	return out
 }
 
 // toggled keeps the rules in their order.

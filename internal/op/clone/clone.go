@@ -34,6 +34,8 @@ type Choices struct {
 	Title   bool          `json:"title"`           // say in the title that it is a copy
 	Allow   []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
 	Runtime site.Runtime  `json:"runtime,omitzero"`
+	Only    []site.Kind   `json:"only,omitempty"`  // kinds of content to bring; nil: all
+	Empty   []string      `json:"empty,omitempty"` // tables to bring without rows
 }
 
 // DefaultLease is how long a copy lives if nobody says otherwise.
@@ -91,6 +93,7 @@ func Plan(in Input) plan.Plan {
 	p.Target = target(in, note)
 	d := detail{Choices: in.Choices, Filter: stack.DatabaseFilter(in.Origin.Root, f.Database), Lease: p.Target.Lease}
 	measure(&p, &d, in)
+	contents(&p, in, note)
 	p.Findings = append(p.Findings, relevant(f.Findings, in.Choices)...)
 	for _, r := range op.Pairs(f.Addresses, p.Target.Address()) {
 		p.Rewrites = append(p.Rewrites, plan.Rewrite{From: r.From.String(), To: r.To.String()})
@@ -146,6 +149,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	t.Root = path.Join(pl.Folder, c.Name, "now", "site")
 	t.Addresses = []site.Address{{Scheme: "http", Host: c.Name + ".localhost", Port: in.Port}}
 	t.Quiet, t.Allow, t.CheckedAt = c.Quiet, c.Allow, in.Now
+	t.Only, t.Empty = c.Only, c.Empty
 	t.Runtime = runtime(in, t, pl, note)
 	t.Title = f.Title
 	if c.Title && f.Title != "" {

@@ -21,7 +21,7 @@ import (
 func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	to := x.p.Target
-	return now, err == nil && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet), err
+	return now, err == nil && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet) && slices.Equal(now.Only, to.Only) && slices.Equal(now.Empty, to.Empty), err
 }
 
 // patch brings the tables of a copy in line where they are: rows that changed
@@ -320,6 +320,9 @@ func (p *patching) write(ctx context.Context, to *mysql.Patch) error {
 // putting changes rows into the copy's and puts them.
 func (p *patching) putting(ctx context.Context, n *noting, put func(tables.Row) error) func(tables.Row) error {
 	return func(r tables.Row) error {
+		if !p.tr.Keeps(n.tab, r) {
+			return ctx.Err()
+		}
 		if _, _, err := n.row(ctx, r); err != nil {
 			return err
 		}

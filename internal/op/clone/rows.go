@@ -94,6 +94,9 @@ func (l *loading) pour(ctx context.Context, tab tables.Table, put func(tables.Ro
 		return err
 	}
 	err = l.snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
+		if !l.tr.Keeps(tab, r) {
+			return n.tick(ctx)
+		}
 		if _, _, err := n.row(ctx, r); err != nil {
 			return err
 		}

@@ -60,6 +60,9 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	}
 	defer snap.Close()
 	l := &loading{x: x, t: t, snap: snap, tr: tr, b: b, changed: map[string]stack.Changed{}, tally: tables.Tally{}}
+	if err := tr.Choose(ctx, snap); err != nil {
+		return fmt.Errorf("choosing what to bring: %w", err)
+	}
 	patched, err := x.patch(ctx, l)
 	if err != nil {
 		return err
@@ -337,7 +340,7 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 // table loads one table: inside the server where that is possible, else through
 // here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
-	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 {
+	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) {
 		_, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
 		if err != nil {
 			return err

@@ -91,6 +91,11 @@ func (Stack) Adjust(stack.Change, tables.Table, tables.Row) int { return 0 }
 // Touches names nothing.
 func (Stack) Touches(string, string) (string, []string) { return "", nil }
 
+// Choose knows of no kinds.
+func (Stack) Choose(context.Context, tables.Snapshot, site.Facts, []site.Kind) (stack.Keeper, error) {
+	return nil, nil
+}
+
 // Accounts knows of none.
 func (Stack) Accounts(context.Context, stack.Place, site.Database) ([]string, error) { return nil, nil }
 

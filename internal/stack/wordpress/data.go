@@ -24,6 +24,7 @@ type data struct {
 	prefix   string
 	options  map[string]string
 	contents map[string]int
+	types    map[string]int // of content, by the CMS's names
 	roles    map[string]int
 	blogs    []blog
 	broken   []string // where a value looks serialized and is not well formed
@@ -39,7 +40,7 @@ type blog struct {
 var kinds = map[string]string{"post": "posts", "page": "pages", "attachment": "media", "nav_menu_item": "menu items", "revision": "revisions", "product": "products", "shop_order": "orders"}
 
 func (d *data) read() error {
-	d.options, d.contents, d.roles = map[string]string{}, map[string]int{}, map[string]int{}
+	d.options, d.contents, d.types, d.roles = map[string]string{}, map[string]int{}, map[string]int{}, map[string]int{}
 	reads := []struct {
 		table string
 		give  func(row)
@@ -51,6 +52,7 @@ func (d *data) read() error {
 		{"postmeta", func(r row) { d.judge(r.text("meta_value"), "post "+r.text("post_id")+", "+r.text("meta_key")) }},
 		{"posts", func(r row) {
 			kind := r.text("post_type")
+			d.types[kind]++
 			if word, ok := kinds[kind]; ok {
 				kind = word
 			}

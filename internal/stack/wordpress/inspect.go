@@ -208,6 +208,7 @@ func (d *data) tell(f *site.Facts, conf config) {
 	d.states(f)
 	f.Contents = counts(d.contents)
 	f.Users = counts(d.roles)
+	d.countKinds(f)
 	f.Tasks = d.tasks()
 	f.Outward = d.outward(f)
 	if n := len(d.broken); n > 0 {

@@ -1,0 +1,52 @@
+package clone
+
+import (
+	"slices"
+	"strings"
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// contents says what follows from the choice of kinds of content and of tables.
+func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, string)) {
+	f, c := in.Origin.Facts, in.Choices
+	for _, t := range c.Empty {
+		i := slices.IndexFunc(f.Tables, func(x site.Table) bool { return x.Name == t })
+		if i < 0 {
+			note(site.Block, "table", "the site has no table "+t, "choose from: "+tableNames(f))
+			continue
+		}
+		p.Rows -= f.Tables[i].Rows
+		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: "rows of " + t, Why: "chosen", Bytes: f.Tables[i].Bytes})
+	}
+	if c.Only == nil {
+		return
+	}
+	if len(f.Kinds) == 0 {
+		note(site.Block, "kinds", "what kinds of content "+in.Origin.Name+" has is not known", "inspect it again, or bring all")
+	}
+	if len(c.Only) == 0 {
+		note(site.Block, "kinds", "no kind of content is chosen", "choose at least one")
+	}
+	for _, k := range site.Kinds {
+		n, chosen := f.Has(k), slices.Contains(c.Only, k)
+		switch {
+		case chosen && n == 0 && len(f.Kinds) > 0:
+			note(site.Note, "kind-absent", in.Origin.Name+" has no "+string(k), "nothing is brought of this kind")
+		case !chosen && n > 0:
+			p.LeftOut = append(p.LeftOut, plan.LeftOut{What: plural(n, "entry", "entries") + " of " + string(k), Why: "chosen, but for what others need"})
+		}
+	}
+	if !slices.Contains(c.Only, site.Media) && f.Has(site.Media) > 0 {
+		note(site.Note, "media-files", "the files of the media library come all the same: texts may name them", "leave out wp-content/uploads too if they need not")
+	}
+}
+
+func tableNames(f *site.Facts) string {
+	names := make([]string, len(f.Tables))
+	for i, t := range f.Tables {
+		names[i] = t.Name
+	}
+	return strings.Join(names, ", ")
+}

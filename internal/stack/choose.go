@@ -1,0 +1,41 @@
+package stack
+
+import (
+	"context"
+	"slices"
+
+	"alibi/internal/tables"
+)
+
+// Keeper says which rows of an origin are brought, where not all are.
+type Keeper interface {
+	// Chooses tells whether some rows of the table may stay behind.
+	Chooses(table string) bool
+	// Keeps tells whether a row is brought.
+	Keeps(t tables.Table, r tables.Row) bool
+}
+
+// Choose works out from a state of the origin what belongs to the kinds that
+// the copy is to have, and what these refer to.
+func (x *Transform) Choose(ctx context.Context, snap tables.Snapshot) error {
+	x.keeper = nil
+	if x.Change.Copy.Only == nil {
+		return nil
+	}
+	var err error
+	x.keeper, err = x.Stack.Choose(ctx, snap, x.Change.Origin, x.Change.Copy.Only)
+	return err
+}
+
+// Chooses tells whether some rows of the table may stay behind.
+func (x *Transform) Chooses(table string) bool {
+	return slices.Contains(x.Change.Copy.Empty, table) || x.keeper != nil && x.keeper.Chooses(table)
+}
+
+// Keeps tells whether a row of the origin is brought to the copy.
+func (x *Transform) Keeps(t tables.Table, r tables.Row) bool {
+	if slices.Contains(x.Change.Copy.Empty, t.Name) {
+		return false
+	}
+	return x.keeper == nil || !x.keeper.Chooses(t.Name) || x.keeper.Keeps(t, r)
+}
