@@ -84,7 +84,7 @@ func Start(ctx context.Context, home string, port int, small bool) (*World, erro
 	if err := Wipe(home); err != nil {
 		return nil, err
 	}
-	c := desk.Config{Machine: Machine, Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}}
+	c := desk.Config{Machine: Machine, Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}}
 	c.Quota.Copies, c.Quota.Bytes = 20, 4<<30
 	if err := desk.SaveConfig(home, c); err != nil {
 		return nil, err

@@ -18,6 +18,7 @@ import (
 // Config is what people may set, in config.toml in Alibi's folder.
 type Config struct {
 	Machine string     `toml:"machine" comment:"what this machine is called on the screens"`
+	Hosts   string     `toml:"hosts" comment:"the hosts file in which names of live sites can be pointed at copies; empty: the system's"`
 	Gateway Gateway    `toml:"gateway"`
 	Lease   LeaseRules `toml:"lease"`
 	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`

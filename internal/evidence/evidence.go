@@ -46,11 +46,12 @@ type Report struct {
 	Files  int           `json:"files"` // compared
 	Apart  site.Apart    `json:"apart"`
 	Checks []Check       `json:"checks"`
+	Held   []site.Rule   `json:"held,omitempty"` // quiet rules that were tried and held
 }
 
 // Proof sums the report up.
 func (r Report) Proof() site.Proof {
-	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks)}
+	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks), Held: r.Held}
 	for _, c := range r.Checks {
 		if c.Verdict == Broken {
 			p.Broken++

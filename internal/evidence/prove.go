@@ -261,7 +261,9 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 	}
 	c.Copy = fmt.Sprintf("%d of %d hold", len(in.Copy.Quiet), len(in.Copy.Quiet))
 	for _, r := range in.Copy.Quiet {
-		if !t.Holds[r] {
+		if t.Holds[r] {
+			rep.Held = append(rep.Held, r)
+		} else {
 			c.Verdict = Broken
 			c.Number++
 			c.Where = append(c.Where, fmt.Sprintf("%s: it is not so that %s", r, r.Explain()))

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -72,6 +73,9 @@ func (g *Gateway) Serve(ctx context.Context, ln net.Listener) error {
 	srv := &http.Server{Handler: g, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
 	stop := context.AfterFunc(ctx, func() { srv.Close() })
 	defer stop()
+	if six, err := net.Listen("tcp6", net.JoinHostPort("::1", g.Port)); err == nil { // where there is IPv6
+		go func() { _ = srv.Serve(six) }() // ends with the server
+	}
 	if err := srv.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
@@ -117,6 +121,9 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Content-Security-Policy", "default-src 'self' data:; script-src 'none'; object-src 'none'; style-src 'self' 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'")
 	name, ok := g.name(r.Host)
+	if !ok && g.pointed(w, r) {
+		return
+	}
 	if !ok {
 		g.notice(w, http.StatusMisdirectedRequest, notice{Heading: "Not served here", Lines: []string{"This address does not belong to a copy on this machine."}})
 		return
@@ -138,6 +145,25 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	g.notice(w, http.StatusNotFound, notice{Heading: "No copy is called " + name, Lines: []string{"It may have expired and been removed, or the name is misspelt. These are the copies on this machine:"}, Sites: g.banners(sites)})
+}
+
+// pointed answers for a live name that leads to a copy on this machine.
+func (g *Gateway) pointed(w http.ResponseWriter, r *http.Request) bool {
+	sites, err := g.Sites(r.Context())
+	if err != nil {
+		return false
+	}
+	byID := map[site.ID]site.Site{}
+	for _, s := range sites {
+		byID[s.ID] = s
+	}
+	for _, s := range sites {
+		if s.Pointed != nil && slices.Contains(s.Pointed.Names, hostOnly(r.Host)) {
+			LiveOf(s, byID[s.Origin], g.Port, g.Log).ServeHTTP(w, r)
+			return true
+		}
+	}
+	return false
 }
 
 func (g *Gateway) index(w http.ResponseWriter, sites []site.Site) {
@@ -188,8 +214,12 @@ func markSVG(m site.Mark) template.HTML {
 	return template.HTML(b.String()) //nolint:gosec // made of numbers
 }
 
+// CopyHeader tells programs which copy an answer is from.
+const CopyHeader = "Alibi-Copy"
+
 // copy answers for one copy, by its state.
 func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, sites []site.Site) {
+	w.Header().Set(CopyHeader, s.Name)
 	b := g.banner(s, sites, g.session(r, s))
 	_, probing := check(g.Secret, r.Header.Get(probeHeader), "probe", s.ID, g.Now())
 	if probing && (s.State == site.Making || s.State == site.Failed) {

@@ -14,6 +14,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
+	"alibi/internal/runtime/names"
 	"alibi/internal/site"
 	"alibi/internal/tables/mysql"
 )
@@ -68,6 +69,9 @@ func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation 
 // madePath names a database or an account in the list of what was made.
 func madePath(kind, name string) string { return kind + ":" + name }
 
+// NamesPath names lines of a hosts file in the list of what was made.
+func NamesPath(file, mark string) string { return madePath("names", file+"#"+mark) }
+
 // Unmake removes something that was made, and notes that it is gone.
 func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 	var err error
@@ -85,6 +89,9 @@ func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 		} else {
 			err = srv.Login.DropAccount(ctx, name)
 		}
+	case "names":
+		file, mark, _ := strings.Cut(name, "#")
+		err = names.File{Path: file}.Remove(mark)
 	default:
 		err = e.removeFolder(ctx, m.Host, m.Path)
 	}

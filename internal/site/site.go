@@ -104,6 +104,13 @@ type Site struct {
 	Proof     Proof     `json:"proof"`
 	Facts     *Facts    `json:"facts,omitempty"`
 	Run       string    `json:"run,omitempty"` // the run that is at work on it
+	Pointed   *Pointed  `json:"pointed,omitempty"`
+}
+
+// Pointed says that names of the live site lead to a copy, on this machine.
+type Pointed struct {
+	Names []string  `json:"names"`
+	At    time.Time `json:"at"`
 }
 
 // Address is the primary address, or the zero value.
@@ -150,6 +157,7 @@ type Proof struct {
 	At     time.Time `json:"at"` // zero: never proven
 	Checks int       `json:"checks"`
 	Broken int       `json:"broken"`
+	Held   []Rule    `json:"held,omitempty"` // quiet rules that were tried then, and held
 }
 
 // Rule is one thing that a copy must not do to the outside.

@@ -21,7 +21,7 @@ func siteHints(s site.Site) []hint {
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}}
 }
 
 // siteKey does what a key means for a site.
@@ -59,6 +59,10 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return openEvidence(a, s), true
 	case "o":
 		return openAddress(a, s), true
+	case "p":
+		return askLiveName(a, s), true
+	case "m":
+		return openCaught(a, s), true
 	case "t":
 		return askTime(a, s), true
 	case "h":

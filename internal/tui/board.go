@@ -309,6 +309,13 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 	t := a.theme
 	now := a.desk.Now()
 	if s.Role == site.Live {
+		for _, f := range a.board.Families {
+			for _, c := range f.Copies {
+				if c.Origin == s.ID && c.Pointed != nil {
+					return t.soon.Render("its name leads to " + plain(c.Name) + " here (p ends it)")
+				}
+			}
+		}
 		text := "not inspected yet"
 		if s.Facts != nil {
 			text = "read " + site.Ago(now.Sub(s.Facts.At))

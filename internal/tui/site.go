@@ -172,6 +172,9 @@ func (f *sheet) standing(a *app) {
 		f.line("made for", pick(x.Purpose != "", x.Purpose, "-"))
 		f.line("lease", x.LeaseText(now))
 		f.line("apart", x.ApartText()+"  ("+changes(x.Apart.Copy)+" here, "+fmt.Sprint(x.Apart.Origin)+" there)")
+		if p := x.Pointed; p != nil {
+			f.out = append(f.out, f.t.soft.Render(f.t.fit(" live name", f.labels))+f.t.soon.Render(f.t.fit("leads here since "+p.At.Local().Format("15:04")+": "+plain(strings.Join(p.Names, ", ")), f.w-f.labels)))
+		}
 		f.line("evidence", x.ProofText()+pick(!x.Proof.At.IsZero(), ", "+site.Ago(now.Sub(x.Proof.At)), ""))
 		return
 	}
@@ -286,6 +289,9 @@ func component(t *theme, c site.Component) string {
 
 func quietLine(t *theme, x site.Site, r site.Rule) string {
 	for _, q := range x.Quiet {
+		if q == r && slices.Contains(x.Proof.Held, r) {
+			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 42)) + t.good.Render("tried, holds")
+		}
 		if q == r {
 			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(r.Explain())
 		}

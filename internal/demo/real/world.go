@@ -52,7 +52,7 @@ func Start(ctx context.Context, home string, port int, tell func(string)) (_ *Wo
 	if err != nil {
 		return nil, err
 	}
-	c := desk.Config{Machine: "slipway", Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}}
+	c := desk.Config{Machine: "slipway", Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}}
 	if err := desk.SaveConfig(home, c); err != nil {
 		return nil, err
 	}

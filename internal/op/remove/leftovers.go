@@ -46,6 +46,9 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 		if m.Kind == "database" && used {
 			used = s.Run != "" || m.Path == "database:"+s.Database.Name
 		}
+		if m.Kind == "names" && used {
+			used = s.Pointed != nil
+		}
 		if !used {
 			seen[m.Path] = true
 			out = append(out, Leftover{m.Host, m.Kind, m.Path, "no site needs it any more", weight(m.Path)})

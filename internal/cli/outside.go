@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"alibi/internal/desk"
+	"alibi/internal/gateway"
+	"alibi/internal/runtime/caught"
+	"alibi/internal/site"
+)
+
+func (a *app) caught() *cobra.Command {
+	return &cobra.Command{Use: "caught COPY [NUMBER]", Short: "Show what a copy wanted to send to the outside", Long: "List mails and calls that a copy's code wanted to send and its quiet rules caught, the newest first, or one of them in full.", Args: args(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
+			list, err := d.Caught(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			if len(given) > 0 {
+				n, err := strconv.Atoi(given[0])
+				if err != nil || n < 1 || n > len(list) {
+					return usageError{fmt.Errorf("%q is none of the %d that were caught", given[0], len(list))}
+				}
+				return a.print(list[n-1], func(w io.Writer) { printCaught(w, list[n-1]) })
+			}
+			return a.print(list, func(w io.Writer) {
+				if len(list) == 0 {
+					fmt.Fprintln(w, "nothing was caught: the copy sent nothing")
+					return
+				}
+				table(w, func(row func(...string)) {
+					row("NO", "WHEN", "WHAT", "TO", "SUBJECT")
+					for i, it := range list {
+						row(strconv.Itoa(i+1), it.At.Local().Format("2 Jan 15:04:05"), it.Kind, it.To, it.Subject)
+					}
+				})
+			})
+		})}
+}
+
+func printCaught(w io.Writer, it caught.Item) {
+	fmt.Fprintf(w, "%s at %s\nto %s\n", it.Kind, it.At.Local().Format(time.RFC1123), it.To)
+	if it.Subject != "" {
+		fmt.Fprintf(w, "subject %s\n", it.Subject)
+	}
+	if it.Text != "" {
+		fmt.Fprintf(w, "\n%s\n", strings.TrimRight(it.Text, "\r\n"))
+	}
+}
+
+func (a *app) override() *cobra.Command {
+	var off bool
+	c := &cobra.Command{Use: "override COPY", Short: "Have the live site's names lead to a copy, on this machine only", Long: `Write lines into this machine's hosts file, so that the names of the live site lead to the copy here, for
+both IPv4 and IPv6. Only lines that Alibi wrote are ever touched. It stands on the board for as long as it
+lasts; --off ends it and proves that it is ended. It ends with the copy, too.`, Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			do, word := d.PointHere, "leads to "
+			if off {
+				do, word = d.PointBack, "leads, as seen from here, to "
+			}
+			list, err := do(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				for _, l := range list {
+					to := strings.Join(l.To, " and ")
+					if to == "" {
+						to = "nothing that this machine knows"
+					}
+					fmt.Fprintf(w, "%s %s%s", l.Name, word, to)
+					if l.Answers != "" {
+						fmt.Fprintf(w, "; http://%s/ answers %s", net.JoinHostPort(l.Name, d.Env.Port), l.Answers)
+					}
+					fmt.Fprintln(w)
+				}
+				if off {
+					fmt.Fprintf(w, "no name leads to %s any more\n", s.Name)
+				} else {
+					fmt.Fprintf(w, "end it with: alibi override %s --off\n", s.Name)
+				}
+			})
+		})}
+	c.Flags().BoolVar(&off, "off", false, "end it")
+	return c
+}
+
+func (a *app) proxy() *cobra.Command {
+	port := 0
+	c := &cobra.Command{Use: "proxy COPY", Short: "Show a copy under its live address to a browser that uses a proxy", Long: `Be an HTTP proxy on this machine, until interrupted: a browser that uses it sees the copy under the live
+site's names, by HTTP and by HTTPS (with a certificate that it warns of). Nothing else is let through, and
+nothing is written anywhere.`, Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			live, _, err := d.Live(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			ln, err := gateway.Listen(strconv.Itoa(port))
+			if err != nil {
+				return err
+			}
+			return a.kept(ctx, d, func() error {
+				fmt.Fprintf(a.out, "a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n", ln.Addr(), s.Name, strings.Join(live.Hosts(), ", "))
+				srv := &http.Server{Handler: &gateway.Proxy{Live: live}, ReadHeaderTimeout: 10 * time.Second}
+				stop := context.AfterFunc(ctx, func() { srv.Close() })
+				defer stop()
+				if err := srv.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
+					return err
+				}
+				return nil
+			})
+		})}
+	c.Flags().IntVar(&port, "port", 0, "port of the proxy (default: a free one)")
+	return c
+}

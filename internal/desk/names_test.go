@@ -1,0 +1,65 @@
+package desk_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/names"
+)
+
+func TestTheLiveNameLeadsToACopy(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy("skerryline.example", "near")
+	hosts := filepath.Join(w.Desk.Home(), "hosts")
+	const theirs = "127.0.0.1 localhost\n"
+	require.NoError(t, os.WriteFile(hosts, []byte(theirs), 0o644))
+
+	list, err := w.Desk.PointHere(ctx, s.ID)
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	assert.Equal(t, []string{"127.0.0.1", "::1"}, list[0].To)
+	assert.Equal(t, "200 from near", list[0].Answers)
+	assert.NotNil(t, w.Site("near").Pointed)
+	left, err := w.Desk.Leftovers(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left, "it belongs to a copy")
+
+	list, err = w.Desk.PointBack(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Empty(t, list[0].To)
+	text, err := os.ReadFile(hosts)
+	require.NoError(t, err)
+	assert.Equal(t, theirs, string(text))
+	assert.Nil(t, w.Site("near").Pointed)
+
+	require.NoError(t, os.WriteFile(hosts, []byte("192.0.2.9 "+list[0].Name+"\n"), 0o644))
+	_, err = w.Desk.PointHere(ctx, s.ID)
+	require.ErrorIs(t, err, names.ErrTaken)
+	assert.Nil(t, w.Site("near").Pointed)
+
+	require.NoError(t, os.WriteFile(hosts, []byte(theirs), 0o644))
+	_, err = w.Desk.PointHere(ctx, s.ID)
+	require.NoError(t, err)
+	p, err := w.Desk.PlanRemove(ctx, s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(p).State)
+	text, err = os.ReadFile(hosts)
+	require.NoError(t, err)
+	assert.Equal(t, theirs, string(text), "it goes with the copy")
+	_, err = w.Desk.PointHere(ctx, w.Site("skerryline.example").ID)
+	assert.ErrorContains(t, err, "is no copy that answers")
+	got, err := w.Desk.Caught(ctx, w.Copy("skerryline.example", "other").ID)
+	require.NoError(t, err)
+	assert.Empty(t, got)
+	_, err = w.Desk.Caught(ctx, w.Site("skerryline.example").ID)
+	assert.ErrorContains(t, err, "what it sends is sent")
+}
