@@ -60,6 +60,9 @@ func TestTheWholeWayByCommand(t *testing.T) {
 	assert.Contains(t, ok("evidence", "winter", "--strict"), "evidence holds")
 	assert.Contains(t, ok("open", "winter"), "http://winter.localhost:")
 	assert.Contains(t, ok("open", "winter", "--inside"), "/-/key/")
+	assert.Contains(t, ok("caught", "winter"), "nothing was caught")
+	assert.Contains(t, ok("override", "winter"), "leads to 127.0.0.1 and ::1; http://skerryline.example:")
+	assert.Contains(t, ok("override", "winter", "--off"), "no name leads to winter any more")
 	assert.Contains(t, ok("extend", "winter", "2d"), "ends in 2 d")
 	assert.Contains(t, ok("refresh", "winter"), "evidence holds")
 	assert.Contains(t, ok("hold", "winter", "sign-off", "on", "Friday"), "held: sign-off on Friday")
@@ -127,6 +130,7 @@ func TestExitCodes(t *testing.T) {
 		{ExitUsage, "unknown flag: --fast", []string{"copy", "crew", "--fast"}},
 		{ExitUsage, `"soon" is no lifetime`, []string{"copy", "crew", "--lease", "soon"}},
 		{ExitUsage, `"noise" is no quiet rule`, []string{"copy", "crew", "--loud", "noise"}},
+		{ExitUsage, `"poems" is no kind of content: posts, pages`, []string{"copy", "crew", "--only", "poems"}},
 		{ExitUsage, `"huge" is no size`, []string{"copy", "crew", "--larger", "huge"}},
 		{ExitFailed, "can't be part of an address", []string{"copy", "crew", "--name", "A B"}},
 		{ExitFailed, "can be made on this machine only", []string{"copy", "crew", "--host", "pier"}},
