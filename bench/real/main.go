@@ -155,7 +155,7 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		return err
 	}
 	fmt.Printf("\n== %s\n", size)
-	var hand, ours, hand2, ours2, again series
+	var hand, ours, whole, hand2, ours2, again series
 	for i := range runs {
 		hand.add(timed(func() error { return b.byHand(ctx, s, i) }))
 		m, err := b.copy(ctx, name, fmt.Sprintf("%s-%d", size, i), "slipway")
@@ -163,9 +163,13 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 			return err
 		}
 		ours.add(m.built, nil)
+		whole.add(m.all, nil)
 		fmt.Printf("  same server: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n", hand.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
 		if i == 0 {
 			if err := b.judge(ctx, s, m.site); err != nil {
+				return err
+			}
+			if err := b.pages(ctx, s, m.site); err != nil {
 				return err
 			}
 		}
@@ -202,8 +206,11 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 			return err
 		}
 	}
-	fmt.Printf("%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx; two hosts by hand %.2f s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
-		size, runs, hand.median(), ours.median(), ours.median()/hand.median(), hand2.median(), ours2.median(), ours2.median()/hand2.median(), again.median(), again.median()/ours.median())
+	if err := b.answers(ctx, s, name, size); err != nil {
+		return err
+	}
+	fmt.Printf("%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
+		size, runs, hand.median(), ours.median(), ours.median()/hand.median(), whole.median(), hand2.median(), ours2.median(), ours2.median()/hand2.median(), again.median(), again.median()/ours.median())
 	return errors.Join(hand.err, ours.err, hand2.err, ours2.err)
 }
 

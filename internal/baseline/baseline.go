@@ -19,7 +19,6 @@ import (
 
 	_ "modernc.org/sqlite" // the driver, in Go
 
-	"alibi/internal/stack"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
@@ -38,8 +37,8 @@ type File struct {
 type Meta struct {
 	At    time.Time `json:"at"`
 	Stamp string    `json:"stamp"` // of the origin's database
-	// Changed is what was done to the rows of each table on their way.
-	Changed map[string]stack.Changed `json:"changed,omitempty"`
+	// Notes are the bringer's own about each table.
+	Notes map[string]json.RawMessage `json:"notes,omitempty"`
 }
 
 // Baseline is an open one: an SQLite file.

@@ -125,7 +125,11 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err := in.Transform.Choose(ctx, in.Snapshot); err != nil {
 		return fmt.Errorf("choosing what belongs on the copy: %w", err)
 	}
-	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: meta.Changed, originNow: map[string]bool{}, tally: tables.Tally{}}
+	made, err := stack.FromNotes(meta.Notes)
+	if err != nil {
+		return err
+	}
+	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: made, originNow: map[string]bool{}, tally: tables.Tally{}}
 	if err := w.all(ctx); err != nil {
 		return err
 	}

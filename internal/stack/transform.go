@@ -1,6 +1,9 @@
 package stack
 
 import (
+	"encoding/json"
+	"fmt"
+
 	"alibi/internal/rewrite"
 	"alibi/internal/tables"
 )
@@ -29,6 +32,32 @@ func (c *Changed) Add(o Changed) {
 	c.Kept = append(c.Kept, o.Kept...)
 	c.Left = append(c.Left, o.Left...)
 	c.Invalid = append(c.Invalid, o.Invalid...)
+}
+
+// Notes writes what was done to the rows of each table, to be kept.
+func Notes(list map[string]Changed) (map[string]json.RawMessage, error) {
+	out := make(map[string]json.RawMessage, len(list))
+	for name, c := range list {
+		doc, err := json.Marshal(c)
+		if err != nil {
+			return nil, err
+		}
+		out[name] = doc
+	}
+	return out, nil
+}
+
+// FromNotes reads what Notes wrote.
+func FromNotes(notes map[string]json.RawMessage) (map[string]Changed, error) {
+	out := make(map[string]Changed, len(notes))
+	for name, doc := range notes {
+		var c Changed
+		if err := json.Unmarshal(doc, &c); err != nil {
+			return nil, fmt.Errorf("reading what was done to %s: %w", name, err)
+		}
+		out[name] = c
+	}
+	return out, nil
 }
 
 // Kept is a value that holds an address and could not be rewritten.

@@ -10,7 +10,9 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -144,6 +146,33 @@ func (m *Machine) Admin() mysql.Login {
 
 // Server is the machine's database server, as a site there names it.
 func (m *Machine) Server() string { return "localhost:" + m.DB.Socket }
+
+// Cut breaks all SSH connections to the machine; it takes new ones at once. It
+// tells how many there were.
+func (m *Machine) Cut() (int, error) {
+	all, err := filepath.Glob("/proc/[0-9]*/stat")
+	if err != nil {
+		return 0, err
+	}
+	n := 0
+	for _, file := range all {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			continue // it ended meanwhile
+		}
+		var state string
+		var parent int
+		_, rest, _ := strings.Cut(string(text), ") ")
+		if _, err := fmt.Sscan(rest, &state, &parent); err != nil || parent != m.sshd.PID() {
+			continue
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if err == nil && syscall.Kill(pid, syscall.SIGKILL) == nil {
+			n++
+		}
+	}
+	return n, nil
+}
 
 // Close stops the servers.
 func (m *Machine) Close() {

@@ -2,8 +2,10 @@ package clone_test
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,8 +13,10 @@ import (
 
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/desk"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
+	"alibi/internal/work"
 )
 
 // on puts a site on a machine.
@@ -56,4 +60,69 @@ func TestBetweenRealHosts(t *testing.T) {
 			}
 		})
 	}
+}
+
+func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
+	var w *realtest.World
+	var pier, drydock *real.Machine
+	cut := map[string]int{}
+	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Phase != "progress" || cut[m.Step] > 0 || m.Step != "files" && m.Step != "tables" && m.Step != "evidence" {
+				return
+			}
+			for _, x := range []*real.Machine{pier, drydock} {
+				n, err := x.Cut()
+				assert.NoError(t, err)
+				cut[m.Step] += n
+			}
+		}
+	}}})
+	pier, drydock = w.Machine("pier"), w.Machine("drydock")
+	live := w.Make("ferry", on(pier))
+	w.Keep()
+	c, err := w.Desk.CopyDefaults(context.Background(), live, "a test")
+	require.NoError(t, err)
+	c.Name, c.Host = "cut", drydock.Name
+	p, err := w.Desk.PlanCopy(context.Background(), live.ID, c)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Greater(t, r.Tries, 1)
+	assert.Positive(t, cut["files"], "connections were cut")
+	holds(t, w, w.Site("cut"))
+}
+
+func TestAFullDiskOnTheOtherHost(t *testing.T) {
+	w := realtest.New(t, realtest.Options{Own: true})
+	pier := w.Machine("pier")
+	live := w.Make("ferry", on(pier))
+	dir := filepath.Join(pier.Dir, "copies")
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=3m"), "this test needs to mount a small file system, as root")
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	w.Keep()
+	ctx := context.Background()
+	c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+	require.NoError(t, err)
+	c.Name, c.Host = "full", pier.Name
+	in, err := w.Desk.CopyInput(ctx, live.ID)
+	require.NoError(t, err)
+	assert.True(t, w.Desk.PlanFrom(in, c).Blocked(), "the plan sees it coming")
+	room := in.Places[pier.Name]
+	room.Free = 0 // it fills up after the plan
+	in.Places[pier.Name] = room
+	r := w.Run(w.Desk.PlanFrom(in, c))
+	require.Equal(t, plan.Stopped, r.State)
+	assert.Regexp(t, "[Nn]o space left on device|disk is full", r.Error)
+	require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+	r, err = w.Desk.Await(ctx, r.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, plan.Cancelled, r.State, r.Error)
+	left, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	list, err := pier.Admin().Databases(ctx)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(list, " "), "alibi_")
 }

@@ -57,8 +57,12 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 	}
 	defer was.Close()
 	meta, err := was.Meta(ctx)
-	if err != nil || meta.Changed == nil {
+	if err != nil || meta.Notes == nil {
 		return false, ctx.Err()
+	}
+	changed, err := stack.FromNotes(meta.Notes)
+	if err != nil {
+		return false, err
 	}
 	copied, err := mysql.Open(srv.Login, database).Snapshot(ctx)
 	if err != nil {
@@ -68,7 +72,7 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 	if !mysql.Patchable(l.snap.Schema(), copied.Schema()) {
 		return false, nil
 	}
-	p := &patching{loading: l, copied: copied, was: was, meta: meta}
+	p := &patching{loading: l, copied: copied, was: was, before: changed}
 	if err := p.compare(ctx); err != nil {
 		return false, err
 	}
@@ -110,7 +114,7 @@ type patching struct {
 	*loading
 	copied tables.Snapshot
 	was    *baseline.Baseline
-	meta   baseline.Meta
+	before map[string]stack.Changed // by table
 
 	mu     sync.Mutex
 	differ []*differing
@@ -248,7 +252,7 @@ func (p *patching) decide(ctx context.Context, d *differing) (*differing, error)
 
 // leave ends the noting of a table that stays as it is.
 func (p *patching) leave(ctx context.Context, n *noting) error {
-	n.changed = p.meta.Changed[n.tab.Name]
+	n.changed = p.before[n.tab.Name]
 	p.t.Add(0, 1)
 	return n.close(ctx)
 }
@@ -304,7 +308,7 @@ func (p *patching) write(ctx context.Context, to *mysql.Patch) error {
 			err = to.Rows(d.tab, d.touched, func(put func(tables.Row) error) error {
 				return p.snap.(tables.Summer).Pick(ctx, d.tab.Name, d.fetch, p.putting(ctx, d.n, put))
 			})
-			d.n.changed.Add(carried(p.meta.Changed[d.tab.Name], d.touched))
+			d.n.changed.Add(carried(p.before[d.tab.Name], d.touched))
 		}
 		if err != nil {
 			return err

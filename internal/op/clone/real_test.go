@@ -248,15 +248,24 @@ func TestNetworks(t *testing.T) {
 			live := w.Make(name, func(s *real.Spec) {
 				s.Network, s.SubDomains, s.Prefix = []real.Sub{{Name: "north", Title: "North Island", Posts: 3, Pictures: 1}, {Name: "south", Title: "South Island", Posts: 2}}, domains, "wp_"
 			})
+			if !domains { // one of its sites has a name of its own
+				onOrigin(t, live, "UPDATE wp_blogs SET domain = 'south.example', path = '/' WHERE path = '/south/'")
+				onOrigin(t, live, "UPDATE wp_3_options SET option_value = 'https://south.example' WHERE option_name IN ('home', 'siteurl')")
+				live = must(w.Desk.Inspect(context.Background(), live.ID))
+			}
 			require.NotNil(t, live.Facts.Network)
 			assert.Len(t, live.Facts.Network.Sites, 3)
 			s := copyOf(w, live, "copy-of-"+name, func(*clone.Choices) {})
 			holds(t, w, s)
+			resp, page := ask(t, s, "http://south."+s.Address().Host+":"+s.Address().Port+"/")
+			assert.Equal(t, 200, resp.StatusCode)
+			has(t, page, "South Island")
+			lacks(t, page, "south.example")
 			at := s.Address().String() + "/north/"
 			if domains {
 				at = "http://north." + s.Address().Host + ":" + s.Address().Port + "/"
 			}
-			resp, page := ask(t, s, at)
+			resp, page = ask(t, s, at)
 			assert.Equal(t, 200, resp.StatusCode, at)
 			has(t, page, "North Island")
 			has(t, page, "<b>COPY</b>")
@@ -286,7 +295,8 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	}
 	first := s.Database.Name
 	require.True(t, there(first))
-	require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'"))
+	onOrigin(t, live, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'")
+	onOrigin(t, live, "ALTER TABLE sk_links ADD COLUMN fog INT NOT NULL DEFAULT 0") // then all is loaded anew
 	p, err := w.Desk.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)

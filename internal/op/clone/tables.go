@@ -75,7 +75,10 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	meta := baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp}
 	if _, sums := snap.(tables.Summer); sums {
 		t.Memorize(func() { x.mem.Stamp = l.tally.String() })
-		meta.Stamp, meta.Changed = x.mem.Stamp, l.changed
+		meta.Stamp = x.mem.Stamp
+		if meta.Notes, err = stack.Notes(l.changed); err != nil {
+			return err
+		}
 	}
 	return b.PutMeta(ctx, meta)
 }
