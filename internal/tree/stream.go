@@ -160,10 +160,11 @@ func (k *sink) close(err error) error {
 		err = k.tw.Close()
 	}
 	k.pw.CloseWithError(err) // nil is a regular end
-	if serr := <-k.done; serr != nil {
-		return serr
+	serr := <-k.done
+	if err != nil && !errors.Is(err, io.ErrClosedPipe) || serr == nil {
+		return err // what the other end makes of half a stream tells nothing
 	}
-	return err
+	return serr
 }
 
 // stream copies files by streams and gives those that came over whole, by path.

@@ -204,6 +204,13 @@ func TestPlanChoicesChangeWhatFollows(t *testing.T) {
 	p.press("tab", "right")
 	p.sees("as the origin's", "warning the copy will call itself")
 	p.press("tab", "right")
+	p.sees("stay, but for what others need", "entries of posts")
+	p.press("left")
+	plan := p.a.stack[len(p.a.stack)-1].(*planScreen)
+	for plan.choicesFor()[plan.at].label != "quiet: mail" { // past the kinds that it has
+		p.press("tab")
+	}
+	p.press("right")
 	p.sees("OFF", "the quiet rule for mail is off")
 	p.press("up", "up", "?")
 	p.sees("What the words mean")

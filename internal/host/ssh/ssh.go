@@ -185,7 +185,8 @@ func Lost(err error) bool {
 			return true
 		}
 	}
-	return strings.Contains(err.Error(), "failed to send packet") || strings.Contains(err.Error(), "connection lost")
+	var missing *ssh.ExitMissingError // a command that was not seen to end
+	return errors.As(err, &missing) || strings.Contains(err.Error(), "failed to send packet") || strings.Contains(err.Error(), "connection lost")
 }
 
 // cause takes off what the protocol's library puts before our own error.
@@ -261,6 +262,8 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 		return nil, ctx.Err()
 	case errors.As(err, &exit) && h.runs(conn):
 		return out, fmt.Errorf("running %s on %s: %w", name, h.name, err)
+	case err != nil && Lost(err):
+		return nil, fmt.Errorf("running %s on %s: %w", name, h.name, err)
 	case err != nil:
 		return nil, fmt.Errorf("host %s: %w", h.name, host.ErrNoCommands)
 	}
@@ -303,8 +306,10 @@ func (h *Host) Pipe(ctx context.Context, in io.Reader, out io.Writer, name strin
 		return fmt.Errorf("running %s on %s: %w: %s", name, h.name, err, complaint)
 	case err != nil && !Lost(err):
 		return fmt.Errorf("host %s: %w: %w", h.name, host.ErrNoCommands, err)
+	case err != nil:
+		return fmt.Errorf("running %s on %s: the line broke: %w", name, h.name, err)
 	}
-	return err
+	return nil
 }
 
 // tail keeps the last bytes that are written to it.

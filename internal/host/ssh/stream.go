@@ -20,6 +20,9 @@ func (r *root) Streams() bool {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
 		out, err := r.h.Command(ctx, "tar", "--version")
+		if err != nil && Lost(err) {
+			return false // for this time
+		}
 		yes := err == nil && bytes.Contains(out, []byte("GNU tar"))
 		known = &yes
 		r.h.mu.Lock()

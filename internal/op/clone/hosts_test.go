@@ -108,9 +108,8 @@ func TestAFullDiskOnTheOtherHost(t *testing.T) {
 	c.Name, c.Host = "full", pier.Name
 	in, err := w.Desk.CopyInput(ctx, live.ID)
 	require.NoError(t, err)
-	assert.True(t, w.Desk.PlanFrom(in, c).Blocked(), "the plan sees it coming")
 	room := in.Places[pier.Name]
-	room.Free = 0 // it fills up after the plan
+	room.Free = 0 // how much is free there is not known
 	in.Places[pier.Name] = room
 	r := w.Run(w.Desk.PlanFrom(in, c))
 	require.Equal(t, plan.Stopped, r.State)
