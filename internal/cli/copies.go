@@ -24,6 +24,8 @@ type copyFlags struct {
 	host                               string
 	skip, loud, allow, only, empty     []string
 	spare, plainTitle, dry, detach     bool
+	beside                             bool
+	confirm                            string
 	runtime                            site.Runtime
 }
 
@@ -35,6 +37,8 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
 	c.Flags().StringSliceVar(&f.only, "only", nil, "kinds of content to bring, with what they refer to: "+site.KindList(site.Kinds))
 	c.Flags().StringSliceVar(&f.empty, "empty-table", nil, "tables to bring without their rows")
+	c.Flags().BoolVar(&f.beside, "beside", false, "put its tables into the origin's own database, under another prefix, where none can be made for it")
+	c.Flags().StringVar(&f.confirm, "confirm", "", "with --beside: the origin's name, since something is written into its database")
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
 	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
@@ -58,7 +62,7 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.host != "" {
 		c.Host = f.host
 	}
-	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty
+	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty, f.beside
 	var err error
 	if c.Only, err = site.ParseKinds(f.only); err != nil {
 		return usageError{err}
@@ -127,6 +131,9 @@ func (a *app) copy() *cobra.Command {
 			p, err := d.PlanCopy(ctx, s.ID, choices)
 			if err != nil {
 				return err
+			}
+			if f.beside && !f.dry && f.confirm != s.Name {
+				return usageError{fmt.Errorf("tables are written into the database of %s itself; nothing was done. To go on, say --confirm %s", s.Name, s.Name)}
 			}
 			return a.carryOut(ctx, d, p, f.dry, f.detach)
 		})}

@@ -98,7 +98,7 @@ func Visit(ctx context.Context, in Input, rep *Report) {
 }
 
 func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
-	odb, err := stack.OpenDatabase(ctx, in.Transform.Stack, origin, in.Origin.Database)
+	odb, err := stack.OpenDatabase(ctx, in.Transform.Stack, origin, in.Origin.Database.From(in.Copy.Database))
 	if err != nil {
 		return err
 	}
@@ -188,9 +188,14 @@ func judged(name, group, title, origin string, p places, bad Verdict) Check {
 func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Database, copied tables.Writable) error {
 	var b [8]byte
 	_, _ = rand.Read(b[:])
-	marker := "alibi_marker_" + hex.EncodeToString(b[:])
+	db := in.Copy.Database
+	name := "marker_of_alibi_" + hex.EncodeToString(b[:])
+	stored, marker := db.Prefix+name, db.Prefix+name // as any table of the site's
+	if db.Beside() {
+		marker = db.As + name
+	}
 	c := Check{Name: "isolation", Group: "isolation", Title: "a marker written to the copy", Verdict: Holds, Text: "copy and origin are two sites"}
-	if err := copied.Exec(ctx, "CREATE TABLE "+marker+" (n INTEGER)"); err != nil {
+	if err := copied.Exec(ctx, "CREATE TABLE "+stored+" (n INTEGER)"); err != nil {
 		c.Origin, c.Copy, c.Verdict, c.Text = "-", "not written", Broken, err.Error()
 		rep.Checks = append(rep.Checks, c)
 		return nil
@@ -210,7 +215,7 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Databa
 	if c.Copy, err = find(copied); err == nil {
 		c.Origin, err = find(origin)
 	}
-	if derr := copied.Exec(context.WithoutCancel(ctx), "DROP TABLE "+marker); err == nil {
+	if derr := copied.Exec(context.WithoutCancel(ctx), "DROP TABLE "+stored); err == nil {
 		err = derr
 	}
 	if err != nil {

@@ -89,6 +89,8 @@ func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 		} else {
 			err = srv.Login.DropAccount(ctx, name)
 		}
+	case "tables":
+		err = e.dropBeside(ctx, m.Site, name)
 	case "names":
 		file, mark, _ := strings.Cut(name, "#")
 		err = names.File{Path: file}.Remove(mark)

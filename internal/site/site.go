@@ -46,7 +46,23 @@ type Database struct {
 	Name   string `json:"name,omitempty"`   // mysql: of the database on the server
 	User   string `json:"user,omitempty"`   // mysql: the account that the site uses
 	Prefix string `json:"prefix,omitempty"` // table prefix
+	// As is the origin's prefix, for a copy whose tables stand in the origin's own
+	// database, under Prefix.
+	As string `json:"as,omitempty"`
 }
+
+// From is an origin's database as a copy with the database c sees it: if the
+// copy's tables stand in it too, only what has the origin's prefix.
+func (d Database) From(c Database) Database {
+	d.As = ""
+	if c.Beside() {
+		d.As = d.Prefix
+	}
+	return d
+}
+
+// Beside tells whether a copy's tables stand beside its origin's.
+func (d Database) Beside() bool { return d.As != "" }
 
 // Text says where the tables are.
 func (d Database) Text() string {

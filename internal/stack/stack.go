@@ -40,6 +40,9 @@ type Stack interface {
 	// Touches tells which rows Adjust may change: those with one of the values in
 	// the column. "" is none of this table.
 	Touches(prefix, table string) (column string, values []string)
+	// Keyed names the column of a table in which the table prefix begins names
+	// of settings; "" for none.
+	Keyed(prefix, table string) string
 	// Choose works out which rows belong to kinds of content, and to what these
 	// refer to.
 	Choose(ctx context.Context, snap tables.Snapshot, f site.Facts, only []site.Kind) (Keeper, error)
@@ -90,7 +93,14 @@ func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tab
 		if err != nil {
 			return nil, err
 		}
-		return mysql.Open(Login(p.Host, db.Server, db.User, password), db.Name), nil
+		opened := mysql.Open(Login(p.Host, db.Server, db.User, password), db.Name)
+		switch {
+		case db.Beside():
+			return opened.Under(db.As, db.Prefix), nil
+		case strings.HasPrefix(db.Prefix, mysql.OwnPrefix): // a copy by itself
+			return opened.Under(db.Prefix, db.Prefix), nil
+		}
+		return opened, nil
 	}
 	return nil, fmt.Errorf("a %s database can't be read: %w", db.Engine, tables.ErrRefused)
 }

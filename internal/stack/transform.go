@@ -87,6 +87,14 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 		}
 	}
 	c.Adjusted += x.Stack.Adjust(x.Change, t, row)
+	if db := x.Change.Copy.Database; db.Beside() {
+		if i := t.Column(x.Stack.Keyed(x.Change.Origin.Prefix, t.Name)); i >= 0 {
+			if key, yes := rewrite.Key(row.Values[i].String(), db.As, db.Prefix); yes {
+				row.Values[i].Bytes = []byte(key)
+				c.Adjusted++
+			}
+		}
+	}
 }
 
 // Search says in which rows of a table something may have to be changed. Rows
@@ -96,6 +104,9 @@ func (x *Transform) Search(t tables.Table) tables.Search {
 	s.Fold, s.Exact = x.Change.Rewriter.Needles()
 	if column, values := x.Stack.Touches(x.Change.Origin.Prefix, t.Name); column != "" {
 		s.Values[column] = values
+	}
+	if from := x.Change.Origin.Prefix; x.Change.Copy.Database.Beside() && x.Stack.Keyed(from, t.Name) != "" {
+		s.Exact = append(s.Exact, from)
 	}
 	return s
 }

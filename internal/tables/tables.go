@@ -133,6 +133,7 @@ type Column struct {
 // Table is one table as it stands in a snapshot.
 type Table struct {
 	Name    string
+	Stored  string   // its name in the database, where that is another; see the engine
 	Columns []Column // those that are stored; generated ones are not among them
 	Key     []string // what a row is known by; empty: nothing, equal rows may repeat
 	Hidden  bool     // the key is none of the columns but the engine's own row number

@@ -78,6 +78,11 @@ func (p *planScreen) choicesFor() []choice {
 			return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
 		}, turn: func(p *planScreen, by int) { p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by) }})
 	}
+	if p.in.Origin.Facts.Database.Engine == "mysql" && p.choices.Host == p.in.Origin.Host {
+		all = append(all, choice{label: "database", help: "beside the origin's only where the copy can have none of its own", text: func(p *planScreen) string {
+			return pick(p.choices.Beside, "the origin's, under another prefix", "one of its own")
+		}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
+	}
 	for _, k := range site.Kinds {
 		if p.in.Origin.Facts.Has(k) == 0 {
 			continue
@@ -252,6 +257,11 @@ func (p *planScreen) run(a *app) tea.Cmd {
 	}
 	if p.in.Over != nil && p.in.Lost != nil && p.in.Lost.Copy > 0 {
 		a.asking = &question{title: "Lose what was done on " + p.in.Over.Name + "?", lines: []string{changes(p.in.Lost.Copy) + " made on the copy are nowhere else and will be lost.", "Type its name to go on:"}, input: true, must: p.in.Over.Name,
+			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
+		return nil
+	}
+	if p.choices.Beside && p.in.Over == nil {
+		a.asking = &question{title: "Write into the database of " + p.in.Origin.Name + "?", lines: []string{"The copy's tables are made in the live site's own database,", "under the prefix " + p.plan.Target.Database.Prefix + "; none of its tables is touched.", "Type its name to go on:"}, input: true, must: p.in.Origin.Name,
 			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
 		return nil
 	}

@@ -34,8 +34,9 @@ type Choices struct {
 	Title   bool          `json:"title"`           // say in the title that it is a copy
 	Allow   []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
 	Runtime site.Runtime  `json:"runtime,omitzero"`
-	Only    []site.Kind   `json:"only,omitempty"`  // kinds of content to bring; nil: all
-	Empty   []string      `json:"empty,omitempty"` // tables to bring without rows
+	Only    []site.Kind   `json:"only,omitempty"`   // kinds of content to bring; nil: all
+	Empty   []string      `json:"empty,omitempty"`  // tables to bring without rows
+	Beside  bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 
 // DefaultLease is how long a copy lives if nobody says otherwise.
@@ -231,8 +232,11 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 			db.Path = path.Join(path.Dir(t.Root), "data", path.Base(db.Path))
 		}
 	case "mysql":
+		if in.Choices.Beside {
+			return beside(in, t, note)
+		}
 		if pl.Server == "" {
-			note(site.Block, "server", "there is no database server for copies on "+t.Host+": "+pl.NoServer, "install MariaDB there, or name a server: alibi host set "+t.Host+" --database localhost --database-user NAME")
+			note(site.Block, "server", "there is no database server for copies on "+t.Host+": "+pl.NoServer, "install MariaDB there, or name a server: alibi host set "+t.Host+" --database localhost --database-user NAME; or put the tables beside the origin's, where the copy is made on its host: --beside")
 		}
 		db.Server, db.User = pl.Server, databaseName(t)
 		db.Name = db.User
@@ -243,6 +247,22 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 			}
 		}
 	}
+	return db
+}
+
+// beside puts the copy's tables into the origin's own database, under a prefix
+// of their own.
+func beside(in Input, t site.Site, note func(site.Severity, string, string, string)) site.Database {
+	db := in.Origin.Facts.Database
+	if t.Host != in.Origin.Host {
+		note(site.Block, "beside", "the copy is to be made on "+t.Host+", and the origin's database is on "+in.Origin.Host, "make it on "+in.Origin.Host+", or give it a database of its own")
+	}
+	db.As = in.Origin.Facts.Prefix
+	db.Prefix = databaseName(t) + "_"
+	if in.Over != nil && in.Over.Database.Prefix == db.Prefix {
+		db.Prefix = databaseName(t) + "b_"
+	}
+	note(site.Warn, "beside", "the copy's tables stand in the live site's own database, and its code has the account that can write to both", "give it a database of its own where one can be made")
 	return db
 }
 
@@ -307,6 +327,10 @@ func writes(in Input, p plan.Plan) []string {
 	case "sqlite":
 		w = append(w, "database "+db.Path)
 	case "mysql":
+		if db.Beside() {
+			w[0] = "no table of the origin's"
+			return append(w, "tables "+db.Prefix+"... in the origin's database "+db.Name, "all of it is removed with the copy")
+		}
 		w = append(w, "database and account "+db.Text())
 	}
 	return append(w, "all of it is removed with the copy")

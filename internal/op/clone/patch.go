@@ -29,7 +29,7 @@ func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 // can be taken back until the copy is opened again. It tells that it could not
 // where more differs than rows.
 func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
-	if x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" {
+	if x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" || x.p.Target.Database.Beside() {
 		return false, nil
 	}
 	l.t.Memorize(func() { x.mem.InPlace = "" })
@@ -86,7 +86,7 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 
 // takeBack brings the tables of a copy back to what they were before a refresh.
 func (x *runner) takeBack(ctx context.Context, was site.Site) error {
-	if was.Database.Engine != "mysql" {
+	if was.Database.Engine != "mysql" || was.Database.Beside() {
 		return nil
 	}
 	srv, err := x.env.Server(ctx, was.Host)

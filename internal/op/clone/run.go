@@ -317,7 +317,7 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 			return err
 		}
 	}
-	if err := x.clear(ctx, "old", x.p.Target.Database.Name); err != nil {
+	if err := x.clear(ctx, "old", x.p.Target.Database); err != nil {
 		return err
 	}
 	verb := "copied from"
@@ -329,7 +329,7 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 
 // clear removes a part of the copy's folders, and what databases of the copy
 // there are beside the one to keep.
-func (x *runner) clear(ctx context.Context, part, keep string) error {
+func (x *runner) clear(ctx context.Context, part string, keep site.Database) error {
 	halves, done, err := x.env.Halves(ctx, x.p.Target)
 	if err != nil {
 		return err
@@ -345,7 +345,7 @@ func (x *runner) clear(ctx context.Context, part, keep string) error {
 		return err
 	}
 	for _, m := range made {
-		if m.Site == x.p.Target.ID && m.Kind == "database" && m.Path != "database:"+keep {
+		if m.Site == x.p.Target.ID && (m.Kind == "database" && m.Path != "database:"+keep.Name || m.Kind == "tables" && m.Path != op.TablesPath(keep)) {
 			if err := x.env.Unmake(ctx, m); err != nil {
 				return err
 			}
@@ -385,7 +385,7 @@ func (x *runner) undo(ctx context.Context) error {
 	if err := x.placed(ctx); err != nil {
 		return err
 	}
-	return x.clear(ctx, "next", was.Database.Name)
+	return x.clear(ctx, "next", was.Database)
 }
 
 // over sets the site's state when the run is not going on by itself.

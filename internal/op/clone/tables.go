@@ -37,7 +37,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer origin.Root.Close()
-	db, err := stack.OpenDatabase(ctx, tr.Stack, origin, x.p.Origin.Database)
+	db, err := stack.OpenDatabase(ctx, tr.Stack, origin, x.p.Origin.Database.From(x.p.Target.Database))
 	if err != nil {
 		return err
 	}
@@ -227,6 +227,13 @@ func (l *loading) open(ctx context.Context) error {
 		if err := x.log(ctx, "left-out", "%s", strings.Join(schema.Problems, "; ")); err != nil {
 			return err
 		}
+	}
+	if x.p.Target.Database.Beside() {
+		l.from = x.p.Origin.Database.Name
+		login, err := x.env.Beside(ctx, x.p.Target)
+		db := x.p.Target.Database
+		l.target = mysql.NewTarget(login, login, db.Name).Under(db.As, db.Prefix)
+		return err
 	}
 	if err := x.env.MakeDatabase(ctx, x.p.Target, schema.Settings["charset"], schema.Settings["collation"]); err != nil {
 		return err

@@ -46,6 +46,9 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 		if m.Kind == "database" && used {
 			used = s.Run != "" || m.Path == "database:"+s.Database.Name
 		}
+		if m.Kind == "tables" && used {
+			used = s.Run != "" || m.Path == op.TablesPath(s.Database)
+		}
 		if m.Kind == "names" && used {
 			used = s.Pointed != nil
 		}

@@ -91,6 +91,9 @@ func (Stack) Adjust(stack.Change, tables.Table, tables.Row) int { return 0 }
 // Touches names nothing.
 func (Stack) Touches(string, string) (string, []string) { return "", nil }
 
+// Keyed names none.
+func (Stack) Keyed(string, string) string { return "" }
+
 // Choose knows of no kinds.
 func (Stack) Choose(context.Context, tables.Snapshot, site.Facts, []site.Kind) (stack.Keeper, error) {
 	return nil, nil

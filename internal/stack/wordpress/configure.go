@@ -26,6 +26,17 @@ func (Stack) Touches(prefix, table string) (string, []string) {
 	return "option_name", touched
 }
 
+// Keyed names the columns of settings whose names may begin with the prefix.
+func (Stack) Keyed(prefix, table string) string {
+	switch {
+	case isTable(table, prefix, "options"):
+		return "option_name"
+	case isTable(table, prefix, "usermeta"):
+		return "meta_key"
+	}
+	return ""
+}
+
 // Adjust sets the title, the wish not to be indexed and the list of services
 // that are told of new posts, and has the CMS make its link structure anew.
 func (Stack) Adjust(c stack.Change, t tables.Table, row tables.Row) int {
@@ -77,7 +88,11 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 			set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
 		}
 	}
-	if db := c.Copy.Database; db.Engine == "mysql" {
+	if db := c.Copy.Database; db.Beside() {
+		if conf, err = conf.prefixed(db.Prefix, file); err != nil {
+			return nil, err
+		}
+	} else if db.Engine == "mysql" {
 		for name, v := range map[string]string{"DB_NAME": db.Name, "DB_USER": db.User, "DB_PASSWORD": c.Password, "DB_HOST": db.Server} {
 			set(name, phpLiteral(v))
 		}

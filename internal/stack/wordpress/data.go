@@ -282,6 +282,7 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 
 // Accounts lists the names of the accounts, administrators first.
 func (s Stack) Accounts(ctx context.Context, p stack.Place, db site.Database) ([]string, error) {
+	db.As = "" // by their own names
 	base, err := stack.OpenDatabase(ctx, s, p, db)
 	if err != nil {
 		return nil, err

@@ -96,9 +96,9 @@ func (t *Target) Inside(ctx context.Context, table, from string, exchange [][2]s
 		list = append(list, c.Name)
 		values = append(values, col.exchanged(exchange))
 	}
-	return t.within(ctx, table, func(tx *sql.Tx) error {
+	return t.within(ctx, tab, func(tx *sql.Tx) error {
 		in.tx = tx
-		q := "INSERT INTO " + name(table) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " + name(from) + "." + name(table)
+		q := "INSERT INTO " + at(tab) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " + name(from) + "." + name(table)
 		if len(tab.Key) > 0 {
 			q += " ORDER BY " + names(tab.Key)
 		}
@@ -153,7 +153,7 @@ func (in *Inner) Sums(ctx context.Context, r tables.Range, give func(key []table
 	for _, k := range in.tab.Key {
 		keys = append(keys, in.cols[in.tab.Column(k)])
 	}
-	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(in.cols)), ", ") + " FROM " + name(in.tab.Name) + where(keyColumns(in.tab, in.cols), r)
+	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(in.cols)), ", ") + " FROM " + at(in.tab) + where(keyColumns(in.tab, in.cols), r)
 	n := len(keys)
 	return each(ctx, in.tx, q, append(keys, column{class: raw}), func(v []tables.Value) error {
 		d, err := decodeSum(v[n].Bytes)
@@ -171,7 +171,7 @@ func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
 		keys[i] = in.cols[in.tab.Column(k)]
 	}
 	for chunk := range slices.Chunk(list, 500) {
-		if _, err := in.tx.ExecContext(ctx, "DELETE FROM "+name(in.tab.Name)+" WHERE "+oneOf(keys, chunk)); err != nil {
+		if _, err := in.tx.ExecContext(ctx, "DELETE FROM "+at(in.tab)+" WHERE "+oneOf(keys, chunk)); err != nil {
 			return err
 		}
 	}
@@ -181,7 +181,7 @@ func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
 // total has the server add up what a range holds.
 func total(ctx context.Context, c rowQueryer, t tables.Table, cols []column, r tables.Range) (rows int64, sum uint64, err error) {
 	var text string
-	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + at(t) + where(keyColumns(t, cols), r)
 	if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
 		return 0, 0, err
 	}

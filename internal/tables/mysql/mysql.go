@@ -136,6 +136,7 @@ func names(list []string) string {
 type Database struct {
 	login Login
 	name  string
+	under under
 	// Readers bounds how many connections a snapshot uses; 0 is the usual number.
 	Readers int
 }

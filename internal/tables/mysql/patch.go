@@ -199,7 +199,7 @@ func (l Login) TakeBack(ctx context.Context, database string) error {
 		if err != nil {
 			return err
 		}
-		shape, err := readShape(ctx, c, database)
+		shape, err := readShape(ctx, c, database, under{})
 		if err != nil {
 			return err
 		}

@@ -59,7 +59,7 @@ type shape struct {
 }
 
 // readShape reads the schema of the connection's database.
-func readShape(ctx context.Context, db queryer, database string) (*shape, error) {
+func readShape(ctx context.Context, db queryer, database string, u under) (*shape, error) {
 	s := &shape{Schema: tables.Schema{Engine: "mysql", Settings: map[string]string{}}, columns: map[string][]column{}}
 	rec, err := records(ctx, db, "SELECT @@character_set_database AS cs, @@collation_database AS co, @@version AS v")
 	if err != nil {
@@ -79,9 +79,11 @@ func readShape(ctx context.Context, db queryer, database string) (*shape, error)
 	}
 	var views []string
 	for _, r := range list {
-		t := tables.Table{Name: r["TABLE_NAME"], Key: keys[r["TABLE_NAME"]]}
+		stored := r["TABLE_NAME"]
+		known, seen := u.named(stored)
+		t := tables.Table{Name: known, Key: keys[stored]}
 		switch {
-		case ours(t.Name):
+		case !seen:
 			continue
 		case r["TABLE_TYPE"] == "VIEW":
 			views = append(views, t.Name)
@@ -94,13 +96,21 @@ func readShape(ctx context.Context, db queryer, database string) (*shape, error)
 			s.Problems = append(s.Problems, "of the table "+t.Name+" only the present rows are copied, not their history")
 		}
 		fmt.Sscan(r["BYTES"], &t.Bytes)
-		for _, c := range s.columns[t.Name] {
+		if known != stored {
+			t.Stored, s.columns[known] = stored, s.columns[stored]
+		}
+		for _, c := range s.columns[stored] {
 			t.Columns = append(t.Columns, c.Column)
 		}
-		if t.Create, err = showCreate(ctx, db, "TABLE", t.Name, "CREATE TABLE"); err != nil {
-			return nil, fmt.Errorf("table %s: %w", t.Name, err)
+		if t.Create, err = showCreate(ctx, db, "TABLE", stored, "CREATE TABLE"); err != nil {
+			return nil, fmt.Errorf("table %s: %w", stored, err)
 		}
+		t.Create = strings.Replace(t.Create, name(stored), name(known), 1)
 		s.Tables = append(s.Tables, t)
+	}
+	if u.active() {
+		s.narrow(views)
+		return s, nil
 	}
 	return s, s.readAfter(ctx, db, database, views)
 }

@@ -47,7 +47,7 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
 	}
-	if s.shape, err = readShape(ctx, s.conns[0], d.name); err == nil {
+	if s.shape, err = readShape(ctx, s.conns[0], d.name, d.under); err == nil {
 		err = s.count(ctx)
 	}
 	if err != nil {
@@ -114,7 +114,7 @@ func transactions(ctx context.Context, c *sql.Conn) string {
 func (s *snapshot) count(ctx context.Context) error {
 	for i := range s.Tables {
 		t := &s.Tables[i]
-		if err := s.conns[0].QueryRowContext(ctx, "SELECT COUNT(*) FROM "+name(t.Name)).Scan(&t.Rows); err != nil {
+		if err := s.conns[0].QueryRowContext(ctx, "SELECT COUNT(*) FROM "+at(*t)).Scan(&t.Rows); err != nil {
 			return fmt.Errorf("counting %s: %w", t.Name, err)
 		}
 	}
@@ -181,7 +181,7 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 	var last []tables.Value
 	err = s.lend(ctx, func(c *sql.Conn) error {
 		for {
-			q := "SELECT " + exprs(keys) + " FROM " + name(t.Name) + where(keys, tables.Range{After: last}) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1)
+			q := "SELECT " + exprs(keys) + " FROM " + at(t) + where(keys, tables.Range{After: last}) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1)
 			var bound []tables.Value
 			err := each(ctx, c, q, keys, func(v []tables.Value) error {
 				bound = tables.Keep(v)
@@ -265,7 +265,7 @@ func (s *snapshot) Read(ctx context.Context, table string, r tables.Range, give 
 	if err != nil {
 		return err
 	}
-	q := "SELECT " + exprs(cols) + " FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	q := "SELECT " + exprs(cols) + " FROM " + at(t) + where(keyColumns(t, cols), r)
 	if len(t.Key) > 0 {
 		q += " ORDER BY " + names(t.Key)
 	}
@@ -305,7 +305,7 @@ func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, searc
 	}
 	suspect := condition(t, search)
 	extra := []column{{class: raw}, {class: integer}}
-	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + name(t.Name) + where(keyColumns(t, cols), r)
+	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + at(t) + where(keyColumns(t, cols), r)
 	if len(t.Key) > 0 {
 		q += " ORDER BY " + names(t.Key)
 	}
@@ -383,7 +383,7 @@ func (s *snapshot) places(ctx context.Context, c *sql.Conn, t tables.Table, cols
 		return []int64{math.MinInt64}, nil
 	}
 	var lo, hi sql.NullString
-	if err := c.QueryRowContext(ctx, "SELECT MIN("+name(t.Key[0])+"), MAX("+name(t.Key[0])+") FROM "+name(t.Name)).Scan(&lo, &hi); err != nil {
+	if err := c.QueryRowContext(ctx, "SELECT MIN("+name(t.Key[0])+"), MAX("+name(t.Key[0])+") FROM "+at(t)).Scan(&lo, &hi); err != nil {
 		return nil, err
 	}
 	first, err1 := strconv.ParseInt(lo.String, 10, 64)
@@ -403,11 +403,11 @@ func (s *snapshot) places(ctx context.Context, c *sql.Conn, t tables.Table, cols
 func sample(t tables.Table, condition string, from []int64) string {
 	var parts []string
 	for _, k := range from {
-		at := ""
+		where := ""
 		if k != math.MinInt64 {
-			at = fmt.Sprintf(" WHERE %s >= %d", name(t.Key[0]), k)
+			where = fmt.Sprintf(" WHERE %s >= %d", name(t.Key[0]), k)
 		}
-		parts = append(parts, fmt.Sprintf("(SELECT (%s) AS x FROM %s%s LIMIT %d)", condition, name(t.Name), at, sampled/len(from)))
+		parts = append(parts, fmt.Sprintf("(SELECT (%s) AS x FROM %s%s LIMIT %d)", condition, at(t), where, sampled/len(from)))
 	}
 	return strings.Join(parts, " UNION ALL ")
 }
@@ -423,7 +423,7 @@ func (s *snapshot) Pick(ctx context.Context, table string, list [][]tables.Value
 		keys[i] = cols[t.Column(k)]
 	}
 	for chunk := range slices.Chunk(list, 500) {
-		q := "SELECT " + exprs(cols) + " FROM " + name(t.Name) + " WHERE " + oneOf(keys, chunk)
+		q := "SELECT " + exprs(cols) + " FROM " + at(t) + " WHERE " + oneOf(keys, chunk)
 		if err := s.rows(ctx, t, cols, q, give); err != nil {
 			return err
 		}

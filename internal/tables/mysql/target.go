@@ -21,9 +21,13 @@ type Target struct {
 	owner  Login
 	name   string
 	pool   *sql.DB
+	under  under
 	schema tables.Schema
 	packet int
 }
+
+// progress is the table of what is loaded.
+func (t *Target) progress() string { return name(t.under.stored + progressTable) }
 
 // NewTarget fills a database as one account, and makes views, triggers,
 // routines and events as another, which becomes their definer.
@@ -35,6 +39,10 @@ func NewTarget(l, owner Login, database string) *Target {
 // earlier try left.
 func (t *Target) Begin(ctx context.Context, s tables.Schema) (loaded []string, err error) {
 	t.schema = s
+	t.schema.Tables = nil
+	for _, tab := range s.Tables {
+		t.schema.Tables = append(t.schema.Tables, t.under.in(tab))
+	}
 	if t.pool, err = t.login.pool(t.name, 8, nil); err != nil {
 		return nil, err
 	}
@@ -48,7 +56,7 @@ func (t *Target) Begin(ctx context.Context, s tables.Schema) (loaded []string, e
 		mark += tab.Create + "\n"
 	}
 	mark = digestText(mark)
-	list, err := records(ctx, t.pool, "SELECT name FROM "+progressTable)
+	list, err := records(ctx, t.pool, "SELECT name FROM "+t.progress())
 	if err == nil && len(list) > 0 {
 		same := false
 		for _, r := range list {
@@ -62,13 +70,21 @@ func (t *Target) Begin(ctx context.Context, s tables.Schema) (loaded []string, e
 			return loaded, nil
 		}
 	}
-	if err := t.empty(ctx); err != nil {
+	if err := t.clear(ctx); err != nil {
 		return nil, fmt.Errorf("emptying the database %s: %w", t.name, explain(err))
 	}
 	if err := t.create(ctx, mark); err != nil {
 		return nil, explain(err)
 	}
 	return nil, nil
+}
+
+// clear makes room for the tables.
+func (t *Target) clear(ctx context.Context) error {
+	if t.under.active() {
+		return t.login.DropUnder(ctx, t.name, t.under.stored)
+	}
+	return t.empty(ctx)
 }
 
 // empty drops everything that is in the database.
@@ -110,10 +126,10 @@ func (t *Target) create(ctx context.Context, mark string) error {
 			return fmt.Errorf("making table %s: %w", tab.Name, err)
 		}
 	}
-	if _, err := c.ExecContext(ctx, "CREATE TABLE "+progressTable+" (name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin PRIMARY KEY) ENGINE=InnoDB"); err != nil {
+	if _, err := c.ExecContext(ctx, "CREATE TABLE "+t.progress()+" (name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin PRIMARY KEY) ENGINE=InnoDB"); err != nil {
 		return err
 	}
-	_, err = c.ExecContext(ctx, "INSERT INTO "+progressTable+" VALUES (?)", " "+mark)
+	_, err = c.ExecContext(ctx, "INSERT INTO "+t.progress()+" VALUES (?)", " "+mark)
 	return err
 }
 
@@ -126,7 +142,7 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
 	}
-	return t.within(ctx, table, func(tx *sql.Tx) error {
+	return t.within(ctx, tab, func(tx *sql.Tx) error {
 		w := newWriter(ctx, tx, tab, "INSERT", t.packet)
 		return w.flush(next(w.put))
 	})
@@ -134,14 +150,14 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 
 // within empties a table and has it filled in one transaction, with the mark
 // that it is.
-func (t *Target) within(ctx context.Context, table string, fill func(*sql.Tx) error) error {
+func (t *Target) within(ctx context.Context, tab tables.Table, fill func(*sql.Tx) error) error {
 	c, err := t.pool.Conn(ctx)
 	if err != nil {
-		return fmt.Errorf("loading table %s: %w", table, explain(err))
+		return fmt.Errorf("loading table %s: %w", tab.Name, explain(err))
 	}
 	defer c.Close()
-	if _, err := c.ExecContext(ctx, "TRUNCATE TABLE "+name(table)); err != nil {
-		return fmt.Errorf("emptying %s: %w", table, explain(err))
+	if _, err := c.ExecContext(ctx, "TRUNCATE TABLE "+at(tab)); err != nil {
+		return fmt.Errorf("emptying %s: %w", tab.Name, explain(err))
 	}
 	tx, err := c.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
 	if err != nil {
@@ -152,13 +168,13 @@ func (t *Target) within(ctx context.Context, table string, fill func(*sql.Tx) er
 		return err
 	}
 	if err = fill(tx); err == nil {
-		_, err = tx.ExecContext(ctx, "INSERT INTO "+progressTable+" VALUES (?)", table)
+		_, err = tx.ExecContext(ctx, "INSERT INTO "+t.progress()+" VALUES (?)", tab.Name)
 	}
 	if err == nil {
 		err = tx.Commit()
 	}
 	if err != nil {
-		return fmt.Errorf("loading table %s: %w", table, explain(err))
+		return fmt.Errorf("loading table %s: %w", tab.Name, explain(err))
 	}
 	return nil
 }
@@ -182,7 +198,7 @@ func newWriter(ctx context.Context, tx *sql.Tx, t tables.Table, verb string, pac
 		w.cols = append(w.cols, newColumn(c))
 		list[i] = c.Name
 	}
-	w.head = verb + " INTO " + name(t.Name) + " (" + names(list) + ") VALUES "
+	w.head = verb + " INTO " + at(t) + " (" + names(list) + ") VALUES "
 	return w
 }
 
@@ -268,7 +284,7 @@ func (t *Target) Finish(ctx context.Context) error {
 		}
 		left = again
 	}
-	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+progressTable); err != nil {
+	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+t.progress()); err != nil {
 		return fmt.Errorf("finishing: %w", explain(err))
 	}
 	return nil

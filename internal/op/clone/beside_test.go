@@ -1,0 +1,69 @@
+package clone_test
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/tables/mysql"
+)
+
+func TestACopyBesideItsOrigin(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	ctx := context.Background()
+	onOrigin(t, live, "CREATE TABLE sk_child (id INT PRIMARY KEY, link BIGINT UNSIGNED, CONSTRAINT to_link FOREIGN KEY (link) REFERENCES sk_links (link_id))")
+	onOrigin(t, live, "CREATE TABLE other_app (id INT PRIMARY KEY) SELECT 1 AS id")
+	onOrigin(t, live, "CREATE TABLE sk_notes (note VARCHAR(40), n INT)")
+	stamp := func() string {
+		s, err := mysql.Open(mariadbtest.Root(), live.Database.Name).Stamp(ctx)
+		require.NoError(t, err)
+		return s
+	}
+	before := stamp()
+	s := copyOf(w, live, "near", func(c *clone.Choices) { c.Beside = true })
+	assert.Equal(t, live.Database.Name, s.Database.Name)
+	assert.Equal(t, "sk_", s.Database.As)
+	assert.Regexp(t, "^alibi_near_[0-9a-z]{4}_$", s.Database.Prefix)
+	checks := holds(t, w, s)
+	assert.Contains(t, checks, "table sk_posts")
+	assert.NotContains(t, checks, "table other_app", "what is not the site's stays out")
+	assert.Equal(t, before, stamp(), "nothing of the origin's is touched")
+	_, page := ask(t, s, "/post-3/")
+	has(t, page, s.Address().String()+"/tides/")
+	inside(t, w, s)
+
+	onOrigin(t, live, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'")
+	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	again := w.Site("near")
+	holds(t, w, again)
+	assert.NotEqual(t, s.Database.Prefix, again.Database.Prefix)
+	_, page = ask(t, again, "/post-3/")
+	has(t, page, "Fog")
+
+	own := copyOf(w, again, "own", func(*clone.Choices) {})
+	holds(t, w, own)
+	assert.NotEqual(t, live.Database.Name, own.Database.Name)
+	_, page = ask(t, own, "/post-3/")
+	has(t, page, own.Address().String()+"/tides/")
+
+	for _, id := range []string{"own", "near"} {
+		p, err = w.Desk.PlanRemove(ctx, w.Site(id).ID)
+		require.NoError(t, err)
+		r = w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+	}
+	assert.Zero(t, count(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'"), "nothing of the copy is left")
+	nothingLeft(t, w)
+	assert.Error(t, mariadbtest.Root().DropUnder(ctx, live.Database.Name, "sk_"), "only what Alibi made can be dropped")
+}
