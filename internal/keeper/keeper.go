@@ -22,6 +22,7 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/op/remove"
 	"alibi/internal/runtime/pool"
+	"alibi/internal/runtime/process"
 	"alibi/internal/site"
 )
 
@@ -81,6 +82,7 @@ func Taken(home string) bool {
 func (k *Keeper) Run(ctx context.Context) error {
 	defer k.lock.Close()
 	d := k.desk
+	process.Gentle()
 	for _, p := range d.Env.DeadTemps() {
 		if err := os.RemoveAll(p); err != nil {
 			d.Log.Warn("clearing what a dead process left", "err", err)
