@@ -208,11 +208,15 @@ func (p *Proxy) connect(w http.ResponseWriter) {
 		http.Error(w, p.err.Error(), http.StatusInternalServerError)
 		return
 	}
-	w.WriteHeader(http.StatusOK)
-	c, _, err := http.NewResponseController(w).Hijack()
+	c, read, err := http.NewResponseController(w).Hijack()
 	if err != nil {
 		return
 	}
+	if _, err := io.WriteString(c, "HTTP/1.1 200 Connection established\r\n\r\n"); err != nil {
+		c.Close()
+		return
+	}
+	c = &begun{Conn: c, r: read.Reader}
 	conn := tls.Server(c, &tls.Config{Certificates: []tls.Certificate{p.cert}, NextProtos: []string{"http/1.1"}})
 	secure := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		r.TLS = &tls.ConnectionState{HandshakeComplete: true} // the server does not see through the listener
@@ -242,6 +246,14 @@ func (s *single) Accept() (net.Conn, error) {
 
 func (s *single) Close() error   { return nil }
 func (s *single) Addr() net.Addr { return s.conn.LocalAddr() }
+
+// begun is a connection of which something may have been read already.
+type begun struct {
+	net.Conn
+	r io.Reader
+}
+
+func (b *begun) Read(p []byte) (int, error) { return b.r.Read(p) }
 
 type closing struct {
 	net.Conn

@@ -312,7 +312,7 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 		for _, f := range a.board.Families {
 			for _, c := range f.Copies {
 				if c.Origin == s.ID && c.Pointed != nil {
-					return t.soon.Render("its name leads to " + plain(c.Name) + " here (p ends it)")
+					return t.soon.Render("its name leads to " + plain(c.Name) + " here")
 				}
 			}
 		}

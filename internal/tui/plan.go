@@ -292,7 +292,11 @@ func (p *planScreen) view(a *app, w, h int) []string {
 	out := []string{note, ""}
 	findings := p.findings(a, w)
 	if wide {
-		out = append(out, t.beside(left, right, wa, w-wa-3)...)
+		rows := max(6, h-len(out)-1-min(len(findings), 4))
+		if len(left) > rows {
+			left = append(window(left[:len(left)-2], p.at, rows-1), left[len(left)-1]) // the help stays
+		}
+		out = append(out, t.beside(left, right[:min(len(right), rows)], wa, w-wa-3)...)
 	} else {
 		room := max(4, h-len(out)-min(len(findings), 5)-5)
 		out = append(out, window(left, p.at, room)...)

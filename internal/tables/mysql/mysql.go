@@ -72,6 +72,7 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 		"foreign_key_checks":    "0",
 		"unique_checks":         "0",
 		"wait_timeout":          "28800",
+		"lock_wait_timeout":     "120", // seconds, for a table that somebody reads; then it is tried again
 	}
 	for k, v := range params {
 		cfg.Params[k] = v
