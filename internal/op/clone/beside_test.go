@@ -8,10 +8,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/desk"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables/mysql"
+	"alibi/internal/work"
 )
 
 func TestACopyBesideItsOrigin(t *testing.T) {
@@ -66,4 +68,49 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	assert.Zero(t, count(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'"), "nothing of the copy is left")
 	nothingLeft(t, w)
 	assert.Error(t, mariadbtest.Root().DropUnder(ctx, live.Database.Name, "sk_"), "only what Alibi made can be dropped")
+}
+
+func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
+	moment := ""
+	var w *realtest.World
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if moment != "" && m.Step+" "+m.Phase == moment {
+				moment = ""
+				_ = w.Desk.Queue.Cancel(context.Background(), m.Run)
+			}
+		}
+	}}})
+	live := w.Make("ferry")
+	ctx := context.Background()
+	tablesLeft := func() int {
+		return count(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'")
+	}
+	planned := func(name string) plan.Plan {
+		c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+		require.NoError(t, err)
+		c.Name, c.Beside = name, true
+		p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+		require.NoError(t, err)
+		return p
+	}
+	for i, m := range []string{"tables progress", "evidence begin"} {
+		name := []string{"first", "second"}[i]
+		r, err := w.Desk.Start(ctx, planned(name))
+		require.NoError(t, err)
+		killedAt(t, w.World, m)
+		resumed(t, w.World, r.ID)
+		holds(t, w, w.Site(name))
+		w.Keep()
+		p, err := w.Desk.PlanRemove(ctx, w.Site(name).ID)
+		require.NoError(t, err)
+		require.Equal(t, plan.Done, w.Run(p).State)
+		assert.Zero(t, tablesLeft(), m)
+		moment = m
+		r = w.Run(planned(name + "-cancelled"))
+		require.Equal(t, plan.Cancelled, r.State, r.Error)
+		assert.Zero(t, tablesLeft(), m)
+		nothingLeft(t, w)
+		w.Stop()
+	}
 }
