@@ -58,7 +58,11 @@ type Screens func(ctx context.Context, d *desk.Desk, carried bool) error
 
 // Run runs the command line and gives the exit code.
 func Run(args []string, screens Screens) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // a terminal that is closed ends what was started in it, in order
+		ends = append(ends, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
 	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin, screens: screens}
 	root := a.root()

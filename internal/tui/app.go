@@ -298,9 +298,9 @@ func (a *app) headLine() string {
 	left := t.key.Render(" alibi") + "  " + t.ink.Bold(true).Render(plain(a.top().title(a)))
 	stats := ""
 	if a.loaded && a.w >= 100 {
-		stats = fmt.Sprintf("%d live   %d copies   %s today   %s", b.Live, b.Copies, plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
+		stats = fmt.Sprintf("%d live   %s   %s today   %s", b.Live, plural(b.Copies, "copy", "copies"), plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
 	} else if a.loaded {
-		stats = fmt.Sprintf("%d live  %d copies  %s", b.Live, b.Copies, runsText(b.Runs))
+		stats = fmt.Sprintf("%d live  %s  %s", b.Live, plural(b.Copies, "copy", "copies"), runsText(b.Runs))
 	}
 	return t.ends(left, t.soft.Render(stats+"   "+a.desk.Now().Format("Mon 2 Jan 15:04")+" "), a.w)
 }

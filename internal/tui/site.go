@@ -244,7 +244,7 @@ func (s *siteScreen) weights(a *app, x site.Site, w int) []string {
 		out = append(out, "")
 	}
 	if x.Role == site.Copy {
-		section("quiet rules")
+		section("quiet rules, as last tried")
 		for _, r := range site.QuietRules {
 			out = append(out, quietLine(t, x, r))
 		}
@@ -290,10 +290,10 @@ func component(t *theme, c site.Component) string {
 func quietLine(t *theme, x site.Site, r site.Rule) string {
 	for _, q := range x.Quiet {
 		if q == r && slices.Contains(x.Proof.Held, r) {
-			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 34)) + t.good.Render("tried, holds")
+			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 32)) + t.good.Render("holds")
 		}
 		if q == r {
-			return t.soft.Render(t.glyph("· ", ". ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 34)+"set, not tried")
+			return t.soft.Render(t.glyph("· ", ". ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 32)+"not tried")
 		}
 	}
 	return t.wrong.Render("! ") + t.ink.Render(t.fit(string(r), 12)) + t.wrong.Render("off")

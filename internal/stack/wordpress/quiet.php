@@ -59,8 +59,14 @@ final class Alibi_Quiet {
 		return new WP_Error( 'http_request_not_executed', 'A quiet rule of this copy keeps the request from leaving it.' );
 	}
 
+	/** Whether Alibi is trying what calls come to. */
+	private static $trying = false;
+
 	/** Writes what would have left the copy into the copy's own folder. */
 	public static function note( $kind, $what ) {
+		if ( self::$trying ) {
+			return ''; // Alibi's own tries are none of the copy's doing
+		}
 		$dir = self::SETTINGS['caught'];
 		if ( ! is_dir( $dir ) && ! @mkdir( $dir, 0700, true ) ) {
 			return '';
@@ -124,6 +130,7 @@ final class Alibi_Quiet {
 		if ( self::keeps( 'tasks' ) ) {
 			$out['tasks'] = defined( 'DISABLE_WP_CRON' ) && DISABLE_WP_CRON && ( ! function_exists( 'wp_get_ready_cron_jobs' ) || array() === wp_get_ready_cron_jobs() );
 		}
+		self::$trying = true;
 		foreach ( array( 'webhooks', 'payments', 'statistics' ) as $rule ) {
 			if ( self::keeps( $rule ) ) {
 				$out[ $rule ] = true;
@@ -137,6 +144,7 @@ final class Alibi_Quiet {
 				}
 			}
 		}
+		self::$trying = false;
 		if ( self::keeps( 'robots' ) ) {
 			$out['robots'] = ! get_option( 'blog_public' );
 		}
