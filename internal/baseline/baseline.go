@@ -13,6 +13,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -152,10 +154,51 @@ type RowWriter struct {
 
 // Rows begins a table, forgetting what was there of it.
 func (b *Baseline) Rows(ctx context.Context, table string) (*RowWriter, error) {
-	if _, err := b.db.ExecContext(ctx, "DELETE FROM rows WHERE tbl = ?", table); err != nil {
+	return b.rows(ctx, table, "DELETE FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)")
+}
+
+// Part begins a part of a table, forgetting what was there of it.
+func (b *Baseline) Part(ctx context.Context, table, part string) (*RowWriter, error) {
+	return b.rows(ctx, table+"\n"+part, "DELETE FROM rows WHERE tbl = ?1")
+}
+
+func (b *Baseline) rows(ctx context.Context, name, forget string) (*RowWriter, error) {
+	if _, err := b.db.ExecContext(ctx, forget, name); err != nil {
 		return nil, fmt.Errorf("writing the baseline: %w", err)
 	}
-	return &RowWriter{b: b, table: table}, nil
+	return &RowWriter{b: b, table: name}, nil
+}
+
+// KeepParts forgets the parts of a table that are not in the list.
+func (b *Baseline) KeepParts(ctx context.Context, table string, keep []string) error {
+	have, err := b.parts(ctx, table)
+	if err != nil {
+		return err
+	}
+	for _, p := range have {
+		if !slices.Contains(keep, p) {
+			if _, err := b.rows(ctx, table+"\n"+p, "DELETE FROM rows WHERE tbl = ?1"); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (b *Baseline) parts(ctx context.Context, table string) (out []string, err error) {
+	rows, err := b.db.QueryContext(ctx, "SELECT DISTINCT tbl FROM rows WHERE substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table)
+	if err != nil {
+		return nil, fmt.Errorf("reading the baseline: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, fmt.Errorf("reading the baseline: %w", err)
+		}
+		out = append(out, strings.TrimPrefix(name, table+"\n"))
+	}
+	return out, rows.Err()
 }
 
 // Put notes a row.
@@ -184,7 +227,16 @@ func (w *RowWriter) Close(ctx context.Context) error {
 
 // Table gives the rows of a table by key.
 func (b *Baseline) Table(ctx context.Context, table string) (map[uint64]Pair, error) {
-	rows, err := b.db.QueryContext(ctx, "SELECT data FROM rows WHERE tbl = ?", table)
+	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table)
+}
+
+// Pairs gives the rows of a part of a table by key.
+func (b *Baseline) Pairs(ctx context.Context, table, part string) (map[uint64]Pair, error) {
+	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1", table+"\n"+part)
+}
+
+func (b *Baseline) read(ctx context.Context, query, name string) (map[uint64]Pair, error) {
+	rows, err := b.db.QueryContext(ctx, query, name)
 	if err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
 	}

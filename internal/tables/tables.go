@@ -238,6 +238,13 @@ func (t Tally) Add(table string, d Digest) {
 	t[table] = [2]uint64{x[0] + 1, x[1] + d[0]}
 }
 
+// Join adds what was counted elsewhere.
+func (t Tally) Join(o Tally) {
+	for table, x := range o {
+		t[table] = [2]uint64{t[table][0] + x[0], t[table][1] + x[1]}
+	}
+}
+
 // String is the same for the same rows in the same tables.
 func (t Tally) String() string {
 	h := blake3.New()

@@ -2,6 +2,8 @@ package clone_test
 
 import (
 	"context"
+	"database/sql"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -227,4 +229,39 @@ func TestTwoCopiesOfOneOriginAtOnce(t *testing.T) {
 		holds(t, w, w.Site(n))
 	}
 	assert.NotEqual(t, w.Site("one").Database, w.Site("two").Database)
+}
+
+func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
+	t.Cleanup(clone.InPartsOf(15))
+	var w *realtest.World
+	cut := false
+	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step != "tables" || m.Phase != "progress" || cut {
+				return
+			}
+			db, err := sql.Open("mysql", "root@unix("+filepath.Join(desk.RunDir(w.Base), "mariadb", "mariadb.sock")+")/"+w.Site("patient").Database.Name)
+			assert.NoError(t, err)
+			defer db.Close()
+			n := 0
+			err = db.QueryRow("SELECT COUNT(*) FROM alibi_loaded WHERE name LIKE ' part % of sk_posts' AND NOT EXISTS (SELECT 1 FROM alibi_loaded WHERE name = 'sk_posts')").Scan(&n)
+			if cut = err == nil && n > 0; cut { // all connections to the copy's server end
+				_, _ = db.Exec("KILL USER root") // its own is among them
+			}
+		}
+	}}})
+	live := w.Make("ferry")
+	w.Keep()
+	r := w.Run(w.Plan(live.Name, "patient"))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	require.True(t, cut)
+	assert.Greater(t, r.Tries, 1)
+	assert.Contains(t, noteOf(r, "tables"), "parts of tables were there already")
+	s := w.Site("patient")
+	holds(t, w, s)
+	refreshed, err := w.Desk.PlanRefresh(context.Background(), s.ID)
+	require.NoError(t, err)
+	r = w.Run(refreshed)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	holds(t, w, w.Site("patient"))
 }

@@ -26,13 +26,17 @@ type noting struct {
 
 func (l *loading) noting(ctx context.Context, tab tables.Table) (*noting, error) {
 	w, err := l.b.Rows(ctx, tab.Name)
+	return l.notingTo(tab, w), err
+}
+
+func (l *loading) notingTo(tab tables.Table, w *baseline.RowWriter) *noting {
 	n := &noting{l: l, tab: tab, w: w, keys: baseline.Keys(l.snap, tab), tally: tables.Tally{}, moved: map[uint64]bool{}}
 	for _, k := range tab.Key {
 		if c := tab.Column(k); c >= 0 {
 			n.textKey = n.textKey || tab.Columns[c].Charset != "" || strings.Contains(strings.ToLower(tab.Columns[c].Type), "binary")
 		}
 	}
-	return n, err
+	return n
 }
 
 // row changes a row into the copy's and notes both; it gives what the row is
@@ -80,20 +84,17 @@ func (n *noting) close(ctx context.Context) error {
 	n.l.t.Add(n.pending, 0)
 	n.l.mu.Lock()
 	defer n.l.mu.Unlock()
-	n.l.changed[n.tab.Name] = n.changed
-	for k, v := range n.tally {
-		n.l.tally[k] = v
-	}
+	sum := n.l.changed[n.tab.Name]
+	sum.Add(n.changed)
+	n.l.changed[n.tab.Name] = sum
+	n.l.tally.Join(n.tally)
 	return n.w.Close(ctx)
 }
 
-// pour sends the rows of one table through the transform.
-func (l *loading) pour(ctx context.Context, tab tables.Table, put func(tables.Row) error) error {
-	n, err := l.noting(ctx, tab)
-	if err != nil {
-		return err
-	}
-	err = l.snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
+// pour sends the rows of a range of a table through the transform.
+func (l *loading) pour(ctx context.Context, tab tables.Table, part tables.Range, w *baseline.RowWriter, put func(tables.Row) error) error {
+	n := l.notingTo(tab, w)
+	err := l.snap.Read(ctx, tab.Name, part, func(r tables.Row) error {
 		if !l.tr.Keeps(tab, r) {
 			return n.tick(ctx)
 		}

@@ -201,6 +201,9 @@ type loading struct {
 	target tables.Target
 	from   string // the origin's database, if it is on the copy's server
 
+	loaded []string // tables and parts of them, by an earlier try
+	kept   int      // parts that were kept
+
 	mu      sync.Mutex
 	changed map[string]stack.Changed // by table
 	tally   tables.Tally             // of the origin
@@ -280,6 +283,7 @@ func (l *loading) all(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("making the copy's tables: %w", err)
 	}
+	l.loaded = loaded
 	total := int64(0)
 	for _, tab := range schema.Tables {
 		total += tab.Rows
@@ -316,7 +320,11 @@ func (l *loading) all(ctx context.Context) error {
 	for _, c := range l.changed {
 		sum.Add(c)
 	}
-	l.t.Note("%d addresses rewritten, %d settings adjusted", sum.Addresses, sum.Adjusted)
+	note := fmt.Sprintf("%d addresses rewritten, %d settings adjusted", sum.Addresses, sum.Adjusted)
+	if l.kept > 0 {
+		note += fmt.Sprintf("; %d parts of tables were there already", l.kept)
+	}
+	l.t.Note("%s", note)
 	return l.target.Finish(ctx)
 }
 
@@ -361,5 +369,20 @@ func (l *loading) table(ctx context.Context, tab tables.Table) error {
 		}
 		return inner.Inside(ctx, tab.Name, l.from, exchange, func(in *mysql.Inner) error { return l.square(ctx, tab, in) })
 	}
-	return l.target.Load(ctx, tab.Name, func(put func(tables.Row) error) error { return l.pour(ctx, tab, put) })
+	if to, ok := l.target.(*mysql.Target); ok && len(tab.Key) > 0 {
+		parts, err := l.snap.Ranges(ctx, tab.Name, partRows)
+		if err != nil {
+			return err
+		}
+		if len(parts) > 1 {
+			return l.inParts(ctx, tab, to, parts)
+		}
+	}
+	return l.target.Load(ctx, tab.Name, func(put func(tables.Row) error) error {
+		w, err := l.b.Rows(ctx, tab.Name)
+		if err != nil {
+			return err
+		}
+		return l.pour(ctx, tab, tables.Range{}, w, put)
+	})
 }

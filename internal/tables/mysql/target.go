@@ -148,6 +148,38 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 	})
 }
 
+// LoadPart fills a range of a table in one transaction, in place of what is
+// there of it, with a mark that it is; Begin names the marks of earlier tries.
+// Several parts may be loaded at once.
+func (t *Target) LoadPart(ctx context.Context, table, mark string, r tables.Range, next func(put func(tables.Row) error) error) error {
+	tab, ok := t.schema.Table(table)
+	if !ok {
+		return fmt.Errorf("no table %s to load", table)
+	}
+	cols := make([]column, len(tab.Columns))
+	for i, c := range tab.Columns {
+		cols[i] = newColumn(c)
+	}
+	c, err := t.pool.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("loading table %s: %w", table, explain(err))
+	}
+	defer c.Close()
+	return t.transaction(ctx, c, tab, mark, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM "+at(tab)+where(keyColumns(tab, cols), r)); err != nil {
+			return err
+		}
+		w := newWriter(ctx, tx, tab, "INSERT", t.packet)
+		return w.flush(next(w.put))
+	})
+}
+
+// Loaded marks a table as loaded whole.
+func (t *Target) Loaded(ctx context.Context, table string) error {
+	_, err := t.pool.ExecContext(ctx, "REPLACE INTO "+t.progress()+" VALUES (?)", table)
+	return explain(err)
+}
+
 // within empties a table and has it filled in one transaction, with the mark
 // that it is.
 func (t *Target) within(ctx context.Context, tab tables.Table, fill func(*sql.Tx) error) error {
@@ -159,6 +191,11 @@ func (t *Target) within(ctx context.Context, tab tables.Table, fill func(*sql.Tx
 	if _, err := c.ExecContext(ctx, "TRUNCATE TABLE "+at(tab)); err != nil {
 		return fmt.Errorf("emptying %s: %w", tab.Name, explain(err))
 	}
+	return t.transaction(ctx, c, tab, tab.Name, fill)
+}
+
+// transaction has a table filled, or a part of it, with a mark that it is.
+func (t *Target) transaction(ctx context.Context, c *sql.Conn, tab tables.Table, mark string, fill func(*sql.Tx) error) error {
 	tx, err := c.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
 	if err != nil {
 		return explain(err)
@@ -168,7 +205,7 @@ func (t *Target) within(ctx context.Context, tab tables.Table, fill func(*sql.Tx
 		return err
 	}
 	if err = fill(tx); err == nil {
-		_, err = tx.ExecContext(ctx, "INSERT INTO "+t.progress()+" VALUES (?)", tab.Name)
+		_, err = tx.ExecContext(ctx, "REPLACE INTO "+t.progress()+" VALUES (?)", mark)
 	}
 	if err == nil {
 		err = tx.Commit()
