@@ -13,7 +13,6 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables/mysql"
-	"alibi/internal/work"
 )
 
 func TestACopyBesideItsOrigin(t *testing.T) {
@@ -73,14 +72,7 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
-		o.Observe = func(m work.Moment) {
-			if moment != "" && m.Step+" "+m.Phase == moment {
-				moment = ""
-				_ = w.Desk.Queue.Cancel(context.Background(), m.Run)
-			}
-		}
-	}}})
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}})
 	live := w.Make("ferry")
 	ctx := context.Background()
 	tablesLeft := func() int {

@@ -141,13 +141,13 @@ func TestKilledAtEachMomentOfARefresh(t *testing.T) {
 	}
 }
 
-// cancelling makes an observer that cancels the run at a moment.
-func cancelling(w **demotest.World, moment *string) func(*desk.Options) {
+// cancelAt makes an observer that cancels the run at a moment.
+func cancelAt(d func() *desk.Desk, moment *string) func(*desk.Options) {
 	return func(o *desk.Options) {
 		o.Observe = func(m work.Moment) {
 			if *moment != "" && m.Step+" "+m.Phase == *moment {
 				*moment = ""
-				_ = (*w).Desk.Queue.Cancel(context.Background(), m.Run)
+				_ = d().Queue.Cancel(context.Background(), m.Run)
 			}
 		}
 	}
@@ -156,7 +156,7 @@ func cancelling(w **demotest.World, moment *string) func(*desk.Options) {
 func TestCancelledAtEachMomentLeavesNothing(t *testing.T) {
 	var w *demotest.World
 	moment := ""
-	w = demotest.New(t, cancelling(&w, &moment))
+	w = demotest.New(t, cancelAt(func() *desk.Desk { return w.Desk }, &moment))
 	w.Keep()
 	ctx := context.Background()
 	for _, m := range moments[:len(moments)-1] {
@@ -177,7 +177,7 @@ func TestCancelledAtEachMomentLeavesNothing(t *testing.T) {
 func TestCancelledRefreshGivesTheCopyBack(t *testing.T) {
 	var w *demotest.World
 	moment := ""
-	w = demotest.New(t, cancelling(&w, &moment))
+	w = demotest.New(t, cancelAt(func() *desk.Desk { return w.Desk }, &moment))
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy(origin, "kept")

@@ -55,14 +55,7 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 func TestARealRefreshKilledAndCancelled(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
-		o.Observe = func(m work.Moment) {
-			if moment != "" && m.Step+" "+m.Phase == moment {
-				moment = ""
-				_ = w.Desk.Queue.Cancel(context.Background(), m.Run)
-			}
-		}
-	}}})
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}})
 	live := w.Make("ferry")
 	ctx := context.Background()
 	w.Keep()
