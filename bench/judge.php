@@ -55,6 +55,7 @@ $b = config($toRoot);
 $da = connect($a);
 $db = connect($b);
 $fromHost = parse_url($fromURL, PHP_URL_HOST);
+$fromPort = parse_url($fromURL, PHP_URL_PORT); // of a copy that was copied
 $toHost = parse_url($toURL, PHP_URL_HOST) . (parse_url($toURL, PHP_URL_PORT) ? ':' . parse_url($toURL, PHP_URL_PORT) : '');
 $scheme = parse_url($toURL, PHP_URL_SCHEME);
 $hosts = array();
@@ -68,14 +69,15 @@ $hosts[$fromHost] = $toHost;
 // exchange does the addresses of a plain text, and those that stand in it in
 // JSON's or the URL's own encoding.
 function exchange($s) {
-	global $hosts, $scheme, $fromRoot, $toRoot;
+	global $hosts, $scheme, $fromRoot, $toRoot, $fromPort;
+	$ports = '443|80' . ($fromPort ? "|$fromPort" : '');
 	foreach ($hosts as $from => $to) {
 		$q = preg_quote($from, '~');
 		$end = '(?![A-Za-z0-9_-]|\.[A-Za-z0-9])';
 		$enc = rawurlencode($to);
-		$s = preg_replace("~https?(%3A%2F%2F)$q(?::443|:80)?$end~i", $scheme . '${1}' . $enc, $s);
-		$s = preg_replace('~https?(:(?:\\\\*/){2})' . $q . "(?::443|:80)?$end~i", $scheme . '${1}' . $to, $s);
-		$s = preg_replace("~(?<![A-Za-z0-9@._-])(?<!%40)$q$end~i", $to, $s);
+		$s = preg_replace("~https?(%3A%2F%2F)$q(?:(?::|%3A)(?:$ports))?$end~i", $scheme . '${1}' . $enc, $s);
+		$s = preg_replace('~https?(:(?:\\\\*/){2})' . $q . "(?::(?:$ports))?$end~i", $scheme . '${1}' . $to, $s);
+		$s = preg_replace("~(?<![A-Za-z0-9@._-])(?<!%40)$q" . ($fromPort ? "(?::$fromPort)?" : '') . "$end~i", $to, $s);
 	}
 	$q = preg_quote($fromRoot, '~');
 	return preg_replace("~(?<![A-Za-z0-9/_.-])$q(?![A-Za-z0-9_.-])~", $toRoot, $s);

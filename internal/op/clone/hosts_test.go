@@ -37,6 +37,7 @@ func TestBetweenRealHosts(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := copyOf(w, live, "on-"+map[string]string{"": "slipway"}[host]+host, func(c *clone.Choices) { c.Host = host })
 			holds(t, w, s)
+			judged(t, live, s)
 			_, page := ask(t, s, "/post-3/")
 			has(t, page, s.Address().String()+"/tides/")
 			lacks(t, page, "://ferry.skerryline.example")
