@@ -141,7 +141,7 @@ func (l *Live) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p.ServeHTTP(w, r)
 }
 
-// textTypes are the types of what may hold addresses.
+// textual tells whether an answer of a type may hold addresses.
 func textual(contentType string) bool {
 	t, _, _ := mime.ParseMediaType(contentType)
 	return strings.HasPrefix(t, "text/") || strings.HasSuffix(t, "json") || strings.HasSuffix(t, "xml") || strings.HasSuffix(t, "javascript")

@@ -61,8 +61,12 @@ func visit(ctx context.Context, s Spec) error {
 	}
 	defer w.Stop()
 	for _, p := range []string{"/", "/post-0/", "/page-0/", "/wp-login.php", "/feed/", "/no-such-page/"} {
-		if status, _, err := Get(ctx, w, s, p); err != nil || status >= 500 {
-			return fmt.Errorf("visiting %s%s: it answers %d: %w", s.URL, p, status, err)
+		status, _, err := Get(ctx, w, s, p)
+		if err == nil && status >= 500 {
+			err = fmt.Errorf("it answers %d", status)
+		}
+		if err != nil {
+			return fmt.Errorf("visiting %s%s: %w", s.URL, p, err)
 		}
 	}
 	return nil

@@ -225,12 +225,17 @@ func TestTwoCopiesOfOneOriginAtOnce(t *testing.T) {
 }
 
 func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
-	t.Cleanup(clone.InPartsOf(15))
+	t.Cleanup(clone.InPartsOf(5))
 	var w *realtest.World
 	cut := false
 	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
 		o.Observe = func(m work.Moment) {
-			if m.Step != "tables" || m.Phase != "progress" || cut {
+			if m.Step != "tables" || m.Phase != "progress" {
+				return
+			}
+			// A connection that nobody uses when it ends is replaced without a word, so
+			// they end until one is missed.
+			if r, err := w.Desk.Record.Run(context.Background(), m.Run); err != nil || r.Tries > 1 {
 				return
 			}
 			db, err := sql.Open("mysql", "root@unix("+filepath.Join(desk.RunDir(w.Base), "mariadb", "mariadb.sock")+")/"+w.Site("patient").Database.Name)
@@ -238,7 +243,8 @@ func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
 			defer db.Close()
 			n := 0
 			err = db.QueryRow("SELECT COUNT(*) FROM alibi_loaded WHERE name LIKE ' part % of sk_posts' AND NOT EXISTS (SELECT 1 FROM alibi_loaded WHERE name = 'sk_posts')").Scan(&n)
-			if cut = err == nil && n > 0; cut { // all connections to the copy's server end
+			if err == nil && n > 0 { // all connections to the copy's server end
+				cut = true
 				_, _ = db.Exec("KILL USER root") // its own is among them
 			}
 		}

@@ -312,6 +312,7 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	if err != nil {
 		return err
 	}
+	ctx = context.WithoutCancel(ctx) // from here on there is no way back, so nothing stops half-way
 	if x.mem.InPlace != "" {
 		if err := x.settle(ctx); err != nil {
 			return err

@@ -165,13 +165,17 @@ func (w *Web) start(name string, env []string, program string, args ...string) e
 
 // ready waits until something listens.
 func (w *Web) ready(network, addr string) error {
-	return w.procs[len(w.procs)-1].Await(10*time.Second, func() bool {
-		c, err := net.Dial(network, addr)
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	})
+	return w.procs[len(w.procs)-1].Await(10*time.Second, func() bool { return listens(network, addr) })
+}
+
+// listens tells whether somebody takes connections: a socket's file is there
+// before that.
+func listens(network, addr string) bool {
+	c, err := net.Dial(network, addr)
+	if err == nil {
+		c.Close()
+	}
+	return err == nil
 }
 
 func (w *Web) behindNginx(nginx string) error {
@@ -200,12 +204,11 @@ func (w *Web) behindNginx(nginx string) error {
 	}
 	for i, addr := range []string{php, w.addr} {
 		p := w.procs[i]
-		err := p.Await(10*time.Second, func() bool { _, err := os.Stat(addr); return err == nil })
-		if err != nil {
+		if err := p.Await(10*time.Second, func() bool { return listens("unix", addr) }); err != nil {
 			return err
 		}
 	}
-	return w.ready("unix", w.addr)
+	return nil
 }
 
 // alone runs PHP's own server on a free loopback port.
