@@ -144,7 +144,7 @@ func (a *app) copy() *cobra.Command {
 func (a *app) refresh() *cobra.Command {
 	var dry, detach bool
 	var confirm string
-	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now. Only files that changed are brought again; what was changed on the copy is lost. The copy answers as it was until the new state is proven.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanRefresh(ctx, s.ID)
 			if err != nil {
