@@ -166,10 +166,7 @@ func (in *Inner) Sums(ctx context.Context, r tables.Range, give func(key []table
 
 // Remove removes the rows with these keys.
 func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
-	keys := make([]column, len(in.tab.Key))
-	for i, k := range in.tab.Key {
-		keys[i] = in.cols[in.tab.Column(k)]
-	}
+	keys := keysOf(in.tab)
 	for chunk := range slices.Chunk(list, 500) {
 		if _, err := in.tx.ExecContext(ctx, "DELETE FROM "+at(in.tab)+" WHERE "+oneOf(keys, chunk)); err != nil {
 			return err

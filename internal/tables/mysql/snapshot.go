@@ -418,10 +418,7 @@ func (s *snapshot) Pick(ctx context.Context, table string, list [][]tables.Value
 	if err != nil {
 		return err
 	}
-	keys := make([]column, len(t.Key))
-	for i, k := range t.Key {
-		keys[i] = cols[t.Column(k)]
-	}
+	keys := keysOf(t)
 	for chunk := range slices.Chunk(list, 500) {
 		q := "SELECT " + exprs(cols) + " FROM " + at(t) + " WHERE " + oneOf(keys, chunk)
 		if err := s.rows(ctx, t, cols, q, give); err != nil {
