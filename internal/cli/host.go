@@ -76,6 +76,7 @@ func (a *app) hostSet() *cobra.Command {
 	c.Flags().StringVar(&bandwidth, "bandwidth", "", "at most so many bytes a second, each way: 500K, 10M")
 	c.Flags().IntVar(&to.Limits.Streams, "streams", 0, "at most so many files or streams at once")
 	c.Flags().Float64Var(&to.Limits.Load, "load", 0, "wait while the machine's load of the last minute is above this")
+	c.Flags().StringVar(&to.Limits.Compress, "compress", "", "compress what goes there and comes from there: far (where the host is far away or its bandwidth bounded; usual), always, never")
 	c.Flags().StringVar(&to.Copies, "copies", "", "folder for copies, an absolute path on the machine")
 	c.Flags().StringVar(&to.Server.Address, "database", "", "database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306")
 	c.Flags().StringVar(&to.Server.User, "database-user", "", "account that may make databases and accounts")

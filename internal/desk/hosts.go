@@ -131,6 +131,13 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 	if to.Limits.Load > 0 {
 		h.Limits.Load = to.Limits.Load
 	}
+	switch to.Limits.Compress {
+	case "":
+	case ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever:
+		h.Limits.Compress = to.Limits.Compress
+	default:
+		return h, fmt.Errorf("%q is no rule for compressing: name %s, %s or %s", to.Limits.Compress, ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever)
+	}
 	if h.Server.Address != "" {
 		srv, err := d.configured(ctx, name, h.Server)
 		if err != nil {

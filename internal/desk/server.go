@@ -73,7 +73,7 @@ func (d *Desk) configured(ctx context.Context, hostName string, s site.Server) (
 	if err != nil {
 		return nil, err
 	}
-	return &op.Server{Login: stack.Login(h, s.Address, s.User, password), Address: s.Address}, nil
+	return &op.Server{Login: stack.Login(ctx, h, s.Address, s.User, password), Address: s.Address}, nil
 }
 
 // startOwn sees to it that our own database server runs, whichever process of

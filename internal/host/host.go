@@ -93,6 +93,27 @@ type Streamer interface {
 	TakeTar(ctx context.Context, r io.Reader) error
 }
 
+// Sibling is a root that can have its host copy files to it from another folder
+// there, so that no byte passes through here.
+type Sibling interface {
+	Root
+	// TakeFrom copies the regular files with these names to folders that are there,
+	// and tells whether the host can. Files that are gone are left out.
+	TakeFrom(ctx context.Context, src Root, names []string) (bool, error)
+}
+
+// Compresser is a host that tells whether it pays to compress what goes to it
+// and comes from it.
+type Compresser interface {
+	Compresses(ctx context.Context) bool
+}
+
+// Compresses tells whether it pays to compress what goes to a host.
+func Compresses(ctx context.Context, h Host) bool {
+	c, ok := h.(Compresser)
+	return ok && c.Compresses(ctx)
+}
+
 // Writer is a root that writes files in one go, where nobody looks yet: a file
 // that was broken off has another time than it should.
 type Writer interface {

@@ -42,7 +42,7 @@ func (e *Env) originLogin(ctx context.Context, s site.Site) (mysql.Login, error)
 	if err != nil {
 		return mysql.Login{}, err
 	}
-	return stack.Login(p.Host, s.Database.Server, s.Database.User, password), nil
+	return stack.Login(ctx, p.Host, s.Database.Server, s.Database.User, password), nil
 }
 
 // dropBeside removes the tables of a copy from its origin's database.

@@ -89,6 +89,7 @@ type Limits struct {
 	Bandwidth int64   `json:"bandwidth,omitempty"` // bytes a second, each way
 	Streams   int     `json:"streams,omitempty"`   // files or streams at once
 	Load      float64 `json:"load,omitempty"`      // of the last minute; above it Alibi waits
+	Compress  string  `json:"compress,omitempty"`  // "far", "always" or "never"; empty: far
 }
 
 // Site is one site: a document root, its database and its addresses on a host.

@@ -93,7 +93,7 @@ func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tab
 		if err != nil {
 			return nil, err
 		}
-		opened := mysql.Open(Login(p.Host, db.Server, db.User, password), db.Name)
+		opened := mysql.Open(Login(ctx, p.Host, db.Server, db.User, password), db.Name)
 		switch {
 		case db.Beside():
 			return opened.Under(db.As, db.Prefix), nil
@@ -110,9 +110,9 @@ var sockets = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock",
 
 // Login is how a database server is reached on a host, by the name that sites
 // there use for it.
-func Login(h host.Host, server, user, password string) mysql.Login {
+func Login(ctx context.Context, h host.Host, server, user, password string) mysql.Login {
 	network, addr := mysql.ParseServer(server, sockets[0])
-	l := mysql.Login{Network: network, Addr: addr, User: user, Password: password, Dial: h.Dial}
+	l := mysql.Login{Network: network, Addr: addr, User: user, Password: password, Dial: h.Dial, Compress: host.Compresses(ctx, h)}
 	if network == "unix" && addr == sockets[0] && !strings.Contains(server, "/") {
 		l.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
 			var first error

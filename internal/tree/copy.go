@@ -125,6 +125,9 @@ func byStream(ctx context.Context, src, dst host.Root, entries []Entry, progress
 	if len(list) < worthwhile {
 		return nil, nil
 	}
+	if got, ok, err := aside(ctx, src, dst, list, progress); ok || err != nil {
+		return got, err
+	}
 	return stream(ctx, src, dst, list, progress)
 }
 

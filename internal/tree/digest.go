@@ -19,7 +19,8 @@ type Look struct {
 	Text func(e Entry, text []byte)
 }
 
-// Digest sets the digest of every file in entries, by several readers at once,
+// Digest sets the digest of every file in entries, with the size and time that
+// it had when it was read, by several readers at once,
 // and has look see those that it wants; it may be nil. A file that can't be
 // read keeps the zero digest.
 func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, progress Progress) error {
@@ -46,7 +47,8 @@ func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, pr
 				if err := digest(ctx, &e, r, look, &room); err != nil {
 					return fmt.Errorf("reading %s: %w", e.Path, err)
 				}
-				entries[at[e.Path]].Hash = e.Hash
+				is := &entries[at[e.Path]]
+				is.Hash, is.Size, is.MTime = e.Hash, e.Size, e.MTime
 				progress(e.Size, 1)
 				return nil
 			})

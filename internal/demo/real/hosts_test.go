@@ -3,16 +3,21 @@ package real
 import (
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/host"
 	"alibi/internal/host/hosttest"
+	"alibi/internal/host/local"
 	"alibi/internal/host/ssh"
 	"alibi/internal/runtime/process"
 	"alibi/internal/tree"
@@ -114,6 +119,114 @@ func TestManySmallFilesOverOpenSSH(t *testing.T) {
 			}
 		})
 	}
+}
+
+// counted puts a counter of bytes before a host.
+func counted(t *testing.T, target ssh.Target) (ssh.Target, *atomic.Int64) {
+	t.Helper()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { ln.Close() })
+	n := new(atomic.Int64)
+	to := net.JoinHostPort(target.Addr, target.Port)
+	pass := func(dst, src net.Conn) {
+		k, _ := io.Copy(dst, src)
+		n.Add(k)
+		dst.Close()
+	}
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			s, err := net.Dial("tcp", to)
+			if err != nil {
+				c.Close()
+				return
+			}
+			go pass(s, c)
+			go pass(c, s)
+		}
+	}()
+	_, target.Port, _ = net.SplitHostPort(ln.Addr().String())
+	return target, n
+}
+
+func TestWhatGoesOverTheLine(t *testing.T) {
+	m, target := machine(t, "pier", "")
+	ctx := context.Background()
+	dir := filepath.Join(m.Dir, "site")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	const size = 40 * 20_000
+	for i := range 40 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprint(i)), []byte(strings.Repeat("tide", 5000)), 0o640))
+	}
+	for _, c := range []struct {
+		compress   string
+		bandwidth  int64
+		back       bool // to this machine
+		from, till int64
+	}{
+		{ssh.CompressNever, 0, true, size, 2 * size},
+		{ssh.CompressAlways, 0, true, 0, size / 4},
+		{ssh.CompressFar, 0, true, size, 2 * size}, // it is near
+		{"", 100 << 20, true, 0, size / 4},
+		{ssh.CompressAlways, 0, false, 0, size / 4},
+		{ssh.CompressNever, 0, false, size, 3 * size / 2}, // read for the digests, not sent back
+	} {
+		t.Run(fmt.Sprint(c), func(t *testing.T) {
+			near, n := counted(t, target)
+			opt := options(t)
+			opt.Limits = ssh.Limits{Compress: c.compress, Bandwidth: c.bandwidth}
+			h := ssh.New("pier", near, opt)
+			src, err := h.Open(ctx, dir)
+			require.NoError(t, err)
+			var to host.Host = h
+			if c.back {
+				to = local.New("slipway")
+			}
+			dst, err := to.Make(ctx, filepath.Join(t.TempDir(), "copy"))
+			require.NoError(t, err)
+			list, err := tree.Scan(ctx, src, tree.Filter{})
+			require.NoError(t, err)
+			got, _, err := tree.Copy(ctx, src, dst, list.Entries, func(int64, int) {})
+			require.NoError(t, err)
+			h.Close()
+			require.Eventually(t, func() bool { return n.Load() > 0 }, 5*time.Second, time.Millisecond)
+			here, err := local.New("slipway").Open(ctx, dst.Path())
+			require.NoError(t, err)
+			there, err := tree.Scan(ctx, here, tree.Filter{})
+			require.NoError(t, err)
+			require.NoError(t, tree.Digest(ctx, here, there.Entries, nil, func(int64, int) {}))
+			assert.Empty(t, tree.Compare(got, there.Entries))
+			assert.Len(t, there.Entries, 40)
+			assert.Less(t, n.Load(), c.till)
+			assert.Greater(t, n.Load(), c.from)
+		})
+	}
+}
+
+func TestProxyCommand(t *testing.T) {
+	gate, atGate := machine(t, "gate", "")
+	dock, atDock := machine(t, "drydock", "")
+	opt := options(t)
+	write := func(command string) {
+		require.NoError(t, os.WriteFile(opt.Config, []byte(fmt.Sprintf("Host drydock\n\tHostName 127.0.0.1\n\tPort %s\n\tUser %s\n\tIdentityFile %s\n\tProxyCommand %s\n", dock.Port, dock.User, atDock.Key, command)), 0o600))
+	}
+	write(fmt.Sprintf("ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -i %s -p %s -W %%h:%%p %%r@127.0.0.1", atGate.Key, gate.Port))
+	h := ssh.New("drydock", ssh.Target{Alias: "drydock"}, opt)
+	ctx := context.Background()
+	for range 2 {
+		out, err := h.Command(ctx, "sh", "-c", "echo $SSH_CONNECTION")
+		require.NoError(t, err)
+		assert.Contains(t, string(out), dock.Port)
+		require.NoError(t, h.Close())
+	}
+	write("echo the gate is shut >&2")
+	_, err := ssh.New("drydock", ssh.Target{Alias: "drydock"}, opt).Open(ctx, "/")
+	assert.ErrorIs(t, err, host.ErrNoAnswer)
+	assert.ErrorContains(t, err, "its ProxyCommand says: the gate is shut")
 }
 
 func TestConfigurationAndJumpHosts(t *testing.T) {

@@ -37,7 +37,7 @@ func read(alias, config string) settings {
 	if err != nil {
 		return out
 	}
-	for _, k := range []string{"HostName", "Port", "User", "IdentityFile", "ProxyJump"} {
+	for _, k := range []string{"HostName", "Port", "User", "IdentityFile", "ProxyJump", "ProxyCommand"} {
 		if v, err := cfg.GetAll(alias, k); err == nil && len(v) > 0 {
 			out[strings.ToLower(k)] = v
 		}
@@ -97,6 +97,7 @@ func (t Target) fill(config string) Target {
 	}
 	or(&t.User, "user", me)
 	or(&t.Jump, "proxyjump", "")
+	or(&t.command, "proxycommand", "")
 	t.agent = s.first("identityagent")
 	if t.Key != "" {
 		t.keys = []string{tilde(t.Key)}
@@ -139,8 +140,8 @@ func (t Target) jumps(opt Options) []*Host {
 	return out
 }
 
-// raw opens the connection that SSH is spoken over: straight, or through the
-// jump hosts.
+// raw opens the connection that SSH is spoken over: straight, through the jump
+// hosts, or by the person's own command.
 func (h *Host) raw(ctx context.Context, addr string) (net.Conn, error) {
 	d := net.Dialer{Timeout: h.opt.Timeout}
 	dial := d.DialContext
@@ -154,6 +155,8 @@ func (h *Host) raw(ctx context.Context, addr string) (net.Conn, error) {
 			h.via = append(h.via, conn)
 			dial = conn.DialContext
 		}
+	} else if h.target.command != "" && h.target.command != "none" {
+		return h.target.run(ctx)
 	} else if h.through != nil {
 		dial = h.through
 	}

@@ -16,6 +16,7 @@ type Limits struct {
 	Bandwidth int64   // bytes a second, each way
 	Streams   int     // files or streams at once
 	Load      float64 // of the last minute; above it Alibi waits
+	Compress  string  // one of the Compress constants
 }
 
 // paced is a connection that keeps to a bandwidth.

@@ -31,8 +31,9 @@ type Target struct {
 	Key   string // private key file
 	Jump  string // hosts to go through: [USER@]HOST[:PORT], several with commas; "none" for none
 
-	keys  []string // files to try
-	agent string   // socket of the agent that the configuration names
+	keys    []string // files to try
+	agent   string   // socket of the agent that the configuration names
+	command string   // that connects, with the tokens of ssh_config(5); "none" for none
 }
 
 // Asker is a person, asked when something can't be decided without one.
@@ -71,8 +72,11 @@ type Host struct {
 	load   float64 // of the host, when it was last asked
 	loadAt time.Time
 
-	tar *bool         // whether it runs one; nil: not asked yet
-	via []*ssh.Client // jump hosts, nearest first
+	far time.Duration // the shortest time of a question and its answer
+
+	tar  *bool         // whether it runs one; nil: not asked yet
+	gzip bool          // whether it has one; known with tar
+	via  []*ssh.Client // jump hosts, nearest first
 
 	through func(ctx context.Context, network, addr string) (net.Conn, error) // for a jump host behind another
 }
@@ -129,7 +133,7 @@ func (h *Host) connect(ctx context.Context) (*ssh.Client, *sftp.Client, error) {
 		conn.Close()
 		return nil, nil, fmt.Errorf("host %s answers but offers no SFTP; ask its keeper to allow it: %w", h.name, err)
 	}
-	h.conn, h.sftp = conn, files
+	h.conn, h.sftp, h.far = conn, files, distance(files)
 	return conn, files, nil
 }
 
@@ -143,7 +147,6 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 		}
 		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached from here: %w", h.name, addr, host.ErrNoAnswer, err)
 	}
-	raw = pace(raw, h.opt.Limits.Bandwidth)
 	callback, algos, err := h.hostKeys(addr)
 	if err != nil {
 		raw.Close()
@@ -152,7 +155,7 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 	auth, closeAgent := h.auth()
 	defer closeAgent()
 	_ = raw.SetDeadline(time.Now().Add(h.opt.Timeout))
-	c, chans, reqs, err := ssh.NewClientConn(raw, addr, &ssh.ClientConfig{
+	c, chans, reqs, err := ssh.NewClientConn(pace(raw, h.opt.Limits.Bandwidth), addr, &ssh.ClientConfig{
 		User: h.target.User, Auth: auth, HostKeyCallback: callback, HostKeyAlgorithms: algos, Timeout: h.opt.Timeout,
 	})
 	if err != nil {
@@ -163,7 +166,7 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 		case strings.Contains(err.Error(), "unable to authenticate"):
 			return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects", h.name, h.target.User, host.ErrAuth)
 		}
-		return nil, fmt.Errorf("host %s at %s: %w: %w", h.name, addr, host.ErrNoAnswer, err)
+		return nil, fmt.Errorf("host %s at %s: %w: %w%s", h.name, addr, host.ErrNoAnswer, err, complaint(raw))
 	}
 	_ = raw.SetDeadline(time.Time{})
 	return ssh.NewClient(c, chans, reqs), nil

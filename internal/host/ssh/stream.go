@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
+
+	"alibi/internal/host"
 )
 
 // Streams asks the host once whether it runs a tar that takes names from a list.
@@ -25,18 +27,45 @@ func (r *root) Streams() bool {
 		}
 		yes := err == nil && bytes.Contains(out, []byte("GNU tar"))
 		known = &yes
+		_, err = r.h.Command(ctx, "gzip", "--version")
 		r.h.mu.Lock()
-		r.h.tar = known
+		r.h.tar, r.h.gzip = known, err == nil
 		r.h.mu.Unlock()
 	}
 	return *known
 }
 
+// compresses tells whether tar's streams are to be compressed.
+func (r *root) compresses(ctx context.Context) bool {
+	if !r.h.Compresses(ctx) || !r.Streams() {
+		return false
+	}
+	r.h.mu.Lock()
+	defer r.h.mu.Unlock()
+	return r.h.gzip
+}
+
+// reading are the options of a tar that takes files by a list of their names.
+var reading = []string{"--format=gnu", "--ignore-failed-read", "--no-recursion", "--verbatim-files-from", "--null"}
+
+func listed(names []string) io.Reader { return strings.NewReader(strings.Join(names, "\x00")) }
+
 // SendTar has tar read the files. Where one is gone or changes meanwhile, tar
 // says so at its end and the others are whole.
 func (r *root) SendTar(ctx context.Context, names []string, w io.Writer) error {
-	list := strings.NewReader(strings.Join(names, "\x00"))
-	err := r.h.Pipe(ctx, list, w, "tar", "--format=gnu", "--ignore-failed-read", "--no-recursion", "--verbatim-files-from", "--null", "-C", r.path, "-T", "-", "-cf", "-")
+	args := reading
+	var z io.WriteCloser
+	if r.compresses(ctx) {
+		args = append([]string{"-I", "gzip -1"}, args...)
+		z = inflate(w)
+		w = z
+	}
+	err := r.h.Pipe(ctx, listed(names), w, "tar", append(args, "-C", r.path, "-T", "-", "-cf", "-")...)
+	if z != nil {
+		if zerr := z.Close(); err == nil {
+			err = zerr
+		}
+	}
 	if err != nil && strings.Contains(err.Error(), "exited with status 1") {
 		return nil // some files changed as they were read
 	}
@@ -48,7 +77,25 @@ func (r *root) SendTar(ctx context.Context, names []string, w io.Writer) error {
 
 // TakeTar has tar write the files.
 func (r *root) TakeTar(ctx context.Context, in io.Reader) error {
-	return r.h.Pipe(ctx, in, io.Discard, "tar", "-C", r.path, "--no-same-owner", "-xpf", "-")
+	args := []string{"-C", r.path, "--no-same-owner", "-xpf", "-"}
+	if r.compresses(ctx) {
+		z := deflate(in)
+		defer z.Close()
+		in, args = z, append([]string{"-z"}, args...)
+	}
+	return r.h.Pipe(ctx, in, io.Discard, "tar", args...)
+}
+
+// TakeFrom has the host itself copy the files of another folder of its own, so
+// that no byte passes through here. It tells whether it can; what is missing or
+// changed meanwhile is for the caller to find.
+func (r *root) TakeFrom(ctx context.Context, src host.Root, names []string) (bool, error) {
+	s, ok := src.(*root)
+	if !ok || s.h != r.h || !r.Streams() {
+		return false, nil
+	}
+	script := `from=$1 to=$2; shift 2; tar "$@" -C "$from" -T - -cf - | tar -C "$to" --no-same-owner -xpf -`
+	return true, r.h.Pipe(ctx, listed(names), io.Discard, "sh", append([]string{"-c", script, "sh", s.path, r.path}, reading...)...)
 }
 
 // Link gives a file a second name, by OpenSSH's extension.

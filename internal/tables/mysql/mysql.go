@@ -30,6 +30,8 @@ type Login struct {
 	Password string
 	// Dial connects; nil from this machine.
 	Dial func(ctx context.Context, network, addr string) (net.Conn, error)
+	// Compress has what is said compressed, where the server can do that.
+	Compress bool
 }
 
 // ParseServer reads how sites and people write a server: "localhost" is its
@@ -80,6 +82,9 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 	// The driver takes the character set from its own option, not from params.
 	delete(cfg.Params, "charset")
 	if err := cfg.Apply(driverpkg.Charset("utf8mb4", "")); err != nil {
+		return nil, err
+	}
+	if err := cfg.Apply(driverpkg.EnableCompression(l.Compress)); err != nil {
 		return nil, err
 	}
 	c, err := driverpkg.NewConnector(cfg)
