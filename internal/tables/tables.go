@@ -25,6 +25,7 @@ import (
 // Errors that callers decide on.
 var (
 	ErrRefused = errors.New("the database refuses to be read") // no right, encrypted, or not a database
+	ErrFull    = errors.New("the database server's disk is full: make room there, then go on")
 	ErrBusy    = errors.New("the database is written to all the time")
 	ErrDamaged = errors.New("the database is damaged")
 )

@@ -94,35 +94,63 @@ func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
 	holds(t, w, w.Site("cut"))
 }
 
-func TestAFullDiskOnTheOtherHost(t *testing.T) {
-	w := realtest.New(t, realtest.Options{Own: true})
-	pier := w.Machine("pier")
-	live := w.Make("ferry", on(pier))
-	dir := filepath.Join(pier.Dir, "copies")
+// small mounts a small file system for the test.
+func small(t *testing.T, dir, size string) {
+	t.Helper()
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=3m"), "this test needs to mount a small file system, as root")
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size="+size), "this test needs to mount a small file system, as root")
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
-	w.Keep()
-	ctx := context.Background()
-	c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+}
+
+func TestAFullDiskOnTheOtherHost(t *testing.T) {
+	for name, room := range map[string]string{"the copies' disk": "3m", "the database server's disk": "100m"} {
+		t.Run(name, func(t *testing.T) {
+			w := realtest.New(t, realtest.Options{Own: true})
+			pier := w.Machine("pier", func(o *real.MachineOptions) { small(t, o.Dir, "400m") })
+			live := w.Make("ferry")
+			dir := filepath.Join(pier.Dir, "copies")
+			small(t, dir, room)
+			ballast := filepath.Join(pier.Dir, "ballast")
+			if strings.Contains(name, "server") {
+				fill(t, ballast, 2<<20)
+			}
+			w.Keep()
+			ctx := context.Background()
+			c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+			require.NoError(t, err)
+			c.Name, c.Host = "full", pier.Name
+			in, err := w.Desk.CopyInput(ctx, live.ID)
+			require.NoError(t, err)
+			there := in.Places[pier.Name]
+			there.Free = 0 // how much is free there is not known
+			in.Places[pier.Name] = there
+			r := w.Run(w.Desk.PlanFrom(in, c))
+			require.Equal(t, plan.Stopped, r.State, r.Error)
+			assert.Regexp(t, "[Nn]o space left on device|disk is full", r.Error)
+			require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+			r, err = w.Desk.Await(ctx, r.ID, nil)
+			require.NoError(t, err)
+			require.Equal(t, plan.Cancelled, r.State, r.Error)
+			left, err := filepath.Glob(filepath.Join(dir, "*"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+			list, err := pier.Admin().Databases(ctx)
+			require.NoError(t, err)
+			assert.NotContains(t, strings.Join(list, " "), "alibi_")
+			if os.Remove(ballast) == nil { // with room it goes
+				holds(t, w, copyOf(w, live, "roomy", func(c *clone.Choices) { c.Host = pier.Name }))
+			}
+		})
+	}
+}
+
+// fill leaves so many bytes on the disk of a file.
+func fill(t *testing.T, file string, leave int64) {
+	t.Helper()
+	var st syscall.Statfs_t
+	require.NoError(t, syscall.Statfs(filepath.Dir(file), &st))
+	f, err := os.Create(file)
 	require.NoError(t, err)
-	c.Name, c.Host = "full", pier.Name
-	in, err := w.Desk.CopyInput(ctx, live.ID)
-	require.NoError(t, err)
-	room := in.Places[pier.Name]
-	room.Free = 0 // how much is free there is not known
-	in.Places[pier.Name] = room
-	r := w.Run(w.Desk.PlanFrom(in, c))
-	require.Equal(t, plan.Stopped, r.State)
-	assert.Regexp(t, "[Nn]o space left on device|disk is full", r.Error)
-	require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
-	r, err = w.Desk.Await(ctx, r.ID, nil)
-	require.NoError(t, err)
-	require.Equal(t, plan.Cancelled, r.State, r.Error)
-	left, err := filepath.Glob(filepath.Join(dir, "*"))
-	require.NoError(t, err)
-	assert.Empty(t, left)
-	list, err := pier.Admin().Databases(ctx)
-	require.NoError(t, err)
-	assert.NotContains(t, strings.Join(list, " "), "alibi_")
+	defer f.Close()
+	require.NoError(t, syscall.Fallocate(int(f.Fd()), 0, 0, int64(st.Bavail)*st.Bsize-leave))
 }

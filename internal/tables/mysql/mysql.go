@@ -97,11 +97,12 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 	return db, nil
 }
 
-// refused and busy are the server's numbers for errors that callers decide on
+// refused, busy and full are the server's numbers for errors that callers decide on
 // (https://mariadb.com/kb/en/mariadb-error-code-reference/).
 var (
 	refused = map[uint16]bool{1044: true, 1045: true, 1049: true, 1142: true, 1143: true, 1227: true, 1370: true, 1698: true}
 	busy    = map[uint16]bool{1040: true, 1053: true, 1158: true, 1159: true, 1160: true, 1161: true, 1203: true, 1205: true, 1213: true, 1226: true, 1412: true, 1927: true}
+	full    = map[uint16]bool{1021: true, 1114: true}
 )
 
 // explain gives an error its kind.
@@ -112,6 +113,8 @@ func explain(err error) error {
 		return nil
 	case errors.As(err, &e) && refused[e.Number]:
 		return fmt.Errorf("%w: %w", tables.ErrRefused, err)
+	case errors.As(err, &e) && full[e.Number]:
+		return fmt.Errorf("%w: %w", tables.ErrFull, err)
 	case errors.As(err, &e) && busy[e.Number], errors.Is(err, driver.ErrBadConn), errors.Is(err, driverpkg.ErrInvalidConn):
 		return fmt.Errorf("%w: %w", tables.ErrBusy, err)
 	}

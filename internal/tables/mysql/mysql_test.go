@@ -5,8 +5,12 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math/rand/v2"
+	"net"
+	"strings"
+	"sync/atomic"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/runtime/mariadb/mariadbtest"
@@ -57,3 +61,27 @@ var engine = tablestest.Engine{
 }
 
 func TestEngine(t *testing.T) { tablestest.Run(t, engine) }
+
+// counting counts what is written to a connection.
+type counting struct {
+	net.Conn
+	n *atomic.Int64
+}
+
+func (c counting) Write(b []byte) (int, error) {
+	c.n.Add(int64(len(b)))
+	return c.Conn.Write(b)
+}
+
+func TestCompressed(t *testing.T) {
+	newDatabase(t, "pressed", "CREATE TABLE IF NOT EXISTS c (v LONGTEXT)")
+	for _, compress := range []bool{false, true} {
+		var n atomic.Int64
+		l := mysql.Login{Network: "unix", Addr: mariadbtest.Root().Addr, User: "root", Compress: compress, Dial: func(ctx context.Context, network, addr string) (net.Conn, error) {
+			c, err := new(net.Dialer).DialContext(ctx, network, addr)
+			return counting{c, &n}, err
+		}}
+		require.NoError(t, mysql.Open(l, "pressed").Exec(context.Background(), "INSERT INTO c VALUES ('"+strings.Repeat("tide ", 100_000)+"')"))
+		assert.Equal(t, compress, n.Load() < 50_000, "%d bytes", n.Load())
+	}
+}
