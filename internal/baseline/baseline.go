@@ -39,6 +39,9 @@ type File struct {
 type Meta struct {
 	At    time.Time `json:"at"`
 	Stamp string    `json:"stamp"` // of the origin's database
+	// Quiet is when each table was written to last on either side; see
+	// tables.Dated.
+	Quiet struct{ Origin, Copy map[string]string } `json:"quiet"`
 	// Notes are the bringer's own about each table.
 	Notes map[string]json.RawMessage `json:"notes,omitempty"`
 }
@@ -256,15 +259,24 @@ func (b *Baseline) read(ctx context.Context, query, name string) (map[uint64]Pai
 
 // PutFiles notes all files, in place of those noted before.
 func (b *Baseline) PutFiles(ctx context.Context, files []File) error {
+	return b.putFiles(ctx, files, "DELETE FROM files")
+}
+
+// ChangeFiles notes some files anew.
+func (b *Baseline) ChangeFiles(ctx context.Context, files []File) error {
+	return b.putFiles(ctx, files, "")
+}
+
+func (b *Baseline) putFiles(ctx context.Context, files []File, first string) error {
 	tx, err := b.db.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("writing the baseline: %w", err)
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-	if _, err := tx.Exec("DELETE FROM files"); err != nil {
+	if _, err := tx.Exec(first); err != nil {
 		return err
 	}
-	st, err := tx.Prepare("INSERT INTO files VALUES (?, ?)")
+	st, err := tx.Prepare("REPLACE INTO files VALUES (?, ?)")
 	if err != nil {
 		return err
 	}
@@ -284,9 +296,16 @@ func (b *Baseline) PutFiles(ctx context.Context, files []File) error {
 	return tx.Commit()
 }
 
-// Files gives all files by path.
-func (b *Baseline) Files(ctx context.Context) (map[string]File, error) {
-	rows, err := b.db.QueryContext(ctx, "SELECT path, doc FROM files")
+// Files gives files by path: those with the names, or all if none is given.
+func (b *Baseline) Files(ctx context.Context, names ...string) (map[string]File, error) {
+	q, args := "SELECT path, doc FROM files", []any{}
+	if len(names) > 0 {
+		q += " WHERE path IN (?" + strings.Repeat(", ?", len(names)-1) + ")"
+		for _, n := range names {
+			args = append(args, []byte(n))
+		}
+	}
+	rows, err := b.db.QueryContext(ctx, q, args...)
 	if err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
 	}

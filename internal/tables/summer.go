@@ -28,6 +28,23 @@ type Summer interface {
 	Pick(ctx context.Context, table string, keys [][]Value, give func(Row) error) error
 }
 
+// Dated is a snapshot or a database whose engine knows when each table was
+// written to last.
+type Dated interface {
+	// Quiet gives these times, of tables to which nobody wrote just before: as long
+	// as a table's time and the number of its rows are the same, so are its rows.
+	Quiet(ctx context.Context) (map[string]string, error)
+}
+
+// Quiet gives the times at which tables were written to last, nil where the
+// engine does not know.
+func Quiet(ctx context.Context, of any) (map[string]string, error) {
+	if d, ok := of.(Dated); ok {
+		return d.Quiet(ctx)
+	}
+	return nil, nil
+}
+
 // mostly is the share of rows from which on it is cheaper to read a table whole.
 const mostly = 0.2
 

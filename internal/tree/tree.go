@@ -7,6 +7,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -100,14 +101,28 @@ func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	slices.SortFunc(s.list.Entries, func(a, b Entry) int { return strings.Compare(sortKey(a.Path), sortKey(b.Path)) })
+	slices.SortFunc(s.list.Entries, func(a, b Entry) int { return compare(a.Path, b.Path) })
 	slices.SortFunc(s.list.TooLarge, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortFunc(s.list.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
 	return s.list, nil
 }
 
-// sortKey puts a folder directly before what is in it.
-func sortKey(p string) string { return strings.ReplaceAll(p, "/", "\x00") }
+// compare orders paths so that a folder is directly before what is in it.
+func compare(a, b string) int {
+	i, n := 0, min(len(a), len(b))
+	for i < n && a[i] == b[i] {
+		i++
+	}
+	switch {
+	case i == n:
+		return cmp.Compare(len(a), len(b))
+	case a[i] == '/':
+		return -1
+	case b[i] == '/':
+		return 1
+	}
+	return cmp.Compare(a[i], b[i])
+}
 
 type scan struct {
 	root   host.Root

@@ -196,7 +196,17 @@ func TestABusyCopyIsNotTouchedTwice(t *testing.T) {
 	require.NoError(t, err)
 	p, err := w.Desk.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
-	r := w.Run(p)
-	assert.Equal(t, plan.Stopped, r.State)
-	assert.Contains(t, r.Error, "another run (another) is at work on busy")
+	theirs := filepath.Join(w.Desk.Env.CopyDir(s.Name), "next", "theirs")
+	require.NoError(t, os.MkdirAll(theirs, 0o700))
+	for range 2 {
+		r := w.Run(p)
+		assert.Equal(t, plan.Stopped, r.State)
+		assert.Contains(t, r.Error, "another run (another) is at work on busy")
+		require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+		r, err = w.Desk.Await(ctx, r.ID, nil)
+		require.NoError(t, err)
+		assert.Equal(t, plan.Cancelled, r.State)
+		assert.DirExists(t, theirs, "what the other run does is its own")
+		assert.Equal(t, "another", w.Site(s.Name).Run)
+	}
 }

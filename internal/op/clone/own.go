@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -37,7 +39,7 @@ func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]
 		return err
 	}
 	defer b.Close()
-	files, err := b.Files(ctx)
+	files, err := b.Files(ctx, slices.Collect(maps.Keys(own))...)
 	if err != nil {
 		return err
 	}
@@ -51,9 +53,5 @@ func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]
 		f.Copy = tree.Entry{Path: name, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: x.mem.Configured[name]}
 		files[name] = f
 	}
-	list := make([]baseline.File, 0, len(files))
-	for _, f := range files {
-		list = append(list, f)
-	}
-	return b.PutFiles(ctx, list)
+	return b.ChangeFiles(ctx, slices.Collect(maps.Values(files)))
 }

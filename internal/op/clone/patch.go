@@ -73,6 +73,9 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 		return false, nil
 	}
 	p := &patching{loading: l, copied: copied, was: was, before: changed}
+	if err := p.quiet(ctx, meta); err != nil {
+		return false, err
+	}
 	if err := p.compare(ctx); err != nil {
 		return false, err
 	}
@@ -116,6 +119,8 @@ type patching struct {
 	was    *baseline.Baseline
 	before map[string]stack.Changed // by table
 
+	originQuiet, copyQuiet map[string]bool // tables to which nobody wrote since
+
 	mu     sync.Mutex
 	differ []*differing
 	rows   int64
@@ -128,6 +133,8 @@ type differing struct {
 	fetch   [][]tables.Value // keys of those to be brought
 	touched [][]tables.Value // keys of those to be removed first
 	n       *noting
+
+	copyQuiet bool // nobody wrote to the copy's table since it was compared
 }
 
 // compare finds out which rows differ, and notes all others.
@@ -162,16 +169,21 @@ func (p *patching) table(ctx context.Context, tab tables.Table) (*differing, err
 		return nil, err
 	}
 	d := &differing{tab: tab, n: n}
+	base, err := p.was.Table(ctx, tab.Name)
+	if err != nil {
+		return nil, err
+	}
+	now, _ := p.copied.Schema().Table(tab.Name)
+	d.copyQuiet = p.copyQuiet[tab.Name] && now.Rows == int64(len(base))
+	if d.copyQuiet && p.originQuiet[tab.Name] && tab.Rows == int64(len(base)) {
+		return nil, p.asItWas(ctx, n, base)
+	}
 	if len(tab.Key) == 0 || n.textKey {
-		if same, err := p.sameWhole(ctx, tab, n); err != nil || same {
+		if same, err := p.sameWhole(ctx, tab, n, base); err != nil || same {
 			return nil, err
 		}
 		d.whole = true
 		return d, nil
-	}
-	base, err := p.was.Table(ctx, tab.Name)
-	if err != nil {
-		return nil, err
 	}
 	clean, err := p.onCopy(ctx, d, base)
 	if err != nil {
@@ -198,6 +210,12 @@ func (p *patching) table(ctx context.Context, tab tables.Table) (*differing, err
 // to be removed; the others are given.
 func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair) (clean map[uint64]bool, err error) {
 	clean = make(map[uint64]bool, len(base))
+	if d.copyQuiet {
+		for k := range base {
+			clean[k] = true
+		}
+		return clean, nil
+	}
 	err = p.copied.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
 		k := d.n.keys.OfKey(key)
 		if b, known := base[k]; known && b.Copy == now[0] {
@@ -259,11 +277,7 @@ func (p *patching) leave(ctx context.Context, n *noting) error {
 
 // sameWhole tells whether a table whose rows can't be told one by one is as it
 // was on both sides, and then notes it.
-func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting) (bool, error) {
-	base, err := p.was.Table(ctx, tab.Name)
-	if err != nil {
-		return false, err
-	}
+func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting, base map[uint64]baseline.Pair) (bool, error) {
 	var origin, copied uint64
 	for _, b := range base {
 		origin, copied = origin+b.Origin, copied+b.Copy
@@ -276,16 +290,64 @@ func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting) (
 	if err != nil || rows != int64(len(base)) || sum != copied {
 		return false, err
 	}
+	return true, p.asItWas(ctx, n, base)
+}
+
+// asItWas notes a table that did not change on either side.
+func (p *patching) asItWas(ctx context.Context, n *noting, base map[uint64]baseline.Pair) error {
 	for k, b := range base {
-		n.tally.Add(tab.Name, tables.Digest{b.Origin})
+		n.tally.Add(n.tab.Name, tables.Digest{b.Origin})
 		if err := n.w.Put(ctx, k, b); err != nil {
-			return false, err
+			return err
 		}
 		if err := n.tick(ctx); err != nil {
-			return false, err
+			return err
 		}
 	}
-	return true, p.leave(ctx, n)
+	return p.leave(ctx, n)
+}
+
+// quiet finds out to which tables nobody wrote since the copy was compared.
+func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
+	same := func(of any, was map[string]string) (map[string]bool, error) {
+		now, err := tables.Quiet(ctx, of)
+		out := make(map[string]bool, len(now))
+		for t, at := range now {
+			out[t] = was[t] == at
+		}
+		return out, err
+	}
+	var err error
+	if p.originQuiet, err = same(p.snap, was.Quiet.Origin); err != nil {
+		return err
+	}
+	p.copyQuiet, err = same(p.copied, was.Quiet.Copy)
+	return err
+}
+
+// noteQuiet keeps when the copy's tables were written to last, now that they
+// were found to be what they should be and before anybody visits it.
+func (x *runner) noteQuiet(ctx context.Context, tr *stack.Transform, b *baseline.Baseline) error {
+	if x.p.Target.Database.Engine != "mysql" {
+		return nil
+	}
+	meta, err := b.Meta(ctx)
+	if err != nil {
+		return err
+	}
+	copied, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
+	if err != nil {
+		return err
+	}
+	defer copied.Root.Close()
+	db, err := stack.OpenDatabase(ctx, tr.Stack, copied, x.p.Target.Database)
+	if err != nil {
+		return err
+	}
+	if meta.Quiet.Copy, err = tables.Quiet(ctx, db); err != nil {
+		return err
+	}
+	return b.PutMeta(ctx, meta)
 }
 
 func (p *patching) tables() (list []tables.Table) {

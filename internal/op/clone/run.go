@@ -34,7 +34,8 @@ type runner struct {
 
 // memory is what the steps remember between tries.
 type memory struct {
-	Stamp      string               `json:"stamp"` // of the origin's database before anything was read
+	Reserved   bool                 `json:"reserved,omitempty"` // the copy is this run's to work on
+	Stamp      string               `json:"stamp"`              // of the origin's database before anything was read
 	Configured map[string]tree.Hash `json:"configured"`
 	Compared   *evidence.Report     `json:"compared,omitempty"` // before anybody visited the copy
 	InPlace    string               `json:"in_place,omitempty"` // the copy's database, if rows were changed in it
@@ -101,6 +102,10 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 		s.Run = t.Run().ID
 		return nil
 	}); err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Reserved = true })
+	if err := t.Remember(); err != nil {
 		return err
 	}
 	for hostName, dir := range map[string]string{x.env.Local: x.dir, x.p.Target.Host: op.Folder(x.p.Target)} {
@@ -255,6 +260,9 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 		}
 		if compared.Proof().Holds {
 			t.Memorize(func() { x.mem.Compared = compared })
+			if err := x.noteQuiet(ctx, tr, b); err != nil {
+				return err
+			}
 		}
 		if err := t.Remember(); err != nil {
 			return err
@@ -360,6 +368,9 @@ func (x *runner) undo(ctx context.Context) error {
 	if x.p.Kind == plan.Copy {
 		return x.env.Erase(ctx, x.p.Target.ID, x.p.Target.Name)
 	}
+	if !x.mem.Reserved {
+		return nil // it never came to work on the copy, and another run may be at it
+	}
 	was, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {
 		return err
@@ -396,11 +407,10 @@ func (x *runner) over(ctx context.Context, r plan.Run) error {
 	}
 	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
 		switch {
+		case s.Run != r.ID: // another run is at work on it
 		case r.State == plan.Stopped && x.p.Kind == plan.Copy:
-			s.State, s.Run = site.Failed, r.ID
-		case r.State == plan.Stopped:
-			s.Run = r.ID
-		default:
+			s.State = site.Failed
+		case r.State != plan.Stopped:
 			s.Run = ""
 		}
 		return nil

@@ -79,6 +79,9 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		if meta.Notes, err = stack.Notes(l.changed); err != nil {
 			return err
 		}
+		if meta.Quiet.Origin, err = tables.Quiet(ctx, snap); err != nil {
+			return err
+		}
 	}
 	return b.PutMeta(ctx, meta)
 }

@@ -69,29 +69,46 @@ func (c column) expr() string {
 // digest is not bounded by the longest statement that the server takes.
 const large = 8192
 
-// part is the column's part of a row's digest, in the server's language: "-" for
-// NULL, the digest of a large value, else the length and the value.
+// Parts of a row's digest: a number or date and a comma; the length of anything
+// else, a colon and the bytes, or the digest of a large one; "-" for NULL's
+// value or length. The server calls few functions for it: they are what a
+// digest costs.
+
+// isShort tells whether the column's values hold neither a comma nor a lone "-".
+func (c column) isShort() bool { return c.class == plain || c.class == integer || c.class == float }
+
+// isLong tells whether the column's values may be large.
+func (c column) isLong() bool { return c.class == long || c.class == json || c.class == wide }
+
+// part is the column's part of a row's digest, in the server's language, as
+// arguments of CONCAT.
 func (c column) part() string {
 	e := c.expr()
-	b := "CAST(" + e + " AS BINARY)"
-	short := "CONCAT(LENGTH(" + b + "),':'," + b + ")"
-	if c.class == long || c.class == json || c.class == wide {
-		return "IFNULL(IF(LENGTH(" + e + ")<" + strconv.Itoa(large) + "," + short + ",MD5(" + e + ")),'-')"
+	if c.isShort() {
+		return "IFNULL(" + e + ",'-'),','"
 	}
-	return "IFNULL(" + short + ",'-')"
+	b := "CAST(" + e + " AS BINARY)"
+	if c.isLong() {
+		b = "IF(LENGTH(" + e + ")<" + strconv.Itoa(large) + "," + b + ",MD5(" + e + "))"
+	}
+	return "IFNULL(LENGTH(" + e + "),'-'),':',IFNULL(" + b + ",'')"
 }
 
 // appendPart is part, computed here.
 func (c column) appendPart(b []byte, v tables.Value) []byte {
-	switch {
-	case v.Kind == tables.Null:
-		return append(b, '-')
-	case len(v.Bytes) >= large && (c.class == long || c.class == json || c.class == wide):
+	switch null := v.Kind == tables.Null; {
+	case null && c.isShort():
+		return append(b, "-,"...)
+	case null:
+		return append(b, "-:"...)
+	case c.isShort():
+		return append(append(b, v.Bytes...), ',')
+	}
+	b = append(strconv.AppendInt(b, int64(len(v.Bytes)), 10), ':')
+	if len(v.Bytes) >= large && c.isLong() {
 		sum := md5.Sum(v.Bytes)
 		return hex.AppendEncode(b, sum[:])
 	}
-	b = strconv.AppendInt(b, int64(len(v.Bytes)), 10)
-	b = append(b, ':')
 	return append(b, v.Bytes...)
 }
 

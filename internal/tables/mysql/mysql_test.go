@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -84,4 +85,30 @@ func TestCompressed(t *testing.T) {
 		require.NoError(t, mysql.Open(l, "pressed").Exec(context.Background(), "INSERT INTO c VALUES ('"+strings.Repeat("tide ", 100_000)+"')"))
 		assert.Equal(t, compress, n.Load() < 50_000, "%d bytes", n.Load())
 	}
+}
+
+func TestQuiet(t *testing.T) {
+	ctx := context.Background()
+	db := newDatabase(t, "quiet", "CREATE OR REPLACE TABLE a (n INT PRIMARY KEY)", "CREATE OR REPLACE TABLE b (n INT PRIMARY KEY)", "INSERT INTO a VALUES (1)", "INSERT INTO b VALUES (1)")
+	now, err := db.Quiet(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, now, "somebody may write in the same second")
+	var then map[string]string
+	require.Eventually(t, func() bool {
+		then, err = db.Quiet(ctx)
+		return err == nil && len(then) == 2
+	}, 10*time.Second, 100*time.Millisecond)
+	require.NoError(t, db.Exec(ctx, "ALTER TABLE b ADD KEY (n)"))
+	require.NoError(t, db.Exec(ctx, "FLUSH TABLES"))
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	same, err := tables.Quiet(ctx, snap)
+	require.NoError(t, err)
+	then["b"] = same["b"] // another shape, perhaps
+	assert.Equal(t, then, same)
+	require.NoError(t, db.Exec(ctx, "UPDATE a SET n = 2"))
+	late, err := tables.Quiet(ctx, snap)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"b": then["b"]}, late, "a was written to after the snapshot")
+	require.NoError(t, snap.Close())
 }

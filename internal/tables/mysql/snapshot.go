@@ -22,6 +22,8 @@ type snapshot struct {
 	*shape
 	login    Login
 	database string
+	under    under
+	since    string // what the server's clock said just before
 	pool     *sql.DB
 	conns    []*sql.Conn
 	free     chan *sql.Conn
@@ -42,7 +44,7 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{login: d.login, database: d.name, pool: pool, shares: map[string]float64{}}
+	s := &snapshot{login: d.login, database: d.name, under: d.under, pool: pool, shares: map[string]float64{}}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
@@ -75,6 +77,11 @@ func (s *snapshot) begin(ctx context.Context, want int) error {
 	}
 	for range 5 {
 		before := transactions(ctx, s.conns[0])
+		now, err := clock(ctx, s.conns[0])
+		if err != nil {
+			return err
+		}
+		s.since = now
 		for _, c := range s.conns {
 			if err := start(ctx, c); err != nil {
 				return err

@@ -1,0 +1,60 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+)
+
+// Quiet tells of tables when somebody wrote to them last, by the server's clock
+// and when it was made, if that was not within the last two seconds: as long as a
+// table's time and the number of its rows stay the same nobody has written to it
+// (TRUNCATE leaves the time). The server forgets times
+// when it starts; a table whose time is not known is not among them
+// (https://mariadb.com/kb/en/information-schema-tables-table/).
+func (d *Database) Quiet(ctx context.Context) (map[string]string, error) {
+	pool, err := d.login.pool(d.name, 1, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer pool.Close()
+	c, err := pool.Conn(ctx)
+	if err != nil {
+		return nil, explain(err)
+	}
+	defer c.Close()
+	now, err := clock(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return quiet(ctx, c, d.name, now, d.under)
+}
+
+// Quiet is that of the database when the snapshot was taken.
+func (s *snapshot) Quiet(ctx context.Context) (out map[string]string, err error) {
+	err = s.lend(ctx, func(c *sql.Conn) error {
+		out, err = quiet(ctx, c, s.database, s.since, s.under)
+		return err
+	})
+	return out, err
+}
+
+// clock is the server's time in the session's zone.
+func clock(ctx context.Context, c *sql.Conn) (now string, err error) {
+	err = c.QueryRowContext(ctx, "SELECT NOW()").Scan(&now)
+	return now, explain(err)
+}
+
+func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map[string]string, error) {
+	_, _ = c.ExecContext(ctx, "SET SESSION information_schema_stats_expiry = 0") // MySQL would tell old times; MariaDB does not know it
+	list, err := records(ctx, c, "SELECT TABLE_NAME, CONCAT(CREATE_TIME, ' ', UPDATE_TIME) AS T FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND UPDATE_TIME <= ? - INTERVAL 2 SECOND", database, now)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]string, len(list))
+	for _, r := range list {
+		if known, seen := u.named(r["TABLE_NAME"]); seen {
+			out[known] = r["T"]
+		}
+	}
+	return out, nil
+}
