@@ -157,7 +157,7 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 	fmt.Printf("\n== %s\n", size)
 	var hand, ours, whole, hand2, ours2, again series
 	for i := range runs {
-		hand.add(timed(func() error { return b.byHand(ctx, s, i) }))
+		hand.add(b.byHand(ctx, s, i))
 		m, err := b.copy(ctx, name, fmt.Sprintf("%s-%d", size, i), "slipway")
 		if err != nil {
 			return err
@@ -190,7 +190,7 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		if err := b.remove(ctx, m.site); err != nil {
 			return err
 		}
-		hand2.add(timed(func() error { return b.byHandTwo(ctx, s, i) }))
+		hand2.add(b.byHandTwo(ctx, s, i))
 		m, err = b.copy(ctx, name, fmt.Sprintf("%s-far-%d", size, i), "drydock")
 		if err != nil {
 			return err
@@ -233,7 +233,10 @@ func (s *series) median() float64 {
 	return l[len(l)/2]
 }
 
+// timed measures f once nothing is left to be written to disk by what ran
+// before.
 func timed(f func() error) (time.Duration, error) {
+	syscall.Sync()
 	began := time.Now()
 	err := f()
 	return time.Since(began), err
@@ -249,24 +252,28 @@ func sh(ctx context.Context, script string, args ...string) error {
 
 // byHand is how it is done without a tool on one machine: dump, exchange the
 // address in the text, load; and copy the files. It breaks serialized values.
-func (b *bench) byHand(ctx context.Context, s real.Spec, i int) error {
+func (b *bench) byHand(ctx context.Context, s real.Spec, i int) (time.Duration, error) {
 	to := filepath.Join(b.pier.Dir, "hand")
-	err := sh(ctx, `mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"
+	took, err := timed(func() error {
+		return sh(ctx, `mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"
 		mariadb-dump --no-defaults -S "$1" --single-transaction "$2" | sed "s#$3#http://hand-$6.localhost:7700#g" | mariadb --no-defaults -S "$1" hand
 		cp -a "$4" "$5"`, b.pier.DB.Socket, s.Database, s.URL, s.Root, to, fmt.Sprint(i))
-	return errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.pier.DB.Socket, to))
+	})
+	return took, errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.pier.DB.Socket, to))
 }
 
 // byHandTwo is the same between two machines, through ssh and tar.
-func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) error {
+func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) (time.Duration, error) {
 	to := filepath.Join(b.dock.Dir, "hand")
 	ssh := func(m *real.Machine) string {
 		return fmt.Sprintf("ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null %s@127.0.0.1", b.key, m.Port, m.User)
 	}
-	err := sh(ctx, `$6 "mariadb --no-defaults -S $2 -e 'CREATE DATABASE hand'; mkdir -p $5"
+	took, err := timed(func() error {
+		return sh(ctx, `$6 "mariadb --no-defaults -S $2 -e 'CREATE DATABASE hand'; mkdir -p $5"
 		$7 "mariadb-dump --no-defaults -S $1 --single-transaction $3" | sed "s#$8#http://hand-$9.localhost:7700#g" | $6 "mariadb --no-defaults -S $2 hand"
 		$7 "tar -C $4 -cf - ." | $6 "tar -C $5 -xf -"`, b.pier.DB.Socket, b.dock.DB.Socket, s.Database, s.Root, to, ssh(b.dock), ssh(b.pier), s.URL, fmt.Sprint(i))
-	return errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.dock.DB.Socket, to))
+	})
+	return took, errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.dock.DB.Socket, to))
 }
 
 // add tells Alibi of the machines and of the site. The pier is this machine
@@ -334,6 +341,7 @@ func (b *bench) command(ctx context.Context, args ...string) (*os.ProcessState, 
 
 func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made, error) {
 	var m made
+	syscall.Sync()
 	began := time.Now()
 	st, err := b.command(ctx, args...)
 	if err != nil {

@@ -100,7 +100,10 @@ func (b *bench) answers(ctx context.Context, s real.Spec, name, size string) err
 	if err != nil {
 		return err
 	}
-	hand, err := b.during(ctx, s, func() error { return b.byHand(ctx, s, 900) })
+	hand, err := b.during(ctx, s, func() error {
+		_, err := b.byHand(ctx, s, 900)
+		return err
+	})
 	if err != nil {
 		return err
 	}

@@ -187,10 +187,16 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, deta
 }
 
 func printPlan(w io.Writer, p plan.Plan) {
-	verb := map[plan.Kind]string{plan.Copy: "copy", plan.Refresh: "refresh", plan.Remove: "remove"}[p.Kind]
-	fmt.Fprintf(w, "%s of %s %s -> %s\n", verb, strings.ToUpper(string(p.Origin.Role)), p.Origin.Name, p.Target.Address())
+	fmt.Fprintf(w, "%s of %s %s", p.Kind.Title(), strings.ToUpper(string(p.Origin.Role)), p.Origin.Name)
+	if p.Kind != plan.Keep {
+		fmt.Fprintf(w, " -> %s", p.Target.Address())
+	}
+	fmt.Fprintln(w)
 	table(w, func(row func(...string)) {
-		if p.Kind != plan.Remove {
+		if p.Kind == plan.Keep {
+			row("keeps", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
+			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
+		} else if p.Kind != plan.Remove {
 			row("brings", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 			for _, l := range p.LeftOut {

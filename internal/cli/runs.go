@@ -100,7 +100,7 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 	default:
 		if !a.json {
 			fmt.Fprintf(a.out, "done in %s: %s\n", site.Seconds(r.Took(d.Now())), r.Result)
-			if r.Plan.Kind != plan.Remove {
+			if r.Plan.Kind.Brings() {
 				fmt.Fprintf(a.out, "answers at %s/ while a keeper is at work (alibi keeper)\n", r.Plan.Target.Address())
 				if r.Plan.Target.Stack == "wordpress" {
 					fmt.Fprintln(a.out, "accounts and passwords are the origin's")

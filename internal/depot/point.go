@@ -24,18 +24,20 @@ type Point struct {
 	Site  site.Site `json:"site"`
 	Taken time.Time `json:"taken"` // when its rows and files were read
 	By    string    `json:"by"`
+	Run   string    `json:"run,omitempty"` // that took it
 	Kind  Kind      `json:"kind"`
 	Name  string    `json:"name,omitempty"` // for people
 	Why   string    `json:"why,omitempty"`
 
-	Files  int64             `json:"files"`  // how many, without folders
-	Rows   int64             `json:"rows"`   // in all tables
-	Bytes  int64             `json:"bytes"`  // of files and rows, as they are
-	Added  int64             `json:"added"`  // bytes that the depot grew by
-	List   []ID              `json:"list"`   // the entries, a JSON line each
-	Schema []ID              `json:"schema"` // tables.Schema as JSON; none without a database
-	Tables []Kept            `json:"tables"`
-	Quiet  map[string]string `json:"quiet,omitempty"` // see tables.Dated
+	Files   int64             `json:"files"`             // how many, without folders
+	Rows    int64             `json:"rows"`              // in all tables
+	Bytes   int64             `json:"bytes"`             // of files and rows, as they are
+	Added   int64             `json:"added"`             // bytes that the depot grew by
+	Missing []string          `json:"missing,omitempty"` // files that could not be read
+	List    []ID              `json:"list"`              // the entries, a JSON line each
+	Schema  []ID              `json:"schema"`            // tables.Schema as JSON; none without a database
+	Tables  []Kept            `json:"tables"`
+	Quiet   map[string]string `json:"quiet,omitempty"` // see tables.Dated
 }
 
 // Kind is why a point was taken.

@@ -23,8 +23,14 @@ type Config struct {
 	Lease   LeaseRules `toml:"lease"`
 	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`
 	Runtime Runtime    `toml:"runtime"`
+	Depot   Depot      `toml:"depot"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
+}
+
+// Depot says where restore points are kept.
+type Depot struct {
+	Path string `toml:"path" comment:"a folder for restore points; empty: one in Alibi's own. It should be on another disk than the sites"`
 }
 
 // Runtime says what copies run on.

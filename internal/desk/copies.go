@@ -70,11 +70,15 @@ func (d *Desk) fresh(ctx context.Context, id site.ID) (site.Site, error) {
 // itself is then clone.Plan, which may be called again with other choices
 // without any I/O.
 func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
-	in := clone.Input{Local: d.Config.Machine, Places: map[string]clone.Place{}, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
-	var err error
-	if in.Origin, err = d.fresh(ctx, origin); err != nil {
-		return in, err
+	s, err := d.fresh(ctx, origin)
+	if err != nil {
+		return clone.Input{}, err
 	}
+	return d.copyInput(ctx, s)
+}
+
+func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, error) {
+	in := clone.Input{Origin: origin, Local: d.Config.Machine, Places: map[string]clone.Place{}, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
 	if in.Origin.State != site.Ready && in.Origin.State != site.Parked {
 		return in, fmt.Errorf("%s is %s: it can't be copied now", in.Origin.Name, in.Origin.State)
 	}
@@ -83,7 +87,7 @@ func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, erro
 		return in, err
 	}
 	in.Taken = nameTaken(all)
-	in.Use = use(all, origin)
+	in.Use = use(all, origin.ID)
 	if in.Past, err = d.Record.Runs(ctx, 200); err != nil {
 		return in, err
 	}
@@ -242,7 +246,7 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 	}
 	for _, r := range runs {
 		if r.Plan.Target.ID == id && r.State == plan.Done {
-			if f, _, err := clone.ChoicesOf(r.Plan); err == nil && r.Plan.Kind != plan.Remove {
+			if f, _, err := clone.ChoicesOf(r.Plan); err == nil && r.Plan.Kind.Brings() {
 				in.Filter = f
 				break
 			}

@@ -20,12 +20,14 @@ import (
 	"sync"
 	"time"
 
+	"alibi/internal/depot"
 	"alibi/internal/gateway"
 	"alibi/internal/host"
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/keep"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb"
@@ -63,6 +65,7 @@ type Desk struct {
 	logFile *os.File
 
 	mu    sync.Mutex
+	depot *depot.Depot
 	hosts map[string]host.Host
 	phps  func() []php.PHP
 	own   *mariadb.Server // a database server of our own, if one was needed and this process started it
@@ -122,12 +125,14 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
-		Secret: d.Secret, Server: d.server, Try: gateway.Trier(d.Secret, opt.Now),
+		Secret: d.Secret, Server: d.server, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now),
 	}
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
-		plan.Copy:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
-		plan.Refresh: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
-		plan.Remove:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
+		plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
+		plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
+		plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
+		plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
+		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
 	}})
 	return d, err
 }

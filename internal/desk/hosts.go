@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"alibi/internal/depot/kept"
 	"alibi/internal/host"
 	"alibi/internal/host/local"
 	"alibi/internal/host/ssh"
@@ -18,6 +19,13 @@ import (
 
 // Host gives a machine by its name in the record; the desk keeps it open.
 func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
+	if id, ok := kept.IsHost(name); ok {
+		store, err := d.Depot(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return kept.Open(ctx, store, id)
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if h := d.hosts[name]; h != nil {

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"alibi/internal/depot"
 	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/rewrite"
@@ -34,6 +35,8 @@ type Env struct {
 	// Server gives the database server for copies on a host, or ErrNoServer.
 	Server func(ctx context.Context, hostName string) (*Server, error)
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)
+	// Depot gives the depot of restore points.
+	Depot func(ctx context.Context) (*depot.Depot, error)
 	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
 	// code runs.
 	Try   func(ctx context.Context, s site.Site) (Tried, error)

@@ -15,11 +15,24 @@ type Kind string
 
 // The operations.
 const (
-	Copy    Kind = "copy"
-	Refresh Kind = "refresh"
-	Prove   Kind = "evidence"
-	Remove  Kind = "remove"
+	Copy     Kind = "copy"
+	Refresh  Kind = "refresh"
+	Prove    Kind = "evidence"
+	Remove   Kind = "remove"
+	Keep     Kind = "keep"     // a restore point
+	Rehearse Kind = "rehearse" // a restore point, by making a copy of it
 )
+
+// Brings tells whether a copy is there when the operation is done.
+func (k Kind) Brings() bool { return k == Copy || k == Refresh }
+
+// Title is what people call the operation.
+func (k Kind) Title() string {
+	if k == Keep {
+		return "restore point"
+	}
+	return string(k)
+}
 
 // Plan is what an operation will do. It is shown, saved, printed as JSON and
 // carried out from its JSON form.

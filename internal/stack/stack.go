@@ -79,8 +79,16 @@ func (c Change) Quiet(r site.Rule) bool {
 // TitleMark stands before the title of a copy.
 const TitleMark = "[copy] "
 
+// Holder is a host that has the tables of its sites itself.
+type Holder interface {
+	Database(ctx context.Context, db site.Database) (tables.Writable, error)
+}
+
 // OpenDatabase opens a site's database where the site is.
 func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tables.Writable, error) {
+	if h, ok := p.Host.(Holder); ok {
+		return h.Database(ctx, db)
+	}
 	switch db.Engine {
 	case "sqlite":
 		root, err := p.Host.Open(ctx, path.Dir(db.Path))

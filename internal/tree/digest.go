@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"sync"
 
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
@@ -25,10 +26,30 @@ type Look struct {
 // read keeps the zero digest.
 func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, progress Progress) error {
 	at := make(map[string]int, len(entries))
-	var list []Entry
 	for i, e := range entries {
+		at[e.Path] = i
+	}
+	rooms := sync.Pool{New: func() any { return new(bytes.Buffer) }}
+	return Each(ctx, root, entries, func(e Entry, r io.Reader) error {
+		room := rooms.Get().(*bytes.Buffer)
+		defer rooms.Put(room)
+		if err := digest(&e, r, look, room); err != nil {
+			return fmt.Errorf("reading %s: %w", e.Path, err)
+		}
+		is := &entries[at[e.Path]]
+		is.Hash, is.Size, is.MTime = e.Hash, e.Size, e.MTime
+		progress(e.Size, 1)
+		return nil
+	})
+}
+
+// Each gives the bytes of every file in entries, by several readers at once,
+// with the size and time that it had when it was opened. Files that are gone or
+// can't be read are left out.
+func Each(ctx context.Context, root host.Root, entries []Entry, give func(e Entry, r io.Reader) error) error {
+	list := make([]Entry, 0, len(entries))
+	for _, e := range entries {
 		if e.Regular() {
-			at[e.Path] = i
 			list = append(list, e)
 		}
 	}
@@ -39,36 +60,28 @@ func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, pr
 	g, ctx := errgroup.WithContext(ctx)
 	for _, lane := range split(list, host.AtOnce(n, root)) {
 		g.Go(func() error {
-			var room bytes.Buffer
 			return each(ctx, root, lane, func(e Entry, r io.Reader) error {
 				if err := host.Patience(ctx, root); err != nil {
 					return err
 				}
-				if err := digest(ctx, &e, r, look, &room); err != nil {
-					return fmt.Errorf("reading %s: %w", e.Path, err)
-				}
-				is := &entries[at[e.Path]]
-				is.Hash, is.Size, is.MTime = e.Hash, e.Size, e.MTime
-				progress(e.Size, 1)
-				return nil
+				return give(e, &meter{ctx: ctx, r: r})
 			})
 		})
 	}
 	return g.Wait()
 }
 
-func digest(ctx context.Context, e *Entry, r io.Reader, look *Look, room *bytes.Buffer) error {
+func digest(e *Entry, r io.Reader, look *Look, room *bytes.Buffer) error {
 	h := blake3.New()
-	m := &meter{ctx: ctx, r: r}
 	if look == nil || !look.Want(*e) {
-		if _, err := io.Copy(h, m); err != nil {
+		if _, err := io.Copy(h, r); err != nil {
 			return err
 		}
 		h.Sum(e.Hash[:0])
 		return nil
 	}
 	room.Reset()
-	if _, err := io.Copy(room, m); err != nil {
+	if _, err := io.Copy(room, r); err != nil {
 		return err
 	}
 	_, _ = h.Write(room.Bytes())

@@ -15,13 +15,13 @@ func siteHints(s site.Site) []hint {
 	open := hint{"Enter", "open"}
 	switch {
 	case s.Role == site.Live:
-		return []hint{open, {"c", "copy"}, {"i", "read anew"}}
+		return []hint{open, {"c", "copy"}, {"R", "restore points"}, {"i", "read anew"}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}}
 }
 
 // siteKey does what a key means for a site.
@@ -43,8 +43,12 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 			return s.Name + " was read anew", err
 		}), true
 	}
-	if key == "w" {
+	switch key {
+	case "w":
 		return askOwner(a, s), true
+	case "R":
+		a.push(&pointsScreen{id: s.ID})
+		return nil, true
 	}
 	if s.Role != site.Copy {
 		if key == "D" {

@@ -180,16 +180,24 @@ func toggled(have []site.Rule, r site.Rule) []site.Rule {
 
 // openPlan gathers what a plan is made of and opens its screen.
 func openPlan(a *app, s site.Site, refresh bool) tea.Cmd {
-	a.say("reading "+s.Name+" ...", false)
+	return planned(a, s.Name, func() (in clone.Input, c clone.Choices, err error) {
+		if refresh {
+			return a.desk.RefreshInput(a.ctx, s.ID)
+		}
+		if in, err = a.desk.CopyInput(a.ctx, s.ID); err == nil {
+			c, err = a.desk.CopyDefaults(a.ctx, in.Origin, "")
+		}
+		return in, c, err
+	})
+}
+
+// planned opens the screen on what was gathered.
+func planned(a *app, name string, gather func() (clone.Input, clone.Choices, error)) tea.Cmd {
+	a.say("reading "+name+" ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		p := &planScreen{}
 		var err error
-		if refresh {
-			p.in, p.choices, err = a.desk.RefreshInput(a.ctx, s.ID)
-		} else if p.in, err = a.desk.CopyInput(a.ctx, s.ID); err == nil {
-			p.choices, err = a.desk.CopyDefaults(a.ctx, p.in.Origin, "")
-		}
-		if err != nil {
+		if p.in, p.choices, err = gather(); err != nil {
 			return "", nil, err
 		}
 		p.skip = strings.Join(p.choices.Skip, " ")

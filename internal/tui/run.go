@@ -35,7 +35,7 @@ func (r *runScreen) title(*app) string {
 	if !r.got {
 		return "run"
 	}
-	return fmt.Sprintf("run: %s of %s", r.run.Plan.Kind, r.run.Plan.Target.Name)
+	return fmt.Sprintf("run: %s of %s", r.run.Plan.Kind.Title(), r.run.Plan.Target.Name)
 }
 
 func (r *runScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
@@ -67,7 +67,7 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		if state == plan.Done || state == plan.Cancelled {
 			return nil, true
 		}
-		a.asking = &question{title: "Stop this run and take back what it did?", lines: []string{"The state before it is brought back: " + pick(r.run.Plan.Kind == plan.Copy, "no copy, nothing left behind.", "the copy as it was.")},
+		a.asking = &question{title: "Stop this run and take back what it did?", lines: []string{"The state before it is brought back: " + pick(r.run.Plan.Kind == plan.Refresh, "the copy as it was.", "nothing is left behind.")},
 			yes: func(a *app) tea.Cmd {
 				return a.do(func() (string, error) { return "stopping", a.desk.Queue.Cancel(a.ctx, r.id) })
 			}}
@@ -78,7 +78,7 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 			return "taken up again", func(*app) tea.Cmd { r.run = run; return nil }, err
 		}), true
 	}
-	if !state.Over() || r.run.Plan.Kind == plan.Remove || key == "c" {
+	if !state.Over() || !r.run.Plan.Kind.Brings() || key == "c" {
 		return nil, false
 	}
 	s := r.site(a)
@@ -106,7 +106,7 @@ func (r *runScreen) keys(a *app) []hint {
 		return []hint{{"R", "resume"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case !r.run.State.Over():
 		return []hint{{"x", "cancel"}, {"Esc", "back, it goes on"}}
-	case r.run.State == plan.Done && r.run.Plan.Kind != plan.Remove:
+	case r.run.State == plan.Done && r.run.Plan.Kind.Brings():
 		return []hint{{"Enter", "the site"}, {"o", "address"}, {"v", "evidence"}, {"h", "hold"}, {"t", "time"}, {"Esc", "back"}}
 	}
 	return []hint{{"Esc", "back"}}
@@ -124,7 +124,7 @@ func (r *runScreen) view(a *app, w, h int) []string {
 	}
 	run := r.run
 	now := a.desk.Now()
-	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) + t.ink.Render(" "+plain(run.Plan.Origin.Name)+t.glyph("  →  ", "  ->  ")) + t.badge(site.Copy) + " " + t.mark(run.Plan.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(run.Plan.Target.Name)), ""}
+	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) + t.ink.Render(" "+plain(run.Plan.Origin.Name)) + r.leads(t), ""}
 	bw := max(8, min(40, w-98))
 	until := now
 	if run.State.Over() {
@@ -135,10 +135,20 @@ func (r *runScreen) view(a *app, w, h int) []string {
 	}
 	out = append(out, "")
 	out = append(out, r.summary(a, now, w)...)
-	if run.State == plan.Done && run.Plan.Kind != plan.Remove {
+	if run.State == plan.Done && run.Plan.Kind.Brings() {
 		out = append(out, r.card(a)...)
 	}
 	return out
+}
+
+// leads is what the run makes of its origin.
+func (r *runScreen) leads(t *theme) string {
+	p := r.run.Plan
+	to := t.badge(site.Copy) + " " + t.mark(p.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(p.Target.Name))
+	if p.Kind == plan.Keep {
+		to = t.ink.Bold(true).Render("the depot")
+	}
+	return t.ink.Render(t.glyph("  →  ", "  ->  ")) + to
 }
 
 // stepRow is one step: its state, progress, rate and what came of it.
@@ -197,8 +207,16 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 		}
 		return []string{"   " + t.ink.Render(text)}
 	case plan.Done:
-		text = fmt.Sprintf("done in %s (planned %s to %s): %s", site.Seconds(run.Took(now)), site.Seconds(run.Plan.Estimate.Low), site.Seconds(run.Plan.Estimate.High), run.Result)
-		return []string{"   " + t.good.Render(t.glyph("✓ ", "* ")) + t.ink.Bold(true).Render(text)}
+		text = "done in " + site.Seconds(run.Took(now))
+		if e := run.Plan.Estimate; e.High > 0 {
+			text += fmt.Sprintf(" (planned %s to %s)", site.Seconds(e.Low), site.Seconds(e.High))
+		}
+		lines := wrap(plain(text+": "+run.Result), w-8)
+		out := []string{"   " + t.good.Render(t.glyph("✓ ", "* ")) + t.ink.Bold(true).Render(lines[0])}
+		for _, l := range lines[1:] {
+			out = append(out, "     "+t.ink.Bold(true).Render(l))
+		}
+		return out
 	case plan.Cancelled:
 		return []string{"   " + t.ink.Render("cancelled; the state before it was brought back")}
 	}
@@ -280,7 +298,7 @@ func (r *runsScreen) view(a *app, w, h int) []string {
 	if len(r.list) == 0 {
 		return []string{"", t.soft.Render("   nothing has been run yet")}
 	}
-	out := []string{t.head.Render("   " + t.fit("BEGAN", 14) + t.fit("WHAT", 10) + t.fit("COPY", 28) + t.fit("STATE", 11) + t.right("TOOK", 8) + "  WHAT CAME OF IT")}
+	out := []string{t.head.Render("   " + t.fit("BEGAN", 14) + t.fit("WHAT", 14) + t.fit("SITE", 28) + t.fit("STATE", 11) + t.right("TOOK", 8) + "  WHAT CAME OF IT")}
 	r.see(len(r.list), h-1)
 	for i := r.top; i < min(len(r.list), r.top+h-1); i++ {
 		run := r.list[i]
@@ -295,7 +313,7 @@ func (r *runsScreen) view(a *app, w, h int) []string {
 		if i == r.cursor {
 			name = t.chosen.Render(t.fit(plain(run.Plan.Target.Name), 24))
 		}
-		out = append(out, pick(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(site.Ago(a.desk.Now().Sub(run.Made)), 14))+t.ink.Render(t.fit(string(run.Plan.Kind), 10))+t.mark(run.Plan.Target.Mark())+" "+name+" "+
+		out = append(out, pick(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(site.Ago(a.desk.Now().Sub(run.Made)), 14))+t.ink.Render(t.fit(run.Plan.Kind.Title(), 14))+t.mark(run.Plan.Target.Mark())+" "+name+" "+
 			style.Render(t.fit(string(run.State), 11))+t.ink.Render(t.right(site.Seconds(run.Took(a.desk.Now())), 8))+"  "+t.soft.Render(plain(run.Result+run.Error)))
 	}
 	return out

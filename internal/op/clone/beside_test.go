@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
@@ -90,8 +91,8 @@ func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 		name := []string{"first", "second"}[i]
 		r, err := w.Desk.Start(ctx, planned(name))
 		require.NoError(t, err)
-		killedAt(t, w.World, m)
-		resumed(t, w.World, r.ID)
+		demotest.KilledAt(t, w.World, m)
+		demotest.Resumed(t, w.World, r.ID)
 		holds(t, w, w.Site(name))
 		w.Keep()
 		p, err := w.Desk.PlanRemove(ctx, w.Site(name).ID)

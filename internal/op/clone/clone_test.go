@@ -3,19 +3,15 @@ package clone_test
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/desk"
-	"alibi/internal/keeper"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -28,54 +24,7 @@ const origin = "https://skerryline.example"
 var moments = []string{"reserve begin", "reserve end", "files begin", "files progress", "files end", "tables begin", "tables progress", "tables end",
 	"configure begin", "configure end", "place begin", "place end", "evidence begin", "evidence progress", "evidence end", "open begin", "open end"}
 
-// TestMain runs as a keeper that kills itself at a moment, if it is asked to:
-// the tests start themselves again as that process.
-func TestMain(m *testing.M) {
-	if home, at := os.Getenv("ALIBI_TEST_HOME"), os.Getenv("ALIBI_TEST_KILL"); home != "" {
-		ctx := context.Background()
-		d, err := desk.Open(ctx, desk.Options{Home: home, Observe: func(m work.Moment) {
-			if m.Step+" "+m.Phase == at {
-				_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
-			}
-		}})
-		if err != nil {
-			panic(err)
-		}
-		k, err := keeper.Take(d)
-		if err != nil {
-			panic(err)
-		}
-		ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
-		defer cancel()
-		_ = k.Run(ctx)
-		os.Exit(3) // the moment never came
-	}
-	mariadbtest.Main(m)
-}
-
-// killedAt has another process work on the home until it kills itself there.
-func killedAt(t *testing.T, w *demotest.World, moment string) {
-	t.Helper()
-	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), "ALIBI_TEST_HOME="+w.Base, "ALIBI_TEST_KILL="+moment)
-	out, err := cmd.CombinedOutput()
-	var exit *exec.ExitError
-	require.ErrorAs(t, err, &exit, "%s", out)
-	require.Equal(t, syscall.SIGKILL, exit.Sys().(syscall.WaitStatus).Signal(), "at %s: %s", moment, out)
-}
-
-// resumed puts a keeper to work and waits for the run that was killed.
-func resumed(t *testing.T, w *demotest.World, id string) plan.Run {
-	t.Helper()
-	w.Keep()
-	defer w.Stop()
-	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
-	defer cancel()
-	r, err := w.Desk.Await(ctx, id, nil)
-	require.NoError(t, err)
-	require.Equal(t, plan.Done, r.State, r.Error)
-	return r
-}
+func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
 
 // proven gathers evidence anew, strictly, and wants nothing left over.
 func proven(t *testing.T, w *demotest.World, s site.Site) {
@@ -101,11 +50,11 @@ func TestKilledAtEachMomentOfACopy(t *testing.T) {
 			name := "k-" + strings.ReplaceAll(m, " ", "-")
 			r, err := w.Desk.Start(ctx, w.Plan(origin, name))
 			require.NoError(t, err)
-			killedAt(t, w, m)
+			demotest.KilledAt(t, w, m)
 			if s, err := w.Desk.Find(ctx, name); err == nil {
 				assert.Equal(t, m == "open end", s.State == site.Ready, "nothing unfinished looks whole")
 			}
-			r = resumed(t, w, r.ID)
+			r = demotest.Resumed(t, w, r.ID)
 			assert.GreaterOrEqual(t, r.Tries, 1)
 			s := w.Site(name)
 			assert.Equal(t, site.Ready, s.State)
@@ -131,8 +80,8 @@ func TestKilledAtEachMomentOfARefresh(t *testing.T) {
 			require.NoError(t, err)
 			r, err := w.Desk.Start(ctx, p)
 			require.NoError(t, err)
-			killedAt(t, w, m)
-			resumed(t, w, r.ID)
+			demotest.KilledAt(t, w, m)
+			demotest.Resumed(t, w, r.ID)
 			b, err := os.ReadFile(filepath.Join(s.Root, "wp-content/themes/harbour/style.css"))
 			require.NoError(t, err)
 			assert.Len(t, b, 4*(i+1), "the change came over")

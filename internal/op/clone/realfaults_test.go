@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
@@ -37,8 +38,8 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 			name := "k-" + strings.ReplaceAll(m, " ", "-")
 			r, err := w.Desk.Start(ctx, w.Plan(live.Name, name))
 			require.NoError(t, err)
-			killedAt(t, w.World, m)
-			resumed(t, w.World, r.ID)
+			demotest.KilledAt(t, w.World, m)
+			demotest.Resumed(t, w.World, r.ID)
 			s := w.Site(name)
 			assert.Equal(t, site.Ready, s.State)
 			assert.NotEmpty(t, holds(t, w, s))
@@ -67,8 +68,8 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 		require.NoError(t, err)
 		r, err := w.Desk.Start(ctx, p)
 		require.NoError(t, err)
-		killedAt(t, w.World, m)
-		resumed(t, w.World, r.ID)
+		demotest.KilledAt(t, w.World, m)
+		demotest.Resumed(t, w.World, r.ID)
 		s = w.Site("again")
 		holds(t, w, s)
 		w.Keep()

@@ -300,6 +300,20 @@ func (s *snapshot) Digest(table string, r tables.Row, buf []byte) (tables.Digest
 	return digest(s.columns[table], r, buf)
 }
 
+// Digester gives the function that digests rows of a schema that was read
+// earlier, as a snapshot of it would.
+func Digester(s tables.Schema) func(table string, r tables.Row, buf []byte) (tables.Digest, []byte) {
+	cols := make(map[string][]column, len(s.Tables))
+	for _, t := range s.Tables {
+		for _, c := range t.Columns {
+			cols[t.Name] = append(cols[t.Name], newColumn(c))
+		}
+	}
+	return func(table string, r tables.Row, buf []byte) (tables.Digest, []byte) {
+		return digest(cols[table], r, buf)
+	}
+}
+
 // Sums has the server digest the rows and search them; they stay where they are.
 func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, search tables.Search, give func(key []tables.Value, d tables.Digest, found bool) error) error {
 	t, cols, err := s.table(table)

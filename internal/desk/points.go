@@ -1,0 +1,240 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"alibi/internal/depot"
+	"alibi/internal/depot/kept"
+	"alibi/internal/op/clone"
+	"alibi/internal/op/keep"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// Depot gives the depot of restore points, opened once.
+func (d *Desk) Depot(ctx context.Context) (*depot.Depot, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.depot != nil {
+		return d.depot, nil
+	}
+	store, err := depot.Open(ctx, depot.Folder(d.DepotPath()))
+	if err != nil {
+		return nil, fmt.Errorf("opening the depot %s: %w", d.DepotPath(), err)
+	}
+	d.depot = store
+	return store, nil
+}
+
+// DepotPath is where the depot is.
+func (d *Desk) DepotPath() string {
+	return cmp.Or(d.Config.Depot.Path, filepath.Join(d.Home(), "depot"))
+}
+
+// Point is a restore point, and what is known of it beside what it holds.
+type Point struct {
+	depot.Point
+	Key   string      `json:"id"`
+	Proof depot.Proof `json:"proof"`
+}
+
+// Points lists restore points, the newest first; of one site, or all if it is
+// "". What can't be read is named in bad.
+func (d *Desk) Points(ctx context.Context, of site.ID) (out []Point, bad []error, err error) {
+	store, err := d.Depot(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, bad, err := store.Points(ctx)
+	for _, p := range list {
+		if of != "" && p.Site.ID != of {
+			continue
+		}
+		proof, perr := store.Proof(ctx, p.ID)
+		if perr != nil {
+			bad = append(bad, perr)
+		}
+		out = append(out, Point{Point: p, Key: p.ID, Proof: proof})
+	}
+	return out, bad, err
+}
+
+// FindPoint finds a restore point by its number or name, or the beginning of
+// either; "newest SITE" is the site's newest.
+func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
+	list, bad, err := d.Points(ctx, "")
+	if err != nil {
+		return Point{}, err
+	}
+	var part []Point
+	for _, p := range list {
+		if p.ID == what || p.Name != "" && p.Name == what {
+			return p, nil
+		}
+		if strings.HasPrefix(p.ID, what) || p.Name != "" && strings.HasPrefix(p.Name, what) {
+			part = append(part, p)
+		}
+	}
+	switch {
+	case len(part) == 1:
+		return part[0], nil
+	case len(part) > 1:
+		return Point{}, fmt.Errorf("%q may be %s and %d more: say more of it", what, part[0].ID, len(part)-1)
+	}
+	err = fmt.Errorf("%q: %w; see: alibi points", what, depot.ErrUnknown)
+	return Point{}, errors.Join(append([]error{err}, bad...)...)
+}
+
+// PlanKeep says what taking a restore point of a site will do.
+func (d *Desk) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.Plan, error) {
+	s, err := d.fresh(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	in := keep.Input{Site: s, Choices: c, Depot: d.DepotPath(), Now: d.Now()}
+	list, _, err := d.Points(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if len(list) > 0 {
+		in.Last = &list[0].Point
+	}
+	m, err := d.Host(ctx, d.Config.Machine)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if in.Free, err = m.Free(ctx, d.DepotPath()); err != nil {
+		in.Free = 0 // it is not there yet
+	}
+	return keep.Plan(in), nil
+}
+
+// PointInput gathers what a plan of a copy of a restore point is made of, with
+// the usual choices.
+func (d *Desk) PointInput(ctx context.Context, p Point) (clone.Input, clone.Choices, error) {
+	origin := p.Site
+	origin.Host = kept.Name(p.ID)
+	if origin.Facts == nil {
+		return clone.Input{}, clone.Choices{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a site that was never inspected", p.ID)
+	}
+	if _, err := d.Record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
+		return clone.Input{}, clone.Choices{}, fmt.Errorf("restore point %s is of %s, which is not in the record: %w", p.ID, origin.Name, err)
+	}
+	c, err := d.CopyDefaults(ctx, origin, "as of "+p.Taken.Format("2 Jan 15:04"))
+	if err != nil {
+		return clone.Input{}, c, err
+	}
+	in, err := d.copyInput(ctx, origin)
+	return in, c, err
+}
+
+// PlanFromPoint says what making a copy of a restore point will do, with choices
+// changed.
+func (d *Desk) PlanFromPoint(ctx context.Context, p Point, change func(*clone.Choices) error) (plan.Plan, error) {
+	in, c, err := d.PointInput(ctx, p)
+	if err == nil {
+		err = change(&c)
+	}
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return d.PlanFrom(in, c), nil
+}
+
+// PlanRehearse says what proving that a restore point restores will do.
+func (d *Desk) PlanRehearse(ctx context.Context, p Point) (plan.Plan, error) {
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	made, err := d.PlanFromPoint(ctx, p, func(c *clone.Choices) error {
+		c.Name = site.FreeName("rehearsal", nameTaken(all))
+		c.Purpose, c.Lease = "to see whether restore point "+p.ID+" restores", time.Hour
+		return nil
+	})
+	if err != nil {
+		return made, err
+	}
+	return clone.Rehearse(made), nil
+}
+
+// VerifyDepot reads and checks every byte of the depot.
+func (d *Desk) VerifyDepot(ctx context.Context, tell func(bytes int64)) ([]depot.Fault, error) {
+	store, err := d.Depot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return store.Verify(ctx, tell)
+}
+
+// Policy says how many restore points of a site are kept: the newest of each of
+// so many hours, days, weeks and months that have one. A point with a name, and
+// the newest of all, stay.
+type Policy struct{ Hourly, Daily, Weekly, Monthly int }
+
+// Goes gives the points of one site, newest first, that a policy does not keep.
+func (y Policy) Goes(list []Point) (out []Point) {
+	keep := map[string]bool{}
+	rule := func(n int, period func(time.Time) string) {
+		seen := map[string]bool{}
+		for _, p := range list {
+			if k := period(p.Taken); !seen[k] && len(seen) < n {
+				seen[k] = true
+				keep[p.ID] = true
+			}
+		}
+	}
+	rule(y.Hourly, func(t time.Time) string { return t.Format("2006-01-02 15") })
+	rule(y.Daily, func(t time.Time) string { return t.Format(time.DateOnly) })
+	rule(y.Weekly, func(t time.Time) string { a, b := t.ISOWeek(); return fmt.Sprint(a, b) })
+	rule(y.Monthly, func(t time.Time) string { return t.Format("2006-01") })
+	for i, p := range list {
+		if i > 0 && p.Name == "" && !keep[p.ID] {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// Going gives the points of all sites that a policy does not keep.
+func (d *Desk) Going(ctx context.Context, y Policy) ([]Point, error) {
+	list, _, err := d.Points(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	by := map[site.ID][]Point{}
+	for _, p := range list {
+		by[p.Site.ID] = append(by[p.Site.ID], p)
+	}
+	var out []Point
+	for _, l := range by {
+		out = append(out, y.Goes(l)...)
+	}
+	slices.SortFunc(out, func(a, b Point) int { return cmp.Compare(a.ID, b.ID) })
+	return out, nil
+}
+
+// ForgetPoints takes restore points out of the list, and removes from the depot
+// what no other needs.
+func (d *Desk) ForgetPoints(ctx context.Context, list []Point) (depot.Pruned, error) {
+	store, err := d.Depot(ctx)
+	if err != nil {
+		return depot.Pruned{}, err
+	}
+	for _, p := range list {
+		if err := store.Forget(ctx, p.ID); err != nil {
+			return depot.Pruned{}, err
+		}
+		if err := d.log(ctx, p.Site.ID, "forget", "restore point %s of %s forgotten", p.ID, p.Taken.Format("2 Jan 2006 15:04")); err != nil {
+			return depot.Pruned{}, err
+		}
+	}
+	return store.Prune(ctx, false)
+}

@@ -1,0 +1,140 @@
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"alibi/internal/depot"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tree"
+)
+
+// settled is how long before a point a file must have been changed for its
+// time to tell that it did not change since.
+const settled = 2 * time.Second
+
+// again is how often files are read that change while they are read.
+const again = 4
+
+// files keeps the entries of the site's folder.
+func (k *keeping) files(ctx context.Context, place stack.Place, s site.Site, p *depot.Point) error {
+	before, err := k.before(ctx)
+	if err != nil {
+		return err
+	}
+	kept := map[string]depot.File{}
+	filter := stack.DatabaseFilter(s.Root, s.Database)
+	for try := 0; ; try++ {
+		list, err := tree.Scan(ctx, place.Root, filter)
+		if err != nil {
+			return fmt.Errorf("listing the site's files: %w", err)
+		}
+		var read []tree.Entry
+		for _, e := range list.Entries {
+			if have, ok := kept[e.Path]; !e.Regular() || ok && have.Same(e) {
+				continue
+			}
+			if was, ok := before[e.Path]; ok && was.Same(e) && k.to.HoldsAll(was.Chunks) {
+				kept[e.Path] = was
+				k.t.Add(e.Size, 1)
+				continue
+			}
+			read = append(read, e)
+		}
+		if len(read) == 0 || try == again {
+			return k.list(list.Entries, kept, p)
+		}
+		if err := k.read(ctx, place, read, kept); err != nil {
+			return err
+		}
+	}
+}
+
+// before gives the files of the point before that can't have changed since if
+// their size and time are the same.
+func (k *keeping) before(ctx context.Context) (map[string]depot.File, error) {
+	out := map[string]depot.File{}
+	if k.last == nil {
+		return out, nil
+	}
+	files, err := k.d.Files(ctx, *k.last)
+	if errors.Is(err, depot.ErrDamaged) {
+		return out, nil // then everything is read
+	}
+	for _, f := range files {
+		if f.Regular() && f.MTime.Before(k.last.Taken.Add(-settled)) {
+			out[f.Path] = f
+		}
+	}
+	return out, err
+}
+
+// read keeps the bytes of files.
+func (k *keeping) read(ctx context.Context, place stack.Place, list []tree.Entry, kept map[string]depot.File) error {
+	var mu sync.Mutex
+	rooms := sync.Pool{New: func() any { return new([]byte) }} // for cutting
+	err := tree.Each(ctx, place.Root, list, func(e tree.Entry, r io.Reader) error {
+		room := rooms.Get().(*[]byte)
+		defer rooms.Put(room)
+		h := blake3.New()
+		n := &counter{r: io.TeeReader(r, h)}
+		ids, err := k.to.Stream(n, room)
+		if err != nil {
+			return fmt.Errorf("%s: %w", e.Path, err)
+		}
+		if n.n != e.Size {
+			return nil // it was cut or grew meanwhile: it is read again
+		}
+		h.Sum(e.Hash[:0])
+		mu.Lock()
+		defer mu.Unlock()
+		kept[e.Path] = depot.File{Entry: e, Chunks: ids}
+		k.t.Add(e.Size, 1)
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("reading the site's files: %w", err)
+	}
+	return nil
+}
+
+// list keeps the list of entries. Files that could not be read, or changed each
+// time, are as they were read last; those that were never read are left out.
+func (k *keeping) list(entries []tree.Entry, kept map[string]depot.File, p *depot.Point) (err error) {
+	var out []depot.File
+	for _, e := range entries {
+		f := depot.File{Entry: e}
+		if e.Regular() {
+			have, ok := kept[e.Path]
+			if !ok {
+				p.Missing = append(p.Missing, e.Path)
+				continue
+			}
+			f.Size, f.MTime, f.Hash, f.Chunks = have.Size, have.MTime, have.Hash, have.Chunks
+			p.Files++
+			p.Bytes += f.Size
+		}
+		out = append(out, f)
+	}
+	p.List, err = k.to.Files(out)
+	return err
+}
+
+// counter counts what is read.
+type counter struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
+}

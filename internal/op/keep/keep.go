@@ -1,0 +1,158 @@
+// Package keep takes restore points of sites. A site is only read; everything
+// that is equal to what an earlier point holds is taken over from there.
+package keep
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/depot"
+	"alibi/internal/inventory"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/work"
+)
+
+// Choices of a restore point.
+type Choices struct {
+	Kind depot.Kind `json:"kind"`
+	Name string     `json:"name,omitempty"`
+	Why  string     `json:"why,omitempty"`
+}
+
+// Input is what a plan is made of.
+type Input struct {
+	Site    site.Site // with its facts
+	Choices Choices
+	Depot   string // where it is, for people
+	Last    *depot.Point
+	Free    int64 // on the depot's disk; 0: unknown
+	Now     time.Time
+}
+
+// Plan says what taking a restore point will do.
+func Plan(in Input) plan.Plan {
+	f := in.Site.Facts
+	p := plan.Plan{Kind: plan.Keep, At: in.Now, Origin: in.Site, Target: in.Site, Files: f.Files, Bytes: f.Bytes, Rows: f.Rows, Tables: len(f.Tables), Data: f.TableBytes}
+	p.Detail, _ = json.Marshal(in.Choices) // plain types
+	p.Steps = []plan.Step{{Name: "keep", Title: "keep files and tables", Work: f.Bytes + f.TableBytes, Unit: plan.Bytes}}
+	p.Writes = []string{"nothing on the site", "the depot, " + in.Depot}
+	switch {
+	case in.Site.Run != "":
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "busy", Text: "a run (" + in.Site.Run + ") is at work on " + in.Site.Name, Remedy: "wait for it or cancel it"})
+	case in.Site.State != site.Ready && in.Site.State != site.Parked && in.Site.State != site.Expired:
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: fmt.Sprintf("%s is %s: it is not whole", in.Site.Name, in.Site.State), Remedy: "mend it first"})
+	}
+	if in.Last != nil {
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "shared", Text: "what did not change since the restore point of " + in.Last.Taken.Format("2 Jan 15:04") + " is not kept twice"})
+	}
+	if in.Free > 0 {
+		p.FreeThen = in.Free - p.Bytes - p.Data
+		if in.Last == nil && p.FreeThen < 0 {
+			p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "disk", Text: fmt.Sprintf("the site weighs %s, and the depot's disk has %s", site.Size(p.Bytes+p.Data), site.Size(in.Free)), Remedy: "compressed it may fit; else make room, or name another folder for the depot"})
+		}
+	}
+	p.Origin.Facts = nil
+	p.Target = p.Origin
+	p.Sort()
+	return p
+}
+
+type runner struct {
+	env *op.Env
+	p   plan.Plan
+	c   Choices
+}
+
+// New makes the operation of a run.
+func New(env *op.Env, r plan.Run) (*work.Operation, error) {
+	x := &runner{env: env, p: r.Plan}
+	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
+		return nil, fmt.Errorf("reading the plan: %w", err)
+	}
+	return &work.Operation{Steps: []work.Step{{Name: "keep", Do: x.keep}}, Over: x.over}, nil
+}
+
+func (x *runner) over(ctx context.Context, r plan.Run) error {
+	if r.State == plan.Stopped {
+		return x.log(ctx, "restore point not taken: %s", r.Error)
+	}
+	return nil
+}
+
+func (x *runner) log(ctx context.Context, format string, a ...any) error {
+	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.Origin.Owner, Site: x.p.Origin.ID, Kind: string(plan.Keep), Text: fmt.Sprintf(format, a...)})
+}
+
+// keep takes the point. What a broken-off try stored is found again.
+func (x *runner) keep(ctx context.Context, t *work.Task) error {
+	d, err := x.env.Depot(ctx)
+	if err != nil {
+		return err
+	}
+	list, _, err := d.Points(ctx)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Run == t.Run().ID }); i >= 0 {
+		return x.tell(ctx, t, list[i]) // it was sealed, and then the process died
+	}
+	k := &keeping{runner: x, t: t, d: d}
+	if i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Site.ID == x.p.Origin.ID }); i >= 0 {
+		k.last = &list[i]
+	}
+	p, err := k.take(ctx)
+	if err != nil {
+		return err
+	}
+	return x.tell(ctx, t, p)
+}
+
+func (x *runner) tell(ctx context.Context, t *work.Task, p depot.Point) error {
+	t.Result("restore point %s: %s files, %s rows, %s; the depot grew by %s", p.ID, site.Number(int(p.Files)), site.Number(int(p.Rows)), site.Size(p.Bytes), site.Size(p.Added))
+	return x.log(ctx, "restore point %s taken", p.ID)
+}
+
+// keeping is a point that is being taken.
+type keeping struct {
+	*runner
+	t    *work.Task
+	d    *depot.Depot
+	to   *depot.Taking
+	last *depot.Point // the site's newest; nil: none
+}
+
+func (k *keeping) take(ctx context.Context) (depot.Point, error) {
+	s, err := k.env.Record.Site(ctx, k.p.Origin.ID)
+	if err != nil {
+		return depot.Point{}, err
+	}
+	place, err := k.env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return depot.Point{}, err
+	}
+	defer place.Root.Close()
+	if k.to, err = k.d.Take(ctx); err != nil {
+		return depot.Point{}, err
+	}
+	defer k.to.Close()
+	p := depot.Point{Site: s, Run: k.t.Run().ID, Taken: k.env.Now(), By: k.t.Run().By, Kind: k.c.Kind, Name: k.c.Name, Why: k.c.Why}
+	var rows, bytes int64
+	g, gctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return k.files(gctx, place, s, &p) })
+	g.Go(func() error { return k.tables(gctx, place, s, &p) })
+	if err := g.Wait(); err != nil {
+		return p, err
+	}
+	for _, t := range p.Tables {
+		rows, bytes = rows+t.Rows, bytes+t.Bytes
+	}
+	p.Rows, p.Bytes = rows, p.Bytes+bytes
+	return k.to.Seal(p)
+}

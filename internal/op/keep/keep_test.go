@@ -1,0 +1,260 @@
+package keep_test
+
+import (
+	"context"
+	"database/sql"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/depot"
+	"alibi/internal/desk"
+	"alibi/internal/op/clone"
+	"alibi/internal/op/keep"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
+	"alibi/internal/work"
+)
+
+const origin = "https://skerryline.example"
+
+func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
+
+// keepNow takes a restore point and gives the newest of the site.
+func keepNow(t *testing.T, w *demotest.World, s site.Site, name string) desk.Point {
+	t.Helper()
+	r := w.Run(planOf(t, w, s, name))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	return newest(t, w, s)
+}
+
+func planOf(t *testing.T, w *demotest.World, s site.Site, name string) plan.Plan {
+	t.Helper()
+	p, err := w.Desk.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand, Name: name})
+	require.NoError(t, err)
+	return p
+}
+
+func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
+	t.Helper()
+	list, bad, err := w.Desk.Points(context.Background(), s.ID)
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.NotEmpty(t, list)
+	return list[0]
+}
+
+// rehearsed wants the point to restore, and nothing left of the rehearsal.
+func rehearsed(t *testing.T, w *demotest.World, p desk.Point) {
+	t.Helper()
+	ctx := context.Background()
+	pl, err := w.Desk.PlanRehearse(ctx, p)
+	require.NoError(t, err)
+	r := w.Run(pl)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	p, err = w.Desk.FindPoint(ctx, p.ID)
+	require.NoError(t, err)
+	assert.True(t, p.Proof.Holds, p.Proof.Text)
+	assert.False(t, p.Proof.At.IsZero())
+	nothingLeft(t, w)
+}
+
+func nothingLeft(t *testing.T, w *demotest.World) {
+	t.Helper()
+	left, err := w.Desk.Leftovers(context.Background())
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	all, err := w.Desk.Record.Sites(context.Background())
+	require.NoError(t, err)
+	for _, s := range all {
+		assert.NotContains(t, s.Name, "rehearsal")
+	}
+}
+
+// fromPoint makes a copy of a point.
+func fromPoint(t *testing.T, w *demotest.World, p desk.Point, name string) site.Site {
+	t.Helper()
+	pl, err := w.Desk.PlanFromPoint(context.Background(), p, func(c *clone.Choices) error {
+		c.Name = name
+		return nil
+	})
+	require.NoError(t, err)
+	r := w.Run(pl)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s := w.Site(name)
+	assert.True(t, s.Proof.Holds)
+	return s
+}
+
+func TestARealSiteIsKeptAndComesBack(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	on := func(q string) {
+		t.Helper()
+		require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(context.Background(), q))
+	}
+	on("CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1)")
+	on(`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '')`)
+	w.Keep()
+	first := keepNow(t, w.World, live, "before the tide")
+	on("UPDATE sk_posts SET post_title = 'After the tide' WHERE post_name = 'post-3'")
+	require.NoError(t, os.WriteFile(filepath.Join(live.Root, "new.txt"), []byte("new"), 0o644))
+	second := keepNow(t, w.World, live, "")
+	assert.Less(t, second.Added, first.Added/5)
+	rehearsed(t, w.World, first)
+	rehearsed(t, w.World, second)
+	old, now := fromPoint(t, w.World, first, "then"), fromPoint(t, w.World, second, "now")
+	title := func(s site.Site) (out string) {
+		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name)
+		require.NoError(t, err)
+		defer db.Close()
+		require.NoError(t, db.QueryRow("SELECT post_title FROM sk_posts WHERE post_name = 'post-3'").Scan(&out))
+		return out
+	}
+	assert.NotEqual(t, "After the tide", title(old))
+	assert.Equal(t, "After the tide", title(now))
+	assert.NoFileExists(t, filepath.Join(old.Root, "new.txt"))
+	assert.FileExists(t, filepath.Join(now.Root, "new.txt"))
+	faults, err := w.Desk.VerifyDepot(context.Background(), func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+
+	// A copy is kept as any site is, and shares what is equal.
+	of := keepNow(t, w.World, old, "")
+	assert.Less(t, of.Added, first.Added/3)
+	rehearsed(t, w.World, of)
+}
+
+func TestASiteOnAnotherHostIsKept(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	live := w.Site(origin)
+	p := keepNow(t, w, live, "")
+	assert.Positive(t, p.Files)
+	assert.Positive(t, p.Rows)
+	rehearsed(t, w, p)
+	again := keepNow(t, w, live, "")
+	assert.Less(t, again.Added, p.Added/10)
+	pruned, err := w.Desk.ForgetPoints(context.Background(), []desk.Point{p})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, pruned.Bytes, int64(0))
+	rehearsed(t, w, again)
+}
+
+func TestKilledWhileKeepingAndRehearsing(t *testing.T) {
+	w := demotest.New(t)
+	live := w.Site(origin)
+	ctx := context.Background()
+	for _, m := range []string{"keep begin", "keep progress", "keep end"} {
+		t.Run(m, func(t *testing.T) {
+			before, _, err := w.Desk.Points(ctx, live.ID)
+			require.NoError(t, err)
+			r, err := w.Desk.Start(ctx, planOf(t, w, live, m))
+			require.NoError(t, err)
+			demotest.KilledAt(t, w, m)
+			demotest.Resumed(t, w, r.ID)
+			list, bad, err := w.Desk.Points(ctx, live.ID)
+			require.NoError(t, err)
+			assert.Empty(t, bad)
+			assert.Len(t, list, len(before)+1, "one run takes one point")
+		})
+	}
+	p := newest(t, w, live)
+	for _, m := range []string{"reserve end", "files progress", "tables progress", "evidence progress", "evidence end", "clear begin", "clear end"} {
+		t.Run("rehearsal "+m, func(t *testing.T) {
+			pl, err := w.Desk.PlanRehearse(ctx, p)
+			require.NoError(t, err)
+			r, err := w.Desk.Start(ctx, pl)
+			require.NoError(t, err)
+			demotest.KilledAt(t, w, m)
+			demotest.Resumed(t, w, r.ID)
+			nothingLeft(t, w)
+		})
+	}
+	faults, err := w.Desk.VerifyDepot(ctx, func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+}
+
+func TestAFileThatChangesWhileItIsReadIsReadAgain(t *testing.T) {
+	file := ""
+	n := 0
+	w := realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step == "keep" && m.Phase == "progress" && n < 3 {
+				n++
+				assert.NoError(t, os.WriteFile(file, []byte(strings.Repeat("changed ", n)), 0o644))
+			}
+		}
+	}}})
+	live := w.Make("ferry")
+	file = filepath.Join(live.Root, "0-changing.txt")
+	require.NoError(t, os.WriteFile(file, []byte("first"), 0o644))
+	w.Keep()
+	p := keepNow(t, w.World, live, "")
+	require.Positive(t, n)
+	now, err := os.ReadFile(file)
+	require.NoError(t, err)
+	s := fromPoint(t, w.World, p, "late")
+	got, err := os.ReadFile(filepath.Join(s.Root, "0-changing.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, string(now), string(got))
+}
+
+func TestADamagedDepotSaysSo(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	live := w.Site(origin)
+	p := keepNow(t, w, live, "")
+	packs, err := filepath.Glob(filepath.Join(w.Desk.DepotPath(), "packs", "*", "*.zst"))
+	require.NoError(t, err)
+	require.NotEmpty(t, packs)
+	for _, f := range packs {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		text[len(text)/3] ^= 1
+		require.NoError(t, os.WriteFile(f, text, 0o600))
+	}
+	ctx := context.Background()
+	faults, err := w.Desk.VerifyDepot(ctx, func(int64) {})
+	require.NoError(t, err)
+	assert.NotEmpty(t, faults)
+	pl, err := w.Desk.PlanRehearse(ctx, p)
+	if err == nil {
+		r := w.Run(pl)
+		require.Equal(t, plan.Stopped, r.State)
+		err = assert.AnError
+		assert.Contains(t, r.Error, depot.ErrDamaged.Error())
+		require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+		_, cerr := w.Desk.Await(ctx, r.ID, nil)
+		require.NoError(t, cerr)
+	}
+	require.Error(t, err)
+	nothingLeft(t, w)
+}
+
+func TestAFullDepotDisk(t *testing.T) {
+	w := demotest.New(t)
+	dir := w.Desk.DepotPath()
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=16k"), "this test needs to mount a small file system, as root")
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	w.Keep()
+	live := w.Site(origin)
+	r := w.Run(planOf(t, w, live, ""))
+	require.Equal(t, plan.Stopped, r.State)
+	assert.Contains(t, r.Error, "no space left on device")
+	list, bad, err := w.Desk.Points(context.Background(), "")
+	require.NoError(t, err)
+	assert.Empty(t, bad)
+	assert.Empty(t, list)
+}

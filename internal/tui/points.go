@@ -1,0 +1,249 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"alibi/internal/depot"
+	"alibi/internal/desk"
+	"alibi/internal/op/clone"
+	"alibi/internal/op/keep"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// pointsScreen shows a site's restore points on a line of time.
+type pointsScreen struct {
+	scroll
+	id   site.ID
+	list []desk.Point
+	bad  []error
+	got  bool
+}
+
+type pointsMsg struct {
+	id   site.ID
+	list []desk.Point
+	bad  []error
+	err  error
+}
+
+func (p *pointsScreen) title(a *app) string {
+	s, _ := a.find(p.id)
+	return "restore points of " + s.Name
+}
+
+func (p *pointsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	switch msg := msg.(type) {
+	case tickMsg:
+		id := p.id
+		return func() tea.Msg {
+			list, bad, err := a.desk.Points(a.ctx, id)
+			return pointsMsg{id, list, bad, err}
+		}, true
+	case pointsMsg:
+		if msg.err != nil {
+			a.say(msg.err.Error(), true)
+		} else if msg.id == p.id {
+			p.list, p.bad = msg.list, msg.bad
+		}
+		p.got = true
+		return nil, true
+	case tea.KeyPressMsg:
+		return p.key(a, msg.String())
+	}
+	return nil, false
+}
+
+func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
+	if by, ok := step(key, len(p.list), a.h-14); ok {
+		p.move(by, len(p.list), max(1, a.h-14))
+		return nil, true
+	}
+	switch key {
+	case "n":
+		return p.take(a), true
+	case "V":
+		a.say("reading every byte of the depot ...", false)
+		return a.do(func() (string, error) {
+			var read int64
+			faults, err := a.desk.VerifyDepot(a.ctx, func(n int64) { read += n })
+			if err == nil && len(faults) > 0 {
+				err = fmt.Errorf("%s in the depot; the first: %s", plural(len(faults), "fault", "faults"), faults[0].What)
+			}
+			return site.Size(read) + " read: every byte is what it was, and no restore point misses anything", err
+		}), true
+	}
+	if len(p.list) == 0 {
+		return nil, false
+	}
+	x := p.list[max(0, min(p.cursor, len(p.list)-1))]
+	switch key {
+	case "c", "enter":
+		return planned(a, "restore point "+x.ID, func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
+	case "v":
+		return a.started(func() (plan.Plan, error) { return a.desk.PlanRehearse(a.ctx, x) }), true
+	case "D":
+		p.askForget(a, x)
+		return nil, true
+	}
+	return nil, false
+}
+
+// started puts a plan to work and shows its run.
+func (a *app) started(make func() (plan.Plan, error)) tea.Cmd {
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		p, err := make()
+		if err != nil {
+			return "", nil, err
+		}
+		r, err := a.desk.Start(a.ctx, p)
+		return "", func(a *app) tea.Cmd { a.push(newRun(r.ID)); return nil }, err
+	})
+}
+
+// take asks for a name and takes a point.
+func (p *pointsScreen) take(a *app) tea.Cmd {
+	id := p.id
+	a.asking = &question{title: "Take a restore point now?", lines: []string{"All files and tables as they are; the site is only read.", "", "A name, if it is to be kept until you forget it; else leave it empty:"}, input: true, typed: func(a *app, text string) (tea.Cmd, error) {
+		return a.started(func() (plan.Plan, error) {
+			return a.desk.PlanKeep(a.ctx, id, keep.Choices{Kind: depot.ByHand, Name: strings.TrimSpace(text)})
+		}), nil
+	}}
+	return nil
+}
+
+func (p *pointsScreen) askForget(a *app, x desk.Point) {
+	last := x.ID[max(0, len(x.ID)-4):]
+	a.asking = &question{title: "Remove this restore point for good?", lines: []string{"Goes: the state of " + x.Site.Name + " of " + x.Taken.Local().Format("Mon 2 Jan 15:04") + ", and what only it needs.", "Stays: the site, and all other restore points.", "", "Type its last four characters, " + last + ", to go on:"}, input: true, must: last,
+		yes: func(a *app) tea.Cmd {
+			return a.do(func() (string, error) {
+				out, err := a.desk.ForgetPoints(a.ctx, []desk.Point{x})
+				return "forgotten, " + site.Size(out.Bytes) + " freed", err
+			})
+		}}
+}
+
+func (p *pointsScreen) keys(*app) []hint {
+	if len(p.list) == 0 {
+		return []hint{{"n", "take one"}, {"Esc", "back"}}
+	}
+	return []hint{{"n", "take one"}, {"c", "copy as of then"}, {"v", "rehearse"}, {"V", "verify depot"}, {"D", "forget"}, {"Esc", "back"}}
+}
+
+func (p *pointsScreen) words() []hint {
+	return []hint{{"restore point", "the site's whole state, kept in the depot"}, {"grew by", "what the depot keeps for it alone, compressed; all else it shares"}, {"rehearse", "make a copy of it, compare every row and file, remove the copy"}, {"verify", "read every byte of the depot"}}
+}
+
+func (p *pointsScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	s, ok := a.find(p.id)
+	switch {
+	case !p.got || !ok:
+		return []string{"", t.soft.Render("   reading the depot ...")}
+	case len(p.list) == 0:
+		return append([]string{"", t.ink.Render("   Nothing of " + plain(s.Name) + " is kept yet."), t.soft.Render("   n takes a restore point: all files and tables as they are now. The site is only read."), ""}, p.damage(t, w)...)
+	}
+	var added int64
+	for _, x := range p.list {
+		added += x.Added
+	}
+	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s; the depot grew by %s for them", plural(len(p.list), "restore point", "restore points"), site.Size(added))), ""}
+	out = append(out, p.line(a, w)...)
+	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", 18)+t.right("AGE", 9)+t.right("WEIGHT", 11)+t.right("GREW BY", 11)+"   "+t.fit("", 22)+t.fit("PROVEN", 20)+"NAME"))
+	foot := append(p.about(a, p.list[max(0, min(p.cursor, len(p.list)-1))], w), p.damage(t, w)...)
+	rows := max(1, h-len(out)-len(foot))
+	p.see(len(p.list), rows)
+	for i := p.top; i < min(len(p.list), p.top+rows); i++ {
+		out = append(out, p.row(a, i))
+	}
+	for len(out) < h-len(foot) {
+		out = append(out, "")
+	}
+	return append(out, foot...)
+}
+
+func (p *pointsScreen) row(a *app, i int) string {
+	t, x := a.theme, p.list[i]
+	here := pick(i == p.cursor, t.key.Render(t.glyph("▶", ">")), " ")
+	proof := t.soft.Render(t.fit("never", 20))
+	switch {
+	case !x.Proof.At.IsZero() && x.Proof.Holds:
+		proof = t.good.Render(t.fit(t.glyph("✓ ", "* ")+site.Span(a.desk.Now().Sub(x.Proof.At))+" ago", 20))
+	case !x.Proof.At.IsZero():
+		proof = t.wrong.Render(t.fit("does not restore", 20))
+	}
+	return here + "  " + t.ink.Render(t.fit(x.Taken.Local().Format("Mon 2 Jan 15:04"), 18)+t.right(site.Span(a.desk.Now().Sub(x.Taken)), 9)+t.right(site.Size(x.Bytes), 11)+t.right(site.Size(x.Added), 11)) + "   " +
+		t.share(x.Added, x.Bytes, 20) + "  " + proof + t.ink.Render(plain(x.Name))
+}
+
+// share draws how much of the whole is its own.
+func (t *theme) share(own, whole int64, w int) string {
+	n := 0
+	if whole > 0 {
+		n = min(w, int((own*int64(w)+whole-1)/whole))
+	}
+	return t.ink.Render(strings.Repeat(t.glyph("█", "#"), n)) + t.soft.Render(strings.Repeat(t.glyph("·", "."), w-n))
+}
+
+// line is the line of time: the oldest at the left, now at the right.
+func (p *pointsScreen) line(a *app, w int) []string {
+	t := a.theme
+	now := a.desk.Now()
+	oldest := p.list[len(p.list)-1].Taken
+	span := max(now.Sub(oldest), time.Minute)
+	n := max(10, w-14)
+	cells := make([]string, n)
+	for i := range cells {
+		cells[i] = t.soft.Render(t.glyph("─", "-"))
+	}
+	at := func(x time.Time) int {
+		return max(0, min(n-1, int(float64(n-1)*float64(x.Sub(oldest))/float64(span))))
+	}
+	for i := len(p.list) - 1; i >= 0; i-- {
+		x := p.list[i]
+		mark := t.ink.Render(t.glyph("○", "o"))
+		if x.Proof.Holds {
+			mark = t.good.Render(t.glyph("●", "*"))
+		}
+		cells[at(x.Taken)] = mark
+	}
+	chosen := p.list[max(0, min(p.cursor, len(p.list)-1))]
+	pointer := strings.Repeat(" ", at(chosen.Taken)) + t.key.Render(t.glyph("▲", "^"))
+	left := t.fit(oldest.Local().Format("2 Jan 15:04"), n/2)
+	return []string{"   " + strings.Join(cells, "") + t.soft.Render(" now"), "   " + pointer, "   " + t.soft.Render(left)}
+}
+
+// about is what is known of a point beside its row.
+func (p *pointsScreen) about(a *app, x desk.Point, w int) []string {
+	t := a.theme
+	why := map[depot.Kind]string{depot.ByHand: "by hand", depot.BySched: "on schedule", depot.BeforeOp: "before something was written over the site"}[x.Kind]
+	text := fmt.Sprintf("%s, taken %s by %s: %s files, %s rows in %d tables.", x.ID, why, x.By, site.Number(x.Files), site.Number(x.Rows), len(x.Tables))
+	if x.Why != "" {
+		text += " " + x.Why + "."
+	}
+	if len(x.Missing) > 0 {
+		text += fmt.Sprintf(" %s could not be read: %s.", plural(len(x.Missing), "file", "files"), x.Missing[0])
+	}
+	if !x.Proof.At.IsZero() {
+		text += " Rehearsed " + x.Proof.At.Local().Format("Mon 2 Jan 15:04") + ": " + x.Proof.Text + "."
+	}
+	out := []string{t.line(w)}
+	for _, l := range wrap(plain(text), w-6) {
+		out = append(out, "   "+t.ink.Render(l))
+	}
+	return out
+}
+
+// damage names what of the depot can't be read.
+func (p *pointsScreen) damage(t *theme, w int) (out []string) {
+	for _, err := range p.bad {
+		for _, l := range wrap(plain(err.Error()), w-6) {
+			out = append(out, "   "+t.wrong.Render(l))
+		}
+	}
+	return out
+}
