@@ -49,6 +49,7 @@ type app struct {
 	err     io.Writer
 	in      *os.File
 	observe func(work.Moment)
+	now     func() time.Time // nil: the machine's clock
 	screens Screens
 }
 
@@ -137,7 +138,7 @@ func (a *app) desk(ctx context.Context) (*desk.Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return desk.Open(ctx, desk.Options{Home: home, Asker: terminal{a}, Observe: a.observe})
+	return desk.Open(ctx, desk.Options{Home: home, Asker: terminal{a}, Observe: a.observe, Now: a.now})
 }
 
 // with opens the desk for a command.

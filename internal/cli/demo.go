@@ -43,6 +43,7 @@ func (a *app) demo() *cobra.Command {
 				return err
 			}
 			defer w.Close()
+			a.now = w.Now
 			d, err := a.demoDesk(ctx, home, front)
 			if err != nil {
 				return err

@@ -66,7 +66,7 @@ func TestEveryStateWorthSeeing(t *testing.T) {
 	w, err := demo.Start(ctx, home, demotest.FreePort(31000), false)
 	require.NoError(t, err)
 	defer w.Close()
-	d, err := desk.Open(ctx, desk.Options{Home: home})
+	d, err := desk.Open(ctx, desk.Options{Home: home, Now: w.Now})
 	require.NoError(t, err)
 	defer d.Close()
 	shown := false

@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 	"time"
 
+	"alibi/internal/depot"
 	"alibi/internal/desk"
+	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -79,6 +81,9 @@ func (w *World) edit(path string, statements ...string) error {
 // Populate makes the copies of the demo by real runs, and then lets the time
 // pass that the story needs. A keeper must be at work.
 func (w *World) Populate(ctx context.Context, d *desk.Desk) error {
+	if err := w.remember(ctx, d); err != nil {
+		return fmt.Errorf("restore points: %w", err)
+	}
 	runs := map[string]plan.Run{}
 	for _, fails := range []bool{false, true} {
 		w.faulty.Store(fails)
@@ -149,4 +154,56 @@ func (w *World) finish(ctx context.Context, d *desk.Desk, sc scene, r plan.Run) 
 		return err
 	}
 	return sc.after(ctx, w, d, s)
+}
+
+// remember takes restore points in the past, and proves two of them.
+func (w *World) remember(ctx context.Context, d *desk.Desk) error {
+	defer w.back.Store(0)
+	origin, err := d.Find(ctx, "skerryline.example")
+	if err != nil {
+		return err
+	}
+	for i, x := range []struct {
+		age    time.Duration
+		name   string
+		proven bool
+	}{{age: 12*day + 5*time.Hour}, {age: 6*day + time.Hour, name: "before the new fares", proven: true}, {age: 2*day + 3*time.Hour, proven: true}, {age: 3 * time.Hour}} {
+		w.back.Store(int64(x.age))
+		if err := w.edit(w.Dir("pier", origin.Database.Path), fmt.Sprintf("UPDATE sk_posts SET post_content = post_content || '<p>Seen to, %d.</p>' WHERE post_name = 'note-00%d'", i, i+1)); err != nil {
+			return err
+		}
+		p, err := d.PlanKeep(ctx, origin.ID, keep.Choices{Kind: depot.ByHand, Name: x.name})
+		if err != nil {
+			return err
+		}
+		if err := w.carried(ctx, d, p); err != nil {
+			return err
+		}
+		if !x.proven {
+			continue
+		}
+		points, _, err := d.Points(ctx, origin.ID)
+		if err != nil {
+			return err
+		}
+		if p, err = d.PlanRehearse(ctx, points[0]); err != nil {
+			return err
+		}
+		if err := w.carried(ctx, d, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// carried carries a plan out.
+func (w *World) carried(ctx context.Context, d *desk.Desk, p plan.Plan) error {
+	r, err := d.Start(ctx, p)
+	if err == nil {
+		r, err = d.Await(ctx, r.ID, nil)
+	}
+	if err == nil && r.State != plan.Done {
+		err = fmt.Errorf("its run ended %s: %s", r.State, r.Error)
+	}
+	return err
 }

@@ -151,9 +151,9 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	for _, x := range p.list {
 		added += x.Added
 	}
-	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s; the depot grew by %s for them", plural(len(p.list), "restore point", "restore points"), site.Size(added))), ""}
+	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s", plural(len(p.list), "restore point", "restore points"), site.Size(added))), ""}
 	out = append(out, p.line(a, w)...)
-	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", 18)+t.right("AGE", 9)+t.right("WEIGHT", 11)+t.right("GREW BY", 11)+"   "+t.fit("", 22)+t.fit("PROVEN", 20)+"NAME"))
+	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", 18)+t.right("AGE", 9)+t.right("WEIGHT", 11)+t.right("GREW BY", 11)+"   "+t.fit("ITS OWN / SHARED", 22)+t.fit("PROVEN", 20)+"NAME"))
 	foot := append(p.about(a, p.list[max(0, min(p.cursor, len(p.list)-1))], w), p.damage(t, w)...)
 	rows := max(1, h-len(out)-len(foot))
 	p.see(len(p.list), rows)
