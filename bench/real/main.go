@@ -31,8 +31,9 @@ func main() {
 	sizes := flag.String("size", "small,medium,large", "which sizes")
 	runs := flag.Int("runs", 3, "how often each is measured")
 	keep := flag.String("keep", "", "folder to keep the sites in between calls")
+	only := flag.Bool("points", false, "measure restore points only")
 	flag.Parse()
-	if err := measure(context.Background(), strings.Split(*sizes, ","), *runs, *keep); err != nil {
+	if err := measure(context.Background(), strings.Split(*sizes, ","), *runs, *keep, *only); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -44,10 +45,11 @@ type bench struct {
 	pier, dock    *real.Machine
 	home, alibi   string
 	php           string
+	only          bool // restore points
 }
 
-func measure(ctx context.Context, sizes []string, runs int, dir string) error {
-	b := &bench{dir: dir}
+func measure(ctx context.Context, sizes []string, runs int, dir string, only bool) error {
+	b := &bench{dir: dir, only: only}
 	var err error
 	if dir == "" {
 		if b.dir, err = os.MkdirTemp("", "alibi-bench-"); err != nil {
@@ -155,6 +157,9 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		return err
 	}
 	fmt.Printf("\n== %s\n", size)
+	if b.only {
+		return b.points(ctx, s, name)
+	}
 	var hand, ours, whole, hand2, ours2, again series
 	for i := range runs {
 		hand.add(b.byHand(ctx, s, i))
@@ -207,6 +212,9 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		}
 	}
 	if err := b.answers(ctx, s, name, size); err != nil {
+		return err
+	}
+	if err := b.points(ctx, s, name); err != nil {
 		return err
 	}
 	fmt.Printf("%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",

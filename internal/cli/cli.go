@@ -19,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"alibi/internal/depot"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
 	"alibi/internal/keeper"
@@ -86,7 +87,7 @@ func Run(args []string, screens Screens) int {
 	switch {
 	case errors.As(err, &usage):
 		return ExitUsage
-	case errors.Is(err, inventory.ErrUnknown):
+	case errors.Is(err, inventory.ErrUnknown), errors.Is(err, depot.ErrUnknown):
 		return ExitNotFound
 	}
 	return ExitFailed

@@ -143,10 +143,10 @@ func (a *app) copy() *cobra.Command {
 
 func (a *app) refresh() *cobra.Command {
 	var dry, detach bool
-	var confirm string
-	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	var confirm, at string
+	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now, or, with --at, as it was at a restore point. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := d.PlanRefresh(ctx, s.ID)
+			p, err := planRefresh(ctx, d, s, at)
 			if err != nil {
 				return err
 			}
@@ -162,7 +162,19 @@ func (a *app) refresh() *cobra.Command {
 	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if changes would be lost")
+	c.Flags().StringVar(&at, "at", "", "a restore point of its origin: bring the copy to what that holds")
 	return c
+}
+
+func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string) (plan.Plan, error) {
+	if at == "" {
+		return d.PlanRefresh(ctx, s.ID)
+	}
+	p, err := d.FindPoint(ctx, at)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return d.PlanBack(ctx, s.ID, p)
 }
 
 // carryOut shows a plan or puts it to work and tells of it.

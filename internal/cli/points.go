@@ -54,7 +54,7 @@ func (a *app) points() *cobra.Command {
 			}
 			return a.print(list, func(w io.Writer) { printPoints(w, list, d.Now()) })
 		})}
-	c.AddCommand(a.pointTake(), a.pointCopy(), a.pointRehearse(), a.pointVerify(), a.pointForget(), a.pointPrune())
+	c.AddCommand(a.pointTake(), a.pointCopy(), a.pointRehearse(), a.pointVerify(), a.pointSchedule(), a.pointForget(), a.pointPrune())
 	return c
 }
 
@@ -154,6 +154,31 @@ func (a *app) pointVerify() *cobra.Command {
 		})}
 }
 
+func (a *app) pointSchedule() *cobra.Command {
+	return &cobra.Command{Use: "schedule SITE [RULE]", Short: "Have restore points of a site taken by themselves", Long: "Have restore points of a site taken by the keeper, and those that the rule does not keep removed: \"24 hourly, 7 daily, 5 weekly, 12 monthly\" takes one an hour, and keeps the newest of each of so many hours, days, weeks and months. Points taken by hand stay. \"off\" ends it; without a rule it tells which is set.", Args: args(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
+			if len(given) > 0 {
+				var r site.KeepRule
+				var err error
+				if given[0] != "off" {
+					if r, err = site.ParseKeepRule(given[0]); err != nil {
+						return usageError{err}
+					}
+				}
+				if s, err = d.SetKeepRule(ctx, s.ID, r); err != nil {
+					return err
+				}
+			}
+			return a.print(s.Keep, func(w io.Writer) {
+				if s.Keep == (site.KeepRule{}) {
+					fmt.Fprintf(w, "%s: no schedule\n", s.Name)
+					return
+				}
+				fmt.Fprintf(w, "%s: %s, while a keeper is at work\n", s.Name, s.Keep)
+			})
+		})}
+}
+
 func (a *app) pointForget() *cobra.Command {
 	var confirm string
 	c := &cobra.Command{Use: "forget POINT", Short: "Remove a restore point for good", Long: "Remove a restore point, and from the depot what no other point needs. This can't be undone.", Args: args(cobra.ExactArgs(1)),
@@ -172,7 +197,7 @@ func (a *app) pointForget() *cobra.Command {
 }
 
 func (a *app) pointPrune() *cobra.Command {
-	var y desk.Policy
+	var y site.KeepRule
 	var yes bool
 	c := &cobra.Command{Use: "prune", Short: "Thin out restore points by a rule", Long: "Keep, of each site, the newest restore point of each of so many hours, days, weeks and months, every one with a name, and the newest of all; remove the others, and what they alone needed. Without --go it only shows which.", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {

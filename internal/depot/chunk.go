@@ -36,6 +36,10 @@ const (
 	cutBits  = 19 // a cut in half a MiB, past the least
 )
 
+// Whole is how long a file may be that is always one chunk, of the same name as
+// the file's own digest.
+const Whole = minChunk
+
 // gear is what a byte adds to the rolling hash: the first eight bytes of the
 // BLAKE3 of the byte, little-endian.
 var gear = func() (g [256]uint64) {
@@ -76,7 +80,7 @@ func Cut(r io.Reader, room *[]byte, give func(chunk []byte) error) error {
 	for ended := false; ; {
 		for !ended && have < maxChunk {
 			if have == len(b) {
-				b = append(make([]byte, 0, min(2*len(b), 2*maxChunk)), b...)
+				b = append(make([]byte, 0, min(2*len(b), maxChunk+minChunk)), b...)
 				b = b[:cap(b)]
 				*room = b
 			}

@@ -47,6 +47,7 @@ type Depot struct {
 	packs  []string
 	blocks [][]block // by pack
 	where  map[ID]place
+	points map[string]Point // that were read, by their files
 	cache  blockCache
 }
 

@@ -21,7 +21,7 @@ var errName = errors.New("not the name of a chunk")
 // blocks in packs, which are files.
 const (
 	blockSize = 4 << 20
-	packSize  = 32 << 20
+	packSize  = 16 << 20
 	packs     = "packs/"
 )
 
@@ -88,7 +88,7 @@ func newPacker(ctx context.Context, store Store, done func(string, int64, []bloc
 	if err != nil {
 		return nil, err
 	}
-	p := &packer{store: store, enc: enc, all: ctx, done: done}
+	p := &packer{store: store, enc: enc, all: ctx, done: done, out: make([]byte, 0, packSize+blockSize)}
 	p.g, p.ctx = errgroup.WithContext(ctx)
 	p.g.SetLimit(compressors)
 	return p, nil

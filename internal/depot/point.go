@@ -109,8 +109,21 @@ func (d *Depot) Points(ctx context.Context) (list []Point, bad []error, err erro
 	if err != nil {
 		return nil, nil, err
 	}
+	d.mu.Lock()
+	known := d.points
+	d.mu.Unlock()
+	seen := make(map[string]Point, len(names))
+	defer func() {
+		d.mu.Lock()
+		d.points = seen
+		d.mu.Unlock()
+	}()
 	for _, s := range names {
-		p, err := d.Point(ctx, strings.TrimSuffix(strings.TrimPrefix(s.Name, points), ".json"))
+		p, ok := known[s.Name]
+		err := error(nil)
+		if !ok {
+			p, err = d.Point(ctx, strings.TrimSuffix(strings.TrimPrefix(s.Name, points), ".json"))
+		}
 		switch {
 		case ctx.Err() != nil:
 			return nil, nil, ctx.Err()
@@ -118,6 +131,7 @@ func (d *Depot) Points(ctx context.Context) (list []Point, bad []error, err erro
 		case err != nil:
 			bad = append(bad, err)
 		default:
+			seen[s.Name] = p
 			list = append(list, p)
 		}
 	}

@@ -19,16 +19,24 @@ type Family struct {
 
 // Board is what the home screen shows.
 type Board struct {
-	At       time.Time  `json:"at"`
-	Machine  string     `json:"machine"`
-	Client   string     `json:"client,omitempty"` // if all sites are one client's
-	Families []Family   `json:"families"`
-	Live     int        `json:"live"`
-	Copies   int        `json:"copies"`
-	EndSoon  int        `json:"end_soon"` // within a day
-	Runs     []plan.Run `json:"runs"`     // that wait or are under way
-	Use      site.Use   `json:"use"`
-	Quota    site.Quota `json:"quota"`
+	At       time.Time        `json:"at"`
+	Machine  string           `json:"machine"`
+	Client   string           `json:"client,omitempty"` // if all sites are one client's
+	Families []Family         `json:"families"`
+	Live     int              `json:"live"`
+	Copies   int              `json:"copies"`
+	EndSoon  int              `json:"end_soon"` // within a day
+	Runs     []plan.Run       `json:"runs"`     // that wait or are under way
+	Use      site.Use         `json:"use"`
+	Quota    site.Quota       `json:"quota"`
+	Kept     map[site.ID]Kept `json:"kept,omitempty"`
+}
+
+// Kept is what the depot has of a site.
+type Kept struct {
+	Points int       `json:"points"`
+	Newest time.Time `json:"newest"`
+	Proven time.Time `json:"proven"` // when the newest point that restores was rehearsed; zero: never
 }
 
 // Board reads the record for the home screen: live sites by name, each with its
@@ -42,6 +50,7 @@ func (d *Desk) Board(ctx context.Context) (Board, error) {
 	if b.Runs, err = d.Record.Unfinished(ctx); err != nil {
 		return b, err
 	}
+	b.Kept = d.keptOf(ctx)
 	byID := make(map[site.ID]site.Site, len(all))
 	for _, s := range all {
 		byID[s.ID] = s

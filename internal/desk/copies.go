@@ -159,6 +159,10 @@ func (d *Desk) PlanFrom(in clone.Input, c clone.Choices) plan.Plan {
 // RefreshInput gathers what a plan of bringing a copy in line is made of, with
 // the choices that made the copy.
 func (d *Desk) RefreshInput(ctx context.Context, id site.ID) (clone.Input, clone.Choices, error) {
+	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) { return d.CopyInput(ctx, s.Origin) })
+}
+
+func (d *Desk) refreshInput(ctx context.Context, id site.ID, gather func(site.Site) (clone.Input, error)) (clone.Input, clone.Choices, error) {
 	s, err := d.Record.Site(ctx, id)
 	if err != nil {
 		return clone.Input{}, clone.Choices{}, err
@@ -166,7 +170,7 @@ func (d *Desk) RefreshInput(ctx context.Context, id site.ID) (clone.Input, clone
 	if s.Role != site.Copy || s.State != site.Ready {
 		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s is a %s site and %s: only a copy that answers can be brought in line with its origin", s.Name, s.Role, s.State)
 	}
-	in, err := d.CopyInput(ctx, s.Origin)
+	in, err := gather(s)
 	if err != nil {
 		return in, clone.Choices{}, err
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -66,6 +67,30 @@ func (d *Desk) Points(ctx context.Context, of site.ID) (out []Point, bad []error
 	return out, bad, err
 }
 
+// keptOf sums up what the depot has, if there is one. That it can't be read is
+// told where its restore points are shown.
+func (d *Desk) keptOf(ctx context.Context) map[site.ID]Kept {
+	if _, err := os.Stat(d.DepotPath()); err != nil {
+		return nil // nothing was kept yet, and looking makes no depot
+	}
+	list, _, err := d.Points(ctx, "")
+	if err != nil {
+		return nil
+	}
+	out := map[site.ID]Kept{}
+	for _, p := range list {
+		k := out[p.Site.ID]
+		if k.Points++; k.Points == 1 {
+			k.Newest = p.Taken
+		}
+		if p.Proof.Holds && k.Proven.IsZero() {
+			k.Proven = p.Proof.At
+		}
+		out[p.Site.ID] = k
+	}
+	return out
+}
+
 // FindPoint finds a restore point by its number or name, or the beginning of
 // either; "newest SITE" is the site's newest.
 func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
@@ -119,20 +144,45 @@ func (d *Desk) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.P
 // PointInput gathers what a plan of a copy of a restore point is made of, with
 // the usual choices.
 func (d *Desk) PointInput(ctx context.Context, p Point) (clone.Input, clone.Choices, error) {
+	in, err := d.pointInput(ctx, p)
+	if err != nil {
+		return in, clone.Choices{}, err
+	}
+	c, err := d.CopyDefaults(ctx, in.Origin, "as of "+p.Taken.Format("2 Jan 15:04"))
+	return in, c, err
+}
+
+// BackInput gathers what a plan of bringing a copy back to what its origin was
+// at a restore point is made of.
+func (d *Desk) BackInput(ctx context.Context, id site.ID, p Point) (clone.Input, clone.Choices, error) {
+	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) {
+		if p.Site.ID != s.Origin {
+			return clone.Input{}, fmt.Errorf("restore point %s is of %s, and %s is no copy of that; make a copy of the point instead: alibi points copy %s", p.ID, p.Site.Name, s.Name, p.ID)
+		}
+		return d.pointInput(ctx, p)
+	})
+}
+
+// PlanBack says what bringing a copy back to a restore point of its origin will do.
+func (d *Desk) PlanBack(ctx context.Context, id site.ID, p Point) (plan.Plan, error) {
+	in, c, err := d.BackInput(ctx, id, p)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return d.PlanFrom(in, c), nil
+}
+
+// pointInput gathers what a copy of a restore point is made of.
+func (d *Desk) pointInput(ctx context.Context, p Point) (clone.Input, error) {
 	origin := p.Site
 	origin.Host = kept.Name(p.ID)
 	if origin.Facts == nil {
-		return clone.Input{}, clone.Choices{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a site that was never inspected", p.ID)
+		return clone.Input{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a site that was never inspected", p.ID)
 	}
 	if _, err := d.Record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
-		return clone.Input{}, clone.Choices{}, fmt.Errorf("restore point %s is of %s, which is not in the record: %w", p.ID, origin.Name, err)
+		return clone.Input{}, fmt.Errorf("restore point %s is of %s, which is not in the record: %w", p.ID, origin.Name, err)
 	}
-	c, err := d.CopyDefaults(ctx, origin, "as of "+p.Taken.Format("2 Jan 15:04"))
-	if err != nil {
-		return clone.Input{}, c, err
-	}
-	in, err := d.copyInput(ctx, origin)
-	return in, c, err
+	return d.copyInput(ctx, origin)
 }
 
 // PlanFromPoint says what making a copy of a restore point will do, with choices
@@ -174,37 +224,23 @@ func (d *Desk) VerifyDepot(ctx context.Context, tell func(bytes int64)) ([]depot
 	return store.Verify(ctx, tell)
 }
 
-// Policy says how many restore points of a site are kept: the newest of each of
-// so many hours, days, weeks and months that have one. A point with a name, and
-// the newest of all, stay.
-type Policy struct{ Hourly, Daily, Weekly, Monthly int }
-
-// Goes gives the points of one site, newest first, that a policy does not keep.
-func (y Policy) Goes(list []Point) (out []Point) {
-	keep := map[string]bool{}
-	rule := func(n int, period func(time.Time) string) {
-		seen := map[string]bool{}
-		for _, p := range list {
-			if k := period(p.Taken); !seen[k] && len(seen) < n {
-				seen[k] = true
-				keep[p.ID] = true
-			}
-		}
-	}
-	rule(y.Hourly, func(t time.Time) string { return t.Format("2006-01-02 15") })
-	rule(y.Daily, func(t time.Time) string { return t.Format(time.DateOnly) })
-	rule(y.Weekly, func(t time.Time) string { a, b := t.ISOWeek(); return fmt.Sprint(a, b) })
-	rule(y.Monthly, func(t time.Time) string { return t.Format("2006-01") })
+// goes gives the points of one site, newest first, that a rule does not keep.
+// Those with a name stay.
+func goes(r site.KeepRule, list []Point) (out []Point) {
+	times := make([]time.Time, len(list))
 	for i, p := range list {
-		if i > 0 && p.Name == "" && !keep[p.ID] {
-			out = append(out, p)
+		times[i] = p.Taken.Local()
+	}
+	for i, keep := range r.Keeps(times) {
+		if !keep && list[i].Name == "" {
+			out = append(out, list[i])
 		}
 	}
 	return out
 }
 
-// Going gives the points of all sites that a policy does not keep.
-func (d *Desk) Going(ctx context.Context, y Policy) ([]Point, error) {
+// Going gives the points of all sites that a rule does not keep.
+func (d *Desk) Going(ctx context.Context, r site.KeepRule) ([]Point, error) {
 	list, _, err := d.Points(ctx, "")
 	if err != nil {
 		return nil, err
@@ -215,10 +251,66 @@ func (d *Desk) Going(ctx context.Context, y Policy) ([]Point, error) {
 	}
 	var out []Point
 	for _, l := range by {
-		out = append(out, y.Goes(l)...)
+		out = append(out, goes(r, l)...)
 	}
 	slices.SortFunc(out, func(a, b Point) int { return cmp.Compare(a.ID, b.ID) })
 	return out, nil
+}
+
+// SetKeepRule has restore points of a site taken on a schedule, and thinned out;
+// the zero rule ends that. Points that are there stay.
+func (d *Desk) SetKeepRule(ctx context.Context, id site.ID, r site.KeepRule) (site.Site, error) {
+	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.Keep = r
+		return nil
+	})
+	if err != nil {
+		return s, err
+	}
+	if r == (site.KeepRule{}) {
+		return s, d.log(ctx, id, "schedule", "no restore points are taken on a schedule any more")
+	}
+	return s, d.log(ctx, id, "schedule", "restore points are taken on a schedule: %s", r)
+}
+
+// KeepOnSchedule puts a restore point of a site into the queue if one is due,
+// and removes those, taken on schedule, that its rule does not keep.
+func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
+	list, _, err := d.Points(ctx, s.ID)
+	if err != nil {
+		return err
+	}
+	list = slices.DeleteFunc(list, func(p Point) bool { return p.Kind != depot.BySched })
+	var newest time.Time
+	if len(list) > 0 {
+		newest = list[0].Taken.Local()
+	}
+	if !s.Keep.Due(newest, d.Now().Local()) {
+		gone := goes(s.Keep, list)
+		if len(gone) == 0 {
+			return nil
+		}
+		_, err := d.ForgetPoints(ctx, gone)
+		if errors.Is(err, depot.ErrBusy) {
+			return nil // what they alone needed goes the next time
+		}
+		return err
+	}
+	runs, err := d.Record.Runs(ctx, 50)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs { // one that failed is tried again by the next period, or by hand
+		if r.Plan.Kind == plan.Keep && r.Plan.Origin.ID == s.ID && (!r.State.Over() || !s.Keep.Due(r.Made.Local(), d.Now().Local())) {
+			return nil
+		}
+	}
+	p, err := d.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.BySched})
+	if err != nil || p.Blocked() {
+		return err
+	}
+	_, err = d.Queue.Add(ctx, p, "keeper")
+	return err
 }
 
 // ForgetPoints takes restore points out of the list, and removes from the depot

@@ -175,6 +175,9 @@ func (k *Keeper) Leases(ctx context.Context) error {
 			errs = append(errs, k.lease(ctx, s, now))
 			k.recount(ctx, s, now)
 		}
+		if s.Keep != (site.KeepRule{}) && s.Run == "" && (s.State == site.Ready || s.State == site.Parked) {
+			errs = append(errs, d.KeepOnSchedule(ctx, s))
+		}
 	}
 	return errors.Join(errs...)
 }

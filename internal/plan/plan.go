@@ -28,8 +28,11 @@ func (k Kind) Brings() bool { return k == Copy || k == Refresh }
 
 // Title is what people call the operation.
 func (k Kind) Title() string {
-	if k == Keep {
+	switch k {
+	case Keep:
 		return "restore point"
+	case Rehearse:
+		return "rehearsal"
 	}
 	return string(k)
 }

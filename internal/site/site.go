@@ -105,6 +105,7 @@ type Site struct {
 	Stack     string    `json:"stack"`     // "wordpress", "plain"
 	Addresses []Address `json:"addresses"` // the first is the primary one
 	Database  Database  `json:"database"`
+	Keep      KeepRule  `json:"keep,omitzero"`   // of restore points that are taken on a schedule
 	Title     string    `json:"title,omitempty"` // what the site calls itself
 	Origin    ID        `json:"origin,omitempty"`
 	Purpose   string    `json:"purpose,omitempty"`

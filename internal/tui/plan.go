@@ -22,6 +22,7 @@ type planScreen struct {
 	plan    plan.Plan
 	at      int // the choice under the cursor
 	skip    string
+	point   time.Time // of the restore point that it is read from; zero: the site as it is
 	busy    bool
 }
 
@@ -107,6 +108,14 @@ func (p *planScreen) choicesFor() []choice {
 	return all
 }
 
+// source says what the origin is read from.
+func (p *planScreen) source() string {
+	if !p.point.IsZero() {
+		return "as it was at the restore point of " + p.point.Local().Format("Mon 2 Jan 15:04")
+	}
+	return "nothing is written to it"
+}
+
 // hosts are those on which copies may be made, this machine first.
 func (p *planScreen) hosts() []string {
 	out := []string{p.in.Local}
@@ -180,7 +189,7 @@ func toggled(have []site.Rule, r site.Rule) []site.Rule {
 
 // openPlan gathers what a plan is made of and opens its screen.
 func openPlan(a *app, s site.Site, refresh bool) tea.Cmd {
-	return planned(a, s.Name, func() (in clone.Input, c clone.Choices, err error) {
+	return planned(a, s.Name, time.Time{}, func() (in clone.Input, c clone.Choices, err error) {
 		if refresh {
 			return a.desk.RefreshInput(a.ctx, s.ID)
 		}
@@ -192,10 +201,10 @@ func openPlan(a *app, s site.Site, refresh bool) tea.Cmd {
 }
 
 // planned opens the screen on what was gathered.
-func planned(a *app, name string, gather func() (clone.Input, clone.Choices, error)) tea.Cmd {
+func planned(a *app, name string, point time.Time, gather func() (clone.Input, clone.Choices, error)) tea.Cmd {
 	a.say("reading "+name+" ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		p := &planScreen{}
+		p := &planScreen{point: point}
 		var err error
 		if p.in, p.choices, err = gather(); err != nil {
 			return "", nil, err
@@ -296,7 +305,7 @@ func (p *planScreen) view(a *app, w, h int) []string {
 	}
 	left := p.left(a, wa)
 	right := p.right(a, pick2(wide, w-wa-4, w-3))
-	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   nothing is written to it")
+	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   "+p.source())
 	out := []string{note, ""}
 	findings := p.findings(a, w)
 	if wide {

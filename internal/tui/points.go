@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,7 +16,8 @@ import (
 	"alibi/internal/site"
 )
 
-// pointsScreen shows a site's restore points on a line of time.
+// pointsScreen shows a site's restore points on a line of time; a copy's with
+// those of its origin.
 type pointsScreen struct {
 	scroll
 	id   site.ID
@@ -40,8 +42,10 @@ func (p *pointsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		id := p.id
+		s, _ := a.find(id)
 		return func() tea.Msg {
-			list, bad, err := a.desk.Points(a.ctx, id)
+			list, bad, err := a.desk.Points(a.ctx, "")
+			list = slices.DeleteFunc(list, func(x desk.Point) bool { return x.Site.ID != id && x.Site.ID != s.Origin })
 			return pointsMsg{id, list, bad, err}
 		}, true
 	case pointsMsg:
@@ -66,6 +70,8 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 	switch key {
 	case "n":
 		return p.take(a), true
+	case "s":
+		return p.schedule(a), true
 	case "V":
 		a.say("reading every byte of the depot ...", false)
 		return a.do(func() (string, error) {
@@ -83,7 +89,11 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 	x := p.list[max(0, min(p.cursor, len(p.list)-1))]
 	switch key {
 	case "c", "enter":
-		return planned(a, "restore point "+x.ID, func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
+		return planned(a, "restore point "+x.ID, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
+	case "r":
+		if s, ok := a.find(p.id); ok && s.Role == site.Copy {
+			return planned(a, s.Name, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.BackInput(a.ctx, s.ID, x) }), true
+		}
 	case "v":
 		return a.started(func() (plan.Plan, error) { return a.desk.PlanRehearse(a.ctx, x) }), true
 	case "D":
@@ -116,6 +126,25 @@ func (p *pointsScreen) take(a *app) tea.Cmd {
 	return nil
 }
 
+// schedule asks for a rule.
+func (p *pointsScreen) schedule(a *app) tea.Cmd {
+	s, _ := a.find(p.id)
+	a.asking = &question{title: "How many restore points are to be taken and kept by themselves?", lines: []string{"Such as: 24 hourly, 7 daily, 5 weekly, 12 monthly. Nothing ends it.", "One is taken as often as the shortest asks for; points taken by hand stay."}, input: true, text: s.Keep.String(), typed: func(a *app, text string) (tea.Cmd, error) {
+		var r site.KeepRule
+		if text = strings.TrimSpace(text); text != "" {
+			var err error
+			if r, err = site.ParseKeepRule(text); err != nil {
+				return nil, err
+			}
+		}
+		return a.do(func() (string, error) {
+			_, err := a.desk.SetKeepRule(a.ctx, s.ID, r)
+			return pick(text == "", "no schedule any more", "on schedule: "+r.String()), err
+		}), nil
+	}}
+	return nil
+}
+
 func (p *pointsScreen) askForget(a *app, x desk.Point) {
 	last := x.ID[max(0, len(x.ID)-4):]
 	a.asking = &question{title: "Remove this restore point for good?", lines: []string{"Goes: the state of " + x.Site.Name + " of " + x.Taken.Local().Format("Mon 2 Jan 15:04") + ", and what only it needs.", "Stays: the site, and all other restore points.", "", "Type its last four characters, " + last + ", to go on:"}, input: true, must: last,
@@ -127,11 +156,15 @@ func (p *pointsScreen) askForget(a *app, x desk.Point) {
 		}}
 }
 
-func (p *pointsScreen) keys(*app) []hint {
+func (p *pointsScreen) keys(a *app) []hint {
 	if len(p.list) == 0 {
-		return []hint{{"n", "take one"}, {"Esc", "back"}}
+		return []hint{{"n", "take one"}, {"s", "schedule"}, {"Esc", "back"}}
 	}
-	return []hint{{"n", "take one"}, {"c", "copy as of then"}, {"v", "rehearse"}, {"V", "verify depot"}, {"D", "forget"}, {"Esc", "back"}}
+	back := []hint{{"n", "take one"}, {"c", "copy as of then"}}
+	if s, ok := a.find(p.id); ok && s.Role == site.Copy && p.list[max(0, min(p.cursor, len(p.list)-1))].Site.ID == s.Origin {
+		back = append(back, hint{"r", "bring the copy to it"})
+	}
+	return append(back, []hint{{"s", "schedule"}, {"v", "rehearse"}, {"V", "verify depot"}, {"D", "forget"}, {"Esc", "back"}}...)
 }
 
 func (p *pointsScreen) words() []hint {
@@ -151,7 +184,7 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	for _, x := range p.list {
 		added += x.Added
 	}
-	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s", plural(len(p.list), "restore point", "restore points"), site.Size(added))), ""}
+	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s", plural(len(p.list), "restore point", "restore points"), site.Size(added))+pick(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
 	out = append(out, p.line(a, w)...)
 	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", 18)+t.right("AGE", 9)+t.right("WEIGHT", 11)+t.right("GREW BY", 11)+"   "+t.fit("ITS OWN / SHARED", 22)+t.fit("PROVEN", 20)+"NAME"))
 	foot := append(p.about(a, p.list[max(0, min(p.cursor, len(p.list)-1))], w), p.damage(t, w)...)
@@ -177,7 +210,7 @@ func (p *pointsScreen) row(a *app, i int) string {
 		proof = t.wrong.Render(t.fit("does not restore", 20))
 	}
 	return here + "  " + t.ink.Render(t.fit(x.Taken.Local().Format("Mon 2 Jan 15:04"), 18)+t.right(site.Span(a.desk.Now().Sub(x.Taken)), 9)+t.right(site.Size(x.Bytes), 11)+t.right(site.Size(x.Added), 11)) + "   " +
-		t.share(x.Added, x.Bytes, 20) + "  " + proof + t.ink.Render(plain(x.Name))
+		t.share(x.Added, x.Bytes, 20) + "  " + proof + t.ink.Render(plain(strings.TrimSpace(x.Name+pick(x.Site.ID != p.id, " (its origin's)", ""))))
 }
 
 // share draws how much of the whole is its own.
@@ -209,6 +242,9 @@ func (p *pointsScreen) line(a *app, w int) []string {
 		if x.Proof.Holds {
 			mark = t.good.Render(t.glyph("●", "*"))
 		}
+		if x.Site.ID != p.id {
+			mark = t.live.Render(t.glyph("◆", "L"))
+		}
 		cells[at(x.Taken)] = mark
 	}
 	chosen := p.list[max(0, min(p.cursor, len(p.list)-1))]
@@ -221,7 +257,7 @@ func (p *pointsScreen) line(a *app, w int) []string {
 func (p *pointsScreen) about(a *app, x desk.Point, w int) []string {
 	t := a.theme
 	why := map[depot.Kind]string{depot.ByHand: "by hand", depot.BySched: "on schedule", depot.BeforeOp: "before something was written over the site"}[x.Kind]
-	text := fmt.Sprintf("%s, taken %s by %s: %s files, %s rows in %d tables.", x.ID, why, x.By, site.Number(x.Files), site.Number(x.Rows), len(x.Tables))
+	text := fmt.Sprintf("%s of %s, taken %s by %s: %s files, %s rows in %d tables.", x.ID, x.Site.Name, why, x.By, site.Number(x.Files), site.Number(x.Rows), len(x.Tables))
 	if x.Why != "" {
 		text += " " + x.Why + "."
 	}

@@ -35,7 +35,11 @@ func (r *runScreen) title(*app) string {
 	if !r.got {
 		return "run"
 	}
-	return fmt.Sprintf("run: %s of %s", r.run.Plan.Kind.Title(), r.run.Plan.Target.Name)
+	name := r.run.Plan.Target.Name
+	if r.run.Plan.Kind == plan.Rehearse {
+		name = r.run.Plan.Origin.Name // the copy is gone when it ends
+	}
+	return fmt.Sprintf("run: %s of %s", r.run.Plan.Kind.Title(), name)
 }
 
 func (r *runScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {

@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
+	"alibi/internal/desk"
 	"alibi/internal/site"
 )
 
@@ -168,6 +170,7 @@ func (f *sheet) identity() {
 // standing is how a copy, or a live site, stands today.
 func (f *sheet) standing(a *app) {
 	x, now := f.x, a.desk.Now()
+	defer func() { f.line("kept", keptText(a.board.Kept[x.ID], now)) }()
 	if x.Role == site.Copy {
 		f.line("made for", pick(x.Purpose != "", x.Purpose, "-"))
 		f.line("lease", x.LeaseText(now))
@@ -182,6 +185,18 @@ func (f *sheet) standing(a *app) {
 	f.line("client", pick(x.Client != "", x.Client, "-"))
 	f.line("read", site.Ago(now.Sub(x.Facts.At))+" in "+site.Seconds(x.Facts.Took))
 	f.line("copies", site.Number(copiesOf(a, x.ID)))
+}
+
+// keptText says what restore points there are of a site.
+func keptText(k desk.Kept, now time.Time) string {
+	if k.Points == 0 {
+		return "no restore point; R takes one"
+	}
+	text := plural(k.Points, "restore point", "restore points") + ", the newest " + site.Span(now.Sub(k.Newest)) + " old, "
+	if k.Proven.IsZero() {
+		return text + "none proven"
+	}
+	return text + "proven " + site.Ago(now.Sub(k.Proven))
 }
 
 func copiesOf(a *app, id site.ID) int {

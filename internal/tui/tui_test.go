@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -108,17 +109,18 @@ func (p *person) sees(texts ...string) {
 	}
 }
 
-// until presses on with ticks until a text is seen.
-func (p *person) until(text string) {
+// until presses on with ticks until the texts are seen.
+func (p *person) until(texts ...string) {
 	p.t.Helper()
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); {
 		p.send(tickMsg{})
-		if strings.Contains(p.frame(), text) {
+		f := p.frame()
+		if !slices.ContainsFunc(texts, func(s string) bool { return !strings.Contains(f, s) }) {
 			return
 		}
 		time.Sleep(30 * time.Millisecond)
 	}
-	p.t.Fatalf("%q is not seen:\n%s", text, p.frame())
+	p.t.Fatalf("%q are not all seen:\n%s", texts, p.frame())
 }
 
 func world(t *testing.T) (*demotest.World, *person) {

@@ -29,7 +29,7 @@ func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 // can be taken back until the copy is opened again. It tells that it could not
 // where more differs than rows.
 func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
-	if x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" || x.p.Target.Database.Beside() {
+	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" || x.p.Target.Database.Beside() {
 		return false, nil
 	}
 	l.t.Memorize(func() { x.mem.InPlace = "" })

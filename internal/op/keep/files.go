@@ -83,8 +83,11 @@ func (k *keeping) read(ctx context.Context, place stack.Place, list []tree.Entry
 	err := tree.Each(ctx, place.Root, list, func(e tree.Entry, r io.Reader) error {
 		room := rooms.Get().(*[]byte)
 		defer rooms.Put(room)
+		n := &counter{r: r}
 		h := blake3.New()
-		n := &counter{r: io.TeeReader(r, h)}
+		if e.Size > depot.Whole {
+			n.r = io.TeeReader(r, h)
+		}
 		ids, err := k.to.Stream(n, room)
 		if err != nil {
 			return fmt.Errorf("%s: %w", e.Path, err)
@@ -92,7 +95,11 @@ func (k *keeping) read(ctx context.Context, place stack.Place, list []tree.Entry
 		if n.n != e.Size {
 			return nil // it was cut or grew meanwhile: it is read again
 		}
-		h.Sum(e.Hash[:0])
+		if e.Size <= depot.Whole && len(ids) == 1 {
+			e.Hash = tree.Hash(ids[0]) // the chunk is the file
+		} else {
+			h.Sum(e.Hash[:0])
+		}
 		mu.Lock()
 		defer mu.Unlock()
 		kept[e.Path] = depot.File{Entry: e, Chunks: ids}

@@ -81,13 +81,13 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 
 func (x *runner) over(ctx context.Context, r plan.Run) error {
 	if r.State == plan.Stopped {
-		return x.log(ctx, "restore point not taken: %s", r.Error)
+		return x.log(ctx, r.By, "restore point not taken: %s", r.Error)
 	}
 	return nil
 }
 
-func (x *runner) log(ctx context.Context, format string, a ...any) error {
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.Origin.Owner, Site: x.p.Origin.ID, Kind: string(plan.Keep), Text: fmt.Sprintf(format, a...)})
+func (x *runner) log(ctx context.Context, who, format string, a ...any) error {
+	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: who, Site: x.p.Origin.ID, Kind: string(plan.Keep), Text: fmt.Sprintf(format, a...)})
 }
 
 // keep takes the point. What a broken-off try stored is found again.
@@ -116,7 +116,7 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 
 func (x *runner) tell(ctx context.Context, t *work.Task, p depot.Point) error {
 	t.Result("restore point %s: %s files, %s rows, %s; the depot grew by %s", p.ID, site.Number(int(p.Files)), site.Number(int(p.Rows)), site.Size(p.Bytes), site.Size(p.Added))
-	return x.log(ctx, "restore point %s taken", p.ID)
+	return x.log(ctx, p.By, "restore point %s taken", p.ID)
 }
 
 // keeping is a point that is being taken.

@@ -258,3 +258,37 @@ func TestAFullDepotDisk(t *testing.T) {
 	assert.Empty(t, bad)
 	assert.Empty(t, list)
 }
+
+func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	ctx := context.Background()
+	p := keepNow(t, w.World, live, "")
+	require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, "UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'"))
+	s := w.Copy(live.Name, "worked-on")
+	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"))
+	pl, err := w.Desk.PlanBack(ctx, s.ID, p)
+	require.NoError(t, err)
+	r := w.Run(pl)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s = w.Site("worked-on")
+	assert.True(t, s.Proof.Holds)
+	db, err := sql.Open("mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name)
+	require.NoError(t, err)
+	defer db.Close()
+	n := 0
+	require.NoError(t, db.QueryRow("SELECT COUNT(*) FROM sk_posts WHERE post_name = 'post-4' OR post_title = 'Later'").Scan(&n))
+	assert.Equal(t, 1, n, "as the point holds it")
+	apart, err := w.Desk.Apart(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Positive(t, apart.Origin, "the origin went on since")
+	pl, err = w.Desk.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(pl).State, "and to the present again")
+	nothingLeft(t, w.World)
+
+	other := keepNow(t, w.World, s, "")
+	_, err = w.Desk.PlanBack(ctx, s.ID, other)
+	assert.ErrorContains(t, err, "make a copy of the point instead")
+}
