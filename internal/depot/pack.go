@@ -67,31 +67,75 @@ func packName(data []byte) string {
 // packer fills packs.
 type packer struct {
 	store Store
-	enc   *zstd.Encoder
+	enc   [2]*zstd.Encoder // by kind
 	g     *errgroup.Group
 	ctx   context.Context // ends when a pack can't be stored
 	all   context.Context
 	done  func(name string, size int64, blocks []block) // of each pack that is stored
+	rooms sync.Pool                                     // of *[]byte
+	puts  *errgroup.Group                               // packs are stored while others are filled
 
-	mu  sync.Mutex
-	raw []byte // the block that is being filled
-	in  []piece
-	out []byte // the pack that is being filled
-	has []block
+	mu   sync.Mutex
+	fill [2]filling  // by kind
+	out  []byte      // the pack that is being filled
+	free chan []byte // the room of the one before
+	has  []block
 }
+
+// filling is a block that is being filled.
+type filling struct {
+	raw *[]byte
+	in  []piece
+}
+
+// Kinds of chunks: those that compress, and those that hardly do, pictures and
+// archives, on which no time is spent.
+const (
+	loose = iota
+	dense
+)
 
 // compressors is how many blocks are compressed at once.
 const compressors = 2
 
 func newPacker(ctx context.Context, store Store, done func(string, int64, []block)) (*packer, error) {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(compressors), zstd.WithWindowSize(blockSize))
-	if err != nil {
-		return nil, err
+	p := &packer{store: store, all: ctx, done: done, out: make([]byte, 0, packSize+blockSize), free: make(chan []byte, 1)}
+	p.free <- make([]byte, 0, packSize+blockSize)
+	p.rooms.New = func() any { b := make([]byte, 0, blockSize+blockSize/8); return &b }
+	for kind, level := range map[int]zstd.EncoderLevel{loose: zstd.SpeedDefault, dense: zstd.SpeedFastest} {
+		var err error
+		if p.enc[kind], err = zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(compressors), zstd.WithWindowSize(blockSize)); err != nil {
+			return nil, err
+		}
 	}
-	p := &packer{store: store, enc: enc, all: ctx, done: done, out: make([]byte, 0, packSize+blockSize)}
 	p.g, p.ctx = errgroup.WithContext(ctx)
 	p.g.SetLimit(compressors)
+	p.puts = new(errgroup.Group)
 	return p, nil
+}
+
+// kindOf looks at a few places of a chunk: what compresses has bytes that are
+// more frequent than others.
+func kindOf(chunk []byte) int {
+	const sample, places = 1024, 4
+	if len(chunk) < 2*sample*places {
+		return loose
+	}
+	var n [256]int
+	for i := range places {
+		at := i * (len(chunk) - sample) / (places - 1)
+		for _, c := range chunk[at : at+sample] {
+			n[c]++
+		}
+	}
+	squares := 0 // of evenly spread bytes: 256 times (4096/256)^2, and a little for chance
+	for _, c := range n {
+		squares += c * c
+	}
+	if squares < sample*places*sample*places/256*5/4 {
+		return dense
+	}
+	return loose
 }
 
 // add puts a chunk that the depot does not have into a block.
@@ -99,27 +143,43 @@ func (p *packer) add(id ID, chunk []byte) error {
 	if err := p.ctx.Err(); err != nil {
 		return context.Cause(p.ctx)
 	}
+	kind := kindOf(chunk)
 	p.mu.Lock()
-	for len(p.raw) > 0 && len(p.raw)+len(chunk) > blockSize {
-		p.close()
+	defer p.mu.Unlock()
+	f := &p.fill[kind]
+	for len(f.in) > 0 && len(*f.raw)+len(chunk) > blockSize {
+		p.close(kind)
 	}
-	p.raw = append(p.raw, chunk...)
-	p.in = append(p.in, piece{id, len(chunk)})
-	p.mu.Unlock()
+	if f.raw == nil {
+		f.raw = p.room()
+	}
+	*f.raw = append(*f.raw, chunk...)
+	f.in = append(f.in, piece{id, len(chunk)})
 	return nil
 }
 
-// close has the block compressed. p.mu is held.
-func (p *packer) close() {
-	raw, in := p.raw, p.in
-	p.raw, p.in = make([]byte, 0, blockSize), nil
-	p.mu.Unlock() // whoever compresses needs it, and all of them may be waited for
+// room is an empty buffer for a block.
+func (p *packer) room() *[]byte {
+	b := p.rooms.Get().(*[]byte)
+	*b = (*b)[:0]
+	return b
+}
+
+// close has a block compressed. p.mu is held, and given up meanwhile: whoever
+// compresses needs it, and may have to be waited for.
+func (p *packer) close(kind int) {
+	f := p.fill[kind]
+	p.fill[kind] = filling{}
+	p.mu.Unlock()
 	p.g.Go(func() error {
-		frame := p.enc.EncodeAll(raw, make([]byte, 0, len(raw)/2))
+		frame := p.room()
+		*frame = p.enc[kind].EncodeAll(*f.raw, *frame)
+		p.rooms.Put(f.raw)
+		defer p.rooms.Put(frame)
 		p.mu.Lock()
 		defer p.mu.Unlock()
-		p.has = append(p.has, block{At: int64(len(p.out)), Size: int64(len(frame)), Chunks: in})
-		p.out = append(p.out, frame...)
+		p.has = append(p.has, block{At: int64(len(p.out)), Size: int64(len(*frame)), Chunks: f.in})
+		p.out = append(p.out, *frame...)
 		if len(p.out) < packSize {
 			return nil
 		}
@@ -128,7 +188,7 @@ func (p *packer) close() {
 	p.mu.Lock()
 }
 
-// flush stores the pack. p.mu is held.
+// flush has the pack stored, once the one before is. p.mu is held.
 func (p *packer) flush() error {
 	if len(p.has) == 0 {
 		return nil
@@ -138,29 +198,43 @@ func (p *packer) flush() error {
 		return err
 	}
 	at := int64(len(p.out))
-	p.out = append(p.enc.EncodeAll(index, p.out), tail(at)...)
-	name := packName(p.out)
-	if err := p.store.Put(p.all, name, p.out); err != nil {
+	p.out = append(p.enc[loose].EncodeAll(index, p.out), tail(at)...)
+	data, has := p.out, p.has
+	p.out, p.has = (<-p.free)[:0], nil
+	p.puts.Go(func() error {
+		defer func() { p.free <- data }()
+		name := packName(data)
+		err := p.store.Put(p.all, name, data)
+		if err == nil {
+			p.done(name, int64(len(data)), has)
+		}
 		return err
-	}
-	p.done(name, int64(len(p.out)), p.has)
-	p.out, p.has = p.out[:0], nil
+	})
 	return nil
 }
 
 // finish stores what is left.
 func (p *packer) finish() error {
 	p.mu.Lock()
-	if len(p.raw) > 0 {
-		p.close()
+	for kind := range p.fill {
+		if len(p.fill[kind].in) > 0 {
+			p.close(kind)
+		}
 	}
 	p.mu.Unlock()
 	if err := p.g.Wait(); err != nil {
 		return err
 	}
 	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.flush()
+	err := p.flush()
+	p.mu.Unlock()
+	return errors.Join(err, p.puts.Wait())
+}
+
+// stop waits for what is under way.
+func (p *packer) stop() {
+	_ = p.g.Wait()
+	_ = p.puts.Wait()
 }
 
 // readIndex reads what is in a pack.

@@ -152,7 +152,7 @@ func (d *Depot) repack(ctx context.Context, ids []ID) error {
 			err = p.add(id, b)
 		}
 		if err != nil {
-			_ = p.g.Wait()
+			p.stop()
 			return fmt.Errorf("nothing was removed: %w", err)
 		}
 	}

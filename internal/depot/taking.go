@@ -53,7 +53,7 @@ func (d *Depot) Take(ctx context.Context) (*Taking, error) {
 // Close gives up what was not sealed. What was stored already is found again by
 // the next try, or pruned.
 func (t *Taking) Close() {
-	_ = t.pack.g.Wait()
+	t.pack.stop()
 	t.unlock()
 }
 

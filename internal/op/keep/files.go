@@ -84,8 +84,9 @@ func (k *keeping) read(ctx context.Context, place stack.Place, list []tree.Entry
 		room := rooms.Get().(*[]byte)
 		defer rooms.Put(room)
 		n := &counter{r: r}
-		h := blake3.New()
+		var h *blake3.Hasher
 		if e.Size > depot.Whole {
+			h = blake3.New()
 			n.r = io.TeeReader(r, h)
 		}
 		ids, err := k.to.Stream(n, room)
@@ -95,10 +96,13 @@ func (k *keeping) read(ctx context.Context, place stack.Place, list []tree.Entry
 		if n.n != e.Size {
 			return nil // it was cut or grew meanwhile: it is read again
 		}
-		if e.Size <= depot.Whole && len(ids) == 1 {
-			e.Hash = tree.Hash(ids[0]) // the chunk is the file
-		} else {
+		switch {
+		case h != nil:
 			h.Sum(e.Hash[:0])
+		case len(ids) == 1:
+			e.Hash = tree.Hash(ids[0]) // the chunk is the file
+		default: // an empty one
+			e.Hash = tree.Hash(blake3.Sum256(nil))
 		}
 		mu.Lock()
 		defer mu.Unlock()
