@@ -40,6 +40,11 @@ func TestRestorePointsByCommand(t *testing.T) {
 	assert.Contains(t, ok("list"), "then")
 	assert.Contains(t, ok("refresh", "then", "--at", list[1].ID), "done in")
 	assert.Contains(t, ok("points", "verify"), "every byte is what it was")
+	assert.Contains(t, ok("points", "diff", list[0].ID), "rows are as they were")
+	assert.Contains(t, ok("points", "files", "first", "wp-content"), "uploads")
+	out := filepath.Join(t.TempDir(), "uploads")
+	assert.Contains(t, ok("points", "extract", "first", "wp-content/uploads", out), "are in "+out)
+	assert.DirExists(t, out)
 	assert.Contains(t, ok("points", "schedule", "skerryline.example", "7 daily, 4 weekly"), "7 daily, 4 weekly")
 	assert.Contains(t, ok("points", "schedule", "skerryline.example", "off"), "no schedule")
 	assert.Contains(t, ok("points", "prune", "--daily", "1", "--hourly", "0"), "0 would go", "one has a name, one is the newest")
@@ -67,9 +72,9 @@ func TestRestorePointsByCommand(t *testing.T) {
 		text[10] ^= 1
 		require.NoError(t, os.WriteFile(f, text, 0o600))
 	}
-	code, out, errs := call(t, "points", "verify", home)
+	code, text, errs := call(t, "points", "verify", home)
 	assert.Equal(t, ExitNoProof, code, errs)
-	assert.Contains(t, out, "is not what it was")
+	assert.Contains(t, text, "is not what it was")
 }
 
 // otherPoint takes a point of another site and gives its number.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -196,6 +197,56 @@ func (d *Desk) PlanFromPoint(ctx context.Context, p Point, change func(*clone.Ch
 		return plan.Plan{}, err
 	}
 	return d.PlanFrom(in, c), nil
+}
+
+// Since compares a restore point with its site as it is now.
+func (d *Desk) Since(ctx context.Context, p Point) (*keep.Changes, error) {
+	s, err := d.Record.Site(ctx, p.Site.ID)
+	if err != nil {
+		return nil, fmt.Errorf("the site of restore point %s: %w", p.ID, err)
+	}
+	h, err := d.opened(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	return keep.Differ(ctx, d.Env, s, h)
+}
+
+func (d *Desk) opened(ctx context.Context, p Point) (*kept.Host, error) {
+	store, err := d.Depot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return kept.Open(ctx, store, p.ID)
+}
+
+// Browse lists a folder of a restore point; "" is the site's.
+func (d *Desk) Browse(ctx context.Context, p Point, dir string) ([]fs.FileInfo, error) {
+	h, err := d.opened(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	root, err := h.Open(ctx, p.Site.Root)
+	if err != nil {
+		return nil, err
+	}
+	return root.ReadDir(cmp.Or(strings.Trim(dir, "/"), "."))
+}
+
+// Extract brings a file or folder of a restore point to a new place on this
+// machine, and tells how many files and bytes that was.
+func (d *Desk) Extract(ctx context.Context, p Point, what, to string) (files int, bytes int64, err error) {
+	h, err := d.opened(ctx, p)
+	if err != nil {
+		return 0, 0, err
+	}
+	if to, err = filepath.Abs(to); err != nil {
+		return 0, 0, err
+	}
+	if _, err := os.Lstat(to); err == nil {
+		return 0, 0, fmt.Errorf("%s is there already: name a new place, nothing is written over", to)
+	}
+	return keep.Extract(ctx, h, cmp.Or(strings.Trim(what, "/"), "."), to)
 }
 
 // PlanRehearse says what proving that a restore point restores will do.

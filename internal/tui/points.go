@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -94,6 +95,10 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		if s, ok := a.find(p.id); ok && s.Role == site.Copy {
 			return planned(a, s.Name, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.BackInput(a.ctx, s.ID, x) }), true
 		}
+	case "d":
+		return openSince(a, x), true
+	case "f":
+		return openFiles(a, x, "", func(a *app, list []fs.FileInfo) { a.push(&filesScreen{point: x, list: list}) }), true
 	case "v":
 		return a.started(func() (plan.Plan, error) { return a.desk.PlanRehearse(a.ctx, x) }), true
 	case "D":
@@ -164,7 +169,7 @@ func (p *pointsScreen) keys(a *app) []hint {
 	if s, ok := a.find(p.id); ok && s.Role == site.Copy && p.list[max(0, min(p.cursor, len(p.list)-1))].Site.ID == s.Origin {
 		back = append(back, hint{"r", "bring the copy to it"})
 	}
-	return append(back, []hint{{"s", "schedule"}, {"v", "rehearse"}, {"V", "verify depot"}, {"D", "forget"}, {"Esc", "back"}}...)
+	return append(back, []hint{{"d", "what changed"}, {"f", "files"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
 }
 
 func (p *pointsScreen) words() []hint {

@@ -2,10 +2,15 @@ package tui
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"alibi/internal/depot"
+	"alibi/internal/op/keep"
 )
 
 func TestRestorePointsOnTheScreens(t *testing.T) {
@@ -44,4 +49,45 @@ func TestRestorePointsOnTheScreens(t *testing.T) {
 	list, _, err := w.Desk.Points(context.Background(), "")
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
+}
+
+func TestInsideARestorePointOnTheScreens(t *testing.T) {
+	w, p := world(t)
+	live := w.Site("https://skerryline.example")
+	pl, err := w.Desk.PlanKeep(context.Background(), live.ID, keep.Choices{Kind: depot.ByHand})
+	require.NoError(t, err)
+	require.Empty(t, w.Run(pl).Error)
+	w.Copy(live.Name, "near")
+	p.run(p.a.load())
+	p.press("/", "near", "enter", "R")
+	p.until("1 restore point,")
+	p.press("d")
+	p.sees("Nothing changed since.", "rows are as they were")
+	require.NoError(t, os.WriteFile(w.Dir("pier", filepath.Join(live.Root, "new.txt")), []byte("new"), 0o644))
+	p.press("esc", "d")
+	p.sees("since", "new.txt", "ADDED")
+	p.press("down", "up", "?")
+	p.sees("on the site, and not in the restore point")
+	p.press("esc", "esc", "f")
+	p.sees("files of skerryline.example", "wp-content/", "wp-config.php")
+	for range 20 {
+		if f := p.a.stack[len(p.a.stack)-1].(*filesScreen); f.list[f.cursor].Name() == "wp-content" {
+			break
+		}
+		p.press("down")
+	}
+	p.press("enter")
+	p.sees("/wp-content", "plugins/", "uploads/")
+	p.press("left")
+	f := p.a.stack[len(p.a.stack)-1].(*filesScreen)
+	assert.Equal(t, "wp-content", f.list[f.cursor].Name(), "where it came from")
+	to := filepath.Join(t.TempDir(), "out")
+	p.press("e")
+	p.sees("Where is wp-content to be brought?")
+	for range len("./wp-content") {
+		p.press("backspace")
+	}
+	p.press(to, "enter")
+	p.until("brought to")
+	assert.DirExists(t, filepath.Join(to, "plugins"))
 }

@@ -63,6 +63,16 @@ func Open(ctx context.Context, d *depot.Depot, id string) (*Host, error) {
 // Point is the one that it shows.
 func (h *Host) Point() depot.Point { return h.p }
 
+// Rows is how many rows the point has of a table.
+func (h *Host) Rows(table string) int64 {
+	for _, k := range h.p.Tables {
+		if k.Name == table {
+			return k.Rows
+		}
+	}
+	return 0
+}
+
 func (h *Host) Name() string { return Name(h.p.ID) }
 func (h *Host) Close() error { return nil }
 

@@ -292,3 +292,60 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	_, err = w.Desk.PlanBack(ctx, s.ID, other)
 	assert.ErrorContains(t, err, "make a copy of the point instead")
 }
+
+func TestWhatChangedSinceARestorePoint(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	ctx := context.Background()
+	on := func(q string) {
+		t.Helper()
+		require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, q))
+	}
+	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(9))", "INSERT INTO sk_loose VALUES ('a'), ('a'), ('b')", "CREATE TABLE sk_gone (n INT)", "INSERT INTO sk_gone VALUES (1), (2)"} {
+		on(q)
+	}
+	w.Keep()
+	p := keepNow(t, w.World, live, "")
+	c, err := w.Desk.Since(ctx, p)
+	require.NoError(t, err)
+	assert.Empty(t, c.Files)
+	assert.Empty(t, c.Tables)
+	assert.Equal(t, p.Files, c.Same.Files)
+	assert.Equal(t, p.Rows, c.Same.Rows)
+	for _, q := range []string{"UPDATE sk_posts SET post_title = 'x' WHERE post_name IN ('post-3', 'post-4')", "DELETE FROM sk_posts WHERE post_name = 'post-5'", "DELETE FROM sk_loose WHERE v = 'a' LIMIT 1", "INSERT INTO sk_loose VALUES ('c')",
+		"DROP TABLE sk_gone", "CREATE TABLE sk_new (n INT)", "INSERT INTO sk_new VALUES (1)", "ALTER TABLE sk_links ADD COLUMN tide INT"} {
+		on(q)
+	}
+	style := filepath.Join(live.Root, "readme.html")
+	text, err := os.ReadFile(style)
+	require.NoError(t, err)
+	text[0] ^= 1
+	require.NoError(t, os.WriteFile(style, text, 0o644)) // of the same length
+	require.NoError(t, os.WriteFile(filepath.Join(live.Root, "new.txt"), nil, 0o644))
+	require.NoError(t, os.Remove(filepath.Join(live.Root, "wp-mail.php")))
+	c, err = w.Desk.Since(ctx, p)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []keep.FileChange{{Path: "readme.html", What: keep.Changed}, {Path: "new.txt", What: keep.Added}, {Path: "wp-mail.php", What: keep.Removed}}, c.Files)
+	assert.Equal(t, []keep.TableChange{{Name: "sk_gone", Removed: 2}, {Name: "sk_links", Shape: true}, {Name: "sk_loose", Added: 1, Removed: 1}, {Name: "sk_new", Added: 1}, {Name: "sk_posts", Changed: 2, Removed: 1}}, c.Tables)
+
+	dir := t.TempDir()
+	files, _, err := w.Desk.Extract(ctx, p, "wp-mail.php", filepath.Join(dir, "back.php"))
+	require.NoError(t, err)
+	assert.Equal(t, 1, files)
+	assert.FileExists(t, filepath.Join(dir, "back.php"))
+	_, _, err = w.Desk.Extract(ctx, p, "wp-mail.php", filepath.Join(dir, "back.php"))
+	assert.ErrorContains(t, err, "nothing is written over")
+	files, _, err = w.Desk.Extract(ctx, p, "wp-content/uploads", filepath.Join(dir, "uploads"))
+	require.NoError(t, err)
+	assert.Positive(t, files)
+	files, _, err = w.Desk.Extract(ctx, p, "", filepath.Join(dir, "all"))
+	require.NoError(t, err)
+	assert.EqualValues(t, p.Files, files)
+	for _, bad := range []string{"../etc", "none"} {
+		_, _, err = w.Desk.Extract(ctx, p, bad, filepath.Join(dir, "bad"))
+		assert.Error(t, err, bad)
+	}
+	left, err := filepath.Glob(filepath.Join(dir, ".alibi-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
