@@ -21,6 +21,7 @@ import (
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/work"
 )
 
 // Env is the world of an operation.
@@ -37,6 +38,9 @@ type Env struct {
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)
 	// Depot gives the depot of restore points.
 	Depot func(ctx context.Context) (*depot.Depot, error)
+	// Keep takes a restore point of a site as a step of a run that will write over
+	// it.
+	Keep func(ctx context.Context, t *work.Task, s site.Site, why string) error
 	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
 	// code runs.
 	Try   func(ctx context.Context, s site.Site) (Tried, error)

@@ -2,6 +2,8 @@ package tree
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"slices"
 	"time"
 
@@ -50,8 +52,11 @@ func aside(ctx context.Context, src, dst host.Root, list []Entry, progress Progr
 		case r.Hash == Hash{}: // it is gone, or was cut while it was read
 		case c.Regular() && c.Size == r.Size && c.MTime.Truncate(time.Second).Equal(r.MTime.Truncate(time.Second)):
 			out[r.Path] = r
-		default:
-			progress(-r.Size, -1) // it changed between the two; it is copied by itself
+		default: // it changed between the two; it is copied by itself
+			progress(-r.Size, -1)
+			if err := dst.Remove(r.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return nil, true, err
+			}
 		}
 	}
 	return out, true, nil

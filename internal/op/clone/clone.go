@@ -109,6 +109,10 @@ func Plan(in Input) plan.Plan {
 		{Name: "evidence", Title: "prove it", Work: p.Rows, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
 	}
+	if keepsFirst(p) {
+		p.Steps = slices.Insert(p.Steps, 1, plan.Step{Name: "keep", Title: "take a restore point", Work: in.Over.Bytes(), Unit: plan.Bytes})
+		note(site.Note, "kept", "the copy is held: a restore point of it is taken first", "alibi points copy gives you the copy as it was")
+	}
 	p.Writes = writes(in, p)
 	p.Estimate = estimate(p, in.Past)
 	limits(&p, in, note)

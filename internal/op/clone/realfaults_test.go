@@ -265,3 +265,50 @@ func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
 	require.Equal(t, plan.Done, r.State, r.Error)
 	holds(t, w, w.Site("patient"))
 }
+
+func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	for _, q := range []string{"CREATE TABLE sk_still (n INT PRIMARY KEY, v VARCHAR(90))", "INSERT INTO sk_still VALUES (1, 'https://ferry.skerryline.example/'), (2, 'x'), (3, 'y')",
+		"CREATE TABLE sk_emptied LIKE sk_still", "INSERT INTO sk_emptied SELECT * FROM sk_still"} {
+		onOrigin(t, live, q)
+	}
+	time.Sleep(3100 * time.Millisecond) // so that nobody wrote just before
+	w.Keep()
+	s := copyOf(w, live, "near", func(*clone.Choices) {})
+	refresh := func() {
+		t.Helper()
+		p, err := w.Desk.PlanRefresh(context.Background(), s.ID)
+		require.NoError(t, err)
+		r := w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+		s = w.Site("near")
+		holds(t, w, s)
+	}
+	rows := func(table string) (n int) {
+		t.Helper()
+		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name)
+		require.NoError(t, err)
+		defer db.Close()
+		require.NoError(t, db.QueryRow("SELECT COUNT(*) FROM "+table+" WHERE v NOT LIKE '%skerryline%'").Scan(&n))
+		return n
+	}
+	refresh()
+	quiet, err := mysql.Open(mariadbtest.Root(), s.Database.Name).Quiet(context.Background())
+	require.NoError(t, err)
+	require.Contains(t, quiet, "sk_still", "the server tells its time")
+	onCopy(t, s, "TRUNCATE TABLE sk_emptied") // leaves the time as it was
+	onCopy(t, s, "UPDATE sk_still SET v = 'ours' WHERE n = 2")
+	refresh()
+	assert.Equal(t, 3, rows("sk_emptied"))
+	assert.Equal(t, 3, rows("sk_still"))
+	onOrigin(t, live, "TRUNCATE TABLE sk_emptied")
+	onOrigin(t, live, "UPDATE sk_still SET v = 'theirs' WHERE n = 3")
+	refresh()
+	assert.Zero(t, rows("sk_emptied"))
+	require.NoError(t, mariadbtest.Stop()) // the server forgets its times
+	require.NoError(t, mariadbtest.Start())
+	onCopy(t, s, "DELETE FROM sk_still WHERE n = 1")
+	refresh()
+	assert.Equal(t, 3, rows("sk_still"))
+}

@@ -47,13 +47,30 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	if err := json.Unmarshal(r.Plan.Detail, &x.d); err != nil {
 		return nil, fmt.Errorf("reading the plan: %w", err)
 	}
-	return &work.Operation{
+	o := &work.Operation{
 		Steps: []work.Step{
 			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
 			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.settled(x.evidence)}, {Name: "open", Do: x.settled(x.open)},
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
-	}, nil
+	}
+	if keepsFirst(r.Plan) {
+		o.Steps = slices.Insert(o.Steps, 1, work.Step{Name: "keep", Do: x.keep})
+	}
+	return o, nil
+}
+
+// keepsFirst tells whether a restore point is taken before anything is written:
+// of a held copy, whose work somebody counts on.
+func keepsFirst(p plan.Plan) bool { return p.Kind == plan.Refresh && p.Target.Lease.Held }
+
+// keep takes a restore point of the copy as it stands.
+func (x *runner) keep(ctx context.Context, t *work.Task) error {
+	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	return x.env.Keep(ctx, t, s, "before it was brought in line with "+x.p.Origin.Name)
 }
 
 // settled is a step that needs to know which database became the copy's.

@@ -90,28 +90,47 @@ func (x *runner) log(ctx context.Context, who, format string, a ...any) error {
 	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: who, Site: x.p.Origin.ID, Kind: string(plan.Keep), Text: fmt.Sprintf(format, a...)})
 }
 
+// Before takes a restore point of a site as a step of a run that will write over
+// it.
+func Before(env *op.Env) func(ctx context.Context, t *work.Task, s site.Site, why string) error {
+	return func(ctx context.Context, t *work.Task, s site.Site, why string) error {
+		x := &runner{env: env, p: plan.Plan{Origin: s}, c: Choices{Kind: depot.BeforeOp, Why: why}}
+		p, err := x.point(ctx, t)
+		if err != nil {
+			return fmt.Errorf("taking a restore point first: %w", err)
+		}
+		t.Note("restore point %s; the depot grew by %s", p.ID, site.Size(p.Added))
+		return x.log(ctx, p.By, "restore point %s taken, %s", p.ID, why)
+	}
+}
+
 // keep takes the point. What a broken-off try stored is found again.
 func (x *runner) keep(ctx context.Context, t *work.Task) error {
-	d, err := x.env.Depot(ctx)
+	p, err := x.point(ctx, t)
 	if err != nil {
 		return err
+	}
+	return x.tell(ctx, t, p)
+}
+
+// point gives the run's restore point, and takes it if it has none.
+func (x *runner) point(ctx context.Context, t *work.Task) (depot.Point, error) {
+	d, err := x.env.Depot(ctx)
+	if err != nil {
+		return depot.Point{}, err
 	}
 	list, _, err := d.Points(ctx)
 	if err != nil {
-		return err
+		return depot.Point{}, err
 	}
 	if i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Run == t.Run().ID }); i >= 0 {
-		return x.tell(ctx, t, list[i]) // it was sealed, and then the process died
+		return list[i], nil // it was sealed, and then the process died
 	}
 	k := &keeping{runner: x, t: t, d: d}
 	if i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Site.ID == x.p.Origin.ID }); i >= 0 {
 		k.last = &list[i]
 	}
-	p, err := k.take(ctx)
-	if err != nil {
-		return err
-	}
-	return x.tell(ctx, t, p)
+	return k.take(ctx)
 }
 
 func (x *runner) tell(ctx context.Context, t *work.Task, p depot.Point) error {

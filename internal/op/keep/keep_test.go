@@ -349,3 +349,40 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+func TestAHeldCopyIsKeptBeforeItIsRefreshed(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy(origin, "counted-on")
+	_, err := w.Desk.Hold(ctx, s.ID, "sign-off")
+	require.NoError(t, err)
+	require.NoError(t, w.Spoil("row-extra", s))
+	mine := filepath.Join(s.Root, "mine.txt")
+	require.NoError(t, os.WriteFile(mine, []byte("work"), 0o644))
+	w.Stop()
+	for _, m := range []string{"keep progress", "keep end", "files end"} {
+		pl, err := w.Desk.PlanRefresh(ctx, s.ID)
+		require.NoError(t, err)
+		r, err := w.Desk.Start(ctx, pl)
+		require.NoError(t, err)
+		demotest.KilledAt(t, w, m)
+		demotest.Resumed(t, w, r.ID)
+		list, _, err := w.Desk.Points(ctx, s.ID)
+		require.NoError(t, err)
+		n := 0
+		for _, p := range list {
+			if p.Run == r.ID {
+				n++
+				assert.Equal(t, depot.BeforeOp, p.Kind)
+			}
+		}
+		assert.Equal(t, 1, n, "one point a run: %s", m)
+	}
+	assert.NoFileExists(t, mine)
+	list, _, err := w.Desk.Points(ctx, s.ID)
+	require.NoError(t, err)
+	w.Keep()
+	back := fromPoint(t, w, list[len(list)-1], "as-it-was")
+	assert.FileExists(t, filepath.Join(back.Root, "mine.txt"), "nothing is lost")
+}
