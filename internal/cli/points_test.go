@@ -35,6 +35,7 @@ func TestRestorePointsByCommand(t *testing.T) {
 	assert.Less(t, list[0].Added, list[1].Added/5)
 	assert.Contains(t, ok("points", "rehearse", "first"), "rehearsal of LIVE skerryline.example")
 	assert.NotContains(t, ok("list"), "rehearsal")
+	assert.Contains(t, ok("points", "files", "skerryline.example"), "wp-content", "its newest")
 	assert.Contains(t, ok("points"), "first light")
 	ok("points", "copy", "first light", "--name", "then", "--lease", "1d")
 	assert.Contains(t, ok("list"), "then")

@@ -93,7 +93,7 @@ func (d *Desk) keptOf(ctx context.Context) map[site.ID]Kept {
 }
 
 // FindPoint finds a restore point by its number or name, or the beginning of
-// either; "newest SITE" is the site's newest.
+// either; a site's name is its newest.
 func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
 	list, bad, err := d.Points(ctx, "")
 	if err != nil {
@@ -113,6 +113,11 @@ func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
 		return part[0], nil
 	case len(part) > 1:
 		return Point{}, fmt.Errorf("%q may be %s and %d more: say more of it", what, part[0].ID, len(part)-1)
+	}
+	if s, err := d.Find(ctx, what); err == nil {
+		if i := slices.IndexFunc(list, func(p Point) bool { return p.Site.ID == s.ID }); i >= 0 {
+			return list[i], nil
+		}
 	}
 	err = fmt.Errorf("%q: %w; see: alibi points", what, depot.ErrUnknown)
 	return Point{}, errors.Join(append([]error{err}, bad...)...)

@@ -252,7 +252,7 @@ func TestRefreshThatLosesWorkAsksForTheName(t *testing.T) {
 	require.NoError(t, w.Spoil("row-changed", s))
 	p.run(p.a.load())
 	p.press("/", "worked-on", "enter", "down", "r")
-	p.sees("plan: bring worked-on in line with skerryline.example", "1 change made on the copy are nowhere else")
+	p.sees("plan: bring worked-on in line with skerryline.example", "1 change made on the copy is nowhere else")
 	p.press("enter")
 	p.sees("Lose what was done on worked-on?")
 	p.typed("worked-on")
