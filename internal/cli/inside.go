@@ -78,6 +78,23 @@ func (a *app) pointFiles() *cobra.Command {
 		})}
 }
 
+func (a *app) pointDump() *cobra.Command {
+	return &cobra.Command{Use: "dump POINT FILE", Short: "Write the tables of a restore point as SQL", Long: "Write the tables, views, triggers, routines and events of a restore point to a new file on this machine, as statements that the client of MariaDB or MySQL loads: mariadb --comments DATABASE <FILE. It holds what the site's database held, passwords' digests and addresses too; only you may read it.", Args: args(cobra.ExactArgs(2)),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			p, err := d.FindPoint(ctx, given[0])
+			if err != nil {
+				return err
+			}
+			size, err := d.Dump(ctx, p, given[1])
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]int64{"bytes": size}, func(w io.Writer) {
+				fmt.Fprintf(w, "%s rows in %d tables, %s, are in %s\n", site.Number(p.Rows), len(p.Tables), site.Size(size), given[1])
+			})
+		})}
+}
+
 func (a *app) pointExtract() *cobra.Command {
 	return &cobra.Command{Use: "extract POINT PATH TO", Short: "Bring a file or folder of a restore point to a new place on this machine", Long: "Bring a file or folder of a restore point (\".\" is all) to a new place on this machine, whole or not at all. Nothing is written over.", Args: args(cobra.ExactArgs(3)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {

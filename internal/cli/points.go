@@ -54,7 +54,7 @@ func (a *app) points() *cobra.Command {
 			}
 			return a.print(list, func(w io.Writer) { printPoints(w, list, d.Now()) })
 		})}
-	c.AddCommand(a.pointTake(), a.pointCopy(), a.pointRehearse(), a.pointVerify(), a.pointDiff(), a.pointFiles(), a.pointExtract(), a.pointSchedule(), a.pointForget(), a.pointPrune())
+	c.AddCommand(a.pointTake(), a.pointCopy(), a.pointRehearse(), a.pointVerify(), a.pointDiff(), a.pointFiles(), a.pointExtract(), a.pointDump(), a.pointSchedule(), a.pointForget(), a.pointPrune())
 	return c
 }
 

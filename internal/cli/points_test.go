@@ -57,6 +57,7 @@ func TestRestorePointsByCommand(t *testing.T) {
 		{ExitNotFound, "no such restore point; see: alibi points", []string{"points", "rehearse", "1999"}},
 		{ExitFailed, "say more of it", []string{"points", "rehearse", "20"}},
 		{ExitUsage, "is no rule: write how many of which", []string{"points", "schedule", "skerryline.example", "often"}},
+		{ExitFailed, "are kept in sqlite", []string{"points", "dump", "first", filepath.Join(t.TempDir(), "x.sql")}},
 		{ExitUsage, "would be gone for good; nothing was done", []string{"points", "forget", list[0].ID}},
 		{ExitFailed, "is no copy of that", []string{"refresh", "then", "--at", otherPoint(t, w, ok)}},
 	} {

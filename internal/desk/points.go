@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
 )
 
 // Depot gives the depot of restore points, opened once.
@@ -252,6 +254,39 @@ func (d *Desk) Extract(ctx context.Context, p Point, what, to string) (files int
 		return 0, 0, fmt.Errorf("%s is there already: name a new place, nothing is written over", to)
 	}
 	return keep.Extract(ctx, h, cmp.Or(strings.Trim(what, "/"), "."), to)
+}
+
+// Dump writes the tables of a restore point to a new file on this machine, as
+// statements that the database's own client loads, and tells its size.
+func (d *Desk) Dump(ctx context.Context, p Point, to string) (size int64, err error) {
+	h, err := d.opened(ctx, p)
+	if err != nil {
+		return 0, err
+	}
+	db, err := h.Database(ctx, p.Site.Database)
+	if err != nil {
+		return 0, err
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer snap.Close()
+	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, fmt.Errorf("writing the tables: %w; nothing is written over", err)
+	}
+	err = mysql.Dump(ctx, snap, f)
+	if err == nil {
+		size, err = f.Seek(0, io.SeekCurrent)
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		_ = os.Remove(to)
+	}
+	return size, err
 }
 
 // PlanRehearse says what proving that a restore point restores will do.

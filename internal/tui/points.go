@@ -99,6 +99,14 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return openSince(a, x), true
 	case "f":
 		return openFiles(a, x, "", func(a *app, list []fs.FileInfo) { a.push(&filesScreen{point: x, list: list}) }), true
+	case "t":
+		a.asking = &question{title: "To which file are its tables to be written?", lines: []string{"As SQL, which the database's own client loads. A new file; nothing is written over."}, input: true, text: "./" + x.Site.Name + ".sql", typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.do(func() (string, error) {
+				size, err := a.desk.Dump(a.ctx, x, strings.TrimSpace(text))
+				return site.Size(size) + " written to " + text, err
+			}), nil
+		}}
+		return nil, true
 	case "v":
 		return a.started(func() (plan.Plan, error) { return a.desk.PlanRehearse(a.ctx, x) }), true
 	case "D":
@@ -165,11 +173,11 @@ func (p *pointsScreen) keys(a *app) []hint {
 	if len(p.list) == 0 {
 		return []hint{{"n", "take one"}, {"s", "schedule"}, {"Esc", "back"}}
 	}
-	back := []hint{{"n", "take one"}, {"c", "copy as of then"}}
+	back := []hint{{"n", "take one"}, {"c", "copy"}}
 	if s, ok := a.find(p.id); ok && s.Role == site.Copy && p.list[max(0, min(p.cursor, len(p.list)-1))].Site.ID == s.Origin {
-		back = append(back, hint{"r", "bring the copy to it"})
+		back = append(back, hint{"r", "back to it"})
 	}
-	return append(back, []hint{{"d", "what changed"}, {"f", "files"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
+	return append(back, []hint{{"d", "changes"}, {"f", "files"}, {"t", "SQL"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
 }
 
 func (p *pointsScreen) words() []hint {
@@ -215,7 +223,7 @@ func (p *pointsScreen) row(a *app, i int) string {
 		proof = t.wrong.Render(t.fit("does not restore", 20))
 	}
 	return here + "  " + t.ink.Render(t.fit(x.Taken.Local().Format("Mon 2 Jan 15:04"), 18)+t.right(site.Span(a.desk.Now().Sub(x.Taken)), 9)+t.right(site.Size(x.Bytes), 11)+t.right(site.Size(x.Added), 11)) + "   " +
-		t.share(x.Added, x.Bytes, 20) + "  " + proof + t.ink.Render(plain(strings.TrimSpace(x.Name+pick(x.Site.ID != p.id, " (its origin's)", ""))))
+		t.share(x.Added, x.Bytes, 20) + "  " + proof + t.ink.Render(plain(pick(x.Site.ID != p.id, "origin's  ", "")+x.Name))
 }
 
 // share draws how much of the whole is its own.

@@ -43,7 +43,7 @@ func TestRestorePointsOnTheScreens(t *testing.T) {
 
 	// A copy's screen has its origin's points too, and can be brought to one.
 	p.press("down", "R")
-	p.until("before the tide (its origin's)", "bring the copy to it")
+	p.until("origin's  before the tide", "back to it")
 	p.press("r", "enter")
 	p.until("done in")
 	list, _, err := w.Desk.Points(context.Background(), "")

@@ -219,8 +219,7 @@ func (t *Target) transaction(ctx context.Context, c *sql.Conn, tab tables.Table,
 // writer gathers rows into statements. While the server works on one, the next
 // is gathered.
 type writer struct {
-	ctx    context.Context
-	tx     *sql.Tx
+	exec   func(q string) error
 	head   string
 	cols   []column
 	buf    []byte
@@ -229,7 +228,15 @@ type writer struct {
 }
 
 func newWriter(ctx context.Context, tx *sql.Tx, t tables.Table, verb string, packet int) *writer {
-	w := &writer{ctx: ctx, tx: tx, packet: packet}
+	return writerTo(t, verb, packet, func(q string) error {
+		_, err := tx.ExecContext(ctx, q)
+		return err
+	})
+}
+
+// writerTo gathers rows into statements for exec.
+func writerTo(t tables.Table, verb string, packet int, exec func(string) error) *writer {
+	w := &writer{exec: exec, packet: packet}
 	list := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
 		w.cols = append(w.cols, newColumn(c))
@@ -269,10 +276,7 @@ func (w *writer) send() error {
 	q := string(w.buf)
 	w.buf = w.buf[:0]
 	w.sent = make(chan error, 1)
-	go func() {
-		_, err := w.tx.ExecContext(w.ctx, q)
-		w.sent <- err
-	}()
+	go func() { w.sent <- w.exec(q) }()
 	return nil
 }
 
