@@ -133,8 +133,18 @@ func (a *app) pointRehearse() *cobra.Command {
 }
 
 func (a *app) pointVerify() *cobra.Command {
-	return &cobra.Command{Use: "verify", Short: "Read and check every byte of the depot", Long: "Read every byte of the depot and check it, and that every restore point finds what it needs. Exit code 3 if anything is damaged.", Args: args(cobra.NoArgs),
+	var mend bool
+	c := &cobra.Command{Use: "verify", Short: "Read and check every byte of the depot", Long: "Read every byte of the depot and check it, and that every restore point finds what it needs. Exit code 3 if anything is damaged. With --mend damaged packs are set aside first, and what is whole of them is kept elsewhere: the next restore point that has what is lost stores it anew, which makes earlier ones whole again.", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			if mend {
+				out, err := d.MendDepot(ctx)
+				if err != nil {
+					return err
+				}
+				if !a.json && len(out.Packs) > 0 {
+					fmt.Fprintf(a.out, "%d damaged packs set aside; of their pieces %d were saved and %d are lost until a restore point has them again\n", len(out.Packs), out.Saved, out.Lost)
+				}
+			}
 			var read int64
 			faults, err := d.VerifyDepot(ctx, func(n int64) { read += n })
 			if err != nil {
@@ -150,8 +160,10 @@ func (a *app) pointVerify() *cobra.Command {
 			}); err != nil || len(faults) == 0 {
 				return err
 			}
-			return fmt.Errorf("%w: %d faults in the depot", errNoProof, len(faults))
+			return fmt.Errorf("%w: %d faults in the depot; alibi points verify --mend sets aside what is damaged", errNoProof, len(faults))
 		})}
+	c.Flags().BoolVar(&mend, "mend", false, "set damaged packs aside first")
+	return c
 }
 
 func (a *app) pointSchedule() *cobra.Command {

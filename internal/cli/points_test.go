@@ -77,6 +77,13 @@ func TestRestorePointsByCommand(t *testing.T) {
 	code, text, errs := call(t, "points", "verify", home)
 	assert.Equal(t, ExitNoProof, code, errs)
 	assert.Contains(t, text, "is not what it was")
+	assert.Contains(t, errs, "verify --mend sets aside what is damaged")
+	code, text, errs = call(t, "points", "verify", "--mend", home)
+	assert.Equal(t, ExitNoProof, code, errs)
+	assert.Contains(t, text, "damaged packs set aside")
+	ok("points", "take", "skerryline.example")
+	ok("points", "take", "crew.skerryline.example")
+	assert.Contains(t, ok("points", "verify"), "every byte is what it was")
 }
 
 // otherPoint takes a point of another site and gives its number.

@@ -403,3 +403,42 @@ func TestCutIsTheSameHoweverItIsRead(t *testing.T) {
 type oneByOne struct{ r *strings.Reader }
 
 func (o oneByOne) Read(p []byte) (int, error) { return o.r.Read(p[:min(len(p), 777)]) }
+
+func TestWhatIsDamagedIsSetAsideAndStoredAnew(t *testing.T) {
+	ctx := context.Background()
+	f := Folder(t.TempDir())
+	m := small()
+	p1, err := keep(t, open(t, f), m, noon)
+	require.NoError(t, err)
+	all, err := f.List(ctx, packs)
+	require.NoError(t, err)
+	for _, s := range all {
+		text, err := os.ReadFile(f.at(s.Name))
+		require.NoError(t, err)
+		text[len(text)/3] ^= 1
+		require.NoError(t, os.WriteFile(f.at(s.Name), text, 0o600))
+	}
+	for n := 0; ; n++ { // whoever dies over it can do it again
+		out, err := open(t, &dying{f, n}).Mend(ctx)
+		if err == nil {
+			assert.Positive(t, out.Saved+out.Lost)
+			break
+		}
+		require.ErrorIs(t, err, errDied)
+	}
+	faults, err := open(t, f).Verify(ctx, func(int64) {})
+	require.NoError(t, err)
+	require.Len(t, faults, 1, "the point misses what is lost")
+	assert.Equal(t, []string{p1.ID}, faults[0].Points)
+	p2, err := keep(t, open(t, f), m, noon.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Positive(t, p2.Added)
+	faults, err = open(t, f).Verify(ctx, func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, faults, "the next one made both whole")
+	holds(t, f, p1, m)
+	holds(t, f, p2, m)
+	out, err := open(t, f).Mend(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, out.Packs)
+}

@@ -213,10 +213,10 @@ func (d *Depot) Verify(ctx context.Context, tell func(bytes int64)) (faults []Fa
 	return faults, nil
 }
 
-// suspect notes which chunks of a damaged pack are lost.
-func (d *Depot) suspect(ctx context.Context, pack string, broken map[ID]string) {
+// suspect notes which chunks of a damaged pack are lost, and gives all of its
+// chunks.
+func (d *Depot) suspect(ctx context.Context, pack string, broken map[ID]string) (ids []ID) {
 	d.mu.Lock()
-	var ids []ID
 	for id, at := range d.where {
 		if d.packs[at.pack] == pack {
 			ids = append(ids, id)
@@ -228,6 +228,7 @@ func (d *Depot) suspect(ctx context.Context, pack string, broken map[ID]string) 
 			broken[id] = strings.TrimPrefix(err.Error(), ErrDamaged.Error()+": ")
 		}
 	}
+	return ids
 }
 
 // whole tells what of a point is missing or broken.

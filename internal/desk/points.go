@@ -256,6 +256,15 @@ func (d *Desk) Extract(ctx context.Context, p Point, what, to string) (files int
 	return keep.Extract(ctx, h, cmp.Or(strings.Trim(what, "/"), "."), to)
 }
 
+// MendDepot sets aside what of the depot is damaged; see depot.Mend.
+func (d *Desk) MendDepot(ctx context.Context) (depot.Mended, error) {
+	store, err := d.Depot(ctx)
+	if err != nil {
+		return depot.Mended{}, err
+	}
+	return store.Mend(ctx)
+}
+
 // Dump writes the tables of a restore point to a new file on this machine, as
 // statements that the database's own client loads, and tells its size.
 func (d *Desk) Dump(ctx context.Context, p Point, to string) (size int64, err error) {

@@ -75,14 +75,7 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return p.schedule(a), true
 	case "V":
 		a.say("reading every byte of the depot ...", false)
-		return a.do(func() (string, error) {
-			var read int64
-			faults, err := a.desk.VerifyDepot(a.ctx, func(n int64) { read += n })
-			if err == nil && len(faults) > 0 {
-				err = fmt.Errorf("%s in the depot; the first: %s", plural(len(faults), "fault", "faults"), faults[0].What)
-			}
-			return site.Size(read) + " read: every byte is what it was, and no restore point misses anything", err
-		}), true
+		return verifyDepot(a), true
 	}
 	if len(p.list) == 0 {
 		return nil, false
@@ -114,6 +107,26 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return nil, true
 	}
 	return nil, false
+}
+
+// verifyDepot reads all of it, and asks what to do if something is damaged.
+func verifyDepot(a *app) tea.Cmd {
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		var read int64
+		faults, err := a.desk.VerifyDepot(a.ctx, func(n int64) { read += n })
+		if err != nil || len(faults) == 0 {
+			return site.Size(read) + " read: every byte is what it was, and no restore point misses anything", nil, err
+		}
+		return "", func(a *app) tea.Cmd {
+			a.asking = &question{title: plural(len(faults), "fault", "faults") + " in the depot: set aside what is damaged?", lines: append(wrap("The first: "+plain(faults[0].What), 88), "", "What is whole is kept elsewhere. What is lost is stored anew by the next restore point", "that has it, which makes earlier ones whole again."), yes: func(a *app) tea.Cmd {
+				return a.do(func() (string, error) {
+					out, err := a.desk.MendDepot(a.ctx)
+					return fmt.Sprintf("%s set aside: %s saved, %d lost; take restore points now", plural(len(out.Packs), "pack", "packs"), plural(out.Saved, "piece", "pieces"), out.Lost), err
+				})
+			}}
+			return nil
+		}, nil
+	})
 }
 
 // started puts a plan to work and shows its run.

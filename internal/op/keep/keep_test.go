@@ -240,6 +240,14 @@ func TestADamagedDepotSaysSo(t *testing.T) {
 	}
 	require.Error(t, err)
 	nothingLeft(t, w)
+	out, err := w.Desk.MendDepot(ctx)
+	require.NoError(t, err)
+	assert.Len(t, out.Packs, len(packs))
+	keepNow(t, w, live, "") // the site still has what was lost
+	faults, err = w.Desk.VerifyDepot(ctx, func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+	rehearsed(t, w, p)
 }
 
 func TestAFullDepotDisk(t *testing.T) {
