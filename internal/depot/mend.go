@@ -2,14 +2,12 @@ package depot
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"path"
 )
 
-// damaged is where packs that are go: nothing is read from there.
-const damaged = "damaged/"
+// setAside is where damaged packs go: nothing is read from there.
+const setAside = "damaged/"
 
 // Mended is what a mending did.
 type Mended struct {
@@ -30,40 +28,29 @@ func (d *Depot) Mend(ctx context.Context) (out Mended, err error) {
 	if err := d.load(ctx, true); err != nil {
 		return out, err
 	}
-	stored, err := d.store.List(ctx, packs)
-	if err != nil {
-		return out, err
-	}
-	for _, s := range stored {
-		data, err := d.store.Get(ctx, s.Name, 0, -1)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return out, err
-		}
-		if packName(data) == s.Name {
-			continue
-		}
+	err = d.damaged(ctx, func(int64) {}, func(name string, data []byte) error {
 		broken := map[ID]string{}
-		all := d.suspect(ctx, s.Name, broken)
 		var whole []ID
-		for _, id := range all {
+		for _, id := range d.suspect(ctx, name, broken) {
 			if _, bad := broken[id]; !bad {
 				whole = append(whole, id)
 			}
 		}
 		if err := d.repack(ctx, whole); err != nil {
-			return out, err
+			return err
 		}
-		if err := d.store.Put(ctx, damaged+path.Base(s.Name), data); err != nil {
-			return out, fmt.Errorf("setting %s aside: %w", s.Name, err)
+		if err := d.store.Put(ctx, setAside+path.Base(name), data); err != nil {
+			return fmt.Errorf("setting %s aside: %w", name, err)
 		}
-		if err := d.store.Remove(ctx, s.Name); err != nil {
-			return out, err
+		if err := d.store.Remove(ctx, name); err != nil {
+			return err
 		}
-		out.Packs = append(out.Packs, s.Name)
+		out.Packs = append(out.Packs, name)
 		out.Saved, out.Lost = out.Saved+len(whole), out.Lost+len(broken)
+		return nil
+	})
+	if err != nil {
+		return out, err
 	}
 	return out, d.load(ctx, true)
 }

@@ -176,24 +176,14 @@ func (d *Depot) Verify(ctx context.Context, tell func(bytes int64)) (faults []Fa
 	if err := d.load(ctx, true); err != nil {
 		return nil, err
 	}
-	stored, err := d.store.List(ctx, packs)
+	broken := map[ID]string{}
+	err = d.damaged(ctx, tell, func(name string, _ []byte) error {
+		faults = append(faults, Fault{What: name + " is not what it was"})
+		d.suspect(ctx, name, broken)
+		return nil
+	})
 	if err != nil {
 		return nil, err
-	}
-	broken := map[ID]string{}
-	for _, s := range stored {
-		data, err := d.store.Get(ctx, s.Name, 0, -1)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			continue
-		case err != nil:
-			return nil, err
-		}
-		if packName(data) != s.Name {
-			faults = append(faults, Fault{What: s.Name + " is not what it was"})
-			d.suspect(ctx, s.Name, broken)
-		}
-		tell(s.Size)
 	}
 	list, bad, err := d.Points(ctx)
 	if err != nil {
@@ -211,6 +201,28 @@ func (d *Depot) Verify(ctx context.Context, tell func(bytes int64)) (faults []Fa
 		}
 	}
 	return faults, nil
+}
+
+// damaged reads all packs and gives those that are not what they were.
+func (d *Depot) damaged(ctx context.Context, tell func(bytes int64), give func(name string, data []byte) error) error {
+	stored, err := d.store.List(ctx, packs)
+	if err != nil {
+		return err
+	}
+	for _, s := range stored {
+		data, err := d.store.Get(ctx, s.Name, 0, -1)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err == nil && packName(data) != s.Name {
+			err = give(s.Name, data)
+		}
+		if err != nil {
+			return err
+		}
+		tell(s.Size)
+	}
+	return nil
 }
 
 // suspect notes which chunks of a damaged pack are lost, and gives all of its

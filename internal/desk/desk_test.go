@@ -285,3 +285,17 @@ func TestACopyThatIsDrawnIsMadeHere(t *testing.T) {
 	_, err = w.Desk.Start(ctx, p)
 	assert.ErrorContains(t, err, "can't be carried out")
 }
+
+func TestLimitsOfAHost(t *testing.T) {
+	w := demotest.New(t)
+	ctx := context.Background()
+	_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Bandwidth: 1 << 20, Compress: "always"}})
+	require.NoError(t, err)
+	h, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Streams: 1}})
+	require.NoError(t, err)
+	assert.Equal(t, site.Limits{Bandwidth: 1 << 20, Streams: 1, Compress: "always"}, h.Limits, "what is not named stays")
+	for want, l := range map[string]site.Limits{"can't be below 0": {Load: -1}, `"sometimes" is no rule for compressing: name far, always or never`: {Compress: "sometimes"}} {
+		_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: l})
+		assert.ErrorContains(t, err, want)
+	}
+}

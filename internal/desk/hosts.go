@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -103,6 +104,23 @@ type HostSettings struct {
 	Limits site.Limits
 }
 
+// limit changes the limits that are named.
+func limit(to *site.Limits, by site.Limits) error {
+	if by.Bandwidth < 0 || by.Streams < 0 || by.Load < 0 {
+		return fmt.Errorf("a limit can't be below 0")
+	}
+	switch by.Compress {
+	case "", ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever:
+	default:
+		return fmt.Errorf("%q is no rule for compressing: name %s, %s or %s", by.Compress, ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever)
+	}
+	to.Bandwidth = cmp.Or(by.Bandwidth, to.Bandwidth)
+	to.Streams = cmp.Or(by.Streams, to.Streams)
+	to.Load = cmp.Or(by.Load, to.Load)
+	to.Compress = cmp.Or(by.Compress, to.Compress)
+	return nil
+}
+
 // SetHost changes where copies may be made on a machine, after it was seen that
 // they can be.
 func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inventory.Host, error) {
@@ -127,24 +145,8 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 			*f.to = f.from
 		}
 	}
-	if l := to.Limits; l.Bandwidth < 0 || l.Streams < 0 || l.Load < 0 {
-		return h, fmt.Errorf("a limit can't be below 0")
-	}
-	if to.Limits.Bandwidth > 0 {
-		h.Limits.Bandwidth = to.Limits.Bandwidth
-	}
-	if to.Limits.Streams > 0 {
-		h.Limits.Streams = to.Limits.Streams
-	}
-	if to.Limits.Load > 0 {
-		h.Limits.Load = to.Limits.Load
-	}
-	switch to.Limits.Compress {
-	case "":
-	case ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever:
-		h.Limits.Compress = to.Limits.Compress
-	default:
-		return h, fmt.Errorf("%q is no rule for compressing: name %s, %s or %s", to.Limits.Compress, ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever)
+	if err := limit(&h.Limits, to.Limits); err != nil {
+		return h, err
 	}
 	if h.Server.Address != "" {
 		srv, err := d.configured(ctx, name, h.Server)
