@@ -3,6 +3,7 @@ package process
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,13 +15,17 @@ func TestStartAndStop(t *testing.T) {
 	dir := t.TempDir()
 	p, err := Start(dir, "sleeper", []string{"EXTRA=yes"}, "sh", "-c", "env; sleep 60 & sleep 60")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return len(Left(dir)) >= 2 }, 5*time.Second, 10*time.Millisecond, "what it starts is known too")
+	log := filepath.Join(dir, "sleeper.log")
+	require.Eventually(t, func() bool {
+		out, err := os.ReadFile(log)
+		return err == nil && strings.Contains(string(out), "EXTRA=yes") && len(Left(dir)) >= 2
+	}, 5*time.Second, 10*time.Millisecond, "what it starts is known too")
 	assert.Empty(t, Left(dir+"x"))
 	assert.Contains(t, Left(filepath.Dir(dir)), p.PID())
 	require.NoError(t, p.Stop(50*time.Millisecond))
 	<-p.Done()
 	assert.Eventually(t, func() bool { return len(Left(dir)) == 0 }, 5*time.Second, 10*time.Millisecond)
-	out, err := os.ReadFile(filepath.Join(dir, "sleeper.log"))
+	out, err := os.ReadFile(log)
 	require.NoError(t, err)
 	assert.Contains(t, string(out), "EXTRA=yes")
 	assert.NotContains(t, string(out), "GOPATH=", "the person's own environment is not handed on")
