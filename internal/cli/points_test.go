@@ -59,7 +59,7 @@ func TestRestorePointsByCommand(t *testing.T) {
 		{ExitUsage, "is no rule: write how many of which", []string{"points", "schedule", "skerryline.example", "often"}},
 		{ExitFailed, "are kept in sqlite", []string{"points", "dump", "first", filepath.Join(t.TempDir(), "x.sql")}},
 		{ExitUsage, "would be gone for good; nothing was done", []string{"points", "forget", list[0].ID}},
-		{ExitFailed, "is no copy of that", []string{"refresh", "then", "--at", otherPoint(t, w, ok)}},
+		{ExitFailed, "is no copy of that", []string{"refresh", "then", "--at", otherPoint(t, ok)}},
 	} {
 		code, _, errs := call(t, append(c.args, home)...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, errs)
@@ -87,7 +87,7 @@ func TestRestorePointsByCommand(t *testing.T) {
 }
 
 // otherPoint takes a point of another site and gives its number.
-func otherPoint(t *testing.T, _ *demotest.World, ok func(...string) string) string {
+func otherPoint(t *testing.T, ok func(...string) string) string {
 	t.Helper()
 	out := ok("points", "take", "crew.skerryline.example")
 	_, rest, found := strings.Cut(out, "restore point 2")

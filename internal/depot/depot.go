@@ -21,7 +21,7 @@ import (
 
 // Errors that callers decide on.
 var (
-	ErrDamaged = errors.New("the depot is damaged")
+	ErrDamaged = errors.New("the depot is damaged (verify tells how much of it)")
 	ErrUnknown = errors.New("no such restore point")
 	ErrForeign = errors.New("this is no depot of Alibi's")
 )
@@ -86,10 +86,10 @@ func Open(ctx context.Context, store Store) (*Depot, error) {
 	}
 	var doc aboutDoc
 	if err := json.Unmarshal(text, &doc); err != nil || doc.Format != "alibi-depot" {
-		return nil, fmt.Errorf("%w: its %s says something else", ErrForeign, about)
+		return nil, fmt.Errorf("%w: its %s says something else; name another folder", ErrForeign, about)
 	}
 	if doc.Version > version {
-		return nil, fmt.Errorf("%w: it was written by a later version (%d); this one reads up to %d", ErrForeign, doc.Version, version)
+		return nil, fmt.Errorf("%w: it was written by a later version (%d); this one reads up to %d: bring Alibi up to date", ErrForeign, doc.Version, version)
 	}
 	return d, nil
 }

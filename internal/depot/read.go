@@ -21,8 +21,8 @@ func validUTF8(s ...string) bool {
 	return true
 }
 
-// stream reads chunks, one after another.
-func (d *Depot) stream(ctx context.Context, ids []ID) io.Reader {
+// Bytes reads chunks, one after another.
+func (d *Depot) Bytes(ctx context.Context, ids []ID) io.Reader {
 	return &chunks{ctx: ctx, d: d, left: ids}
 }
 
@@ -51,7 +51,7 @@ func (c *chunks) Read(p []byte) (int, error) {
 
 // value reads a value that was kept as JSON.
 func (d *Depot) value(ctx context.Context, ids []ID, v any) error {
-	text, err := io.ReadAll(d.stream(ctx, ids))
+	text, err := io.ReadAll(d.Bytes(ctx, ids))
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func (d *Depot) value(ctx context.Context, ids []ID, v any) error {
 
 // Files gives a point's entries, folders before what is in them.
 func (d *Depot) Files(ctx context.Context, p Point) (out []File, err error) {
-	dec := json.NewDecoder(d.stream(ctx, p.List))
+	dec := json.NewDecoder(d.Bytes(ctx, p.List))
 	for {
 		var f File
 		err := dec.Decode(&f)

@@ -16,7 +16,7 @@ import (
 )
 
 // Store is where a depot's files are: a folder, or a bucket. Names are slash
-// paths. A file is there whole or not at all, and never changes.
+// paths. A file is there whole or not at all; only a proof is ever replaced.
 type Store interface {
 	// Put writes a file and makes it last.
 	Put(ctx context.Context, name string, data []byte) error

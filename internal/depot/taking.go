@@ -103,6 +103,7 @@ type File struct {
 // Files keeps the list of a point's entries.
 func (t *Taking) Files(list []File) ([]ID, error) {
 	pr, pw := io.Pipe()
+	defer pr.Close() // ends the writer if the stream is given up
 	go func() {
 		enc := json.NewEncoder(pw)
 		var err error

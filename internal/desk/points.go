@@ -188,7 +188,7 @@ func (d *Desk) pointInput(ctx context.Context, p Point) (clone.Input, error) {
 		return clone.Input{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a site that was never inspected", p.ID)
 	}
 	if _, err := d.Record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
-		return clone.Input{}, fmt.Errorf("restore point %s is of %s, which is not in the record: %w", p.ID, origin.Name, err)
+		return clone.Input{}, fmt.Errorf("restore point %s is of %s, which is not in the record: %w; its files and tables can be had all the same: alibi points extract, alibi points dump", p.ID, origin.Name, err)
 	}
 	return d.copyInput(ctx, origin)
 }

@@ -169,7 +169,7 @@ func (r root) Open(name string) (host.File, error) {
 	if !f.Regular() {
 		return nil, fmt.Errorf("%s in the %s is no file: %w", name, r.h.Name(), fs.ErrInvalid)
 	}
-	return &file{h: r.h, f: f}, nil
+	return &file{h: r.h, f: f, r: r.h.bytes(f)}, nil
 }
 
 func (r root) Readlink(name string) (string, error) {
@@ -203,36 +203,28 @@ func (i info) Sys() any           { return nil }
 
 // file is one that is being read.
 type file struct {
-	h    *Host
-	f    *depot.File
-	left []byte
-	next int // chunk
+	h *Host
+	f *depot.File
+	r io.Reader
 }
+
+func (h *Host) bytes(f *depot.File) io.Reader { return h.d.Bytes(context.Background(), f.Chunks) }
 
 func (f *file) Stat() (fs.FileInfo, error) { return info{f.f}, nil }
 func (f *file) Close() error               { return nil }
 func (f *file) Write([]byte) (int, error)  { return 0, f.h.refuse(f.f.Path) }
 
 func (f *file) Read(p []byte) (int, error) {
-	for len(f.left) == 0 {
-		if f.next == len(f.f.Chunks) {
-			return 0, io.EOF
-		}
-		b, err := f.h.d.Read(context.Background(), f.f.Chunks[f.next])
-		if err != nil {
-			return 0, fmt.Errorf("%s in the %s: %w", f.f.Path, f.h.Name(), err)
-		}
-		f.left = b
-		f.next++
+	n, err := f.r.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = fmt.Errorf("%s in the %s: %w", f.f.Path, f.h.Name(), err)
 	}
-	n := copy(p, f.left)
-	f.left = f.left[n:]
-	return n, nil
+	return n, err
 }
 
 // ReadAt reads from the beginning on: only small files are read so.
 func (f *file) ReadAt(p []byte, off int64) (int, error) {
-	whole, err := io.ReadAll(&file{h: f.h, f: f.f})
+	whole, err := io.ReadAll(f.h.bytes(f.f))
 	if err != nil {
 		return 0, err
 	}

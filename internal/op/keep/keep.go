@@ -39,7 +39,7 @@ type Input struct {
 // Plan says what taking a restore point will do.
 func Plan(in Input) plan.Plan {
 	f := in.Site.Facts
-	p := plan.Plan{Kind: plan.Keep, At: in.Now, Origin: in.Site, Target: in.Site, Files: f.Files, Bytes: f.Bytes, Rows: f.Rows, Tables: len(f.Tables), Data: f.TableBytes}
+	p := plan.Plan{Kind: plan.Keep, At: in.Now, Origin: in.Site, Files: f.Files, Bytes: f.Bytes, Rows: f.Rows, Tables: len(f.Tables), Data: f.TableBytes}
 	p.Detail, _ = json.Marshal(in.Choices) // plain types
 	p.Steps = []plan.Step{{Name: "keep", Title: "keep files and tables", Work: f.Bytes + f.TableBytes, Unit: plan.Bytes}}
 	p.Writes = []string{"nothing on the site", "the depot, " + in.Depot}
@@ -47,7 +47,7 @@ func Plan(in Input) plan.Plan {
 	case in.Site.Run != "":
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "busy", Text: "a run (" + in.Site.Run + ") is at work on " + in.Site.Name, Remedy: "wait for it or cancel it"})
 	case in.Site.State != site.Ready && in.Site.State != site.Parked && in.Site.State != site.Expired:
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: fmt.Sprintf("%s is %s: it is not whole", in.Site.Name, in.Site.State), Remedy: "mend it first"})
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: fmt.Sprintf("%s is %s: it is not whole", in.Site.Name, in.Site.State), Remedy: "resume or cancel its run first"})
 	}
 	if in.Last != nil {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "shared", Text: "what did not change since the restore point of " + in.Last.Taken.Format("2 Jan 15:04") + " is not kept twice"})

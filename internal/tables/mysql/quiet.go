@@ -5,11 +5,11 @@ import (
 	"database/sql"
 )
 
-// Quiet tells of tables when somebody wrote to them last, by the server's clock
-// and when it was made, if that was not within the last two seconds: as long as a
-// table's time and the number of its rows stay the same nobody has written to it
-// (TRUNCATE leaves the time). The server forgets times
-// when it starts; a table whose time is not known is not among them
+// Quiet tells of tables when they were made and when somebody wrote to them
+// last, by the server's clock, if that was not within the last two seconds: as
+// long as a table's times and the number of its rows stay the same nobody has
+// written to it (TRUNCATE leaves the times). The server forgets them when it
+// starts; a table whose times are not known is not among them
 // (https://mariadb.com/kb/en/information-schema-tables-table/).
 func (d *Database) Quiet(ctx context.Context) (map[string]string, error) {
 	pool, err := d.login.pool(d.name, 1, nil)
