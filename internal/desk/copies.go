@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"time"
@@ -206,8 +207,19 @@ func (d *Desk) PlanRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
 	return d.PlanFrom(in, c), nil
 }
 
-// Start puts a plan to work.
+// Start puts a plan to work for which nothing has to be typed.
 func (d *Desk) Start(ctx context.Context, p plan.Plan) (plan.Run, error) {
+	return d.StartTyped(ctx, p, "")
+}
+
+// ErrNotTyped is given where a plan may only be carried out once a name was typed.
+var ErrNotTyped = errors.New("nothing was done")
+
+// StartTyped puts a plan to work; typed is the name that was typed for it.
+func (d *Desk) StartTyped(ctx context.Context, p plan.Plan, typed string) (plan.Run, error) {
+	if p.Confirm != "" && typed != p.Confirm {
+		return plan.Run{}, fmt.Errorf("%w: to bring %s to %s its name must be typed: %s", ErrNotTyped, p.Target.Name, p.Words, p.Confirm)
+	}
 	if p.Blocked() {
 		return plan.Run{}, fmt.Errorf("the plan can't be carried out: %s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
 	}

@@ -29,6 +29,7 @@ import (
 	"alibi/internal/op/clone"
 	"alibi/internal/op/keep"
 	"alibi/internal/op/remove"
+	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb"
 	"alibi/internal/runtime/php"
@@ -133,6 +134,8 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
 		plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
 		plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
+		plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+		plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
 	}})
 	return d, err

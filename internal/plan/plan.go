@@ -21,6 +21,8 @@ const (
 	Remove   Kind = "remove"
 	Keep     Kind = "keep"     // a restore point
 	Rehearse Kind = "rehearse" // a restore point, by making a copy of it
+	Restore  Kind = "restore"  // a site, to a restore point
+	Reset    Kind = "reset"    // a site, to a clean state
 )
 
 // Brings tells whether a copy is there when the operation is done.
@@ -33,6 +35,8 @@ func (k Kind) Title() string {
 		return "restore point"
 	case Rehearse:
 		return "rehearsal"
+	case Restore:
+		return "restoring"
 	}
 	return string(k)
 }
@@ -52,6 +56,11 @@ type Plan struct {
 	Bytes    int64           `json:"bytes"` // of files
 	Data     int64           `json:"data"`  // bytes of tables
 	LeftOut  []LeftOut       `json:"left_out,omitempty"`
+	Goes     []Part          `json:"goes,omitempty"`  // what is there now and will not be
+	Stays    []Part          `json:"stays,omitempty"` // what is not touched
+	Words    string          `json:"words,omitempty"` // for people: to what the site is brought
+	By       string          `json:"by,omitempty"`
+	Confirm  string          `json:"confirm,omitempty"` // what a person has to type before it may be carried out
 	Rewrites []Rewrite       `json:"rewrites,omitempty"`
 	Writes   []string        `json:"writes"` // each place that will be written to, in words
 	Estimate Estimate        `json:"estimate"`
@@ -92,6 +101,15 @@ type LeftOut struct {
 	Why   string `json:"why"`
 	Files int    `json:"files"`
 	Bytes int64  `json:"bytes"`
+}
+
+// Part is a part of a site, with what it amounts to.
+type Part struct {
+	What  string `json:"what"`
+	Files int64  `json:"files,omitempty"`
+	Rows  int64  `json:"rows,omitempty"`
+	Bytes int64  `json:"bytes,omitempty"`
+	Note  string `json:"note,omitempty"`
 }
 
 // Rewrite is one address or path and what it becomes.

@@ -123,6 +123,7 @@ type Site struct {
 	Facts     *Facts    `json:"facts,omitempty"`
 	Run       string    `json:"run,omitempty"` // the run that is at work on it
 	Pointed   *Pointed  `json:"pointed,omitempty"`
+	Front     *Front    `json:"front,omitempty"` // what visitors see instead; nil: the site itself
 }
 
 // Pointed says that names of the live site lead to a copy, on this machine.

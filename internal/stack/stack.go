@@ -54,6 +54,15 @@ type Stack interface {
 	// Configure gives the files of the copy that differ from the origin's, by
 	// path, with their new contents.
 	Configure(ctx context.Context, origin Place, c Change) (map[string][]byte, error)
+	// Notice gives the files that make a live site's web server show a front, by
+	// path; the first one by name switches it on. None where there is no such way.
+	Notice(f site.Front) map[string][]byte
+	// PutBack tells for a table which rows of now are to go and which of was are to
+	// come so that content is again what it was; nil where the table has none.
+	PutBack(ctx context.Context, was, now tables.Snapshot, prefix string, c Content) (func(table string) (drop, bring Rows), error)
+	// Owns tells which tables of a database are a site's own: others may stand
+	// beside them.
+	Owns(s tables.Schema, prefix string) func(table string) bool
 }
 
 // Change is what is to be different in a copy.
@@ -75,6 +84,15 @@ func (c Change) Quiet(r site.Rule) bool {
 	}
 	return false
 }
+
+// Content is content of some kinds, or single pieces of it by their numbers.
+type Content struct {
+	Kinds []site.Kind
+	Items []int64
+}
+
+// Rows chooses rows of a table.
+type Rows func(t tables.Table, r tables.Row) bool
 
 // TitleMark stands before the title of a copy.
 const TitleMark = "[copy] "

@@ -85,13 +85,14 @@ func SpareByName(name string) string {
 	return ""
 }
 
-// DatabaseFilter passes by the files of a database that lies inside the root.
+// DatabaseFilter passes by the files of a database that lies inside the root, and
+// the file that says that the site is being worked on just now.
 func DatabaseFilter(root string, db site.Database) tree.Filter {
 	rel, ok := Inside(root, db.Path)
 	if db.Engine != "sqlite" || !ok {
-		return tree.Filter{}
+		return tree.Filter{Folders: []string{".maintenance"}}
 	}
-	return tree.Filter{Folders: []string{rel, rel + "-wal", rel + "-shm", rel + "-journal"}}
+	return tree.Filter{Folders: []string{".maintenance", rel, rel + "-wal", rel + "-shm", rel + "-journal"}}
 }
 
 // Tell puts the weight into facts, with findings.

@@ -66,6 +66,16 @@ func (l *Listing) Totals() (files int, bytes int64) {
 	return
 }
 
+// OnlyFiles leaves the folders out.
+func OnlyFiles(entries []Entry) (out []Entry) {
+	for _, e := range entries {
+		if !e.Mode.IsDir() {
+			out = append(out, e)
+		}
+	}
+	return
+}
+
 // Filter says what to pass by. The zero value passes by nothing but files that
 // Alibi itself is writing.
 type Filter struct {

@@ -41,6 +41,8 @@ type Operation struct {
 	Steps []Step
 	// Undo brings back the state before the run, from wherever it stands.
 	Undo func(ctx context.Context) error
+	// TakesBack has a failure undone at once: then there is nothing to resume.
+	TakesBack bool
 	// Over is told how the run ended, after its steps or its undoing.
 	Over func(ctx context.Context, r plan.Run) error
 	// Memory is what the steps remember between tries; it is kept as JSON.

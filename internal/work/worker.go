@@ -212,14 +212,27 @@ func (t *Task) end(s plan.RunState) error {
 	return nil
 }
 
-// fail ends the run with an error, leaving what was done for a resume.
+// fail ends the run with an error, leaving what was done for a resume, or taking
+// it back where the operation says so.
 func (t *Task) fail(err error) {
 	t.change(func(r *plan.Run) {
 		r.Error = err.Error()
 		r.Remedy = "what was done so far is kept; resume the run when the cause is mended, or cancel it to take everything back"
 	})
+	state := plan.Stopped
+	if t.op != nil && t.op.TakesBack {
+		if uerr := t.op.Undo(context.WithoutCancel(t.ctx)); uerr == nil {
+			state = plan.Cancelled
+			t.change(func(r *plan.Run) { r.Remedy = "everything was taken back: the site is as it was before the run" })
+		} else {
+			t.change(func(r *plan.Run) {
+				r.Error += "; and taking it back: " + uerr.Error()
+				r.Remedy = "resume the run when the cause is mended, or cancel it to take everything back"
+			})
+		}
+	}
 	t.q.opt.Log.Error("run failed", "run", t.run.ID, "kind", t.run.Plan.Kind, "site", t.run.Plan.Target.Name, "err", err)
-	if eerr := t.end(plan.Stopped); eerr != nil {
+	if eerr := t.end(state); eerr != nil {
 		t.q.opt.Log.Error("noting a failure", "run", t.run.ID, "err", eerr)
 	}
 }

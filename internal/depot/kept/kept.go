@@ -18,6 +18,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/site"
 	"alibi/internal/tables"
+	"alibi/internal/tree"
 )
 
 // Prefix begins the names of such hosts; the point's follows.
@@ -71,6 +72,14 @@ func (h *Host) Rows(table string) int64 {
 		}
 	}
 	return 0
+}
+
+// Hash is the digest of a file of the point; zero where it has no such file.
+func (h *Host) Hash(name string) tree.Hash {
+	if f := h.files[name]; f != nil {
+		return f.Hash
+	}
+	return tree.Hash{}
 }
 
 func (h *Host) Name() string { return Name(h.p.ID) }

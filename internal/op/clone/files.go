@@ -178,15 +178,6 @@ func foldersOf(entries []tree.Entry) (out []tree.Entry) {
 	return
 }
 
-func onlyFiles(entries []tree.Entry) (out []tree.Entry) {
-	for _, e := range entries {
-		if !e.Mode.IsDir() {
-			out = append(out, e)
-		}
-	}
-	return
-}
-
 // noteFiles puts the files into the baseline.
 func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
 	b, err := baseline.Open(x.at("next", "baseline.db"))
@@ -195,7 +186,7 @@ func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
 	}
 	defer b.Close()
 	var files []baseline.File
-	for _, e := range onlyFiles(entries) {
+	for _, e := range tree.OnlyFiles(entries) {
 		c := e
 		if e.Link != "" {
 			c.Link = tree.RelativeLink(x.p.Origin.Root, e.Path, e.Link)

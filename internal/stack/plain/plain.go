@@ -4,6 +4,7 @@ package plain
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -108,4 +109,15 @@ func (Stack) Password(context.Context, stack.Place) (string, error) { return "",
 // Configure knows of no configuration.
 func (Stack) Configure(context.Context, stack.Place, stack.Change) (map[string][]byte, error) {
 	return nil, nil
+}
+
+// Notice knows of no file that a web server shows in place of all pages.
+func (Stack) Notice(site.Front) map[string][]byte { return nil }
+
+// Owns takes every table for the site's.
+func (Stack) Owns(tables.Schema, string) func(string) bool { return func(string) bool { return true } }
+
+// PutBack knows of no content.
+func (Stack) PutBack(context.Context, tables.Snapshot, tables.Snapshot, string, stack.Content) (func(string) (drop, bring stack.Rows), error) {
+	return nil, errors.New("of this kind of site Alibi knows no kinds of content: choose tables instead")
 }

@@ -76,9 +76,8 @@ func (Stack) Choose(ctx context.Context, snap tables.Snapshot, f site.Facts, onl
 		if !ok || !isTable(t.Name, f.Prefix, "posts") {
 			continue
 		}
-		p := &part{d: &data{ctx: ctx, snap: snap, prefix: prefix}, posts: map[int64]*post{}, revs: map[int64][]int64{}, terms: map[int64]term{}, links: map[int64][]int64{}, comments: map[int64]comment{},
-			keptPosts: ids{}, keptTerms: ids{}, keptComments: ids{}, groups: ids{}}
-		if err := p.read(); err != nil {
+		p, err := readPart(ctx, snap, prefix)
+		if err != nil {
 			return nil, err
 		}
 		if err := p.follow(only, c.users); err != nil {

@@ -111,3 +111,23 @@ func (Stack) Password(ctx context.Context, p stack.Place) (string, error) {
 	}
 	return v.value, nil
 }
+
+// Owns takes the tables with the site's prefix, but for those of other
+// installations whose prefix begins with this one.
+func (Stack) Owns(s tables.Schema, prefix string) func(string) bool {
+	var others []string
+	for _, t := range s.Tables {
+		p, ok := strings.CutSuffix(t.Name, "options")
+		if _, posts := s.Table(p + "posts"); ok && posts && !isTable(t.Name, prefix, "options") {
+			others = append(others, p)
+		}
+	}
+	return func(table string) bool {
+		for _, o := range others {
+			if len(o) > len(prefix) && strings.HasPrefix(table, o) {
+				return false
+			}
+		}
+		return strings.HasPrefix(table, prefix)
+	}
+}

@@ -24,7 +24,12 @@ const (
 // ours tells whether a table is one of the marks that Alibi leaves in a
 // database that it works on.
 func ours(table string) bool {
-	return table == progressTable || table == journal || strings.HasPrefix(table, wasTable) || strings.HasPrefix(table, putTable)
+	for _, begun := range []string{wasTable, putTable, newTable, oldTable} {
+		if strings.HasPrefix(table, begun) {
+			return true
+		}
+	}
+	return slices.Contains([]string{progressTable, journal, filling, exchanged}, table)
 }
 
 var counter = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
@@ -36,8 +41,7 @@ func Patchable(from, to tables.Schema) bool {
 		return false
 	}
 	for i, t := range from.Tables {
-		create := counter.ReplaceAllString(t.Create, "")
-		if to.Tables[i].Name != t.Name || create != counter.ReplaceAllString(to.Tables[i].Create, "") || !strings.Contains(create, "ENGINE=InnoDB") || strings.Contains(create, "WITH SYSTEM VERSIONING") {
+		if !PatchableTable(t, to.Tables[i]) {
 			return false
 		}
 	}
@@ -47,6 +51,13 @@ func Patchable(from, to tables.Schema) bool {
 		}
 	}
 	return true
+}
+
+// PatchableTable tells whether two tables are the same but for their rows, and
+// these can be changed in a transaction.
+func PatchableTable(a, b tables.Table) bool {
+	create := counter.ReplaceAllString(a.Create, "")
+	return a.Name == b.Name && create == counter.ReplaceAllString(b.Create, "") && strings.Contains(create, "ENGINE=InnoDB") && !strings.Contains(create, "WITH SYSTEM VERSIONING")
 }
 
 // Patch is a change of rows in a database, all in one transaction.
@@ -105,7 +116,9 @@ func (l Login) alone(ctx context.Context, what, database string, use func(*sql.C
 	c, err := pool.Conn(ctx)
 	if err == nil {
 		defer c.Close()
-		err = use(c)
+		if _, err = c.ExecContext(ctx, "SET SESSION lock_wait_timeout = 60"); err == nil { // whoever else waits behind this one waits no longer
+			err = use(c)
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("%s the database %s: %w", what, database, explain(err))
@@ -188,10 +201,13 @@ func keysOf(t tables.Table) []column {
 	return keys
 }
 
-// TakeBack undoes a patch that was not settled, if there is one, and removes
-// its journal. It may be broken off and called again.
+// TakeBack undoes an exchange and a patch that were not settled, if there are
+// any, and removes their journals. It may be broken off and called again.
 func (l Login) TakeBack(ctx context.Context, database string) error {
 	return l.alone(ctx, "taking back what was changed in", database, func(c *sql.Conn) error {
+		if err := exchangeBack(ctx, c, database); err != nil {
+			return err
+		}
 		list, err := records(ctx, c, "SELECT n, whole, name FROM "+journal)
 		if number(err) == 1146 {
 			return dropJournal(ctx, c, database) // no patch came so far as to change anything
@@ -233,9 +249,15 @@ func (l Login) TakeBack(ctx context.Context, database string) error {
 	})
 }
 
-// Settle makes a patch final: it removes its journal.
+// Settle makes a patch and an exchange final: it removes their journals and what
+// was replaced. It may be broken off and called again.
 func (l Login) Settle(ctx context.Context, database string) error {
-	return l.alone(ctx, "clearing up in", database, func(c *sql.Conn) error { return dropJournal(ctx, c, database) })
+	return l.alone(ctx, "clearing up in", database, func(c *sql.Conn) error {
+		if err := settleExchange(ctx, c, database); err != nil {
+			return err
+		}
+		return dropJournal(ctx, c, database)
+	})
 }
 
 // dropJournal drops the list first: without it the rest means nothing.

@@ -310,12 +310,22 @@ func (t *Target) Finish(ctx context.Context) error {
 		return explain(err)
 	}
 	defer c.Close()
-	left := t.schema.After
+	if err := makeAll(ctx, c, t.schema.After); err != nil {
+		return err
+	}
+	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+t.progress()); err != nil {
+		return fmt.Errorf("finishing: %w", explain(err))
+	}
+	return nil
+}
+
+// makeAll makes what hangs on tables, whatever of it needs what.
+func makeAll(ctx context.Context, c *sql.Conn, left []tables.Object) error {
 	for len(left) > 0 {
 		var again []tables.Object
 		var first error
 		for _, o := range left {
-			if err := t.make(ctx, c, o); err != nil {
+			if err := makeOne(ctx, c, o); err != nil {
 				again = append(again, o) // it may need one that comes later
 				first = errors.Join(first, fmt.Errorf("making %s %s: %w", o.Kind, o.Name, explain(err)))
 			}
@@ -325,14 +335,11 @@ func (t *Target) Finish(ctx context.Context) error {
 		}
 		left = again
 	}
-	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+t.progress()); err != nil {
-		return fmt.Errorf("finishing: %w", explain(err))
-	}
 	return nil
 }
 
-// make makes an object in place of one that is there.
-func (t *Target) make(ctx context.Context, c *sql.Conn, o tables.Object) error {
+// makeOne makes an object in place of one that is there.
+func makeOne(ctx context.Context, c *sql.Conn, o tables.Object) error {
 	mode := strings.ReplaceAll(o.Mode, "'", "")
 	if o.Kind == "view" {
 		mode = "NO_ENGINE_SUBSTITUTION"

@@ -146,7 +146,9 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 	if err := rows.Err(); err != nil {
 		return err
 	}
-	if withoutRowid(ctx, db, t.Name) || len(keys) == 1 && integerKey {
+	if t.Name == "sqlite_sequence" { // SQLite's own counters: their order means nothing
+		t.Key = []string{"name"}
+	} else if withoutRowid(ctx, db, t.Name) || len(keys) == 1 && integerKey {
 		for i := 1; i <= len(keys); i++ {
 			t.Key = append(t.Key, keys[i])
 		}

@@ -147,7 +147,7 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 
 func insertFor(t tables.Table) string {
 	var cols []string
-	if t.Hidden && t.Name != "sqlite_sequence" {
+	if t.Hidden {
 		cols = append(cols, t.Key...)
 	}
 	for _, c := range t.Columns {
@@ -184,7 +184,7 @@ func (l *loader) put(r tables.Row) error {
 		return err
 	}
 	l.args = l.args[:0]
-	if l.hidden && !strings.HasPrefix(l.insert, `INSERT INTO "sqlite_sequence"`) {
+	if l.hidden {
 		for _, k := range r.Key {
 			l.args = append(l.args, arg(k))
 		}

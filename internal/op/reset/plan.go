@@ -1,0 +1,116 @@
+package reset
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"alibi/internal/depot"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// Input is what a plan is made of.
+type Input struct {
+	Site    site.Site // with facts
+	Point   *depot.Point
+	Choices Choices
+	Goes    []plan.Part // what is on the site now and will not be
+	Stays   []plan.Part
+	Kept    []depot.Point // of the site
+	Depot   string
+	Unique  int // changes on a copy that are nowhere else
+	Now     time.Time
+	By      string
+}
+
+// Plan says what bringing a site to another state will do.
+func Plan(in Input) plan.Plan {
+	s, c := in.Site, in.Choices
+	p := plan.Plan{Kind: plan.Reset, At: in.Now, Origin: s, Target: s, By: in.By, Goes: in.Goes, Stays: in.Stays, Words: words(in)}
+	if in.Point != nil {
+		p.Kind = plan.Restore
+		p.Files, p.Bytes, p.Rows, p.Tables = int(in.Point.Files), in.Point.Bytes, in.Point.Rows, len(in.Point.Tables)
+	} else if f := s.Facts; f != nil {
+		p.Files, p.Bytes, p.Rows, p.Tables = f.Files, f.Bytes, f.Rows, len(f.Tables)
+	}
+	p.Steps = stepsOf(c.Files, c.Database && s.Database.Engine != "", p.Bytes, p.Rows)
+	note := func(sev site.Severity, code, text, remedy string) {
+		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
+	}
+	switch {
+	case s.Run != "":
+		note(site.Block, "busy", "a run ("+s.Run+") is at work on "+s.Name, "wait for it or cancel it")
+	case s.State != site.Ready && s.State != site.Parked:
+		note(site.Block, "state", fmt.Sprintf("%s is %s", s.Name, s.State), "resume or cancel its run, or bring it back, first")
+	case s.Database.Beside() && c.Database:
+		note(site.Block, "beside", "the tables of "+s.Name+" stand in the database of its origin", "refresh it, or make a new copy with a database of its own")
+	}
+	switch {
+	case s.Role == site.Live && s.Stack != "wordpress":
+		note(site.Warn, "notice", "visitors see the site while its files are exchanged, one by one", "do it when nobody is there")
+	case s.Role == site.Live:
+		note(site.Warn, "live", "this is a live site: visitors see a notice from before the restore point is taken until all is compared", "do it when few are there; nothing that they do meanwhile can be lost")
+	}
+	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes", "alibi restore "+s.Name+" undoes it")
+	if in.Unique > 0 {
+		note(site.Warn, "lost", fmt.Sprintf("%d changes made on the copy are nowhere else", in.Unique), "they are in the restore point that is taken first; copy the copy if somebody is to go on working on them")
+	}
+	if s.Lease.Held {
+		note(site.Warn, "held", "it is held: "+s.Lease.Reason, "ask "+s.Lease.By+" first")
+	}
+	p.Writes = writes(in)
+	if s.Role == site.Live || s.Lease.Held || in.Unique > 0 {
+		p.Confirm = s.Name
+	}
+	sec := 1 + float64(p.Files)*0.0004 + float64(p.Bytes)/150e6 + float64(p.Rows)/60e3
+	p.Estimate = plan.Estimate{Low: time.Duration(sec * 0.5 * 1e9), High: time.Duration(sec * 3 * 1e9), Basis: "usual rates, if all of it differs"}
+	p.Detail, _ = json.Marshal(c) // plain types
+	p.Origin.Facts, p.Target.Facts = nil, nil
+	p.Sort()
+	return p
+}
+
+// words say to what the site is brought.
+func words(in Input) string {
+	if in.Point == nil {
+		return in.Choices.Clean.words()
+	}
+	var parts []string
+	c := in.Choices
+	switch {
+	case c.Whole():
+	case len(c.Kinds)+len(c.Items) > 0:
+		for _, k := range c.Kinds {
+			parts = append(parts, string(k))
+		}
+		if n := len(c.Items); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d single items", n))
+		}
+	default:
+		if c.Files {
+			parts = append(parts, cmp.Or(strings.Join(c.Paths, ", "), "files"))
+		}
+		if c.Database {
+			parts = append(parts, cmp.Or(strings.Join(c.Tables, ", "), "database"))
+		}
+	}
+	out := "restore point " + in.Point.ID
+	if len(parts) > 0 {
+		out += " (" + strings.Join(parts, ", ") + ")"
+	}
+	return out
+}
+
+func writes(in Input) (out []string) {
+	s, c := in.Site, in.Choices
+	if c.Files {
+		out = append(out, "folder "+s.Root+" on "+s.Host+strings.TrimRight(": "+strings.Join(c.Paths, ", "), ": "))
+	}
+	if c.Database && s.Database.Engine != "" {
+		out = append(out, "database "+s.Database.Text()+strings.TrimRight(": "+strings.Join(c.Tables, ", "), ": "))
+	}
+	return append(out, "the depot, "+in.Depot+": a restore point", "nothing else; its address, host and lease stay")
+}

@@ -1,0 +1,129 @@
+package reset
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"alibi/internal/site"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+	"alibi/internal/work"
+)
+
+// ErrDiffers says that a site is not what it should be after all.
+var ErrDiffers = errors.New("the site is not what it should be")
+
+// prove compares the site with what it should be, before anybody sees it.
+func (x *runner) prove(ctx context.Context, t *work.Task) error {
+	e, err := x.ends(ctx)
+	if err != nil {
+		return err
+	}
+	defer e.close()
+	c, err := x.differ(ctx, e)
+	if err != nil {
+		return err
+	}
+	var wrong []string
+	for _, list := range [][]tree.Entry{c.put, tree.OnlyFiles(c.remove)} {
+		for _, d := range list {
+			if !slices.Contains(x.mem.Forged, d.Path) {
+				wrong = append(wrong, d.Path)
+			}
+		}
+	}
+	if len(x.mem.Forged) > 0 {
+		still, err := x.forged(ctx, e)
+		if err != nil {
+			return err
+		}
+		wrong = append(wrong, still...)
+	}
+	var rows int64
+	if len(e.want.tables) > 0 {
+		n, bad, err := e.proveTables(ctx, t)
+		if err != nil {
+			return err
+		}
+		rows, wrong = n, append(wrong, bad...)
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%w: %d parts differ, the first is %s", ErrDiffers, len(wrong), wrong[0])
+	}
+	text := fmt.Sprintf("%s rows in %d tables and %s files are what they should be", site.Number(rows), len(e.want.tables), site.Number(len(tree.OnlyFiles(e.want.entries))))
+	if answer := x.answers(ctx, e.s); answer != "" {
+		text += "; " + answer
+	}
+	t.Result("%s", text)
+	return nil
+}
+
+// answers asks a copy for its pages; what it says is told, whatever it is: a
+// state may have been a broken one.
+func (x *runner) answers(ctx context.Context, s site.Site) string {
+	if s.Role != site.Copy || s.State != site.Ready || x.env.Probe == nil {
+		return ""
+	}
+	a, err := x.env.Probe(ctx, s)
+	if err != nil {
+		return "it does not answer: " + err.Error()
+	}
+	return fmt.Sprintf("its first page answers %d", a.Status)
+}
+
+// proveTables adds up the rows on both sides.
+func (e *ends) proveTables(ctx context.Context, t *work.Task) (rows int64, wrong []string, err error) {
+	now, err := e.snapshot(ctx)
+	if err != nil {
+		return 0, nil, err
+	}
+	for _, w := range e.want.tables {
+		is, has := now.Schema().Table(w.name)
+		if w.table == nil || !has {
+			if has != (w.table != nil) {
+				wrong = append(wrong, "table "+w.name)
+			}
+			continue
+		}
+		n, sum, err := add(ctx, e.want.digest, w.name, w.rows)
+		if err != nil {
+			return 0, nil, fmt.Errorf("table %s: %w", w.name, err)
+		}
+		isN, isSum, err := total(ctx, now, is)
+		if err != nil {
+			return 0, nil, fmt.Errorf("table %s: %w", w.name, err)
+		}
+		if n != isN || sum != isSum {
+			wrong = append(wrong, fmt.Sprintf("table %s (%d rows, and %d should be there)", w.name, isN, n))
+		}
+		rows += n
+		t.Add(n, 1)
+	}
+	drop, hang := e.hanging(now.Schema(), false)
+	for _, o := range append(drop, hang...) {
+		wrong = append(wrong, o.Kind+" "+o.Name)
+	}
+	return rows, wrong, nil
+}
+
+// add adds up the digests of rows.
+func add(ctx context.Context, digest func(string, tables.Row, []byte) (tables.Digest, []byte), name string, rows func(context.Context, func(tables.Row) error) error) (n int64, sum uint64, err error) {
+	var buf []byte
+	var d tables.Digest
+	err = rows(ctx, func(r tables.Row) error {
+		d, buf = digest(name, r, buf)
+		n, sum = n+1, sum+d[0]
+		return ctx.Err()
+	})
+	return n, sum, err
+}
+
+// total adds up a table of a site.
+func total(ctx context.Context, snap tables.Snapshot, t tables.Table) (int64, uint64, error) {
+	if sm, ok := snap.(tables.Summer); ok {
+		return sm.Total(ctx, t.Name, tables.Range{})
+	}
+	return add(ctx, snap.Digest, t.Name, reader(snap, t.Name))
+}

@@ -1,0 +1,345 @@
+// Package reset brings a site, live or a copy, to another state where it stands:
+// to what it was at a restore point, or to a part of that, or to a clean one.
+//
+// New files and tables are made beside those in use. Then visitors see a notice,
+// a restore point is taken, everything is exchanged and compared with what it
+// should be, and only then do visitors see the site again. Until that moment a
+// run that fails or is cancelled takes everything back.
+package reset
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"alibi/internal/baseline"
+	"alibi/internal/host"
+	"alibi/internal/inventory"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+	"alibi/internal/work"
+)
+
+// Choices say to what a site is brought, and how much of it.
+type Choices struct {
+	Point    string      `json:"point,omitempty"` // the restore point; "": to clean
+	Files    bool        `json:"files"`           // files are brought back
+	Database bool        `json:"database"`        // tables are brought back
+	Paths    []string    `json:"paths,omitempty"` // of the files, only these and what is in them
+	Tables   []string    `json:"tables,omitempty"`
+	Kinds    []site.Kind `json:"kinds,omitempty"` // only content of these kinds, put back among what is there
+	Items    []int64     `json:"items,omitempty"` // only these pieces of content, by number
+	Clean    *Clean      `json:"clean,omitempty"`
+}
+
+// Whole tells whether nothing of the site stays as it is.
+func (c Choices) Whole() bool {
+	return c.Files && c.Database && len(c.Paths) == 0 && len(c.Tables) == 0 && len(c.Kinds)+len(c.Items) == 0 && c.Clean == nil
+}
+
+// runner carries a plan out.
+type runner struct {
+	env *op.Env
+	p   plan.Plan
+	c   Choices
+	id  string // the run's
+	mem memory
+}
+
+// memory is what the steps remember between tries.
+type memory struct {
+	Reserved bool            `json:"reserved,omitempty"`
+	Was      *site.Front     `json:"was,omitempty"`    // what visitors saw before
+	Hung     []tables.Object `json:"hung,omitempty"`   // what hung on the tables before
+	Came     []string        `json:"came,omitempty"`   // files and folders that were not there before
+	Forged   []string        `json:"forged,omitempty"` // files that look as they are to be, and hold something else
+	Settled  bool            `json:"settled,omitempty"`
+}
+
+// New makes the operation of a run.
+func New(env *op.Env, r plan.Run) (*work.Operation, error) {
+	x := &runner{env: env, p: r.Plan, id: r.ID}
+	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
+		return nil, fmt.Errorf("reading the plan: %w", err)
+	}
+	do := map[string]func(context.Context, *work.Task) error{
+		"reserve": x.reserve, "stage": x.stage, "close": x.shut, "keep": x.keep, "tables": x.tables, "files": x.files, "prove": x.prove, "open": x.open,
+	}
+	o := &work.Operation{Undo: x.undo, Over: x.over, Memory: &x.mem, TakesBack: true}
+	for _, s := range r.Plan.Steps {
+		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: do[s.Name]})
+	}
+	return o, nil
+}
+
+// now is the site as the record has it.
+func (x *runner) now(ctx context.Context) (site.Site, error) {
+	return x.env.Record.Site(ctx, x.p.Target.ID)
+}
+
+// reserve takes the site for this run.
+func (x *runner) reserve(ctx context.Context, t *work.Task) error {
+	s, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		if s.Run != "" && s.Run != x.id {
+			return fmt.Errorf("another run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
+		}
+		s.Run = x.id
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	t.Memorize(func() {
+		x.mem.Reserved = true
+		if s.Front == nil || s.Front.By != x.id {
+			x.mem.Was = s.Front
+		}
+	})
+	return t.Remember()
+}
+
+// shut puts the notice before visitors.
+func (x *runner) shut(ctx context.Context, _ *work.Task) error {
+	s, err := x.now(ctx)
+	if err != nil {
+		return err
+	}
+	if s.State == site.Parked || s.State == site.Expired {
+		return nil // nobody sees it
+	}
+	err = x.env.Shut(ctx, s, site.Front{Kind: site.FrontMaintenance, At: x.env.Now(), By: x.id})
+	if errors.Is(err, op.ErrNoNotice) {
+		return nil // its files are exchanged one by one, each at once
+	}
+	return err
+}
+
+// keep takes the restore point from which all of this can be undone later.
+func (x *runner) keep(ctx context.Context, t *work.Task) error {
+	s, err := x.now(ctx)
+	if err != nil {
+		return err
+	}
+	return x.env.Keep(ctx, t, s, "before it was brought to "+x.p.Words)
+}
+
+// ends opens the site, and works out what it is to be.
+func (x *runner) ends(ctx context.Context) (*ends, error) {
+	s, err := x.now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := &ends{s: s}
+	if e.place, err = x.env.Place(ctx, s.Host, s.Root); err != nil {
+		return nil, err
+	}
+	if e.st, err = x.env.Stack(s.Stack); err == nil {
+		e.want, err = x.wanted(ctx, e)
+	}
+	if err != nil {
+		e.close()
+		return nil, err
+	}
+	return e, nil
+}
+
+// ends is the site as it stands, and as it is to be.
+type ends struct {
+	s     site.Site
+	place stack.Place
+	st    stack.Stack
+	snap  tables.Snapshot // of its own tables, once they were asked for
+	want  *wanted
+
+	closed bool
+}
+
+// close lets go of both; it may be called again.
+func (e *ends) close() {
+	if e == nil || e.closed {
+		return
+	}
+	e.closed = true
+	if e.snap != nil {
+		e.snap.Close()
+	}
+	e.place.Root.Close()
+}
+
+// snapshot gives the state of the site's own tables.
+func (e *ends) snapshot(ctx context.Context) (tables.Snapshot, error) {
+	if e.snap != nil {
+		return e.snap, nil
+	}
+	db, err := stack.OpenDatabase(ctx, e.st, e.place, e.s.Database)
+	if err != nil {
+		return nil, err
+	}
+	if e.snap, err = db.Snapshot(ctx); err != nil {
+		return nil, fmt.Errorf("reading the site's database: %w", err)
+	}
+	return e.snap, nil
+}
+
+// owns tells which tables may be changed: in a database of the site's own all.
+func (e *ends) owns(s tables.Schema) func(string) bool {
+	if e.s.Role == site.Copy || e.s.Database.Engine == "sqlite" {
+		return func(string) bool { return true }
+	}
+	return e.st.Owns(s, e.s.Database.Prefix)
+}
+
+// own are the files that make a copy the one that it is, whatever state it is in.
+func (x *runner) own(ctx context.Context, s site.Site) (map[string]bool, error) {
+	if s.Role != site.Copy {
+		return nil, nil
+	}
+	b, err := baseline.Open(path.Join(x.env.CopyDir(s.Name), "now", "baseline.db"))
+	if err != nil {
+		return nil, fmt.Errorf("what Alibi knows of the copy can't be read: %w; refresh it instead", err)
+	}
+	defer b.Close()
+	files, err := b.Files(ctx)
+	out := map[string]bool{}
+	for name, f := range files {
+		if f.Own {
+			out[name] = true
+		}
+	}
+	return out, err
+}
+
+// open makes everything final and shows the site again.
+func (x *runner) open(ctx context.Context, t *work.Task) error {
+	s, err := x.now(ctx)
+	if err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Settled = true })
+	if err := t.Remember(); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx) // from here on there is no way back, so nothing stops half-way
+	if err := x.settleTables(ctx, s); err != nil {
+		return err
+	}
+	if err := x.clearStage(ctx, s); err != nil {
+		return err
+	}
+	if err := x.lift(ctx, s); err != nil {
+		return err
+	}
+	facts, err := x.env.Inspect(ctx, s.Host, s.Root, s.Stack)
+	if err != nil {
+		return fmt.Errorf("inspecting the site: %w", err)
+	}
+	_, err = x.env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+		if s.Facts != nil && facts.PHP == "" {
+			facts.PHP = s.Facts.PHP
+		}
+		if len(facts.Addresses) == 0 {
+			facts.Addresses = s.Addresses
+		}
+		s.Facts, s.Title, s.PlacedAt, s.Run = facts, facts.Title, x.env.Now(), ""
+		if s.Role == site.Copy { // what was counted and proven was another state
+			s.Proof, s.Apart.At = site.Proof{}, s.Apart.At.AddDate(-1, 0, 0)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return x.log(ctx, "brought to %s; %s", x.p.Words, t.Run().Result)
+}
+
+// lift shows visitors what they saw before the run.
+func (x *runner) lift(ctx context.Context, s site.Site) error {
+	if s.Front == nil || s.Front.By != x.id {
+		return nil
+	}
+	if x.mem.Was != nil {
+		return x.env.Shut(ctx, s, *x.mem.Was)
+	}
+	return x.env.Lift(ctx, s)
+}
+
+// undo brings back the state before the run.
+func (x *runner) undo(ctx context.Context) error {
+	if !x.mem.Reserved {
+		return nil
+	}
+	if x.mem.Settled {
+		return errors.New("all was in place already, and the old is cleared away: resume the run, and then restore the point that was taken first")
+	}
+	s, err := x.now(ctx)
+	if err != nil {
+		return err
+	}
+	if err := x.filesBack(ctx, s); err != nil {
+		return err
+	}
+	if err := x.tablesBack(ctx, s); err != nil {
+		return err
+	}
+	if err := x.clearStage(ctx, s); err != nil {
+		return err
+	}
+	return x.lift(ctx, s)
+}
+
+// over lets go of the site when the run is over, whichever way.
+func (x *runner) over(ctx context.Context, r plan.Run) error {
+	if r.State == plan.Done {
+		return nil
+	}
+	if r.State == plan.Cancelled {
+		_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+			if s.Run == r.ID {
+				s.Run = ""
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, inventory.ErrUnknown) {
+			return err
+		}
+	}
+	what := "cancelled, and taken back"
+	if r.Error != "" {
+		what = "failed: " + r.Error
+	}
+	return x.log(ctx, "%s", what)
+}
+
+func (x *runner) log(ctx context.Context, format string, a ...any) error {
+	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.By, Site: x.p.Target.ID, Kind: string(x.p.Kind), Text: fmt.Sprintf(format, a...)})
+}
+
+// inPaths tells whether a path is one of those that were chosen, or in one.
+func inPaths(list []string) func(string) bool {
+	return func(p string) bool {
+		return len(list) == 0 || slices.ContainsFunc(list, func(c string) bool { return p == c || strings.HasPrefix(p, c+"/") })
+	}
+}
+
+// Paths checks the names of files and folders below a site's root.
+func Paths(list []string) (out []string, err error) {
+	for _, p := range list {
+		c, err := host.Clean(strings.Trim(p, "/"))
+		if err != nil || c == "." {
+			return nil, fmt.Errorf("%q is no file or folder of the site: name it as it is called below the site's root, such as wp-content/uploads", p)
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// filter passes by what is no part of the site's state.
+func filter(s site.Site) tree.Filter { return stack.DatabaseFilter(s.Root, s.Database) }

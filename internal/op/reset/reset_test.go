@@ -1,0 +1,389 @@
+package reset_test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/depot"
+	"alibi/internal/desk"
+	"alibi/internal/op/keep"
+	"alibi/internal/op/reset"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
+	"alibi/internal/work"
+)
+
+const origin = "https://skerryline.example"
+
+func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
+
+var whole = reset.Choices{Files: true, Database: true}
+
+// moments are those at which a run is killed or cancelled.
+var moments = []string{"reserve end", "stage progress", "stage end", "close end", "keep progress", "keep end", "tables progress", "tables end", "files begin", "files progress", "files end", "prove progress", "prove end", "open begin"}
+
+func kept(t *testing.T, w *demotest.World, s site.Site) desk.Point {
+	t.Helper()
+	p, err := w.Desk.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand})
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	return newest(t, w, s)
+}
+
+func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
+	t.Helper()
+	list, bad, err := w.Desk.Points(context.Background(), s.ID)
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.NotEmpty(t, list)
+	return list[0]
+}
+
+// begin plans a restoring and puts it to work.
+func begin(t *testing.T, w *demotest.World, p desk.Point, c reset.Choices) plan.Run {
+	t.Helper()
+	ctx := context.Background()
+	pl, err := w.Desk.PlanRestore(ctx, p, c)
+	require.NoError(t, err)
+	return start(t, w, pl)
+}
+
+func start(t *testing.T, w *demotest.World, pl plan.Plan) plan.Run {
+	t.Helper()
+	r, err := w.Desk.StartTyped(context.Background(), pl, pl.Confirm)
+	require.NoError(t, err)
+	return r
+}
+
+func await(t *testing.T, w *demotest.World, r plan.Run) plan.Run {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
+	defer cancel()
+	r, err := w.Desk.Await(ctx, r.ID, nil)
+	require.NoError(t, err)
+	return r
+}
+
+// restore brings a site back and wants that to work.
+func restore(t *testing.T, w *demotest.World, p desk.Point, c reset.Choices) plan.Run {
+	t.Helper()
+	r := await(t, w, begin(t, w, p, c))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	return r
+}
+
+// same wants a site to be what it was at a restore point, and nothing of Alibi's
+// to be in it.
+func same(t *testing.T, w *demotest.World, p desk.Point) {
+	t.Helper()
+	ctx := context.Background()
+	c, err := w.Desk.Since(ctx, p)
+	require.NoError(t, err)
+	assert.Empty(t, c.Files)
+	assert.Empty(t, c.Tables)
+	clear(t, w, p.Site.ID)
+}
+
+// here gives a site with its paths on this machine.
+func here(w *demotest.World, s site.Site) site.Site {
+	if w.World != nil && s.Role == site.Live {
+		s.Root, s.Database.Path = w.Dir(s.Host, s.Root), w.Dir(s.Host, s.Database.Path)
+	}
+	return s
+}
+
+// clear wants nothing of a run to be left in a site.
+func clear(t *testing.T, w *demotest.World, id site.ID) {
+	t.Helper()
+	s, err := w.Desk.Record.Site(context.Background(), id)
+	require.NoError(t, err)
+	s = here(w, s)
+	assert.Empty(t, s.Run)
+	assert.Nil(t, s.Front)
+	assert.Equal(t, site.Ready, s.State)
+	for _, dir := range []string{s.Root, filepath.Dir(s.Database.Path)} {
+		require.NoError(t, filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
+			assert.NotContains(t, filepath.Base(p), ".alibi-part-")
+			assert.NotEqual(t, ".maintenance", filepath.Base(p))
+			return err
+		}))
+	}
+}
+
+// on runs statements in a site's database.
+func on(t *testing.T, s site.Site, statements ...string) {
+	t.Helper()
+	for _, q := range statements {
+		if s.Database.Engine == "mysql" {
+			require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(context.Background(), q), q)
+			continue
+		}
+		db, err := sql.Open("sqlite", s.Database.Path)
+		require.NoError(t, err)
+		_, err = db.Exec(q)
+		require.NoError(t, err, q)
+		require.NoError(t, db.Close())
+	}
+}
+
+func value(t *testing.T, s site.Site, q string) (out string) {
+	t.Helper()
+	driver, at := "sqlite", s.Database.Path
+	if s.Database.Engine == "mysql" {
+		driver, at = "mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name
+	}
+	db, err := sql.Open(driver, at)
+	require.NoError(t, err)
+	defer db.Close()
+	require.NoError(t, db.QueryRow(q).Scan(&out), q)
+	return out
+}
+
+// damage changes a site in each way that there is.
+func damage(t *testing.T, s site.Site) {
+	t.Helper()
+	on(t, s, "UPDATE sk_posts SET post_title = 'broken' WHERE ID = 5", "DELETE FROM sk_posts WHERE ID = 6", "CREATE TABLE sk_new (n INTEGER)", "INSERT INTO sk_new VALUES (1)", "DROP TABLE sk_comments", "UPDATE sk_options SET option_value = 'Broken' WHERE option_name = 'blogname'")
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "wp-content/evil/deep"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/evil/deep/x.php"), []byte("<?php"), 0o644))
+	forged := filepath.Join(s.Root, "index.php")
+	fi, err := os.Stat(forged)
+	require.NoError(t, err)
+	text, err := os.ReadFile(forged)
+	require.NoError(t, err)
+	text[len(text)-2] ^= 1
+	require.NoError(t, os.WriteFile(forged, text, 0o644))
+	require.NoError(t, os.Chtimes(forged, fi.ModTime(), fi.ModTime())) // as those do who hide
+	require.NoError(t, os.Remove(filepath.Join(s.Root, "wp-includes/version.php")))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-includes/version.php"), []byte("<?php $wp_version = 'x';"), 0o644))
+}
+
+func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	live := w.Site(origin)
+	p := kept(t, w, live)
+	live = here(w, live)
+	damage(t, live)
+	pl, err := w.Desk.PlanRestore(ctx, p, whole)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Restore, pl.Kind)
+	assert.Equal(t, live.Name, pl.Confirm)
+	goes := fmt.Sprint(pl.Goes)
+	for _, part := range []string{"files added since", "table sk_new", "table sk_comments", "table sk_posts"} {
+		assert.Contains(t, goes, part)
+	}
+	_, err = w.Desk.Start(ctx, pl)
+	require.ErrorIs(t, err, desk.ErrNotTyped)
+	_, err = w.Desk.StartTyped(ctx, pl, "skerry")
+	require.ErrorIs(t, err, desk.ErrNotTyped)
+	r := await(t, w, start(t, w, pl))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Contains(t, r.Result, "are what they should be")
+	same(t, w, p)
+	assert.NoDirExists(t, filepath.Join(live.Root, "wp-content/evil"))
+	text, err := os.ReadFile(filepath.Join(live.Root, "index.php"))
+	require.NoError(t, err)
+	assert.Equal(t, "<?php", string(text[:5]))
+
+	before := newest(t, w, live)
+	require.Equal(t, depot.BeforeOp, before.Kind)
+	restore(t, w, before, whole)
+	same(t, w, before)
+	assert.Equal(t, "broken", value(t, live, "SELECT post_title FROM sk_posts WHERE ID = 5"))
+	assert.FileExists(t, filepath.Join(live.Root, "wp-content/evil/deep/x.php"))
+}
+
+func TestPartsOfARestorePoint(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy(origin, "parts")
+	p := kept(t, w, s)
+	damage(t, s)
+	restore(t, w, p, reset.Choices{Files: true, Paths: []string{"wp-includes/"}})
+	assert.FileExists(t, filepath.Join(s.Root, "wp-content/evil/deep/x.php"), "what was not chosen stays")
+	text, err := os.ReadFile(filepath.Join(s.Root, "wp-includes/version.php"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "'x'")
+	assert.Equal(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"))
+
+	restore(t, w, p, reset.Choices{Database: true, Tables: []string{"sk_options"}})
+	assert.Contains(t, value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'blogname'"), "[copy]")
+	assert.Equal(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"))
+	assert.Equal(t, "1", value(t, s, "SELECT n FROM sk_new"))
+
+	on(t, s, "UPDATE sk_options SET option_value = 'mine' WHERE option_name = 'blogdescription'", "INSERT INTO sk_posts (ID, post_title, post_type, post_status, post_name, post_content) VALUES (99001, 'since', 'post', 'publish', 'since', '')")
+	kind := value(t, s, "SELECT post_type FROM sk_posts WHERE ID = 5")
+	restore(t, w, p, reset.Choices{Database: true, Items: []int64{5}})
+	assert.NotEqual(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"), kind)
+	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"))
+	restore(t, w, p, reset.Choices{Database: true, Kinds: []site.Kind{site.Posts, site.Pages, site.Media, site.Other, site.Menus}})
+	assert.Equal(t, "1", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"), "what was deleted is back")
+	assert.Equal(t, "since", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 99001"), "what came since stays")
+	assert.Equal(t, "mine", value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
+
+	restore(t, w, p, whole)
+	same(t, w, p)
+	for _, bad := range []reset.Choices{{Files: true, Paths: []string{"../etc"}}, {Files: true, Paths: []string{"."}}} {
+		_, err := w.Desk.PlanRestore(ctx, p, bad)
+		assert.ErrorContains(t, err, "no file or folder of the site")
+	}
+	r := await(t, w, begin(t, w, p, reset.Choices{Database: true, Tables: []string{"sk_none"}}))
+	assert.Equal(t, plan.Cancelled, r.State)
+	assert.Contains(t, r.Error, "has no table sk_none")
+	assert.Contains(t, r.Remedy, "as it was before the run")
+	same(t, w, p)
+}
+
+func TestARestoringKilledAtEachMoment(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	live := w.Site(origin)
+	p := kept(t, w, live)
+	live = here(w, live)
+	w.Stop()
+	for _, m := range moments {
+		t.Run(m, func(t *testing.T) {
+			damage(t, live)
+			r := begin(t, w, p, whole)
+			demotest.KilledAt(t, w, m)
+			demotest.Resumed(t, w, r.ID)
+			same(t, w, p)
+		})
+	}
+}
+
+// cancelAt cancels the run that comes to a moment.
+func cancelAt(d func() *desk.Desk, moment *string) func(*desk.Options) {
+	return func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if *moment != "" && m.Step+" "+m.Phase == *moment {
+				*moment = ""
+				_ = d().Queue.Cancel(context.Background(), m.Run)
+			}
+		}
+	}
+}
+
+func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
+	var w *demotest.World
+	moment := ""
+	w = demotest.New(t, cancelAt(func() *desk.Desk { return w.Desk }, &moment))
+	w.Keep()
+	live := w.Site(origin)
+	p := kept(t, w, live)
+	live = here(w, live)
+	damage(t, live)
+	broken := kept(t, w, live)
+	for _, m := range moments[:len(moments)-1] {
+		t.Run(m, func(t *testing.T) {
+			moment = m
+			r := await(t, w, begin(t, w, p, whole))
+			assert.Equal(t, plan.Cancelled, r.State, r.Error)
+			same(t, w, broken)
+		})
+	}
+	restore(t, w, p, whole)
+	same(t, w, p)
+}
+
+// odd gives a real site what the demo's have not.
+func odd(t *testing.T, s site.Site) {
+	on(t, s, "CREATE TABLE sk_boats (id INT PRIMARY KEY, name VARCHAR(20))", "CREATE TABLE sk_trips (id INT PRIMARY KEY, boat INT, CONSTRAINT sk_trip_boat FOREIGN KEY (boat) REFERENCES sk_boats (id))",
+		"INSERT INTO sk_boats VALUES (1, 'Auk'), (2, 'Gannet')", "INSERT INTO sk_trips VALUES (1, 1), (2, 2)",
+		"CREATE TABLE sk_log (n INT)", "CREATE TRIGGER sk_seen AFTER UPDATE ON sk_boats FOR EACH ROW INSERT INTO sk_log VALUES (NEW.id)", "CREATE VIEW sk_fleet AS SELECT name FROM sk_boats",
+		"CREATE TABLE other_app (n INT)", "INSERT INTO other_app VALUES (1)")
+}
+
+// damageReal is damage to what odd made.
+func damageReal(t *testing.T, s site.Site) {
+	damage(t, s)
+	on(t, s, "ALTER TABLE sk_boats ADD COLUMN sails INT", "UPDATE sk_boats SET name = 'Sunk'", "DROP VIEW sk_fleet", "CREATE OR REPLACE TRIGGER sk_other AFTER UPDATE ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (7)")
+}
+
+func TestARealLiveSiteIsBroughtBack(t *testing.T) {
+	moment := ""
+	var w *realtest.World
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}})
+	live := w.Make("ferry")
+	odd(t, live)
+	w.Keep()
+	p := kept(t, w.World, live)
+	intact := func(t *testing.T) {
+		same(t, w.World, p)
+		assert.Equal(t, "Auk", value(t, live, "SELECT name FROM sk_fleet ORDER BY name LIMIT 1"), "the view is back")
+		assert.Equal(t, "1", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"))
+		assert.Equal(t, "1", value(t, live, "SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = DATABASE() AND CONSTRAINT_TYPE = 'FOREIGN KEY'"))
+		assert.Equal(t, "0", value(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'"))
+	}
+	damageReal(t, live)
+	broken := kept(t, w.World, live)
+	for _, m := range []string{"keep end", "tables progress", "tables end", "files end", "prove end"} {
+		moment = m
+		r := await(t, w.World, begin(t, w.World, p, whole))
+		assert.Equal(t, plan.Cancelled, r.State, r.Error)
+		same(t, w.World, broken)
+		assert.Equal(t, "2", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"), m)
+	}
+	on(t, live, "UPDATE other_app SET n = 2")
+	restore(t, w.World, p, whole)
+	assert.Equal(t, "2", value(t, live, "SELECT n FROM other_app"), "what is not the site's is not touched")
+	on(t, live, "UPDATE other_app SET n = 1")
+	intact(t)
+	w.Stop()
+	for _, m := range []string{"tables begin", "tables progress", "tables end", "files progress", "open begin"} {
+		t.Run(m, func(t *testing.T) {
+			damageReal(t, live)
+			r := begin(t, w.World, p, whole)
+			demotest.KilledAt(t, w.World, m)
+			demotest.Resumed(t, w.World, r.ID)
+			intact(t)
+		})
+	}
+}
+
+func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	s := w.Copy(live.Name, "worked-on")
+	p := kept(t, w.World, s)
+	on(t, s, "UPDATE sk_posts SET post_title = 'broken' WHERE post_name = 'post-3'", "CREATE TABLE sk_new (n INT)")
+	r := restore(t, w.World, p, whole)
+	assert.Contains(t, r.Result, "its first page answers 200")
+	same(t, w.World, p)
+	rep, err := w.Desk.Prove(context.Background(), s.ID, false, nil)
+	require.NoError(t, err)
+	assert.True(t, rep.Proof().Holds, rep.Summary())
+
+	// After a refresh it may have another database; its configuration stays.
+	on(t, live, "ALTER TABLE sk_links ADD COLUMN tide INT")
+	pl, err := w.Desk.PlanRefresh(context.Background(), s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(pl).State)
+	now := w.Site("worked-on")
+	require.NotEqual(t, s.Database.Name, now.Database.Name)
+	r = restore(t, w.World, p, whole)
+	assert.Contains(t, r.Result, "its first page answers 200")
+	assert.Equal(t, "0", value(t, now, "SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND COLUMN_NAME = 'tide'"))
+	config, err := os.ReadFile(filepath.Join(s.Root, "wp-config.php"))
+	require.NoError(t, err)
+	assert.True(t, strings.Contains(string(config), now.Database.Name))
+}

@@ -1,0 +1,196 @@
+package reset
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"alibi/internal/depot/kept"
+	"alibi/internal/host"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+)
+
+// wanted is the state that a site is to have. What is outside of its scope stays
+// as it is.
+type wanted struct {
+	from    host.Root    // where new files are read; nil: no file changes
+	entries []tree.Entry // as they are to be, folders too
+	inScope func(path string) bool
+	hash    func(path string) tree.Hash // of a wanted file; nil: not known
+
+	tables []table
+	after  []tables.Object // what is to hang on the tables
+	hangs  bool            // after is all that is to hang on them
+	digest func(table string, r tables.Row, buf []byte) (tables.Digest, []byte)
+}
+
+// table is one table as it is to be.
+type table struct {
+	name  string
+	table *tables.Table // nil: it goes
+	empty bool
+	rows  func(ctx context.Context, give func(tables.Row) error) error
+}
+
+func none(context.Context, func(tables.Row) error) error { return nil }
+
+// wanted works out the state that was chosen.
+func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
+	if x.c.Clean != nil {
+		return x.cleaned(ctx, e)
+	}
+	d, err := x.env.Depot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	h, err := kept.Open(ctx, d, x.c.Point)
+	if err != nil {
+		return nil, err
+	}
+	w := &wanted{}
+	if x.c.Files {
+		if err := x.wantFiles(ctx, e.s, h, w); err != nil {
+			return nil, err
+		}
+	}
+	if x.c.Database && e.s.Database.Engine != "" {
+		if err := x.wantTables(ctx, e, h, w); err != nil {
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+// wantFiles takes the files of a restore point, but for those that make a copy
+// the one that it is.
+func (x *runner) wantFiles(ctx context.Context, s site.Site, h *kept.Host, w *wanted) error {
+	own, err := x.own(ctx, s)
+	if err != nil {
+		return err
+	}
+	if w.from, err = h.Open(ctx, h.Point().Site.Root); err != nil {
+		return err
+	}
+	w.hash = h.Hash
+	chosen := inPaths(x.c.Paths)
+	missing := h.Point().Missing // nobody knows what these were
+	w.inScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }
+	list, err := tree.Scan(ctx, w.from, filter(h.Point().Site))
+	if err != nil {
+		return err
+	}
+	for _, e := range list.Entries {
+		if w.inScope(e.Path) || e.Mode.IsDir() && len(x.c.Paths) > 0 && above(e.Path, x.c.Paths) {
+			w.entries = append(w.entries, e)
+		}
+	}
+	return nil
+}
+
+// above tells whether a folder is above one of some paths.
+func above(dir string, paths []string) bool {
+	return slices.ContainsFunc(paths, inPaths([]string{dir}))
+}
+
+// wantTables takes the tables of a restore point.
+func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wanted) error {
+	db, err := h.Database(ctx, e.s.Database)
+	if err != nil {
+		return err
+	}
+	was, err := db.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	now, err := e.snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	if was.Schema().Engine != now.Schema().Engine {
+		return fmt.Errorf("the restore point is of a %s database, and the site has a %s one: make a copy of the point instead", was.Schema().Engine, now.Schema().Engine)
+	}
+	w.digest = was.Digest
+	if len(x.c.Kinds)+len(x.c.Items) > 0 {
+		return x.wantContent(ctx, e, was, now, w)
+	}
+	chosen := func(name string) bool { return len(x.c.Tables) == 0 || slices.Contains(x.c.Tables, name) }
+	ownsThen, ownsNow := e.owns(was.Schema()), e.owns(now.Schema())
+	for _, tab := range was.Schema().Tables {
+		if ownsThen(tab.Name) && chosen(tab.Name) {
+			w.tables = append(w.tables, table{name: tab.Name, table: &tab, empty: h.Rows(tab.Name) == 0, rows: reader(was, tab.Name)})
+		}
+	}
+	for _, tab := range now.Schema().Tables {
+		if _, had := was.Schema().Table(tab.Name); !had && ownsNow(tab.Name) && len(x.c.Tables) == 0 {
+			w.tables = append(w.tables, table{name: tab.Name})
+		}
+	}
+	if x.c.Tables != nil {
+		for _, name := range x.c.Tables {
+			if !slices.ContainsFunc(w.tables, func(t table) bool { return t.name == name }) {
+				return fmt.Errorf("restore point %s has no table %s of this site", x.c.Point, name)
+			}
+		}
+		return nil
+	}
+	w.after, w.hangs = was.Schema().After, true
+	return nil
+}
+
+func reader(s tables.Snapshot, name string) func(context.Context, func(tables.Row) error) error {
+	return func(ctx context.Context, give func(tables.Row) error) error {
+		return s.Read(ctx, name, tables.Range{}, func(r tables.Row) error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			return give(r)
+		})
+	}
+}
+
+// wantContent puts content of some kinds, or single pieces, back among what is
+// there.
+func (x *runner) wantContent(ctx context.Context, e *ends, was, now tables.Snapshot, w *wanted) error {
+	back, err := e.st.PutBack(ctx, was, now, e.s.Database.Prefix, stack.Content{Kinds: x.c.Kinds, Items: x.c.Items})
+	if err != nil {
+		return err
+	}
+	owns := e.owns(now.Schema())
+	for _, tab := range now.Schema().Tables {
+		drop, bring := back(tab.Name)
+		then, had := was.Schema().Table(tab.Name)
+		if bring == nil || !had || !owns(tab.Name) {
+			continue
+		}
+		if !slices.Equal(columnNames(then), columnNames(tab)) {
+			return fmt.Errorf("table %s has other columns now than at restore point %s: restore the whole table, or make a copy of the point", tab.Name, x.c.Point)
+		}
+		w.tables = append(w.tables, table{name: tab.Name, table: &tab, rows: func(ctx context.Context, give func(tables.Row) error) error {
+			if err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
+				if drop(tab, r) {
+					return nil
+				}
+				return give(r)
+			}); err != nil {
+				return err
+			}
+			return reader(was, tab.Name)(ctx, func(r tables.Row) error {
+				if !bring(then, r) {
+					return nil
+				}
+				return give(r)
+			})
+		}})
+	}
+	return nil
+}
+
+func columnNames(t tables.Table) (out []string) {
+	for _, c := range t.Columns {
+		out = append(out, c.Name)
+	}
+	return out
+}

@@ -1,0 +1,42 @@
+package site
+
+import "time"
+
+// FrontKind is why visitors see something else than a site's pages.
+type FrontKind string
+
+// The kinds.
+const (
+	FrontMaintenance FrontKind = "maintenance" // it is being worked on
+	FrontParked      FrontKind = "parked"      // it is off the air, with a contact
+	FrontHidden      FrontKind = "hidden"      // it asks for a password
+)
+
+// Front is what visitors see instead of a site.
+type Front struct {
+	Kind    FrontKind `json:"kind"`
+	Text    string    `json:"text,omitempty"`    // a sentence for visitors
+	Contact string    `json:"contact,omitempty"` // whom to ask: a mail or web address
+	Word    []byte    `json:"word,omitempty"`    // digest (bcrypt) of the password of a hidden one
+	At      time.Time `json:"at"`
+	By      string    `json:"by,omitempty"`
+}
+
+// Heading says in a line for visitors what is the matter.
+func (f Front) Heading() string {
+	if f.Kind == FrontParked {
+		return "This site is off the air"
+	}
+	return "This site is being worked on"
+}
+
+// Sentence is what visitors read below the heading.
+func (f Front) Sentence() string {
+	switch {
+	case f.Text != "":
+		return f.Text
+	case f.Kind == FrontParked:
+		return "It was taken off the air by those who look after it."
+	}
+	return "It will be back in a few minutes."
+}

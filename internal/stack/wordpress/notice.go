@@ -1,0 +1,52 @@
+package wordpress
+
+import (
+	"fmt"
+	"html"
+	"net/url"
+	"strings"
+
+	"alibi/internal/site"
+)
+
+// MaintenanceFile is what has the CMS show visitors a notice instead of its
+// pages (wp_is_maintenance_mode).
+const MaintenanceFile = ".maintenance"
+
+// Notice has the CMS show a front by its own means for maintenance: a file that
+// switches it on, and the page that it then shows. The file says that
+// maintenance has begun just now whenever it is asked, so that it does not end
+// by itself.
+func (Stack) Notice(f site.Front) map[string][]byte {
+	mark := "/* notice put here by alibi */"
+	contact := ""
+	if f.Contact != "" {
+		contact = `<p>` + html.EscapeString(f.Contact) + `</p>`
+		if href := contactAddress(f.Contact); href != "" {
+			contact = fmt.Sprintf(`<p><a href="%s">%s</a></p>`, html.EscapeString(href), html.EscapeString(f.Contact))
+		}
+	}
+	// Nothing of what people write may be taken for code.
+	page := strings.ReplaceAll(fmt.Sprintf(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="robots" content="noindex"><meta name="viewport" content="width=device-width">
+<title>%[1]s</title><style>body{font:18px/1.5 sans-serif;max-width:34em;margin:18vh auto;padding:0 1em;color:#222}</style></head>
+<body><h1>%[1]s</h1><p>%[2]s</p>%[3]s</body></html>
+`, html.EscapeString(f.Heading()), html.EscapeString(f.Sentence()), contact), "<?", "&lt;?")
+	files := map[string][]byte{MaintenanceFile: []byte("<?php " + mark + "\n$upgrading = time();\n")}
+	if f.Kind == site.FrontMaintenance { // the CMS has a page of its own for that, or the site has
+		return files
+	}
+	files["wp-content/maintenance.php"] = []byte("<?php " + mark + "\nhttp_response_code(503);\nheader('Retry-After: 600');\nheader('Content-Type: text/html; charset=utf-8');\n?>" + page)
+	return files
+}
+
+// contactAddress makes a link of a mail or web address, and "" of anything else.
+func contactAddress(c string) string {
+	if u, err := url.Parse(c); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" {
+		return u.String()
+	}
+	if !strings.ContainsAny(c, " <>\"'/\\:") && strings.Count(c, "@") == 1 {
+		return "mailto:" + c
+	}
+	return ""
+}
