@@ -2,13 +2,19 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
+	"golang.org/x/crypto/bcrypt"
+
+	"alibi/internal/op/clone"
 	"alibi/internal/op/keep"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 )
 
 // RestoreInput gathers what a plan of bringing a site back to one of its restore
@@ -77,4 +83,159 @@ func (d *Desk) PlanRestore(ctx context.Context, p Point, c reset.Choices) (plan.
 		return plan.Plan{}, err
 	}
 	return reset.Plan(in), nil
+}
+
+// ErrNoSuchPiece is given for a name that stands on none of a site's shelves.
+var ErrNoSuchPiece = errors.New("nothing of that name is there")
+
+// Left lists what a site has on its shelves: plugins, themes, uploads.
+func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Piece, error) {
+	st, err := d.Env.Stack(s.Stack)
+	if err != nil {
+		return nil, err
+	}
+	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Root.Close()
+	return reset.Pieces(ctx, st, p)
+}
+
+// CleanInput gathers what a plan of cleaning a site is made of. The password of
+// the administrator, if one is given, goes no further than its digest.
+func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, password string) (reset.Input, error) {
+	s, err := d.fresh(ctx, id)
+	if err != nil {
+		return reset.Input{}, err
+	}
+	if password != "" {
+		if c.Wish.Admin.Hash, err = accountHash(password); err != nil {
+			return reset.Input{}, err
+		}
+	}
+	st, err := d.Env.Stack(s.Stack)
+	if err != nil {
+		return reset.Input{}, err
+	}
+	if c.Wish.At = d.Now(); c.Wish.All && c.Wish.Theme == "" {
+		c.Wish.Theme = st.BareTheme(*s.Facts)
+	}
+	if !c.Wish.All { // then the theme that is on stays on
+		for _, t := range s.Facts.Themes {
+			if t.State == "parent" {
+				c.Except = append(c.Except, t.Slug)
+			} else if t.State == "active" {
+				c.Wish.Theme = t.Slug
+			}
+		}
+	}
+	in := reset.Input{Site: s, Depot: d.DepotPath(), Now: d.Now(), By: d.Who, Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0, Database: c.Tables()}}
+	if s.Role == site.Copy {
+		in.Unique = s.Apart.Copy
+	}
+	pieces, err := d.Left(ctx, s)
+	if err != nil {
+		return in, err
+	}
+	if err := known(st, pieces, c); err != nil {
+		return in, err
+	}
+	for _, p := range pieces {
+		part := plan.Part{What: p.Path, Files: p.Files, Bytes: p.Bytes}
+		if c.Goes(p) {
+			in.Goes = append(in.Goes, part)
+		} else {
+			in.Stays = append(in.Stays, part)
+		}
+	}
+	in.Stays = append(in.Stays, plan.Part{What: "the code of the CMS, its address, its configuration and its host"})
+	if !c.Tables() {
+		return in, nil
+	}
+	goes, stays, err := d.counted(ctx, s, c.Wish)
+	in.Goes, in.Stays = append(goes, in.Goes...), append(stays, in.Stays...)
+	return in, err
+}
+
+// known tells whether shelves and exceptions are there.
+func known(st stack.Stack, pieces []stack.Piece, c reset.Clean) error {
+	for _, t := range c.Tidy {
+		if !slices.ContainsFunc(st.Shelves(), func(s stack.Shelf) bool { return s.Name == t }) {
+			return fmt.Errorf("%q: %w: a site has plugins, themes and uploads", t, ErrNoSuchPiece)
+		}
+	}
+	for _, x := range c.Except {
+		if !slices.ContainsFunc(pieces, func(p stack.Piece) bool { return p.Name == x }) {
+			return fmt.Errorf("%q: %w, so it can't be kept; see what is left: alibi reset SITE --left", x, ErrNoSuchPiece)
+		}
+	}
+	return nil
+}
+
+func (d *Desk) counted(ctx context.Context, s site.Site, w stack.Wish) (goes, stays []plan.Part, err error) {
+	st, err := d.Env.Stack(s.Stack)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer p.Root.Close()
+	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
+	if err != nil {
+		return nil, nil, err
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer snap.Close()
+	owns := func(string) bool { return true }
+	if s.Role == site.Live && s.Database.Engine == "mysql" {
+		owns = st.Owns(snap.Schema(), s.Database.Prefix)
+	}
+	return reset.Counted(ctx, st, snap, s.Database.Prefix, w, owns)
+}
+
+// accountHash digests a password in a form that every version of the CMS takes.
+func accountHash(password string) (string, error) {
+	if len(password) < 8 {
+		return "", errors.New("the administrator's password is too short: at least 8 characters")
+	}
+	h, err := bcrypt.GenerateFromPassword([]byte(password), 10)
+	if err != nil {
+		return "", fmt.Errorf("the administrator's password: %w", err)
+	}
+	return "$2y$" + strings.TrimPrefix(string(h), "$2a$"), nil // the same, by the name that PHP has for it
+}
+
+// PlanClean says what cleaning a site will do.
+func (d *Desk) PlanClean(ctx context.Context, id site.ID, c reset.Clean, password string) (plan.Plan, error) {
+	in, err := d.CleanInput(ctx, id, c, password)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return reset.Plan(in), nil
+}
+
+// LayInput gathers what a plan of laying another site over a copy is made of: the
+// copy keeps its name, address and lease, and becomes a copy of that site.
+func (d *Desk) LayInput(ctx context.Context, id, other site.ID) (clone.Input, clone.Choices, error) {
+	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) {
+		if other == s.ID {
+			return clone.Input{}, fmt.Errorf("%s can't be laid over itself", s.Name)
+		}
+		return d.CopyInput(ctx, other)
+	})
+}
+
+// PlanLay says what laying another site over a copy will do.
+func (d *Desk) PlanLay(ctx context.Context, id, other site.ID) (plan.Plan, error) {
+	in, c, err := d.LayInput(ctx, id, other)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return d.PlanFrom(in, c), nil
 }

@@ -60,6 +60,13 @@ type Stack interface {
 	// PutBack tells for a table which rows of now are to go and which of was are to
 	// come so that content is again what it was; nil where the table has none.
 	PutBack(ctx context.Context, was, now tables.Snapshot, prefix string, c Content) (func(table string) (drop, bring Rows), error)
+	// Clean says what becomes of each table for a site to be clean. Asked again of a
+	// site that is, it says that nothing differs.
+	Clean(ctx context.Context, snap tables.Snapshot, prefix string, w Wish) (func(t tables.Table) Cleanup, error)
+	// Shelves are the folders from which pieces can be taken out.
+	Shelves() []Shelf
+	// BareTheme is the theme that a clean site has; "" where there are none.
+	BareTheme(f site.Facts) string
 	// Owns tells which tables of a database are a site's own: others may stand
 	// beside them.
 	Owns(s tables.Schema, prefix string) func(table string) bool

@@ -94,6 +94,9 @@ func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.
 	if x.p.Kind != plan.Refresh {
 		return nil, entries, nil
 	}
+	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err != nil || s.Origin != x.p.Origin.ID {
+		return nil, entries, err // another site's files may look the same
+	}
 	b, err := baseline.Open(x.at("now", "baseline.db"))
 	if err != nil {
 		return nil, entries, nil // without one everything is brought

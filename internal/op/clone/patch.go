@@ -21,7 +21,7 @@ import (
 func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	to := x.p.Target
-	return now, err == nil && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet) && slices.Equal(now.Only, to.Only) && slices.Equal(now.Empty, to.Empty), err
+	return now, err == nil && now.Origin == to.Origin && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet) && slices.Equal(now.Only, to.Only) && slices.Equal(now.Empty, to.Empty), err
 }
 
 // patch brings the tables of a copy in line where they are: rows that changed

@@ -1,10 +1,209 @@
 package reset
 
-import "context"
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
 
-// Clean is a state without content.
-type Clean struct{}
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+)
 
-func (c *Clean) words() string { return "a clean site" }
+// Clean says how clean a site becomes.
+type Clean struct {
+	Wish   stack.Wish `json:"wish"`
+	Tidy   []string   `json:"tidy,omitempty"`   // shelves that are emptied: plugins, themes, uploads
+	Except []string   `json:"except,omitempty"` // pieces that stay on them
+}
 
-func (x *runner) cleaned(context.Context, *ends) (*wanted, error) { return nil, nil }
+func (c *Clean) words() string {
+	var parts []string
+	switch w := c.Wish; {
+	case w.All:
+		parts = append(parts, "a clean site")
+	case len(w.Kinds) > 0:
+		parts = append(parts, "a site without "+site.KindList(w.Kinds))
+	case w.Plugin != "":
+		parts = append(parts, "a site without what "+w.Plugin+" keeps")
+	}
+	if len(c.Tidy) > 0 {
+		parts = append(parts, "without "+strings.Join(c.Tidy, ", ")+" that are not needed")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Tables tells whether any table changes.
+func (c *Clean) Tables() bool {
+	return c.Wish.All || len(c.Wish.Kinds) > 0 || c.Wish.Plugin != ""
+}
+
+// Pieces lists what stands on the shelves of a kind of site.
+func Pieces(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.Piece, err error) {
+	for _, s := range st.Shelves() {
+		entries, err := p.Root.ReadDir(s.Path)
+		if err != nil {
+			continue // it has none
+		}
+		for _, fi := range entries {
+			if slices.Contains(s.Stays, fi.Name()) {
+				continue
+			}
+			x := stack.Piece{Shelf: s.Name, Name: strings.TrimSuffix(fi.Name(), ".php"), Path: path.Join(s.Path, fi.Name())}
+			if fi.IsDir() {
+				h, err := p.Host.Open(ctx, path.Join(p.Root.Path(), x.Path))
+				if err != nil {
+					return nil, err
+				}
+				list, err := tree.Scan(ctx, h, tree.Filter{})
+				h.Close()
+				if err != nil {
+					return nil, fmt.Errorf("looking into %s: %w", x.Path, err)
+				}
+				n, bytes := list.Totals()
+				x.Files, x.Bytes = int64(n), bytes
+			} else {
+				x.Files, x.Bytes = 1, fi.Size()
+			}
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+// Goes tells whether a piece is taken out.
+func (c *Clean) Goes(p stack.Piece) bool {
+	return slices.Contains(c.Tidy, p.Shelf) && !slices.Contains(c.Except, p.Name) && (p.Shelf != "themes" || p.Name != c.Wish.Theme)
+}
+
+// cleaned works out the clean state from the one that the site is in.
+func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
+	c := x.c.Clean
+	w := &wanted{}
+	if x.c.Files {
+		own, err := x.own(ctx, e.s)
+		if err != nil {
+			return nil, err
+		}
+		pieces, err := Pieces(ctx, e.st, e.place)
+		if err != nil {
+			return nil, err
+		}
+		var gone []string
+		for _, p := range pieces {
+			if c.Goes(p) {
+				gone = append(gone, p.Path)
+			}
+		}
+		in := inPaths(gone)
+		w.inScope = func(p string) bool { return len(gone) > 0 && in(p) && !own[p] }
+	}
+	if !x.c.Database || !c.Tables() {
+		return w, nil
+	}
+	now, err := e.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	of, err := e.st.Clean(ctx, now, e.s.Database.Prefix, c.Wish)
+	if err != nil {
+		return nil, err
+	}
+	w.digest = now.Digest
+	owns := e.owns(now.Schema())
+	gone := map[string]bool{}
+	for _, tab := range now.Schema().Tables {
+		if k := of(tab); k.Changes() && owns(tab.Name) {
+			w.tables = append(w.tables, cleaning(now, tab, k))
+			gone[tab.Name] = k.Goes
+		}
+	}
+	w.hangs = true
+	for _, o := range now.Schema().After { // what hangs on a table goes with it
+		if o.Table == "" || !gone[o.Table] {
+			w.after = append(w.after, o)
+		}
+	}
+	return w, nil
+}
+
+// cleaning is a table as it is to be.
+func cleaning(now tables.Snapshot, tab tables.Table, k stack.Cleanup) table {
+	if k.Goes {
+		return table{name: tab.Name}
+	}
+	to := table{name: tab.Name, table: &tab, empty: k.Empty, rows: none}
+	if k.Empty {
+		return to
+	}
+	to.rows = func(ctx context.Context, give func(tables.Row) error) error {
+		err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
+			if k.Row != nil {
+				changed, stays := k.Row(r)
+				if !stays {
+					return nil
+				}
+				r = changed
+			}
+			return give(r)
+		})
+		for _, r := range k.Add {
+			if err == nil {
+				err = give(r)
+			}
+		}
+		return err
+	}
+	return to
+}
+
+// Counted says what cleaning takes out of tables and what stays in those that
+// it changes, row by row.
+func Counted(ctx context.Context, st stack.Stack, snap tables.Snapshot, prefix string, w stack.Wish, owns func(string) bool) (goes, stays []plan.Part, err error) {
+	of, err := st.Clean(ctx, snap, prefix, w)
+	if err != nil {
+		return nil, nil, err
+	}
+	same := plan.Part{What: "tables that do not change"}
+	for _, tab := range snap.Schema().Tables {
+		k := of(tab)
+		g := plan.Part{What: "table " + tab.Name}
+		s := g
+		switch {
+		case !owns(tab.Name) || !k.Changes():
+			same.Rows += tab.Rows
+			same.Bytes += tab.Bytes
+			continue
+		case k.Goes:
+			g.Rows, g.Bytes, g.Note = tab.Rows, tab.Bytes, "with the table itself"
+		case k.Empty:
+			g.Rows, g.Bytes = tab.Rows, tab.Bytes
+		default:
+			if err := reader(snap, tab.Name)(ctx, func(r tables.Row) error {
+				if _, stay := k.Row(r); stay {
+					s.Rows++
+				} else {
+					g.Rows++
+				}
+				return nil
+			}); err != nil {
+				return nil, nil, err
+			}
+			s.Rows += int64(len(k.Add))
+		}
+		if g.Rows > 0 || k.Goes {
+			goes = append(goes, g)
+		}
+		if s.Rows > 0 {
+			stays = append(stays, s)
+		}
+	}
+	if same.Rows > 0 {
+		stays = append(stays, same)
+	}
+	return goes, stays, nil
+}

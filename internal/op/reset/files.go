@@ -34,7 +34,7 @@ type changes struct {
 // size and time are the same.
 func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 	var c changes
-	if e.want.from == nil && e.want.inScope == nil {
+	if e.want.inScope == nil {
 		return c, nil
 	}
 	list, err := tree.Scan(ctx, e.place.Root, filter(e.s))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"alibi/internal/site"
 	"alibi/internal/tables"
@@ -53,11 +54,41 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("%w: %d parts differ, the first is %s", ErrDiffers, len(wrong), wrong[0])
 	}
 	text := fmt.Sprintf("%s rows in %d tables and %s files are what they should be", site.Number(rows), len(e.want.tables), site.Number(len(tree.OnlyFiles(e.want.entries))))
+	if x.c.Clean != nil {
+		left, err := x.left(ctx, e)
+		if err != nil {
+			return err
+		}
+		text += left
+	}
 	if answer := x.answers(ctx, e.s); answer != "" {
 		text += "; " + answer
 	}
 	t.Result("%s", text)
 	return nil
+}
+
+// left tells what is still on the shelves of a cleaned site.
+func (x *runner) left(ctx context.Context, e *ends) (out string, err error) {
+	pieces, err := Pieces(ctx, e.st, e.place)
+	if err != nil {
+		return "", err
+	}
+	for _, s := range e.st.Shelves() {
+		n, bytes := 0, int64(0)
+		for _, p := range pieces {
+			if p.Shelf == s.Name {
+				n, bytes = n+1, bytes+p.Bytes
+			}
+		}
+		if n > 0 {
+			out += fmt.Sprintf(", %d in %s (%s)", n, s.Name, site.Size(bytes))
+		}
+	}
+	if out != "" {
+		out = "; left over" + strings.TrimPrefix(out, ",")
+	}
+	return out, nil
 }
 
 // answers asks a copy for its pages; what it says is told, whatever it is: a

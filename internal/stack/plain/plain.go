@@ -121,3 +121,14 @@ func (Stack) Owns(tables.Schema, string) func(string) bool { return func(string)
 func (Stack) PutBack(context.Context, tables.Snapshot, tables.Snapshot, string, stack.Content) (func(string) (drop, bring stack.Rows), error) {
 	return nil, errors.New("of this kind of site Alibi knows no kinds of content: choose tables instead")
 }
+
+// Clean knows of nothing that could be told from the site itself.
+func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(tables.Table) stack.Cleanup, error) {
+	return nil, errors.New("of this kind of site nothing tells what is content: bring it to a restore point or to its origin instead")
+}
+
+// Shelves are none.
+func (Stack) Shelves() []stack.Shelf { return nil }
+
+// BareTheme is none.
+func (Stack) BareTheme(site.Facts) string { return "" }

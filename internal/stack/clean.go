@@ -1,0 +1,57 @@
+package stack
+
+import (
+	"time"
+
+	"alibi/internal/tables"
+
+	"alibi/internal/site"
+)
+
+// Wish says how clean a site is to become. One of All, Kinds and Plugin is set,
+// or none: then no table changes.
+type Wish struct {
+	All    bool        `json:"all,omitempty"`    // all content, all accounts but one, all settings but the site's own
+	Kinds  []site.Kind `json:"kinds,omitempty"`  // only content of these kinds goes
+	Plugin string      `json:"plugin,omitempty"` // only what this plugin keeps in tables goes
+	Admin  Admin       `json:"admin,omitzero"`
+	Theme  string      `json:"theme,omitempty"` // the one that is on afterwards
+	At     time.Time   `json:"at"`              // of accounts that are made
+}
+
+// Admin is the administrator of a cleaned site. Without a name the first one
+// that the site has stays, as it is.
+type Admin struct {
+	Name string `json:"name,omitempty"`
+	Mail string `json:"mail,omitempty"`
+	Hash string `json:"hash,omitempty"` // of the password: bcrypt; "": the account's own stays
+}
+
+// Cleanup is what becomes of one table. The zero value leaves it as it is.
+type Cleanup struct {
+	Goes  bool                                          // the table itself
+	Empty bool                                          // all of its rows
+	Row   func(r tables.Row) (to tables.Row, stay bool) // of each row
+	Add   []tables.Row                                  // that come, behind the others
+}
+
+// Changes tells whether anything becomes of the table.
+func (c Cleanup) Changes() bool { return c.Goes || c.Empty || c.Row != nil || len(c.Add) > 0 }
+
+// Shelf is a folder in which a kind of site has what can be taken out piece by
+// piece.
+type Shelf struct {
+	Name string // "plugins"
+	Path string
+	// Stays are names in it that belong to the site itself.
+	Stays []string
+}
+
+// Piece is something that stands on a shelf.
+type Piece struct {
+	Shelf string `json:"shelf"`
+	Name  string `json:"name"`
+	Path  string `json:"path"`
+	Files int64  `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
