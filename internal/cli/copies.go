@@ -179,6 +179,10 @@ func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string) (pla
 
 // carryOut shows a plan or puts it to work and tells of it.
 func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, detach bool) error {
+	return a.carryOutTyped(ctx, d, p, "", dry, detach)
+}
+
+func (a *app) carryOutTyped(ctx context.Context, d *desk.Desk, p plan.Plan, typed string, dry, detach bool) error {
 	if dry {
 		return a.print(p, func(w io.Writer) { printPlan(w, p) })
 	}
@@ -186,7 +190,7 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, deta
 		printPlan(a.out, p)
 		fmt.Fprintln(a.out)
 	}
-	r, err := d.Start(ctx, p)
+	r, err := d.StartTyped(ctx, p, typed)
 	if err != nil {
 		return err
 	}
@@ -200,7 +204,10 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, deta
 
 func printPlan(w io.Writer, p plan.Plan) {
 	fmt.Fprintf(w, "%s of %s %s", p.Kind.Title(), strings.ToUpper(string(p.Origin.Role)), p.Origin.Name)
-	if p.Kind != plan.Keep {
+	switch {
+	case p.Kind == plan.Restore || p.Kind == plan.Reset:
+		fmt.Fprintf(w, " to %s", p.Words)
+	case p.Kind != plan.Keep:
 		fmt.Fprintf(w, " -> %s", p.Target.Address())
 	}
 	fmt.Fprintln(w)
@@ -208,6 +215,9 @@ func printPlan(w io.Writer, p plan.Plan) {
 		if p.Kind == plan.Keep {
 			row("keeps", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
+		} else if p.Kind == plan.Restore || p.Kind == plan.Reset {
+			printParts(row, p)
+			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
 		} else if p.Kind != plan.Remove {
 			row("brings", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))

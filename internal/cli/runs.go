@@ -94,6 +94,9 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 	case plan.Stopped:
 		return noProof(r)
 	case plan.Cancelled:
+		if r.Error != "" {
+			return noProof(r)
+		}
 		if !a.json {
 			fmt.Fprintln(a.out, "cancelled; everything was taken back")
 		}

@@ -53,10 +53,7 @@ func scenes() []scene {
 			return err
 		}},
 		{origin: "islands.skerryline.example", name: "island-menus", purpose: "one menu for all islands", age: 20 * time.Hour, lease: 2 * day, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
-			_, err := d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
-				s.State = site.Parked
-				return nil
-			})
+			_, err := d.Park(ctx, s.ID, "The islands choose a menu until Friday.", "harbour@skerryline.example", "")
 			return err
 		}},
 		{origin: "crew.skerryline.example", name: "logbook-search", purpose: "a new search", age: time.Hour, lease: day, fails: true},

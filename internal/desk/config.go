@@ -24,8 +24,14 @@ type Config struct {
 	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`
 	Runtime Runtime    `toml:"runtime"`
 	Depot   Depot      `toml:"depot"`
+	Front   Front      `toml:"front"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
+}
+
+// Front is what visitors of parked sites are told.
+type Front struct {
+	Contact string `toml:"contact" comment:"a mail or web address for visitors of parked sites"`
 }
 
 // Depot says where restore points are kept.

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"alibi/internal/runtime/pool"
@@ -45,6 +46,8 @@ type Gateway struct {
 	Port   string
 	Now    func() time.Time
 	Log    *slog.Logger
+
+	let sync.Map // digests of passwords that were right
 }
 
 // Listen opens the loopback port; "0" takes a free one.
@@ -222,10 +225,10 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 	w.Header().Set(CopyHeader, s.Name)
 	b := g.banner(s, sites, g.session(r, s))
 	_, probing := check(g.Secret, r.Header.Get(probeHeader), "probe", s.ID, g.Now())
-	if probing && (s.State == site.Making || s.State == site.Failed) {
+	if probing && (s.State == site.Making || s.State == site.Failed || s.State == site.Parked) {
 		s.State = site.Ready
 	}
-	if !g.onAir(w, s, b) {
+	if !probing && !g.inFront(w, r, s) || !g.onAir(w, s, b) {
 		return
 	}
 	runs := g.Run != nil && pool.Runs(s)

@@ -5,6 +5,7 @@ package plan
 import (
 	"encoding/json"
 	"slices"
+	"strings"
 	"time"
 
 	"alibi/internal/site"
@@ -189,4 +190,19 @@ func (p Progress) Rate(now time.Time) float64 {
 // Took is how long the run has run or ran.
 func (r Run) Took(now time.Time) time.Duration {
 	return Progress{Began: r.Began, Ended: r.Ended}.Took(now)
+}
+
+// Amount writes how much a part is, for people.
+func (p Part) Amount() string {
+	var out []string
+	if p.Files > 0 {
+		out = append(out, site.Number(p.Files)+" files")
+	}
+	if p.Rows > 0 {
+		out = append(out, site.Number(p.Rows)+" rows")
+	}
+	if p.Bytes > 0 {
+		out = append(out, site.Size(p.Bytes))
+	}
+	return strings.Join(out, ", ")
 }

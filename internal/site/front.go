@@ -24,8 +24,11 @@ type Front struct {
 
 // Heading says in a line for visitors what is the matter.
 func (f Front) Heading() string {
-	if f.Kind == FrontParked {
+	switch f.Kind {
+	case FrontParked:
 		return "This site is off the air"
+	case FrontHidden:
+		return "This site asks for a password"
 	}
 	return "This site is being worked on"
 }
@@ -35,6 +38,8 @@ func (f Front) Sentence() string {
 	switch {
 	case f.Text != "":
 		return f.Text
+	case f.Kind == FrontHidden:
+		return "Whoever looks after it can say which."
 	case f.Kind == FrontParked:
 		return "It was taken off the air by those who look after it."
 	}

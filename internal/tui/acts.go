@@ -15,13 +15,13 @@ func siteHints(s site.Site) []hint {
 	open := hint{"Enter", "open"}
 	switch {
 	case s.Role == site.Live:
-		return []hint{open, {"c", "copy"}, {"R", "restore points"}, {"i", "read anew"}}
+		return []hint{open, {"c", "copy"}, {"R", "restore points"}, {"i", "read anew"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
 }
 
 // siteKey does what a key means for a site.
@@ -49,6 +49,10 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 	case "R":
 		a.push(&pointsScreen{id: s.ID})
 		return nil, true
+	case "z":
+		return openReset(a, s), true
+	case "F":
+		return askFront(a, s), true
 	}
 	if s.Role != site.Copy {
 		if key == "D" {
@@ -188,14 +192,18 @@ func askRemove(a *app, s site.Site) tea.Cmd {
 }
 
 // start puts a plan to work and opens its run.
-func start(a *app, p plan.Plan) tea.Cmd {
+func start(a *app, p plan.Plan) tea.Cmd { return startTyped(a, p, "") }
+
+// startTyped is start for a plan for which a name was typed.
+func startTyped(a *app, p plan.Plan, typed string) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		r, err := a.desk.Start(a.ctx, p)
+		r, err := a.desk.StartTyped(a.ctx, p, typed)
 		if err != nil {
 			return "", nil, err
 		}
 		return "", func(a *app) tea.Cmd {
-			if _, isPlan := a.top().(*planScreen); isPlan {
+			switch a.top().(type) {
+			case *planScreen, *stateScreen:
 				a.pop()
 			}
 			s := newRun(r.ID)

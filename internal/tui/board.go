@@ -340,9 +340,13 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 		return t.soon.Render(t.glyph("× ", "x ") + s.LeaseText(now))
 	}
 	lead := ""
-	if s.State == site.Parked {
-		lead = t.soon.Render("parked ")
-		w -= 7
+	if s.State == site.Parked || s.Front != nil {
+		word := "parked "
+		if s.Front != nil {
+			word = string(s.Front.Kind) + " "
+		}
+		lead = t.soon.Render(word)
+		w -= len(word)
 	}
 	switch s.Lease.Phase(now) {
 	case site.Held:

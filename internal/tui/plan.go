@@ -349,28 +349,31 @@ func (p *planScreen) left(a *app, w int) []string {
 	t := a.theme
 	var out []string
 	for i, c := range p.choicesFor() {
-		value := ""
 		if c.typed != nil {
-			value = plain(c.raw(p))
-			if i == p.at {
-				value += "_"
-			} else if value == "" {
-				value = "-"
-			}
-		} else {
-			value = c.text(p)
-		}
-		line := t.fit("  "+c.label, 20)
-		if i == p.at {
-			if c.turn != nil {
-				value = t.glyph("‹ ", "< ") + value + t.glyph(" ›", " >")
-			}
-			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(line[1:])+t.chosen.Render(t.fit(" "+value, w-22)))
+			out = append(out, t.choiceLine(c.label, plain(c.raw(p)), true, false, i == p.at, w))
 			continue
 		}
-		out = append(out, t.soft.Render(line)+" "+t.ink.Render(t.fit(value, w-22)))
+		out = append(out, t.choiceLine(c.label, c.text(p), false, true, i == p.at, w))
 	}
 	return append(out, "", t.soft.Render("  "+p.choicesFor()[p.at].help))
+}
+
+// choiceLine draws a choice: a text that is typed, or one of several values.
+func (t *theme) choiceLine(label, value string, typed, turns, here bool, w int) string {
+	line := t.fit("  "+label, 20)
+	switch {
+	case typed && here:
+		value += "_"
+	case typed && value == "":
+		value = "-"
+	}
+	if !here {
+		return t.soft.Render(line) + " " + t.ink.Render(t.fit(value, w-22))
+	}
+	if turns {
+		value = t.glyph("‹ ", "< ") + value + t.glyph(" ›", " >")
+	}
+	return t.key.Render(t.glyph("▶", ">")) + t.ink.Bold(true).Render(line[1:]) + t.chosen.Render(t.fit(" "+value, w-22))
 }
 
 // right tells what follows from the choices.

@@ -85,6 +85,9 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 	case "c", "enter":
 		return planned(a, "restore point "+x.ID, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
 	case "r":
+		if x.Site.ID == p.id {
+			return openRestore(a, x), true
+		}
 		if s, ok := a.find(p.id); ok && s.Role == site.Copy {
 			return planned(a, s.Name, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.BackInput(a.ctx, s.ID, x) }), true
 		}
@@ -187,10 +190,7 @@ func (p *pointsScreen) keys(a *app) []hint {
 		return []hint{{"n", "take one"}, {"s", "schedule"}, {"Esc", "back"}}
 	}
 	back := []hint{{"n", "take one"}, {"c", "copy"}}
-	if s, ok := a.find(p.id); ok && s.Role == site.Copy && p.list[max(0, min(p.cursor, len(p.list)-1))].Site.ID == s.Origin {
-		back = append(back, hint{"r", "back to it"})
-	}
-	return append(back, []hint{{"d", "changes"}, {"f", "files"}, {"t", "SQL"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
+	return append(back, []hint{{"r", "back to it"}, {"d", "changes"}, {"f", "files"}, {"t", "SQL"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
 }
 
 func (p *pointsScreen) words() []hint {
