@@ -196,13 +196,20 @@ func (r Run) Took(now time.Time) time.Duration {
 func (p Part) Amount() string {
 	var out []string
 	if p.Files > 0 {
-		out = append(out, site.Number(p.Files)+" files")
+		out = append(out, counted(p.Files, "file"))
 	}
 	if p.Rows > 0 {
-		out = append(out, site.Number(p.Rows)+" rows")
+		out = append(out, counted(p.Rows, "row"))
 	}
 	if p.Bytes > 0 {
 		out = append(out, site.Size(p.Bytes))
 	}
 	return strings.Join(out, ", ")
+}
+
+func counted(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return site.Number(n) + " " + what + "s"
 }

@@ -149,8 +149,11 @@ func (r *runScreen) view(a *app, w, h int) []string {
 func (r *runScreen) leads(t *theme) string {
 	p := r.run.Plan
 	to := t.badge(site.Copy) + " " + t.mark(p.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(p.Target.Name))
-	if p.Kind == plan.Keep {
+	switch p.Kind {
+	case plan.Keep:
 		to = t.ink.Bold(true).Render("the depot")
+	case plan.Restore, plan.Reset:
+		to = t.ink.Bold(true).Render(plain(p.Words))
 	}
 	return t.ink.Render(t.glyph("  →  ", "  ->  ")) + to
 }

@@ -32,7 +32,7 @@ func (c *Clean) words() string {
 		parts = append(parts, "a site without what "+w.Plugin+" keeps")
 	}
 	if len(c.Tidy) > 0 {
-		parts = append(parts, "without "+strings.Join(c.Tidy, ", ")+" that are not needed")
+		parts = append(parts, map[bool]string{true: "a site "}[len(parts) == 0]+"without "+strings.Join(c.Tidy, ", "))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -324,14 +324,14 @@ func (x *runner) clearStage(ctx context.Context, s site.Site) error {
 func stepsOf(files, database bool, bytes, rows int64) []plan.Step {
 	out := []plan.Step{{Name: "reserve", Title: "take the site"}}
 	if files {
-		out = append(out, plan.Step{Name: "stage", Title: "bring the files beside it", Work: bytes, Unit: plan.Bytes})
+		out = append(out, plan.Step{Name: "stage", Title: "bring the files", Work: bytes, Unit: plan.Bytes})
 	}
-	out = append(out, plan.Step{Name: "close", Title: "put a notice before visitors"}, plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes})
+	out = append(out, plan.Step{Name: "close", Title: "show a notice"}, plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes})
 	if database {
 		out = append(out, plan.Step{Name: "tables", Title: "exchange the tables", Work: rows, Unit: plan.Rows})
 	}
 	if files {
 		out = append(out, plan.Step{Name: "files", Title: "exchange the files"})
 	}
-	return append(out, plan.Step{Name: "prove", Title: "compare with what it should be", Work: rows, Unit: plan.Rows}, plan.Step{Name: "open", Title: "show it again"})
+	return append(out, plan.Step{Name: "prove", Title: "compare all of it", Work: rows, Unit: plan.Rows}, plan.Step{Name: "open", Title: "show it again"})
 }

@@ -52,7 +52,7 @@ func Plan(in Input) plan.Plan {
 	case s.Role == site.Live && s.Stack != "wordpress":
 		note(site.Warn, "notice", "visitors see the site while its files are exchanged, one by one", "do it when nobody is there")
 	case s.Role == site.Live:
-		note(site.Warn, "live", "this is a live site: visitors see a notice from before the restore point is taken until all is compared", "do it when few are there; nothing that they do meanwhile can be lost")
+		note(site.Warn, "live", "visitors of this live site see a notice until all is compared", "do it when few are there")
 	}
 	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes", "alibi restore "+s.Name+" undoes it")
 	if in.Unique > 0 {

@@ -282,6 +282,11 @@ func cancelAt(d func() *desk.Desk, moment *string) func(*desk.Options) {
 	}
 }
 
+// watching tells of each step of each run as it begins, goes on or ends.
+func watching(tell func(step string)) func(*desk.Options) {
+	return func(o *desk.Options) { o.Observe = func(m work.Moment) { tell(m.Step + " " + m.Phase) } }
+}
+
 func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 	var w *demotest.World
 	moment := ""

@@ -1,0 +1,80 @@
+package tui
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/depot"
+	"alibi/internal/op/keep"
+	"alibi/internal/site"
+)
+
+func TestRestoringAndResettingOnTheScreens(t *testing.T) {
+	w, p := world(t)
+	ctx := context.Background()
+	live := w.Site("https://skerryline.example")
+	pl, err := w.Desk.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
+	require.NoError(t, err)
+	require.Empty(t, w.Run(pl).Error)
+	s := w.Copy(live.Name, "near")
+	require.NoError(t, w.Spoil("row-extra", s))
+	p.run(p.a.load())
+
+	// A live site is only written to once its name was typed.
+	p.press("/", "near", "enter", "R")
+	p.until("1 restore point,")
+	p.press("r")
+	p.until("GOES", "STAYS", "visitors of this live site see a notice", "database /srv")
+	p.press("right")
+	p.until("the whole database")
+	p.press("tab", "wp-content")
+	p.until("(wp-content)")
+	p.press("enter")
+	p.sees("Type its name to go on:")
+	p.press("near", "enter")
+	p.sees("that is not its name")
+	p.press("ctrl+u", live.Name, "enter")
+	p.until("run: restoring of " + live.Name)
+	p.until("are what they should be", "show it again")
+	p.press("esc", "esc")
+
+	// A copy is cleaned, and what goes is said before.
+	p.press("down", "z")
+	p.until("GOES", "table sk_posts", "GENTLER", "wp-content/plugins/tide-table")
+	p.press("tab", "right")
+	p.until("taken out")
+	p.press("tab", "tab", "tab", "no-such")
+	p.until("can't be kept")
+	p.press("enter")
+	p.sees("nothing of that name is there")
+	for range "no-such" {
+		p.press("backspace")
+	}
+	p.until("to a clean site")
+	p.press("enter")
+	p.until("run: reset of near", "left over")
+	rows, err := w.Desk.Record.Site(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Zero(t, rows.Facts.Has(site.Posts))
+	p.press("esc")
+
+	// What visitors see is chosen, and lifted again.
+	p.press("F", "ctrl+u", "park", "enter")
+	p.sees("Park near?")
+	p.press("enter")
+	p.until("parked")
+	p.press("F")
+	p.sees("Show visitors near again?")
+	p.press("enter")
+	p.sees("visitors see near again")
+	p.press("F", "ctrl+u", "abc", "enter")
+	p.sees("too short")
+	p.press("F", "ctrl+u", "made-up", "enter")
+	p.until("hidden")
+	p.press("up", "F", "ctrl+u", "maintenance", "enter")
+	p.sees("It is live: visitors see it at once", "Type its name")
+	p.press("esc")
+}
