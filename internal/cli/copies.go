@@ -205,15 +205,17 @@ func (a *app) carryOutTyped(ctx context.Context, d *desk.Desk, p plan.Plan, type
 func printPlan(w io.Writer, p plan.Plan) {
 	fmt.Fprintf(w, "%s of %s %s", p.Kind.Title(), strings.ToUpper(string(p.Origin.Role)), p.Origin.Name)
 	switch {
-	case p.Kind == plan.Restore || p.Kind == plan.Reset:
+	case p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Archive:
 		fmt.Fprintf(w, " to %s", p.Words)
+	case p.Kind == plan.Import:
+		fmt.Fprintf(w, " from %s", p.Words)
 	case p.Kind != plan.Keep:
 		fmt.Fprintf(w, " -> %s", p.Target.Address())
 	}
 	fmt.Fprintln(w)
 	table(w, func(row func(...string)) {
-		if p.Kind == plan.Keep {
-			row("keeps", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
+		if p.Kind == plan.Keep || p.Kind == plan.Archive || p.Kind == plan.Import {
+			row("keeps", strings.TrimSuffix(fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)), ", 0 B"))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 		} else if p.Kind == plan.Restore || p.Kind == plan.Reset {
 			printParts(row, p)

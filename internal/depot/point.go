@@ -44,9 +44,11 @@ type Point struct {
 type Kind string
 
 const (
-	ByHand   Kind = "hand"
-	BySched  Kind = "schedule"
-	BeforeOp Kind = "before" // before something was written over the site
+	ByHand  Kind = "hand"
+	BySched Kind = "schedule"
+	// FromArchive is one that was read from an archive.
+	FromArchive Kind = "archive"
+	BeforeOp    Kind = "before" // before something was written over the site
 )
 
 // Kept is one table of a point.

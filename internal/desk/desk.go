@@ -27,6 +27,7 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
 	"alibi/internal/op/remove"
 	"alibi/internal/op/reset"
@@ -136,6 +137,8 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
 		plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+		plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
+		plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
 	}})
 	return d, err

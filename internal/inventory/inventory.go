@@ -378,6 +378,24 @@ func (in *Inventory) Unfinished(ctx context.Context) ([]plan.Run, error) {
 	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running') ORDER BY made")
 }
 
+// Notes gives the notes whose keys begin with a word, by the rest of their keys.
+func (in *Inventory) Notes(ctx context.Context, prefix string) (map[string]string, error) {
+	rows, err := in.db.QueryContext(ctx, "SELECT key, value FROM notes WHERE substr(key, 1, ?) = ?", len(prefix), prefix)
+	if err != nil {
+		return nil, fmt.Errorf("reading the record: %w", err)
+	}
+	defer rows.Close()
+	out := map[string]string{}
+	for rows.Next() {
+		var k, v string
+		if err := rows.Scan(&k, &v); err != nil {
+			return nil, err
+		}
+		out[k[len(prefix):]] = v
+	}
+	return out, rows.Err()
+}
+
 // AskCancel notes the wish that a run stop; whoever carries it out looks for it.
 func (in *Inventory) AskCancel(ctx context.Context, id string, at time.Time) error {
 	return in.exec(ctx, "UPDATE runs SET cancel = ? WHERE id = ?", at.UnixNano(), id)

@@ -24,6 +24,8 @@ const (
 	Rehearse Kind = "rehearse" // a restore point, by making a copy of it
 	Restore  Kind = "restore"  // a site, to a restore point
 	Reset    Kind = "reset"    // a site, to a clean state
+	Archive  Kind = "archive"  // a site, into a file
+	Import   Kind = "import"   // of an archive
 )
 
 // Brings tells whether a copy is there when the operation is done.

@@ -1,6 +1,11 @@
 package site
 
-import "fmt"
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+)
 
 // Quota bounds what copies may take; 0 means no bound.
 type Quota struct {
@@ -49,4 +54,22 @@ func Size(n int64) string {
 		}
 	}
 	return ""
+}
+
+// units are those in which people write sizes.
+var units = map[string]int64{"": 1, "B": 1, "K": 1 << 10, "KIB": 1 << 10, "KB": 1000, "M": 1 << 20, "MIB": 1 << 20, "MB": 1e6, "G": 1 << 30, "GIB": 1 << 30, "GB": 1e9, "T": 1 << 40, "TIB": 1 << 40, "TB": 1e12}
+
+// ParseSize reads a size as people write it: 500MB, 2GiB, 64k; "" is 0.
+func ParseSize(s string) (int64, error) {
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return 0, nil
+	}
+	digits := strings.TrimRight(s, "bBkKmMgGtTiI ")
+	n, err := strconv.ParseInt(digits, 10, 64)
+	unit, ok := units[strings.ToUpper(strings.TrimSpace(s[len(digits):]))]
+	if err != nil || !ok || n <= 0 || n > math.MaxInt64/unit {
+		return 0, fmt.Errorf("%q is no size: write a number and a unit, such as 500MB or 2GiB", s)
+	}
+	return n * unit, nil
 }

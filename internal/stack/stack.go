@@ -67,6 +67,8 @@ type Stack interface {
 	Shelves() []Shelf
 	// BareTheme is the theme that a clean site has; "" where there are none.
 	BareTheme(f site.Facts) string
+	// Redact takes out of a site what nobody else may know.
+	Redact(prefix string) Redaction
 	// Owns tells which tables of a database are a site's own: others may stand
 	// beside them.
 	Owns(s tables.Schema, prefix string) func(table string) bool
@@ -96,6 +98,13 @@ func (c Change) Quiet(r site.Rule) bool {
 type Content struct {
 	Kinds []site.Kind
 	Items []int64
+}
+
+// Redaction takes secrets out of files and rows.
+type Redaction struct {
+	Has  func(path string) bool // the file holds some
+	File func(path string, text []byte) []byte
+	Row  func(t tables.Table, r tables.Row) tables.Row
 }
 
 // Rows chooses rows of a table.

@@ -96,3 +96,17 @@ func inOrder(list []tables.Object) (out []tables.Object) {
 	}
 	return out
 }
+
+// Typed makes values that were read from a dump what a snapshot gives: each as
+// its column keeps it.
+func Typed(t tables.Table, values []tables.Value) {
+	for i, c := range t.Columns {
+		if values[i].Kind == tables.Null {
+			continue
+		}
+		if values[i].Bytes == nil {
+			values[i].Bytes = []byte{}
+		}
+		values[i] = newColumn(c).value(values[i].Bytes)
+	}
+}
