@@ -33,8 +33,9 @@ const version = 1
 const about = "depot.json"
 
 type aboutDoc struct {
-	Format  string `json:"format"`
-	Version int    `json:"version"`
+	Format     string `json:"format"`
+	Version    int    `json:"version"`
+	Encryption string `json:"encryption,omitempty"` // "age", or none; this file never is
 }
 
 // Depot is an open one. It is safe for concurrent use.
@@ -57,8 +58,8 @@ type place struct {
 	at, size    int32 // in the block
 }
 
-// Open opens a depot; an empty store becomes one.
-func Open(ctx context.Context, store Store) (*Depot, error) {
+// Open opens a depot; an empty store becomes one, encrypted if there are keys.
+func Open(ctx context.Context, store Store, keys ...*Key) (*Depot, error) {
 	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(compressors), zstd.WithDecoderMaxMemory(1<<30))
 	if err != nil {
 		return nil, err
@@ -75,11 +76,16 @@ func Open(ctx context.Context, store Store) (*Depot, error) {
 				return nil, fmt.Errorf("%w: it holds %s but no %s; name an empty folder", ErrForeign, s.Name, about)
 			}
 		}
-		doc, err := json.Marshal(aboutDoc{"alibi-depot", version})
+		doc := aboutDoc{Format: "alibi-depot", Version: version}
+		if len(keys) > 0 {
+			doc.Encryption = "age"
+			d.store = &sealed{store, keys}
+		}
+		text, err := json.Marshal(doc)
 		if err != nil {
 			return nil, err
 		}
-		return d, store.Put(ctx, about, append(doc, '\n'))
+		return d, store.Put(ctx, about, append(text, '\n'))
 	}
 	if err != nil {
 		return nil, err
@@ -90,6 +96,14 @@ func Open(ctx context.Context, store Store) (*Depot, error) {
 	}
 	if doc.Version > version {
 		return nil, fmt.Errorf("%w: it was written by a later version (%d); this one reads up to %d: bring Alibi up to date", ErrForeign, doc.Version, version)
+	}
+	switch {
+	case doc.Encryption == "" && len(keys) > 0:
+		return nil, errors.New("the depot is not encrypted, and a key is set for it: name an empty place for an encrypted one, or take the key out of the configuration")
+	case doc.Encryption != "" && (doc.Encryption != "age" || len(keys) == 0):
+		return nil, fmt.Errorf("%w: set depot.key in the configuration to the file that holds it", ErrLocked)
+	case doc.Encryption != "":
+		d.store = &sealed{store, keys}
 	}
 	return d, nil
 }
@@ -105,10 +119,17 @@ func (d *Depot) load(ctx context.Context, again bool) error {
 	if err != nil {
 		return err
 	}
+	known := make(map[string][]block, len(d.packs)) // a pack never changes
+	for i, name := range d.packs {
+		known[name] = d.blocks[i]
+	}
 	indexes := make([][]block, len(list))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(8)
 	for i, s := range list {
+		if indexes[i] = known[s.Name]; indexes[i] != nil {
+			continue
+		}
 		g.Go(func() (err error) {
 			indexes[i], err = readIndex(gctx, d.store, d.dec, s)
 			if errors.Is(err, ErrDamaged) {

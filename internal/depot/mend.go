@@ -39,8 +39,10 @@ func (d *Depot) Mend(ctx context.Context) (out Mended, err error) {
 		if err := d.repack(ctx, whole); err != nil {
 			return err
 		}
-		if err := d.store.Put(ctx, setAside+path.Base(name), data); err != nil {
-			return fmt.Errorf("setting %s aside: %w", name, err)
+		if data != nil { // else it can't even be decrypted
+			if err := d.store.Put(ctx, setAside+path.Base(name), data); err != nil {
+				return fmt.Errorf("setting %s aside: %w", name, err)
+			}
 		}
 		if err := d.store.Remove(ctx, name); err != nil {
 			return err

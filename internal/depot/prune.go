@@ -214,7 +214,10 @@ func (d *Depot) damaged(ctx context.Context, tell func(bytes int64), give func(n
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		if err == nil && packName(data) != s.Name {
+		switch {
+		case errors.Is(err, ErrDamaged): // it is encrypted, and can't be decrypted any more
+			err = give(s.Name, nil)
+		case err == nil && packName(data) != s.Name:
 			err = give(s.Name, data)
 		}
 		if err != nil {

@@ -36,7 +36,9 @@ type Front struct {
 
 // Depot says where restore points are kept.
 type Depot struct {
-	Path string `toml:"path" comment:"a folder for restore points; empty: one in Alibi's own. It should be on another disk than the sites"`
+	Path        string `toml:"path" comment:"a folder for restore points, or a bucket: s3://HOST/BUCKET/FOLDER; empty: a folder in Alibi's own. It should be on another disk than the sites"`
+	Credentials string `toml:"credentials" comment:"file with the key to the bucket, as S3 programs share it; or set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY"`
+	Key         string `toml:"key" comment:"file with an age key (AGE-SECRET-KEY-1...): everything in the depot is then encrypted for it. Keep a copy of it elsewhere"`
 }
 
 // Runtime says what copies run on.

@@ -66,11 +66,13 @@ type Desk struct {
 	opt     Options
 	logFile *os.File
 
-	mu    sync.Mutex
-	depot *depot.Depot
-	hosts map[string]host.Host
-	phps  func() []php.PHP
-	own   *mariadb.Server // a database server of our own, if one was needed and this process started it
+	mu     sync.Mutex
+	depot  *depot.Depot
+	kept   map[site.ID]Kept // what a bucket had when it was asked last
+	keptAt time.Time
+	hosts  map[string]host.Host
+	phps   func() []php.PHP
+	own    *mariadb.Server // a database server of our own, if one was needed and this process started it
 }
 
 // DefaultHome is $XDG_DATA_HOME/alibi.

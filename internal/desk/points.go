@@ -16,6 +16,7 @@ import (
 	"alibi/internal/depot"
 	"alibi/internal/depot/kept"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -29,12 +30,39 @@ func (d *Desk) Depot(ctx context.Context) (*depot.Depot, error) {
 	if d.depot != nil {
 		return d.depot, nil
 	}
-	store, err := depot.Open(ctx, depot.Folder(d.DepotPath()))
+	store, err := d.openDepot(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("opening the depot %s: %w", d.DepotPath(), err)
 	}
 	d.depot = store
 	return store, nil
+}
+
+// openDepot opens the place that the configuration names: a folder, or a bucket.
+func (d *Desk) openDepot(ctx context.Context) (*depot.Depot, error) {
+	var keys []*depot.Key
+	if file := d.Config.Depot.Key; file != "" {
+		list, err := export.Keys(file, func(n string) (io.ReadCloser, error) { return os.Open(n) })
+		if err != nil {
+			return nil, err
+		}
+		for _, k := range list {
+			if own, ok := k.(*depot.Key); ok {
+				keys = append(keys, own)
+			}
+		}
+		if len(keys) == 0 {
+			return nil, fmt.Errorf("%s holds no key that begins with AGE-SECRET-KEY-1", file)
+		}
+	}
+	if place := d.DepotPath(); depot.IsBucket(place) {
+		b, err := depot.OpenBucket(ctx, place, d.Config.Depot.Credentials)
+		if err != nil {
+			return nil, err
+		}
+		return depot.Open(ctx, b, keys...)
+	}
+	return depot.Open(ctx, depot.Folder(d.DepotPath()), keys...)
 }
 
 // DepotPath is where the depot is.
@@ -70,17 +98,32 @@ func (d *Desk) Points(ctx context.Context, of site.ID) (out []Point, bad []error
 	return out, bad, err
 }
 
+// keptFor is how long what a bucket has is known.
+const keptFor = time.Minute
+
 // keptOf sums up what the depot has, if there is one. That it can't be read is
 // told where its restore points are shown.
-func (d *Desk) keptOf(ctx context.Context) map[site.ID]Kept {
-	if _, err := os.Stat(d.DepotPath()); err != nil {
+func (d *Desk) keptOf(ctx context.Context) (out map[site.ID]Kept) {
+	if depot.IsBucket(d.DepotPath()) {
+		d.mu.Lock()
+		known, at := d.kept, d.keptAt
+		d.mu.Unlock()
+		if d.Now().Sub(at) < keptFor { // asking costs time and money there
+			return known
+		}
+	} else if _, err := os.Stat(d.DepotPath()); err != nil {
 		return nil // nothing was kept yet, and looking makes no depot
 	}
 	list, _, err := d.Points(ctx, "")
 	if err != nil {
 		return nil
 	}
-	out := map[site.ID]Kept{}
+	defer func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.kept, d.keptAt = out, d.Now()
+	}()
+	out = map[site.ID]Kept{}
 	for _, p := range list {
 		k := out[p.Site.ID]
 		if k.Points++; k.Points == 1 {
