@@ -12,9 +12,8 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/sqlite"
 	"alibi/internal/tree"
 )
 
@@ -134,11 +133,7 @@ func (w *writer) database(src Source) error {
 	if src.Redact != nil {
 		snap = redacted{snap, src.Redact}
 	}
-	dump := mysql.Dump
-	if snap.Schema().Engine == "sqlite" {
-		dump = sqlite.Dump
-	}
-	if err := dump(w.ctx, snap, (*sqlParts)(w)); err != nil {
+	if err := stack.Dump(w.ctx, snap, (*sqlParts)(w)); err != nil {
 		return err
 	}
 	return w.part()

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"time"
 
@@ -69,8 +68,8 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	}
 	for _, s := range []string{f.runtime.Memory, f.runtime.Upload} {
 		if s != "" {
-			if _, err := size(s); err != nil {
-				return usageError{err}
+			if _, err := site.ParseSize(s); err != nil || strings.Trim(s, "0123456789KMG") != "" {
+				return usageError{fmt.Errorf("%q is no size that PHP knows: write 256M or 1G", s)}
 			}
 		}
 	}
@@ -81,7 +80,7 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 		c.Lease, c.Hold = 0, f.hold
 	}
 	if f.larger != "" {
-		if c.Larger, err = size(f.larger); err != nil {
+		if c.Larger, err = site.ParseSize(f.larger); err != nil {
 			return usageError{err}
 		}
 	}
@@ -98,23 +97,6 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 		c.Quiet = quiet
 	}
 	return nil
-}
-
-func size(in string) (int64, error) {
-	unit := int64(1)
-	switch {
-	case strings.HasSuffix(in, "K"):
-		unit = 1 << 10
-	case strings.HasSuffix(in, "M"):
-		unit = 1 << 20
-	case strings.HasSuffix(in, "G"):
-		unit = 1 << 30
-	}
-	n, err := strconv.ParseInt(strings.TrimRight(in, "KMG"), 10, 32)
-	if err != nil || n < 1 {
-		return 0, fmt.Errorf("%q is no size: write 500K, 10M or 1G", in)
-	}
-	return n * unit, nil
 }
 
 func (a *app) copy() *cobra.Command {
@@ -362,6 +344,7 @@ func (a *app) expire() *cobra.Command {
 		return d.Expire(ctx, s.ID)
 	})
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held or has changes that are nowhere else")
+	c.Aliases = []string{"delete"}
 	return c
 }
 
@@ -380,7 +363,7 @@ func (a *app) bringBack() *cobra.Command {
 
 func (a *app) remove() *cobra.Command {
 	var confirm string
-	c := &cobra.Command{Use: "remove COPY", Short: "Remove a copy for good, with everything made for it", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	c := &cobra.Command{Use: "remove COPY", Aliases: []string{"purge"}, Short: "Remove a copy for good, with everything made for it", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanRemove(ctx, s.ID)
 			if err != nil {

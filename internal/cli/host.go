@@ -9,6 +9,7 @@ import (
 
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
+	"alibi/internal/site"
 )
 
 func (a *app) host() *cobra.Command {
@@ -55,7 +56,7 @@ func (a *app) hostSet() *cobra.Command {
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			if bandwidth != "" {
 				var err error
-				if to.Limits.Bandwidth, err = size(bandwidth); err != nil {
+				if to.Limits.Bandwidth, err = site.ParseSize(bandwidth); err != nil {
 					return usageError{err}
 				}
 			}

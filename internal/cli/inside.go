@@ -79,7 +79,7 @@ func (a *app) pointFiles() *cobra.Command {
 }
 
 func (a *app) pointDump() *cobra.Command {
-	return &cobra.Command{Use: "dump POINT FILE", Short: "Write the tables of a restore point as SQL", Long: "Write the tables, views, triggers, routines and events of a restore point to a new file on this machine, as statements that the client of MariaDB or MySQL loads: mariadb --comments DATABASE <FILE. It holds what the site's database held, passwords' digests and addresses too; only you may read it.", Args: args(cobra.ExactArgs(2)),
+	return &cobra.Command{Use: "dump POINT FILE", Short: "Write the tables of a restore point as SQL", Long: "Write the tables, views, triggers, routines and events of a restore point to a new file on this machine, as statements that the client of MariaDB or MySQL loads (mariadb --comments DATABASE <FILE), or SQLite's shell (sqlite3 NEW.db <FILE). It holds what the site's database held, passwords' digests and addresses too; only you may read it.", Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			p, err := d.FindPoint(ctx, given[0])
 			if err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"alibi/internal/depot"
 	"alibi/internal/desk"
+	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -187,6 +188,31 @@ func (w *World) remember(ctx context.Context, d *desk.Desk) error {
 			return err
 		}
 		if err := w.carried(ctx, d, p); err != nil {
+			return err
+		}
+	}
+	return w.archived(ctx, d)
+}
+
+// archived keeps two further sites, and writes one into an archive.
+func (w *World) archived(ctx context.Context, d *desk.Desk) error {
+	for name, age := range map[string]time.Duration{"tickets.skerryline.example": 4 * day, "islands.skerryline.example": 26 * time.Hour} {
+		w.back.Store(int64(age))
+		s, err := d.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		p, err := d.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.ByHand})
+		if err == nil {
+			err = w.carried(ctx, d, p)
+		}
+		if err == nil && name[0] == 't' {
+			p, err = d.PlanArchive(ctx, s, nil, export.Choices{To: filepath.Join(w.Home, "archives", export.Name(s, w.Now(), false))})
+			if err == nil {
+				err = w.carried(ctx, d, p)
+			}
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -45,7 +45,7 @@ func (d *Desk) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.
 	}
 	free, err := m.Free(ctx, filepath.Dir(to))
 	if err != nil {
-		return plan.Plan{}, fmt.Errorf("the folder of the archive: %w", err)
+		free = 0 // the folder is made when it is written
 	}
 	return export.Plan(s, c, point, free, d.Now())
 }

@@ -21,10 +21,11 @@ type Config struct {
 	Hosts   string     `toml:"hosts" comment:"the hosts file in which names of live sites can be pointed at copies; empty: the system's"`
 	Gateway Gateway    `toml:"gateway"`
 	Lease   LeaseRules `toml:"lease"`
-	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies"`
+	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies, and quota.hosts.NAME bounds copies and bytes on one host"`
 	Runtime Runtime    `toml:"runtime"`
 	Depot   Depot      `toml:"depot"`
 	Front   Front      `toml:"front"`
+	Cost    CostRates  `toml:"cost"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 }
@@ -32,6 +33,12 @@ type Config struct {
 // Front is what visitors of parked sites are told.
 type Front struct {
 	Contact string `toml:"contact" comment:"a mail or web address for visitors of parked sites"`
+}
+
+// CostRates are what copies cost.
+type CostRates struct {
+	Currency string             `toml:"currency" comment:"such as EUR"`
+	Hosts    map[string]float64 `toml:"hosts" comment:"what a copy costs an hour, by host"`
 }
 
 // Depot says where restore points are kept.

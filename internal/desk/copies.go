@@ -129,11 +129,13 @@ func (d *Desk) places(ctx context.Context, in *clone.Input) error {
 }
 
 func use(all []site.Site, origin site.ID) site.Use {
-	var u site.Use
+	u := site.Use{Hosts: map[string]site.Bound{}}
 	for _, s := range all {
 		if s.Role == site.Copy {
 			u.Copies++
 			u.Bytes += s.Bytes()
+			on := u.Hosts[s.Host]
+			u.Hosts[s.Host] = site.Bound{Copies: on.Copies + 1, Bytes: on.Bytes + s.Bytes()}
 			if s.Origin == origin {
 				u.OfOrigin++
 			}

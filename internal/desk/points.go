@@ -20,7 +20,7 @@ import (
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/stack"
 )
 
 // Depot gives the depot of restore points, opened once.
@@ -174,11 +174,13 @@ func (d *Desk) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.P
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	in := keep.Input{Site: s, Choices: c, Depot: d.DepotPath(), Now: d.Now()}
-	list, _, err := d.Points(ctx, id)
+	in := keep.Input{Site: s, Choices: c, Depot: d.DepotPath(), Now: d.Now(), Quota: d.Config.Quota}
+	list, _, err := d.Points(ctx, "")
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	in.Use = useOfDepot(list, id)
+	list = slices.DeleteFunc(list, func(p Point) bool { return p.Site.ID != id })
 	if len(list) > 0 {
 		in.Last = &list[0].Point
 	}
@@ -328,7 +330,7 @@ func (d *Desk) Dump(ctx context.Context, p Point, to string) (size int64, err er
 	if err != nil {
 		return 0, fmt.Errorf("writing the tables: %w; nothing is written over", err)
 	}
-	err = mysql.Dump(ctx, snap, f)
+	err = stack.Dump(ctx, snap, f)
 	if err == nil {
 		size, err = f.Seek(0, io.SeekCurrent)
 	}

@@ -205,6 +205,11 @@ func (in *Inventory) Sites(ctx context.Context) ([]site.Site, error) {
 	return collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE state <> 'gone' ORDER BY name")
 }
 
+// AllSites lists all sites by name, also those that are gone.
+func (in *Inventory) AllSites(ctx context.Context) ([]site.Site, error) {
+	return collect[site.Site](ctx, in.db, "SELECT doc FROM sites ORDER BY name")
+}
+
 // Site finds a site by its ID, also one that is gone.
 func (in *Inventory) Site(ctx context.Context, id site.ID) (site.Site, error) {
 	l, err := collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE id = ?", string(id))

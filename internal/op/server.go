@@ -141,6 +141,9 @@ func (e *Env) Erase(ctx context.Context, id site.ID, name string) error {
 	}
 	_, err = e.Record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.State, s.Run = site.Gone, ""
+		if s.EndedAt.IsZero() {
+			s.EndedAt = e.Now()
+		}
 		return nil
 	})
 	if errors.Is(err, inventory.ErrUnknown) {

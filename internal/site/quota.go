@@ -12,6 +12,17 @@ type Quota struct {
 	Copies  int   `json:"copies" toml:"copies"`
 	Bytes   int64 `json:"bytes" toml:"bytes"`       // of all copies
 	PerSite int   `json:"per_site" toml:"per_site"` // copies of one origin
+
+	Points        int              `json:"points" toml:"points"`                   // restore points in all
+	PointsPerSite int              `json:"points_per_site" toml:"points_per_site"` // of one site, without those that Alibi takes before it writes
+	Depot         int64            `json:"depot" toml:"depot"`                     // bytes of the depot
+	Hosts         map[string]Bound `json:"hosts,omitempty" toml:"hosts"`           // of copies, by host
+}
+
+// Bound is a quota of one host.
+type Bound struct {
+	Copies int   `json:"copies" toml:"copies"`
+	Bytes  int64 `json:"bytes" toml:"bytes"`
 }
 
 // Use is what is taken now.
@@ -19,17 +30,48 @@ type Use struct {
 	Copies   int   `json:"copies"`
 	Bytes    int64 `json:"bytes"`
 	OfOrigin int   `json:"of_origin"`
+
+	Hosts map[string]Bound `json:"hosts,omitempty"` // by host
 }
 
-// Check tells whether one more copy of the given weight fits, and names the
-// tightest bound if it does not.
-func (q Quota) Check(u Use, bytes int64) *Finding {
+// DepotUse is what the depot has now.
+type DepotUse struct {
+	Points int   `json:"points"`
+	OfSite int   `json:"of_site"`
+	Bytes  int64 `json:"bytes"`
+}
+
+// CheckPoint tells whether one more restore point fits, and names the tightest
+// bound if it does not.
+func (q Quota) CheckPoint(u DepotUse) *Finding {
+	over := func(what string) *Finding {
+		return &Finding{Block, "quota", what, "thin them out: alibi points prune; or raise the bound under [quota] in the configuration"}
+	}
+	switch {
+	case q.PointsPerSite > 0 && u.OfSite >= q.PointsPerSite:
+		return over(fmt.Sprintf("this site has %d of %d restore points allowed", u.OfSite, q.PointsPerSite))
+	case q.Points > 0 && u.Points >= q.Points:
+		return over(fmt.Sprintf("there are %d of %d restore points allowed", u.Points, q.Points))
+	case q.Depot > 0 && u.Bytes >= q.Depot:
+		return over(fmt.Sprintf("the depot has %s of %s allowed", Size(u.Bytes), Size(q.Depot)))
+	}
+	return nil
+}
+
+// Check tells whether one more copy of the given weight fits on a host, and names
+// the tightest bound if it does not.
+func (q Quota) Check(u Use, host string, bytes int64) *Finding {
+	h, on := q.Hosts[host], u.Hosts[host]
 	over := func(what string) *Finding {
 		return &Finding{Block, "quota", what, "expire a copy that nobody needs, or raise the bound under [quota] in the configuration"}
 	}
 	switch {
 	case q.PerSite > 0 && u.OfOrigin >= q.PerSite:
 		return over(fmt.Sprintf("this site has %d of %d copies allowed", u.OfOrigin, q.PerSite))
+	case h.Copies > 0 && on.Copies >= h.Copies:
+		return over(fmt.Sprintf("there are %d of %d copies allowed on %s", on.Copies, h.Copies, host))
+	case h.Bytes > 0 && on.Bytes+bytes > h.Bytes:
+		return over(fmt.Sprintf("the copies on %s would take %s of %s allowed", host, Size(on.Bytes+bytes), Size(h.Bytes)))
 	case q.Copies > 0 && u.Copies >= q.Copies:
 		return over(fmt.Sprintf("there are %d of %d copies allowed", u.Copies, q.Copies))
 	case q.Bytes > 0 && u.Bytes+bytes > q.Bytes:

@@ -112,6 +112,7 @@ type Site struct {
 	MadeAt    time.Time `json:"made_at"`
 	PlacedAt  time.Time `json:"placed_at,omitzero"` // when its files and tables were last put in place
 	CheckedAt time.Time `json:"checked_at"`         // when it was last brought in line with its origin
+	EndedAt   time.Time `json:"ended_at,omitzero"`  // when it went off the air for good, or for now
 	Lease     Lease     `json:"lease"`
 	Quiet     []Rule    `json:"quiet,omitempty"`
 	Allow     []string  `json:"allow,omitempty"` // hosts that a copy may call in spite of its quiet rules

@@ -6,6 +6,7 @@ package stack
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"path"
 	"strings"
@@ -145,6 +146,14 @@ func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tab
 		return opened, nil
 	}
 	return nil, fmt.Errorf("a %s database can't be read: %w", db.Engine, tables.ErrRefused)
+}
+
+// Dump writes tables as statements that their engine's own client loads.
+func Dump(ctx context.Context, snap tables.Snapshot, to io.Writer) error {
+	if snap.Schema().Engine == "sqlite" {
+		return sqlite.Dump(ctx, snap, to)
+	}
+	return mysql.Dump(ctx, snap, to)
 }
 
 // sockets are where "localhost" is, by the habits of distributions.

@@ -15,13 +15,13 @@ func siteHints(s site.Site) []hint {
 	open := hint{"Enter", "open"}
 	switch {
 	case s.Role == site.Live:
-		return []hint{open, {"c", "copy"}, {"R", "restore points"}, {"i", "read anew"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
+		return []hint{open, {"c", "copy"}, {"R", "restore points"}, {"i", "read anew"}, {"A", "archive"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
 }
 
 // siteKey does what a key means for a site.
@@ -53,6 +53,8 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return openReset(a, s), true
 	case "F":
 		return askFront(a, s), true
+	case "A":
+		return askArchive(a, s, nil), true
 	}
 	if s.Role != site.Copy {
 		if key == "D" {

@@ -50,6 +50,7 @@ type app struct {
 	help    bool
 	asking  *question
 	program *tea.Program
+	marked  map[site.ID]bool // sites for what is done to several
 }
 
 // Run opens the interface and returns when it is closed. carried says that

@@ -101,7 +101,7 @@ func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 		b.finding = true
 		return nil, true
 	case "esc":
-		b.find = ""
+		b.find, a.marked = "", nil
 		return nil, true
 	case "s":
 		b.due = !b.due
@@ -114,6 +114,20 @@ func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 		return nil, true
 	case "l":
 		return openLeftovers(a), true
+	case "e":
+		a.push(&endsScreen{})
+		return nil, true
+	case "K":
+		a.push(&keptScreen{})
+		return nil, true
+	case "space":
+		if s, ok := b.current(a); ok {
+			a.toggleMark(s.ID)
+			b.move(1, len(b.rows), page)
+		}
+		return nil, true
+	case "B":
+		return askBulk(a), true
 	}
 	if s, ok := b.current(a); ok {
 		return siteKey(a, s, k.String())
@@ -147,7 +161,10 @@ func (b *boardScreen) keys(a *app) []hint {
 	if !ok {
 		return []hint{{"n", "add a site or host"}, {"q", "close"}}
 	}
-	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"q", "close"})
+	if len(a.marked) > 0 {
+		return []hint{{"B", "do to all that are marked"}, {"Space", "mark"}, {"Esc", "no marks"}}
+	}
+	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"e", "ends"}, hint{"K", "kept"}, hint{"Space", "mark"}, hint{"q", "close"})
 }
 
 func (b *boardScreen) words() []hint {
@@ -155,6 +172,7 @@ func (b *boardScreen) words() []hint {
 		{"LIVE", "visitors depend on it; Alibi only reads it"}, {"copy", "made by Alibi, to be tried on and thrown away"},
 		{"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both"},
 		{"the axis", "from now to a month ahead; a copy's bar ends when its lease does"}, {"held", "kept without an end, for the reason that stands there"},
+		{"e, K", "what ends and what was deleted; the depot's weight and the archives"}, {"Space, B", "mark sites, and do one thing to all of them"},
 		{"expired", "off the air; b brings it back until it is removed"}, {"evidence", "the checks that the copy equals its origin; v looks at them"},
 	}
 }
@@ -254,6 +272,7 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	t := a.theme
 	s := r.s
 	lead := pick(chosen, t.key.Render(t.glyph("▶", ">")), " ")
+	mark := pick(a.marked[s.ID], t.key.Render(t.glyph("•", "*")), " ")
 	name := t.badge(s.Role) + " " + t.mark(s.Mark()) + " "
 	if r.below > 0 {
 		name = "    " + t.copy.Render("copy") + " " + t.mark(s.Mark()) + " "
@@ -281,7 +300,7 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	if c.weight > 0 && s.Facts != nil {
 		weight = t.soft.Render(site.Size(s.Bytes()))
 	}
-	return lead + " " + name + t.soft.Render(t.fit(s.Host, c.host)) + t.soft.Render(t.fit(pick(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(weight, c.weight) + t.right(apart, c.apart) + t.fit(b.proof(a, s, c.proof > 3), c.proof) + t.fit(b.axis(a, s, c.axis), c.axis)
+	return lead + mark + name + t.soft.Render(t.fit(s.Host, c.host)) + t.soft.Render(t.fit(pick(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(weight, c.weight) + t.right(apart, c.apart) + t.fit(b.proof(a, s, c.proof > 3), c.proof) + t.fit(b.axis(a, s, c.axis), c.axis)
 }
 
 // versions are the two numbers that a site runs under, each in its column.

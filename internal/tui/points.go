@@ -103,6 +103,8 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 			}), nil
 		}}
 		return nil, true
+	case "A":
+		return askArchive(a, x.Site, &x), true
 	case "v":
 		return a.started(func() (plan.Plan, error) { return a.desk.PlanRehearse(a.ctx, x) }), true
 	case "D":
@@ -190,7 +192,7 @@ func (p *pointsScreen) keys(a *app) []hint {
 		return []hint{{"n", "take one"}, {"s", "schedule"}, {"Esc", "back"}}
 	}
 	back := []hint{{"n", "take one"}, {"c", "copy"}}
-	return append(back, []hint{{"r", "back to it"}, {"d", "changes"}, {"f", "files"}, {"t", "SQL"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
+	return append(back, []hint{{"r", "back to it"}, {"d", "changes"}, {"f", "files"}, {"A", "archive"}, {"t", "SQL"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
 }
 
 func (p *pointsScreen) words() []hint {

@@ -150,9 +150,9 @@ func (r *runScreen) leads(t *theme) string {
 	p := r.run.Plan
 	to := t.badge(site.Copy) + " " + t.mark(p.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(p.Target.Name))
 	switch p.Kind {
-	case plan.Keep:
+	case plan.Keep, plan.Import:
 		to = t.ink.Bold(true).Render("the depot")
-	case plan.Restore, plan.Reset:
+	case plan.Restore, plan.Reset, plan.Archive:
 		to = t.ink.Bold(true).Render(plain(p.Words))
 	}
 	return t.ink.Render(t.glyph("  →  ", "  ->  ")) + to

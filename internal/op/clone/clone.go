@@ -352,7 +352,7 @@ func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, str
 		}
 	}
 	if in.Over == nil {
-		if f := in.Quota.Check(in.Use, p.Bytes+p.Data); f != nil {
+		if f := in.Quota.Check(in.Use, p.Target.Host, p.Bytes+p.Data); f != nil {
 			p.Findings = append(p.Findings, *f)
 		}
 		return

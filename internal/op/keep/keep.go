@@ -33,6 +33,8 @@ type Input struct {
 	Depot   string // where it is, for people
 	Last    *depot.Point
 	Free    int64 // on the depot's disk; 0: unknown
+	Quota   site.Quota
+	Use     site.DepotUse
 	Now     time.Time
 }
 
@@ -48,6 +50,9 @@ func Plan(in Input) plan.Plan {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "busy", Text: "a run (" + in.Site.Run + ") is at work on " + in.Site.Name, Remedy: "wait for it or cancel it"})
 	case in.Site.State != site.Ready && in.Site.State != site.Parked && in.Site.State != site.Expired:
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: fmt.Sprintf("%s is %s: it is not whole", in.Site.Name, in.Site.State), Remedy: "resume or cancel its run first"})
+	}
+	if f := in.Quota.CheckPoint(in.Use); f != nil {
+		p.Findings = append(p.Findings, *f)
 	}
 	if in.Last != nil {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "shared", Text: "what did not change since the restore point of " + in.Last.Taken.Format("2 Jan 15:04") + " is not kept twice"})

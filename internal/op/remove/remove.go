@@ -73,7 +73,7 @@ func Expire(ctx context.Context, env *op.Env, id site.ID, who, why string) (site
 		case s.Run != "":
 			return fmt.Errorf("a run (%s) is at work on %s; cancel it first", s.Run, s.Name)
 		}
-		s.State, s.Lease.Held, s.Lease.Noticed = site.Expired, false, now
+		s.State, s.Lease.Held, s.Lease.Noticed, s.EndedAt = site.Expired, false, now, now
 		if s.Lease.Ends.IsZero() || s.Lease.Ends.After(now) {
 			s.Lease.Ends = now
 		}
@@ -94,7 +94,7 @@ func BringBack(ctx context.Context, env *op.Env, id site.ID, lease time.Duration
 		if s.State != site.Expired {
 			return fmt.Errorf("%s is %s: only an expired copy can be brought back", s.Name, s.State)
 		}
-		s.State, s.Lease = site.Ready, site.Begin(env.Now(), lease, s.Lease.Grace)
+		s.State, s.EndedAt, s.Lease = site.Ready, time.Time{}, site.Begin(env.Now(), lease, s.Lease.Grace)
 		return nil
 	})
 	if err != nil {

@@ -23,7 +23,7 @@ SET SESSION time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0, sql
 func Dump(ctx context.Context, snap tables.Snapshot, to io.Writer) error {
 	s := snap.Schema()
 	if s.Engine != "mysql" {
-		return fmt.Errorf("the tables are kept in %s, and can't be written as MariaDB's statements; a copy of the restore point has them in a file", s.Engine)
+		return fmt.Errorf("the tables are kept in %s, and can't be written as MariaDB's statements", s.Engine)
 	}
 	w := bufio.NewWriterSize(to, 1<<16)
 	fmt.Fprintf(w, "-- of a database with the character set %s and the collation %s\n%s", s.Settings["charset"], s.Settings["collation"], session)

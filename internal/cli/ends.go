@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"alibi/internal/desk"
+	"alibi/internal/draw"
+	"alibi/internal/site"
+)
+
+func (a *app) deleted() *cobra.Command {
+	return &cobra.Command{Use: "deleted", Short: "List deleted and expired copies that can be brought back", Long: "List copies that were deleted (alibi expire) or whose lease ended, and that can still be brought back: with their size, since when, and until when. alibi bring-back COPY does so; alibi remove COPY purges one at once.", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			list, err := d.Deleted(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				if len(list) == 0 {
+					fmt.Fprintln(w, "nothing is deleted")
+					return
+				}
+				table(w, func(row func(...string)) {
+					row("COPY", "OF", "SIZE", "SINCE", "PURGED")
+					for _, e := range list {
+						row(e.Site.Name, e.Of, site.Size(e.Site.Bytes()), site.Span(d.Now().Sub(e.Site.Lease.Noticed))+" ago", e.At.Local().Format("Mon 2 Jan 15:04"))
+					}
+				})
+			})
+		})}
+}
+
+func (a *app) ends() *cobra.Command {
+	return &cobra.Command{Use: "ends", Short: "List what ends by itself, the next first", Long: "List the ends of leases, and when copies that are off the air are removed for good, with what would be lost by each.", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			list, err := d.Ends(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				if len(list) == 0 {
+					fmt.Fprintln(w, "nothing ends by itself")
+					return
+				}
+				table(w, func(row func(...string)) {
+					row("WHEN", "COPY", "OF", "WHAT", "NOWHERE ELSE")
+					for _, e := range list {
+						what := "goes off the air"
+						if e.Purge {
+							what = "is removed for good"
+						}
+						lost := ""
+						if n := e.Site.Apart.Copy; n > 0 {
+							lost = fmt.Sprintf("%d changes", n)
+						}
+						row(e.At.Local().Format("Mon 2 Jan 15:04"), e.Site.Name, e.Of, what, lost)
+					}
+				})
+			})
+		})}
+}
+
+func (a *app) costs() *cobra.Command {
+	return &cobra.Command{Use: "costs", Short: "What copies have cost, by the hour", Long: "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them saved: the rest of the months that they had begun. The rates are set in the configuration, under [cost.hosts].", Args: args(cobra.NoArgs),
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
+			c, err := d.Costs(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(c, func(w io.Writer) {
+				table(w, func(row func(...string)) {
+					row("COPY", "HOST", "HOURS", "RATE", "COST", "SAVED")
+					for _, x := range c.Copies {
+						row(x.Name, x.Host, fmt.Sprintf("%.1f", x.Hours), fmt.Sprintf("%.4g", x.Rate), fmt.Sprintf("%.2f", x.Cost), fmt.Sprintf("%.2f", x.Saved))
+					}
+				})
+				fmt.Fprintf(w, "%s in all; ending copies saved %.2f\n", strings.TrimSpace(fmt.Sprintf("%.2f %s", c.Cost, c.Currency)), c.Saved)
+				if len(d.Config.Cost.Hosts) == 0 {
+					fmt.Fprintln(w, "no rates are set: see [cost.hosts] in the configuration")
+				}
+			})
+		})}
+}
+
+func (a *app) bulk() *cobra.Command {
+	var confirm, by, reason string
+	var dry bool
+	words := make([]string, len(desk.Acts))
+	for i, x := range desk.Acts {
+		words[i] = string(x)
+	}
+	c := &cobra.Command{Use: "bulk ACT SITE...", Short: "Do one thing to several sites, with one plan", Long: "Do one thing to several sites: " + strings.Join(words, ", ") + ". What it is done to, and what keeps it from being done to others, is shown first; where something would be lost it has to be confirmed, once for all. One that fails does not keep the others from being done.", Args: args(cobra.MinimumNArgs(2)), ValidArgs: words,
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			var ids []site.ID
+			for _, name := range given[1:] {
+				s, err := d.Find(ctx, name)
+				if err != nil {
+					return err
+				}
+				ids = append(ids, s.ID)
+			}
+			b, err := d.PlanBulk(ctx, desk.Act(given[0]), ids)
+			if err != nil {
+				return err
+			}
+			if by != "" {
+				if b.By, err = site.ParseSpan(by); err != nil {
+					return usageError{err}
+				}
+			}
+			b.Reason = cmp.Or(reason, b.Reason)
+			if dry {
+				return a.print(b, func(w io.Writer) { printBulk(w, b) })
+			}
+			if !a.json {
+				printBulk(a.out, b)
+			}
+			if b.Confirm != "" && confirm != b.Confirm {
+				return usageError{fmt.Errorf("nothing was done; to go on, say --confirm %q", b.Confirm)}
+			}
+			return a.kept(ctx, d, func() error {
+				done, err := d.RunBulk(ctx, b, confirm)
+				for _, x := range done {
+					if x.Run != "" {
+						if ferr := a.follow(ctx, d, x.Run); err == nil {
+							err = ferr
+						}
+					} else if x.Err == "" && !a.json {
+						fmt.Fprintf(a.out, "%s: done\n", x.Site)
+					}
+				}
+				return err
+			})
+		})}
+	c.Flags().StringVar(&confirm, "confirm", "", "the act and how many sites it is done to, such as \"remove 3\"")
+	c.Flags().StringVar(&by, "by", "", "with extend: by how much, such as 3d")
+	c.Flags().StringVar(&reason, "reason", "", "with hold: why")
+	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
+	return c
+}
+
+func printBulk(w io.Writer, b desk.Bulk) {
+	table(w, func(row func(...string)) {
+		for _, it := range b.Items {
+			if it.Cannot != "" {
+				row("not "+string(b.Act), it.Site.Name, it.Cannot)
+				continue
+			}
+			row(string(b.Act), it.Site.Name, site.Size(it.Site.Bytes()), it.Warning)
+		}
+	})
+	fmt.Fprintf(w, "%s in all\n", site.Size(b.Bytes))
+}
+
+func (a *app) draw() *cobra.Command {
+	c := &cobra.Command{Use: "draw", Short: "Draw the depot's weight or the calendar of leases, as SVG or PDF", Args: args(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	drawing := func(use, short string, make func(ctx context.Context, d *desk.Desk) (draw.Drawing, error)) *cobra.Command {
+		return &cobra.Command{Use: use + " FILE", Short: short, Long: short + ". The file's name ends with .svg or .pdf and says which; nothing is written over.", Args: args(cobra.ExactArgs(1)),
+			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+				g, err := make(ctx, d)
+				if err != nil {
+					return err
+				}
+				format := strings.TrimPrefix(filepath.Ext(given[0]), ".")
+				text, err := g.As(format)
+				if err != nil {
+					return usageError{err}
+				}
+				f, err := os.OpenFile(given[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+				if err != nil {
+					return fmt.Errorf("writing the drawing: %w", err)
+				}
+				_, err = f.Write(text)
+				if cerr := f.Close(); err == nil {
+					err = cerr
+				}
+				if err != nil {
+					return err
+				}
+				return a.print(map[string]any{"file": given[0], "bytes": len(text)}, func(w io.Writer) { fmt.Fprintln(w, given[0]) })
+			})}
+	}
+	c.AddCommand(drawing("depot", "Draw the weight of the depot over time, by site", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+		list, err := d.Weights(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return draw.Depot(series(list), d.Now())
+	}), drawing("leases", "Draw the calendar of leases", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+		list, err := d.Ends(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return draw.Leases(bars(list), d.Now())
+	}))
+	return c
+}
+
+func series(list []desk.Weight) (out []draw.Series) {
+	for _, w := range list {
+		s := draw.Series{Name: w.Name}
+		sum := int64(0)
+		for _, p := range w.Points {
+			sum += p.Added
+			s.At, s.Value = append(s.At, p.At), append(s.Value, float64(sum))
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func bars(list []desk.Ending) (out []draw.Bar) {
+	for _, e := range list {
+		b := draw.Bar{Name: e.Site.Name, From: e.Site.MadeAt, To: e.Site.Lease.Ends}
+		if e.Purge {
+			b.Grace = e.At
+		} else {
+			b.Grace = e.Site.Lease.Ends.Add(max(e.Site.Lease.Grace, time.Hour))
+		}
+		out = append(out, b)
+	}
+	return out
+}
