@@ -147,13 +147,45 @@ func TestParseSpan(t *testing.T) {
 
 func TestQuotaNamesTheTightest(t *testing.T) {
 	q := Quota{Copies: 4, Bytes: 1 << 30, PerSite: 2}
-	assert.Nil(t, q.Check(Use{Copies: 3, Bytes: 100, OfOrigin: 1}, 1000))
-	assert.Contains(t, q.Check(Use{Copies: 4, OfOrigin: 2}, 0).Text, "this site has 2 of 2")
-	assert.Contains(t, q.Check(Use{Copies: 4}, 0).Text, "4 of 4 copies")
-	f := q.Check(Use{Bytes: 1 << 29}, 1<<30)
+	assert.Nil(t, q.Check(Use{Copies: 3, Bytes: 100, OfOrigin: 1}, "slipway", 1000))
+	assert.Contains(t, q.Check(Use{Copies: 4, OfOrigin: 2}, "slipway", 0).Text, "this site has 2 of 2")
+	assert.Contains(t, q.Check(Use{Copies: 4}, "slipway", 0).Text, "4 of 4 copies")
+	f := q.Check(Use{Bytes: 1 << 29}, "slipway", 1<<30)
 	assert.Contains(t, f.Text, "1.5 GiB of 1.0 GiB")
 	assert.Equal(t, Block, f.Severity)
-	assert.Nil(t, Quota{}.Check(Use{Copies: 1 << 20, Bytes: 1 << 60}, 1<<60), "0 is no bound")
+	assert.Nil(t, Quota{}.Check(Use{Copies: 1 << 20, Bytes: 1 << 60}, "slipway", 1<<60), "0 is no bound")
+}
+
+func TestQuotasOfHostsAndOfTheDepot(t *testing.T) {
+	q := Quota{Copies: 9, Hosts: map[string]Bound{"pier": {Copies: 1, Bytes: 1 << 20}}, Points: 5, PointsPerSite: 2, Depot: 1 << 30}
+	u := Use{Copies: 2, Hosts: map[string]Bound{"pier": {Copies: 1, Bytes: 100}}}
+	assert.Contains(t, q.Check(u, "pier", 0).Text, "1 of 1 copies allowed on pier")
+	assert.Nil(t, q.Check(u, "slipway", 0))
+	u.Hosts["pier"] = Bound{}
+	assert.Contains(t, q.Check(u, "pier", 2<<20).Text, "on pier would take 2.0 MiB of 1.0 MiB")
+	assert.Nil(t, q.CheckPoint(DepotUse{Points: 4, OfSite: 1, Bytes: 5}))
+	assert.Contains(t, q.CheckPoint(DepotUse{Points: 5, OfSite: 2, Bytes: 1 << 40}).Text, "this site has 2 of 2")
+	assert.Contains(t, q.CheckPoint(DepotUse{Points: 5, Bytes: 1 << 40}).Text, "5 of 5 restore points")
+	assert.Contains(t, q.CheckPoint(DepotUse{Bytes: 1 << 30}).Text, "the depot has 1.0 GiB of 1.0 GiB")
+	assert.Nil(t, Quota{}.CheckPoint(DepotUse{Points: 1 << 20}))
+}
+
+func TestSizesAsPeopleWriteThem(t *testing.T) {
+	for in, want := range map[string]int64{"": 0, "500K": 500 << 10, "10M": 10 << 20, "1G": 1 << 30, "500MB": 500e6, "2 GiB": 2 << 30, "64k": 64 << 10, "7": 7, "7B": 7} {
+		got, err := ParseSize(in)
+		require.NoError(t, err, in)
+		assert.Equal(t, want, got, in)
+	}
+	for _, in := range []string{"M", "-1M", "0", "1.5G", "10 boats", "99999999999T", "1GG"} {
+		_, err := ParseSize(in)
+		assert.Error(t, err, in)
+	}
+}
+
+func TestFrontsSpeakToVisitors(t *testing.T) {
+	assert.Equal(t, "This site is off the air", Front{Kind: FrontParked}.Heading())
+	assert.Equal(t, "until Friday", Front{Kind: FrontParked, Text: "until Friday"}.Sentence())
+	assert.Contains(t, Front{Kind: FrontMaintenance}.Sentence(), "a few minutes")
 }
 
 func TestWords(t *testing.T) {
