@@ -162,3 +162,33 @@ func (a *app) archiveImport() *cobra.Command {
 	c.Flags().BoolVar(&g.detach, "detach", false, "do not wait for the end")
 	return c
 }
+
+func (a *app) content() *cobra.Command {
+	var kinds []string
+	export := &cobra.Command{Use: "export SITE FILE", Short: "Write content of a site in the open form that its CMS imports", Long: "Write content of a site, all or of some kinds, into a new file: RSS 2.0 with the namespaces in which WordPress exports content and imports it. The site is only read. Plugins, settings and the files of pictures are no part of it; an archive has them.", Args: args(cobra.ExactArgs(2)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
+			only, err := site.ParseKinds(kinds)
+			if err != nil {
+				return usageError{err}
+			}
+			n, err := d.ExportContent(ctx, s, only, given[0])
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": n, "file": given[0]}, func(w io.Writer) { fmt.Fprintf(w, "%s items are in %s\n", site.Number(n), given[0]) })
+		})}
+	export.Flags().StringSliceVar(&kinds, "kind", nil, "only content of these kinds: "+site.KindList(site.Kinds))
+	var g going
+	bring := &cobra.Command{Use: "import SITE FILE", Short: "Add content from such a file to a site", Long: "Add content that WordPress or Alibi exported to a site. Items that are there already are passed by; authors are found by their names, groups are found or made, and addresses of the site that it comes from become this one's. A restore point is taken first, and alibi restore SITE undoes it.", Args: args(cobra.ExactArgs(2)), ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
+			p, err := d.PlanBring(ctx, s.ID, given[0])
+			if err != nil {
+				return err
+			}
+			return a.goOn(ctx, d, p, g)
+		})}
+	g.add(bring)
+	c := &cobra.Command{Use: "content", Short: "Export and import content alone", Args: args(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c.AddCommand(export, bring)
+	return c
+}

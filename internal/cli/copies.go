@@ -23,7 +23,7 @@ type copyFlags struct {
 	host                               string
 	skip, loud, allow, only, empty     []string
 	spare, plainTitle, dry, detach     bool
-	beside                             bool
+	beside, keep                       bool
 	confirm                            string
 	runtime                            site.Runtime
 }
@@ -37,6 +37,7 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringSliceVar(&f.only, "only", nil, "kinds of content to bring, with what they refer to: "+site.KindList(site.Kinds))
 	c.Flags().StringSliceVar(&f.empty, "empty-table", nil, "tables to bring without their rows")
 	c.Flags().BoolVar(&f.beside, "beside", false, "put its tables into the origin's own database, under another prefix, where none can be made for it")
+	c.Flags().BoolVar(&f.keep, "keep", false, "take a restore point of the finished copy, for alibi reset --to made")
 	c.Flags().StringVar(&f.confirm, "confirm", "", "with --beside: the origin's name, since something is written into its database")
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
 	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
@@ -61,7 +62,7 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.host != "" {
 		c.Host = f.host
 	}
-	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty, f.beside
+	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside, c.Keep = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty, f.beside, f.keep
 	var err error
 	if c.Only, err = site.ParseKinds(f.only); err != nil {
 		return usageError{err}

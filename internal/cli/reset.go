@@ -83,7 +83,7 @@ func (a *app) reset() *cobra.Command {
 	var kinds []string
 	var left bool
 	var c reset.Clean
-	cmd := &cobra.Command{Use: "reset SITE", Short: "Bring a site to a clean state, to its origin, to a restore point, or to another site", Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' tables and settings and all accounts but one administrator go; the default), origin (a copy, in line with its origin again), a restore point by its number or name, or site:NAME (another site is laid over a copy). " +
+	cmd := &cobra.Command{Use: "reset SITE", Short: "Bring a site to a clean state, to its origin, to a restore point, or to another site", Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' tables and settings and all accounts but one administrator go; the default), origin (a copy, in line with its origin again), made (a copy, what it was when it was made with --keep), a restore point by its number or name, or site:NAME (another site is laid over a copy). " +
 		"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, --tidy empties shelves of files, with exceptions; --left lists what is on these. " +
 		"What goes and what stays is shown first. Visitors see a notice meanwhile, and alibi restore SITE undoes it.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -116,7 +116,7 @@ func (a *app) reset() *cobra.Command {
 			return a.goOn(ctx, d, p, g)
 		})}
 	f := cmd.Flags()
-	f.StringVar(&to, "to", "", "clean, origin, a restore point, or site:NAME")
+	f.StringVar(&to, "to", "", "clean, origin, made, a restore point, or site:NAME")
 	f.StringSliceVar(&kinds, "kind", nil, "only content of these kinds goes: "+site.KindList(site.Kinds))
 	f.StringVar(&c.Wish.Plugin, "plugin", "", "only what this plugin keeps in tables goes, as far as its name tells")
 	f.StringSliceVar(&c.Tidy, "tidy", nil, "shelves to empty: plugins, themes, uploads")
@@ -156,6 +156,11 @@ func (a *app) resetTo(ctx context.Context, d *desk.Desk, s site.Site, to string,
 	switch {
 	case to == "origin":
 		p, err = d.PlanRefresh(ctx, s.ID)
+	case to == "made":
+		var point desk.Point
+		if point, err = d.MadePoint(ctx, s); err == nil {
+			p, err = d.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
+		}
 	case isSite:
 		var other site.Site
 		if other, err = d.Find(ctx, name); err == nil {

@@ -15,6 +15,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/tables"
 )
 
 // RestoreInput gathers what a plan of bringing a site back to one of its restore
@@ -87,6 +88,18 @@ func (d *Desk) PlanRestore(ctx context.Context, p Point, c reset.Choices) (plan.
 
 // ErrNoSuchPiece is given for a name that stands on none of a site's shelves.
 var ErrNoSuchPiece = errors.New("nothing of that name is there")
+
+// MadePoint is the restore point that has a copy as it was made.
+func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
+	list, _, err := d.Points(ctx, s.ID)
+	if err != nil {
+		return Point{}, err
+	}
+	if i := slices.IndexFunc(list, func(p Point) bool { return p.Why == clone.AsMade }); i >= 0 {
+		return list[i], nil
+	}
+	return Point{}, fmt.Errorf("of %s no restore point was taken when it was made (alibi copy --keep); bring it in line with its origin, or to one of its or its origin's restore points", s.Name)
+}
 
 // Left lists what a site has on its shelves: plugins, themes, uploads.
 func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Piece, error) {
@@ -174,29 +187,15 @@ func known(st stack.Stack, pieces []stack.Piece, c reset.Clean) error {
 }
 
 func (d *Desk) counted(ctx context.Context, s site.Site, w stack.Wish) (goes, stays []plan.Part, err error) {
-	st, err := d.Env.Stack(s.Stack)
-	if err != nil {
-		return nil, nil, err
-	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer p.Root.Close()
-	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
-	if err != nil {
-		return nil, nil, err
-	}
-	snap, err := db.Snapshot(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer snap.Close()
-	owns := func(string) bool { return true }
-	if s.Role == site.Live && s.Database.Engine == "mysql" {
-		owns = st.Owns(snap.Schema(), s.Database.Prefix)
-	}
-	return reset.Counted(ctx, st, snap, s.Database.Prefix, w, owns)
+	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
+		owns := func(string) bool { return true }
+		if s.Role == site.Live && s.Database.Engine == "mysql" {
+			owns = st.Owns(snap.Schema(), s.Database.Prefix)
+		}
+		goes, stays, err = reset.Counted(ctx, st, snap, s.Database.Prefix, w, owns)
+		return err
+	})
+	return goes, stays, err
 }
 
 // accountHash digests a password in a form that every version of the CMS takes.

@@ -12,7 +12,6 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
 
 	"alibi/internal/site"
 )
@@ -146,7 +145,7 @@ func moments(list []Series, now time.Time) (out []time.Time) {
 	seen := map[int64]bool{}
 	for _, s := range list {
 		for _, t := range s.At {
-			seen[t.Unix()], seen[t.Unix()-1] = true, true
+			seen[t.Unix()], seen[t.Unix()+1] = true, true // the moment itself lies between
 		}
 	}
 	if len(seen) == 0 {
@@ -210,6 +209,5 @@ func Leases(list []Bar, now time.Time) (Drawing, error) {
 	p.X.Min, p.X.Max = float64(from.Unix()), float64(to.Unix())
 	p.Y.Min, p.Y.Max = -0.7, max(0.7, float64(len(list))-0.3)
 	p.X.Label.Text = "blue: on the air; orange: off it, and can be brought back; red: now"
-	p.X.Label.TextStyle.YAlign = draw.YTop
-	return plotted{p, 10 * vg.Inch, vg.Length(1.6+0.35*float64(len(list))) * vg.Inch}, nil
+	return plotted{p, 10 * vg.Inch, vg.Length(1.8+0.35*float64(len(list))) * vg.Inch}, nil
 }

@@ -55,3 +55,11 @@ type Piece struct {
 	Files int64  `json:"files"`
 	Bytes int64  `json:"bytes"`
 }
+
+// Brought is what came of content that was read from a feed.
+type Brought struct {
+	Items    int      `json:"items"`
+	Comments int      `json:"comments"`
+	Skipped  int      `json:"skipped"`           // that were there already
+	Unknown  []string `json:"unknown,omitempty"` // authors who have no account here
+}

@@ -68,6 +68,12 @@ type Stack interface {
 	Shelves() []Shelf
 	// BareTheme is the theme that a clean site has; "" where there are none.
 	BareTheme(f site.Facts) string
+	// Export writes content of some kinds, or all, in the open form in which the CMS
+	// exports it, and tells how many items that was.
+	Export(ctx context.Context, snap tables.Snapshot, prefix string, kinds []site.Kind, to io.Writer) (int, error)
+	// Bring reads such content, and says which rows are to be added for it. Asked
+	// again of a site that has it, it says that none are.
+	Bring(ctx context.Context, snap tables.Snapshot, prefix string, from io.Reader) (func(t tables.Table) Cleanup, Brought, error)
 	// Redact takes out of a site what nobody else may know.
 	Redact(prefix string) Redaction
 	// Owns tells which tables of a database are a site's own: others may stand

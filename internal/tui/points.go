@@ -247,7 +247,7 @@ func (t *theme) share(own, whole int64, w int) string {
 	if whole > 0 {
 		n = min(w, int((own*int64(w)+whole-1)/whole))
 	}
-	return t.ink.Render(strings.Repeat(t.glyph("█", "#"), n)) + t.soft.Render(strings.Repeat(t.glyph("·", "."), w-n))
+	return t.ink.Render(strings.Repeat(t.glyph("▆", "#"), n)) + t.soft.Render(strings.Repeat(t.glyph("·", "."), w-n))
 }
 
 // line is the line of time: the oldest at the left, now at the right.

@@ -36,6 +36,7 @@ type Choices struct {
 	Runtime site.Runtime  `json:"runtime,omitzero"`
 	Only    []site.Kind   `json:"only,omitempty"`   // kinds of content to bring; nil: all
 	Empty   []string      `json:"empty,omitempty"`  // tables to bring without rows
+	Keep    bool          `json:"keep,omitempty"`   // take a restore point of a new copy, to come back to
 	Beside  bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 
@@ -108,6 +109,9 @@ func Plan(in Input) plan.Plan {
 		{Name: "place", Title: "put it in its place"},
 		{Name: "evidence", Title: "prove it", Work: p.Rows, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
+	}
+	if c := in.Choices; c.Keep && p.Kind == plan.Copy {
+		p.Steps = append(p.Steps, plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data, Unit: plan.Bytes})
 	}
 	if keepsFirst(p) {
 		p.Steps = slices.Insert(p.Steps, 1, plan.Step{Name: "keep", Title: "take a restore point", Work: in.Over.Bytes(), Unit: plan.Bytes})

@@ -54,6 +54,9 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
 	}
+	if x.d.Choices.Keep && r.Plan.Kind == plan.Copy {
+		o.Steps = append(o.Steps, work.Step{Name: "made", Do: x.made})
+	}
 	if keepsFirst(r.Plan) {
 		o.Steps = slices.Insert(o.Steps, 1, work.Step{Name: "keep", Do: x.keep})
 	}
@@ -71,6 +74,18 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.env.Keep(ctx, t, s, "before it was brought in line with "+x.p.Origin.Name)
+}
+
+// AsMade is why the restore point of a copy was taken that has it as it was made.
+const AsMade = "as it was made"
+
+// made takes a restore point of the finished copy.
+func (x *runner) made(ctx context.Context, t *work.Task) error {
+	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	return x.env.Keep(ctx, t, s, AsMade)
 }
 
 // settled is a step that needs to know which database became the copy's.

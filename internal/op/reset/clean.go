@@ -1,11 +1,15 @@
 package reset
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"os"
 	"path"
 	"slices"
 	"strings"
+
+	"github.com/zeebo/blake3"
 
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -113,6 +117,34 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
+	e.change(w, now, of)
+	return w, nil
+}
+
+// fed works out the state with content added that is in a file.
+func (x *runner) fed(ctx context.Context, e *ends) (*wanted, error) {
+	text, err := os.ReadFile(x.c.Feed.Path)
+	if err != nil {
+		return nil, fmt.Errorf("reading the content: %w", err)
+	}
+	if tree.Hash(blake3.Sum256(text)) != x.c.Feed.Sum {
+		return nil, fmt.Errorf("%s is not what it was when the plan was made", x.c.Feed.Path)
+	}
+	now, err := e.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	of, _, err := e.st.Bring(ctx, now, e.s.Database.Prefix, bytes.NewReader(text))
+	if err != nil {
+		return nil, err
+	}
+	w := &wanted{}
+	e.change(w, now, of)
+	return w, nil
+}
+
+// change wants the tables that something becomes of.
+func (e *ends) change(w *wanted, now tables.Snapshot, of func(tables.Table) stack.Cleanup) {
 	w.digest = now.Digest
 	owns := e.owns(now.Schema())
 	gone := map[string]bool{}
@@ -128,7 +160,6 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
 			w.after = append(w.after, o)
 		}
 	}
-	return w, nil
 }
 
 // cleaning is a table as it is to be.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -75,6 +76,9 @@ func Plan(in Input) plan.Plan {
 
 // words say to what the site is brought.
 func words(in Input) string {
+	if in.Choices.Feed != nil {
+		return "what it is, with the content of " + path.Base(in.Choices.Feed.Path)
+	}
 	if in.Point == nil {
 		return in.Choices.Clean.words()
 	}

@@ -38,6 +38,13 @@ type Choices struct {
 	Kinds    []site.Kind `json:"kinds,omitempty"` // only content of these kinds, put back among what is there
 	Items    []int64     `json:"items,omitempty"` // only these pieces of content, by number
 	Clean    *Clean      `json:"clean,omitempty"`
+	Feed     *Feed       `json:"feed,omitempty"` // content that is added
+}
+
+// Feed is a file with content, on this machine.
+type Feed struct {
+	Path string    `json:"path"`
+	Sum  tree.Hash `json:"sum"` // of its bytes, when the plan was made
 }
 
 // Whole tells whether nothing of the site stays as it is.

@@ -42,6 +42,9 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 	if x.c.Clean != nil {
 		return x.cleaned(ctx, e)
 	}
+	if x.c.Feed != nil {
+		return x.fed(ctx, e)
+	}
 	d, err := x.env.Depot(ctx)
 	if err != nil {
 		return nil, err

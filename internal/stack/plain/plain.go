@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"strings"
 	"time"
@@ -136,4 +137,16 @@ func (Stack) BareTheme(site.Facts) string { return "" }
 // Redact knows of no secrets.
 func (Stack) Redact(string) stack.Redaction {
 	return stack.Redaction{Has: func(string) bool { return false }, Row: func(_ tables.Table, r tables.Row) tables.Row { return r }}
+}
+
+var errNoContent = errors.New("of this kind of site Alibi knows no kinds of content")
+
+// Export knows of no content.
+func (Stack) Export(context.Context, tables.Snapshot, string, []site.Kind, io.Writer) (int, error) {
+	return 0, errNoContent
+}
+
+// Bring knows of no content.
+func (Stack) Bring(context.Context, tables.Snapshot, string, io.Reader) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
+	return nil, stack.Brought{}, errNoContent
 }
