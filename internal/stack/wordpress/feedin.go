@@ -79,7 +79,6 @@ type bringing struct {
 	add     map[string][]tables.Row
 	counts  map[int64]int64 // published items by term, to be added
 	numbers map[int64]int64 // of items: in the feed, and here
-	replies []inComment
 	rw      *rewrite.Rewriter
 	out     stack.Brought
 }
