@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -127,19 +128,24 @@ func (a *app) bulk() *cobra.Command {
 			if b.Confirm != "" && confirm != b.Confirm {
 				return usageError{fmt.Errorf("nothing was done; to go on, say --confirm %q", b.Confirm)}
 			}
-			return a.kept(ctx, d, func() error {
-				done, err := d.RunBulk(ctx, b, confirm)
-				for _, x := range done {
-					if x.Run != "" {
-						if ferr := a.follow(ctx, d, x.Run); err == nil {
-							err = ferr
-						}
-					} else if x.Err == "" && !a.json {
-						fmt.Fprintf(a.out, "%s: done\n", x.Site)
-					}
+			done, err := d.RunBulk(ctx, b, confirm)
+			var runs []string
+			for _, x := range done {
+				if x.Run != "" {
+					runs = append(runs, x.Run)
+				} else if x.Err == "" && !a.json {
+					fmt.Fprintf(a.out, "%s: done\n", x.Site)
+				}
+			}
+			if len(runs) == 0 {
+				return err
+			}
+			return errors.Join(err, a.kept(ctx, d, func() (err error) {
+				for _, r := range runs {
+					err = errors.Join(err, a.follow(ctx, d, r))
 				}
 				return err
-			})
+			}))
 		})}
 	c.Flags().StringVar(&confirm, "confirm", "", "the act and how many sites it is done to, such as \"remove 3\"")
 	c.Flags().StringVar(&by, "by", "", "with extend: by how much, such as 3d")

@@ -308,11 +308,12 @@ func cleanKinds(ctx context.Context, snap tables.Snapshot, prefix string, list [
 		for p, x := range parts {
 			rest, ok := strings.CutPrefix(t.Name, p)
 			of, known := x.of(rest)
-			if !ok || !known || len(of.chosen) == 0 {
+			links := rest == "term_relationships" && len(x.posts.chosen)+len(x.terms.chosen) > 0
+			if !ok || !known || len(of.chosen) == 0 && !links {
 				continue
 			}
 			column := chooses[rest]
-			if rest == "term_relationships" {
+			if links {
 				return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) {
 					return r, !x.posts.chosen[row{t, r}.number("object_id")] && !x.terms.chosen[row{t, r}.number("term_taxonomy_id")]
 				}}
