@@ -43,18 +43,8 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 			return s.Name + " was read anew", err
 		}), true
 	}
-	switch key {
-	case "w":
-		return askOwner(a, s), true
-	case "R":
-		a.push(&pointsScreen{id: s.ID})
-		return nil, true
-	case "z":
-		return openReset(a, s), true
-	case "F":
-		return askFront(a, s), true
-	case "A":
-		return askArchive(a, s, nil), true
+	if cmd, done := anySiteKey(a, s, key); done {
+		return cmd, true
 	}
 	if s.Role != site.Copy {
 		if key == "D" {
@@ -86,6 +76,24 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		}), true
 	case "D":
 		return askRemove(a, s), true
+	}
+	return nil, false
+}
+
+// anySiteKey does what a key means for live sites and copies alike.
+func anySiteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
+	switch key {
+	case "w":
+		return askOwner(a, s), true
+	case "R":
+		a.push(&pointsScreen{id: s.ID})
+		return nil, true
+	case "z":
+		return openReset(a, s), true
+	case "F":
+		return askFront(a, s), true
+	case "A":
+		return askArchive(a, s, nil), true
 	}
 	return nil, false
 }
