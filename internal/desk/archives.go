@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"alibi/internal/archive"
 	"alibi/internal/depot"
@@ -17,8 +18,9 @@ import (
 	"alibi/internal/site"
 )
 
-// PlanArchive says what writing a site into an archive will do; to is a file, or
-// a folder that is there, in which it gets a name with the site's and the date.
+// PlanArchive says what writing a site into an archive will do; it goes to a file,
+// or a folder (one that is there, or whose name ends with a slash), in which it
+// gets a name with the site's and the date.
 func (d *Desk) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.Choices) (plan.Plan, error) {
 	if s.Run != "" && p == nil {
 		return plan.Plan{}, fmt.Errorf("a run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
@@ -32,7 +34,8 @@ func (d *Desk) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	if fi, err := os.Stat(to); err == nil && fi.IsDir() {
+	folder := strings.HasSuffix(c.To, "/")
+	if fi, err := os.Stat(to); folder || err == nil && fi.IsDir() {
 		to = filepath.Join(to, export.Name(s, at, len(c.For) > 0))
 	}
 	if _, err := archive.Parts(to); err == nil {

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/crypto/bcrypt"
 
+	"alibi/internal/depot"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/keep"
 	"alibi/internal/op/reset"
@@ -32,6 +33,11 @@ func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (rese
 	in.Choices.Point = p.ID
 	if in.Choices.Paths, err = reset.Paths(c.Paths); err != nil {
 		return in, err
+	}
+	for _, name := range c.Tables {
+		if !slices.ContainsFunc(p.Tables, func(k depot.Kept) bool { return k.Name == name }) {
+			return in, fmt.Errorf("restore point %s has no table %s", p.ID, name)
+		}
 	}
 	if s.Role == site.Copy {
 		in.Unique = s.Apart.Copy

@@ -55,6 +55,9 @@ func Plan(in Input) plan.Plan {
 	case s.Role == site.Live:
 		note(site.Warn, "live", "visitors of this live site see a notice until all is compared", "do it when few are there")
 	}
+	if in.Point != nil && len(in.Goes) == 0 {
+		note(site.Note, "same", "nothing differs, as far as sizes, times and digests tell; files are read to be sure", "nothing need be done")
+	}
 	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes", "alibi restore "+s.Name+" undoes it")
 	if in.Unique > 0 {
 		note(site.Warn, "lost", fmt.Sprintf("%d changes made on the copy are nowhere else", in.Unique), "they are in the restore point that is taken first; copy the copy if somebody is to go on working on them")

@@ -53,7 +53,17 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	if len(wrong) > 0 {
 		return fmt.Errorf("%w: %d parts differ, the first is %s", ErrDiffers, len(wrong), wrong[0])
 	}
-	text := fmt.Sprintf("%s rows in %d tables and %s files are what they should be", site.Number(rows), len(e.want.tables), site.Number(len(tree.OnlyFiles(e.want.entries))))
+	var parts []string
+	if x.does("tables") {
+		parts = append(parts, fmt.Sprintf("%s rows in %d tables", site.Number(rows), len(e.want.tables)))
+	}
+	if n := len(tree.OnlyFiles(e.want.entries)); n > 0 {
+		parts = append(parts, site.Number(n)+" files")
+	}
+	text := strings.TrimSpace(strings.Join(parts, " and ") + " are what they should be")
+	if len(parts) == 0 {
+		text = "all is what it should be"
+	}
 	if x.c.Clean != nil {
 		left, err := x.left(ctx, e)
 		if err != nil {

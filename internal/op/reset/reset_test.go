@@ -245,9 +245,11 @@ func TestPartsOfARestorePoint(t *testing.T) {
 		_, err := w.Desk.PlanRestore(ctx, p, bad)
 		assert.ErrorContains(t, err, "no file or folder of the site")
 	}
-	r := await(t, w, begin(t, w, p, reset.Choices{Database: true, Tables: []string{"sk_none"}}))
+	_, err = w.Desk.PlanRestore(ctx, p, reset.Choices{Database: true, Tables: []string{"sk_none"}})
+	assert.ErrorContains(t, err, "has no table sk_none")
+	r := await(t, w, begin(t, w, p, reset.Choices{Database: true, Items: []int64{987654}}))
 	assert.Equal(t, plan.Cancelled, r.State)
-	assert.Contains(t, r.Error, "has no table sk_none")
+	assert.Contains(t, r.Error, "no such content")
 	assert.Contains(t, r.Remedy, "as it was before the run")
 	same(t, w, p)
 }
