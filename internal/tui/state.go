@@ -146,8 +146,12 @@ func (s *stateScreen) words() []hint {
 
 func (s *stateScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	wa := max(44, w*42/100)
+	narrow := w < 100
+	wa := w * 42 / 100
 	wb := w - wa - 4
+	if narrow {
+		wa, wb = w-2, w-3
+	}
 	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " + t.ink.Bold(true).Render(plain(s.site.Name)) + t.soft.Render("   "+s.site.Address().Short()+pick(s.plan.Words != "", "   to "+plain(s.plan.Words), ""))
 	out := []string{note, ""}
 	var left []string
@@ -170,8 +174,18 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 	findings := findingLines(t, s.plan.Findings, w)
 	rows := max(5, h-len(out)-1-min(len(findings), 5))
 	s.top = max(0, min(s.top, len(right)-rows))
-	right = right[s.top:min(len(right), s.top+rows)]
-	out = append(out, t.beside(left[:min(len(left), rows)], right, wa, wb)...)
+	if narrow { // the lists stand below the choices
+		left = append(left[:len(s.choices)], "")
+		rows = max(3, rows-len(left))
+		s.top = max(0, min(s.top, len(right)-rows))
+		out = append(out, left...)
+		for _, l := range right[s.top:min(len(right), s.top+rows)] {
+			out = append(out, "  "+l)
+		}
+	} else {
+		right = right[s.top:min(len(right), s.top+rows)]
+		out = append(out, t.beside(left[:min(len(left), rows)], right, wa, wb)...)
+	}
 	for len(out) < h-len(findings)-1 {
 		out = append(out, "")
 	}
