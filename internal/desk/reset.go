@@ -153,6 +153,11 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 	if s.Role == site.Copy {
 		in.Unique = s.Apart.Copy
 	}
+	list, _, err := d.Points(ctx, id)
+	if err != nil {
+		return in, err
+	}
+	in.First = len(list) == 0
 	pieces, err := d.Left(ctx, s)
 	if err != nil {
 		return in, err

@@ -20,7 +20,7 @@ type Input struct {
 	Choices Choices
 	Goes    []plan.Part // what is on the site now and will not be
 	Stays   []plan.Part
-	Kept    []depot.Point // of the site
+	First   bool // no restore point of the site was taken yet
 	Depot   string
 	Unique  int // changes on a copy that are nowhere else
 	Now     time.Time
@@ -54,6 +54,9 @@ func Plan(in Input) plan.Plan {
 		note(site.Warn, "notice", "visitors see the site while its files are exchanged, one by one", "do it when nobody is there")
 	case s.Role == site.Live:
 		note(site.Warn, "live", "visitors of this live site see a notice until all is compared", "do it when few are there")
+		if in.First {
+			note(site.Warn, "first", "nothing of it is kept yet, so that the notice stands while all of it is", "take a restore point first: alibi points take "+s.Name)
+		}
 	}
 	if in.Point != nil && len(in.Goes) == 0 {
 		note(site.Note, "same", "nothing differs, as far as sizes, times and digests tell; files are read to be sure", "nothing need be done")

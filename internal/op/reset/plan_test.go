@@ -97,7 +97,9 @@ func TestWhatStandsAgainstIt(t *testing.T) {
 		assert.True(t, p.Blocked(), code)
 		assert.Equal(t, site.Block, findings(p)[code])
 	}
-	p := Plan(input(func(in *Input) { in.Site.Role, in.Site.Stack = site.Live, "plain" }))
+	p := Plan(input(func(in *Input) { in.Site.Role, in.First = site.Live, true }))
+	assert.Contains(t, findings(p), "first", "the notice would stand for long")
+	p = Plan(input(func(in *Input) { in.Site.Role, in.Site.Stack = site.Live, "plain" }))
 	assert.Contains(t, findings(p), "notice", "visitors of it see the exchange")
 }
 
