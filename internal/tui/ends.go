@@ -15,13 +15,15 @@ import (
 // that the copies that were deleted and can be brought back.
 type endsScreen struct {
 	scroll
-	list []desk.Ending
-	got  bool
+	list  []desk.Ending
+	costs desk.Costs
+	got   bool
 }
 
 type endsMsg struct {
-	list []desk.Ending
-	err  error
+	list  []desk.Ending
+	costs desk.Costs
+	err   error
 }
 
 func (e *endsScreen) title(*app) string { return "what ends, and what was deleted" }
@@ -31,13 +33,17 @@ func (e *endsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	case tickMsg:
 		return func() tea.Msg {
 			list, err := a.desk.Ends(a.ctx)
-			return endsMsg{list, err}
+			if err != nil {
+				return endsMsg{err: err}
+			}
+			costs, err := a.desk.Costs(a.ctx)
+			return endsMsg{list, costs, err}
 		}, true
 	case endsMsg:
 		if msg.err != nil {
 			a.say(msg.err.Error(), true)
 		} else {
-			e.list = msg.list
+			e.list, e.costs = msg.list, msg.costs
 		}
 		e.got = true
 		return nil, true
@@ -105,7 +111,11 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 	for len(out) < h-1 {
 		out = append(out, "")
 	}
-	return append(out, t.soft.Render(fmt.Sprintf("   %s ahead, the next in %s; %s deleted, and can be brought back", plural(len(e.list), "end", "ends"), site.Span(max(0, e.list[0].At.Sub(now))), plural(deleted, "copy is", "copies are"))))
+	cost := ""
+	if e.costs.Cost > 0 {
+		cost = strings.TrimRight(fmt.Sprintf("   copies have cost %.2f %s", e.costs.Cost, e.costs.Currency), " ") + fmt.Sprintf(", ending them saved %.2f", e.costs.Saved)
+	}
+	return append(out, t.soft.Render(fmt.Sprintf("   %s ahead, the next in %s; %s deleted, and can be brought back", plural(len(e.list), "end", "ends"), site.Span(max(0, e.list[0].At.Sub(now))), plural(deleted, "copy is", "copies are"))+cost))
 }
 
 // calendar draws weeks of seven days, today in the first.

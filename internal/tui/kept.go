@@ -90,12 +90,44 @@ func askArchive(a *app, s site.Site, p *desk.Point) tea.Cmd {
 	if p != nil {
 		of += " as of " + p.Taken.Local().Format("Mon 2 Jan 15:04")
 	}
-	a.asking = &question{title: "Into which file is " + of + " to be written?", lines: []string{"A new file, or a folder in which it gets a name with the date. Standard tools read it too.", "Passwords, their digests and keys are left out; encrypted, they are in it: alibi archives make --for"}, input: true, text: ".", typed: func(a *app, text string) (tea.Cmd, error) {
+	a.asking = &question{title: "Into which file is " + of + " to be written?", lines: []string{"A new file, or a folder in which it gets a name with the date. Standard tools read it too.", "Passwords, their digests and keys are left out; encrypted, they are in it: alibi archives make --for", "A name that ends with .xml gets the content alone, in the form that its CMS imports."}, input: true, text: ".", typed: func(a *app, text string) (tea.Cmd, error) {
 		to, err := filepath.Abs(strings.TrimSpace(text))
 		if err != nil {
 			return nil, err
 		}
+		if p == nil && strings.HasSuffix(to, ".xml") {
+			return a.do(func() (string, error) {
+				n, err := a.desk.ExportContent(a.ctx, s, nil, to)
+				return plural(n, "item is", "items are") + " in " + to, err
+			}), nil
+		}
 		return a.started(func() (plan.Plan, error) { return a.desk.PlanArchive(a.ctx, s, p, export.Choices{To: to}) }), nil
+	}}
+	return nil
+}
+
+// askBring asks which content is to be added to a site, and shows what comes.
+func askBring(a *app, s site.Site) tea.Cmd {
+	a.asking = &question{title: "Which file with content is to be added to " + s.Name + "?", lines: []string{"As WordPress or Alibi exported it (.xml). What is there already is passed by."}, input: true, typed: func(a *app, text string) (tea.Cmd, error) {
+		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+			p, err := a.desk.PlanBring(a.ctx, s.ID, strings.TrimSpace(text))
+			if err == nil && p.Blocked() {
+				err = fmt.Errorf("%s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
+			}
+			return "", func(a *app) tea.Cmd {
+				var lines []string
+				for _, f := range p.Findings {
+					lines = append(lines, f.Severity.String()+": "+f.Text)
+				}
+				q := &question{title: "Add it to " + s.Name + "?", lines: lines, yes: func(a *app) tea.Cmd { return startTyped(a, p, p.Confirm) }}
+				if p.Confirm != "" {
+					q.input, q.must = true, p.Confirm
+					q.lines = append(q.lines, "", "Type its name to go on:")
+				}
+				a.asking = q
+				return nil
+			}, err
+		}), nil
 	}}
 	return nil
 }
