@@ -225,6 +225,9 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 		}
 		return out
 	case plan.Cancelled:
+		if run.Error != "" {
+			break // it failed, and took everything back itself
+		}
 		return []string{"   " + t.ink.Render("cancelled; the state before it was brought back")}
 	}
 	var out []string

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -9,6 +10,7 @@ import (
 
 	"alibi/internal/depot"
 	"alibi/internal/op/keep"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -60,6 +62,27 @@ func TestRestoringAndResettingOnTheScreens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, rows.Facts.Has(site.Posts))
 	p.press("esc")
+
+	// What fails takes everything back, and says so.
+	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Database.Path += ".none"; return nil })
+	require.NoError(t, err)
+	list, _, err := w.Desk.Points(ctx, s.ID)
+	require.NoError(t, err)
+	pl, err = w.Desk.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
+	require.NoError(t, err)
+	pl.Kind, pl.Origin, pl.Target, pl.Words = plan.Restore, s, s, "a point"
+	pl.Steps = []plan.Step{{Name: "reserve", Title: "take the site"}, {Name: "tables", Title: "exchange the tables"}}
+	pl.Detail = []byte(`{"point":"` + list[0].ID + `","database":true}`)
+	r := w.Run(pl)
+	assert.Equal(t, plan.Cancelled, r.State)
+	p.a.push(newRun(r.ID))
+	p.until("! failed:")
+	p.press("esc")
+	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+		s.Database.Path = strings.TrimSuffix(s.Database.Path, ".none")
+		return nil
+	})
+	require.NoError(t, err)
 
 	// What visitors see is chosen, and lifted again.
 	p.press("F", "ctrl+u", "park", "enter")
