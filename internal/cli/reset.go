@@ -84,7 +84,7 @@ func (a *app) reset() *cobra.Command {
 	var left bool
 	var c reset.Clean
 	cmd := &cobra.Command{Use: "reset SITE", Short: "Bring a site to a clean state, to its origin, to a restore point, or to another site", Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' tables and settings and all accounts but one administrator go; the default), origin (a copy, in line with its origin again), made (a copy, what it was when it was made with --keep), a restore point by its number or name, or site:NAME (another site is laid over a copy). " +
-		"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, --tidy empties shelves of files, with exceptions; --left lists what is on these. " +
+		"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, --tidy takes plugins, themes or uploads out, with exceptions; --left lists them. " +
 		"What goes and what stays is shown first. Visitors see a notice meanwhile, and alibi restore SITE undoes it.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if left {
@@ -119,7 +119,7 @@ func (a *app) reset() *cobra.Command {
 	f.StringVar(&to, "to", "", "clean, origin, made, a restore point, or site:NAME")
 	f.StringSliceVar(&kinds, "kind", nil, "only content of these kinds goes: "+site.KindList(site.Kinds))
 	f.StringVar(&c.Wish.Plugin, "plugin", "", "only what this plugin keeps in tables goes, as far as its name tells")
-	f.StringSliceVar(&c.Tidy, "tidy", nil, "shelves to empty: plugins, themes, uploads")
+	f.StringSliceVar(&c.Tidy, "tidy", nil, "what to take out: plugins, themes, uploads")
 	f.StringSliceVar(&c.Except, "except", nil, "what stays on them, by name")
 	f.StringVar(&c.Wish.Theme, "theme", "", "the theme of the clean site (default one of the core's own)")
 	f.StringVar(&c.Wish.Admin.Name, "admin", "", "the administrator who stays or is made (default the first one)")
@@ -197,12 +197,12 @@ func (a *app) printLeft(ctx context.Context, d *desk.Desk, s site.Site) error {
 		return err
 	}
 	if list == nil {
-		list = []stack.Piece{}
+		list = []stack.Leftover{}
 	}
 	return a.print(list, func(w io.Writer) {
 		table(w, func(row func(...string)) {
 			for _, p := range list {
-				row(p.Shelf, p.Name, site.Number(p.Files)+" files", site.Size(p.Bytes))
+				row(p.Folder, p.Name, site.Number(p.Files)+" files", site.Size(p.Bytes))
 			}
 		})
 		if len(list) > 0 {

@@ -92,8 +92,8 @@ func (d *Desk) PlanRestore(ctx context.Context, p Point, c reset.Choices) (plan.
 	return reset.Plan(in), nil
 }
 
-// ErrNoSuchPiece is given for a name that stands on none of a site's shelves.
-var ErrNoSuchPiece = errors.New("nothing of that name is there")
+// ErrNoSuchLeftover is given for a name that stands on none of the folders of plugins, themes and uploads.
+var ErrNoSuchLeftover = errors.New("nothing of that name is there")
 
 // MadePoint is the restore point that has a copy as it was made.
 func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
@@ -107,8 +107,8 @@ func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
 	return Point{}, fmt.Errorf("of %s no restore point was taken when it was made (alibi copy --keep); bring it in line with its origin, or to one of its or its origin's restore points", s.Name)
 }
 
-// Left lists what a site has on its shelves: plugins, themes, uploads.
-func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Piece, error) {
+// Left lists what a site has that a reset may leave over: plugins, themes, uploads.
+func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Leftover, error) {
 	st, err := d.Env.Stack(s.Stack)
 	if err != nil {
 		return nil, err
@@ -118,7 +118,7 @@ func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Piece, error) {
 		return nil, err
 	}
 	defer p.Root.Close()
-	return reset.Pieces(ctx, st, p)
+	return reset.Leftovers(ctx, st, p)
 }
 
 // CleanInput gathers what a plan of cleaning a site is made of. The password of
@@ -158,14 +158,14 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 		return in, err
 	}
 	in.First = len(list) == 0
-	pieces, err := d.Left(ctx, s)
+	left, err := d.Left(ctx, s)
 	if err != nil {
 		return in, err
 	}
-	if err := known(st, pieces, c); err != nil {
+	if err := known(st, left, c); err != nil {
 		return in, err
 	}
-	for _, p := range pieces {
+	for _, p := range left {
 		part := plan.Part{What: p.Path, Files: p.Files, Bytes: p.Bytes}
 		if c.Goes(p) {
 			in.Goes = append(in.Goes, part)
@@ -182,16 +182,16 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 	return in, err
 }
 
-// known tells whether shelves and exceptions are there.
-func known(st stack.Stack, pieces []stack.Piece, c reset.Clean) error {
+// known tells whether folders and exceptions are there.
+func known(st stack.Stack, list []stack.Leftover, c reset.Clean) error {
 	for _, t := range c.Tidy {
-		if !slices.ContainsFunc(st.Shelves(), func(s stack.Shelf) bool { return s.Name == t }) {
-			return fmt.Errorf("%q: %w: a site has plugins, themes and uploads", t, ErrNoSuchPiece)
+		if !slices.ContainsFunc(st.LeftFolders(), func(s stack.LeftFolder) bool { return s.Name == t }) {
+			return fmt.Errorf("%q: %w: a site has plugins, themes and uploads", t, ErrNoSuchLeftover)
 		}
 	}
 	for _, x := range c.Except {
-		if !slices.ContainsFunc(pieces, func(p stack.Piece) bool { return p.Name == x }) {
-			return fmt.Errorf("%q: %w, so it can't be kept; see what is left: alibi reset SITE --left", x, ErrNoSuchPiece)
+		if !slices.ContainsFunc(list, func(p stack.Leftover) bool { return p.Name == x }) {
+			return fmt.Errorf("%q: %w, so it can't be kept; see what is left: alibi reset SITE --left", x, ErrNoSuchLeftover)
 		}
 	}
 	return nil

@@ -38,22 +38,22 @@ type Cleanup struct {
 // Changes tells whether anything becomes of the table.
 func (c Cleanup) Changes() bool { return c.Goes || c.Empty || c.Row != nil || len(c.Add) > 0 }
 
-// Shelf is a folder in which a kind of site has what can be taken out piece by
-// piece.
-type Shelf struct {
+// LeftFolder is a folder in which a kind of site has what a reset may leave over,
+// to be taken out one by one.
+type LeftFolder struct {
 	Name string // "plugins"
 	Path string
 	// Stays are names in it that belong to the site itself.
 	Stays []string
 }
 
-// Piece is something that stands on a shelf.
-type Piece struct {
-	Shelf string `json:"shelf"`
-	Name  string `json:"name"`
-	Path  string `json:"path"`
-	Files int64  `json:"files"`
-	Bytes int64  `json:"bytes"`
+// Leftover is something that is in such a folder.
+type Leftover struct {
+	Folder string `json:"folder"`
+	Name   string `json:"name"`
+	Path   string `json:"path"`
+	Files  int64  `json:"files"`
+	Bytes  int64  `json:"bytes"`
 }
 
 // Brought is what came of content that was read from a feed.

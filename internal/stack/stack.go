@@ -64,8 +64,8 @@ type Stack interface {
 	// Clean says what becomes of each table for a site to be clean. Asked again of a
 	// site that is, it says that nothing differs.
 	Clean(ctx context.Context, snap tables.Snapshot, prefix string, w Wish) (func(t tables.Table) Cleanup, error)
-	// Shelves are the folders from which pieces can be taken out.
-	Shelves() []Shelf
+	// LeftFolders are the folders of what a reset may leave over.
+	LeftFolders() []LeftFolder
 	// BareTheme is the theme that a clean site has; "" where there are none.
 	BareTheme(f site.Facts) string
 	// Export writes content of some kinds, or all, in the open form in which the CMS

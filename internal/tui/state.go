@@ -255,12 +255,12 @@ func openReset(a *app, s site.Site) tea.Cmd {
 			}
 		}
 	}}}
-	for _, shelf := range []string{"plugins", "themes", "uploads"} {
-		x.choices = append(x.choices, stateChoice{label: shelf, help: "Files that would be left over. The theme that is on stays.", text: func() string { return pick(slices.Contains(c.Tidy, shelf), "taken out", "stay") }, turn: func(int) {
-			if i := slices.Index(c.Tidy, shelf); i >= 0 {
+	for _, folder := range []string{"plugins", "themes", "uploads"} {
+		x.choices = append(x.choices, stateChoice{label: folder, help: "Files that would be left over. The theme that is on stays.", text: func() string { return pick(slices.Contains(c.Tidy, folder), "taken out", "stay") }, turn: func(int) {
+			if i := slices.Index(c.Tidy, folder); i >= 0 {
 				c.Tidy = slices.Delete(slices.Clone(c.Tidy), i, i+1)
 			} else {
-				c.Tidy = append(slices.Clone(c.Tidy), shelf)
+				c.Tidy = append(slices.Clone(c.Tidy), folder)
 			}
 		}})
 	}

@@ -21,8 +21,8 @@ import (
 // Clean says how clean a site becomes.
 type Clean struct {
 	Wish   stack.Wish `json:"wish"`
-	Tidy   []string   `json:"tidy,omitempty"`   // shelves that are emptied: plugins, themes, uploads
-	Except []string   `json:"except,omitempty"` // pieces that stay on them
+	Tidy   []string   `json:"tidy,omitempty"`   // folders that are emptied: plugins, themes, uploads
+	Except []string   `json:"except,omitempty"` // what stays in them, by name
 }
 
 func (c *Clean) words() string {
@@ -46,9 +46,9 @@ func (c *Clean) Tables() bool {
 	return c.Wish.All || len(c.Wish.Kinds) > 0 || c.Wish.Plugin != ""
 }
 
-// Pieces lists what stands on the shelves of a kind of site.
-func Pieces(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.Piece, err error) {
-	for _, s := range st.Shelves() {
+// Leftovers lists what a reset of a site may leave over.
+func Leftovers(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.Leftover, err error) {
+	for _, s := range st.LeftFolders() {
 		entries, err := p.Root.ReadDir(s.Path)
 		if err != nil {
 			continue // it has none
@@ -57,7 +57,7 @@ func Pieces(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.Pie
 			if slices.Contains(s.Stays, fi.Name()) {
 				continue
 			}
-			x := stack.Piece{Shelf: s.Name, Name: strings.TrimSuffix(fi.Name(), ".php"), Path: path.Join(s.Path, fi.Name())}
+			x := stack.Leftover{Folder: s.Name, Name: strings.TrimSuffix(fi.Name(), ".php"), Path: path.Join(s.Path, fi.Name())}
 			if fi.IsDir() {
 				h, err := p.Host.Open(ctx, path.Join(p.Root.Path(), x.Path))
 				if err != nil {
@@ -79,9 +79,9 @@ func Pieces(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.Pie
 	return out, nil
 }
 
-// Goes tells whether a piece is taken out.
-func (c *Clean) Goes(p stack.Piece) bool {
-	return slices.Contains(c.Tidy, p.Shelf) && !slices.Contains(c.Except, p.Name) && (p.Shelf != "themes" || p.Name != c.Wish.Theme)
+// Goes tells whether it is taken out.
+func (c *Clean) Goes(p stack.Leftover) bool {
+	return slices.Contains(c.Tidy, p.Folder) && !slices.Contains(c.Except, p.Name) && (p.Folder != "themes" || p.Name != c.Wish.Theme)
 }
 
 // cleaned works out the clean state from the one that the site is in.
@@ -93,12 +93,12 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
 		if err != nil {
 			return nil, err
 		}
-		pieces, err := Pieces(ctx, e.st, e.place)
+		list, err := Leftovers(ctx, e.st, e.place)
 		if err != nil {
 			return nil, err
 		}
 		var gone []string
-		for _, p := range pieces {
+		for _, p := range list {
 			if c.Goes(p) {
 				gone = append(gone, p.Path)
 			}

@@ -78,16 +78,16 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	return nil
 }
 
-// left tells what is still on the shelves of a cleaned site.
+// left tells what is left over of a cleaned site.
 func (x *runner) left(ctx context.Context, e *ends) (out string, err error) {
-	pieces, err := Pieces(ctx, e.st, e.place)
+	list, err := Leftovers(ctx, e.st, e.place)
 	if err != nil {
 		return "", err
 	}
-	for _, s := range e.st.Shelves() {
+	for _, s := range e.st.LeftFolders() {
 		n, bytes := 0, int64(0)
-		for _, p := range pieces {
-			if p.Shelf == s.Name {
+		for _, p := range list {
+			if p.Folder == s.Name {
 				n, bytes = n+1, bytes+p.Bytes
 			}
 		}

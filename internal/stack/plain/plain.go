@@ -128,8 +128,8 @@ func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(t
 	return nil, errors.New("of this kind of site nothing tells what is content: bring it to a restore point or to its origin instead")
 }
 
-// Shelves are none.
-func (Stack) Shelves() []stack.Shelf { return nil }
+// LeftFolders are none.
+func (Stack) LeftFolders() []stack.LeftFolder { return nil }
 
 // BareTheme is none.
 func (Stack) BareTheme(site.Facts) string { return "" }

@@ -13,9 +13,9 @@ import (
 	"alibi/internal/tables"
 )
 
-// Shelves are where plugins, themes and uploads are.
-func (Stack) Shelves() []stack.Shelf {
-	return []stack.Shelf{
+// LeftFolders are where plugins, themes and uploads are.
+func (Stack) LeftFolders() []stack.LeftFolder {
+	return []stack.LeftFolder{
 		{Name: "plugins", Path: "wp-content/plugins", Stays: []string{"index.php"}},
 		{Name: "themes", Path: "wp-content/themes", Stays: []string{"index.php"}},
 		{Name: "uploads", Path: "wp-content/uploads"},
