@@ -38,15 +38,15 @@ func TestRestoreAndResetByCommand(t *testing.T) {
 	ok("copy", "https://skerryline.example", "--name", "slate")
 	assert.Contains(t, ok("reset", "slate", "--left"), "plugins")
 	assert.Contains(t, ok("reset", "slate", "--plan", "--tidy", "plugins"), "goes")
-	assert.Contains(t, ok("reset", "slate", "--tidy", "plugins,uploads", "--to", "clean"), "left over")
-	assert.Contains(t, ok("restore", "slate"), "are what they should be", "that is undone")
-	assert.Contains(t, ok("reset", "slate", "--kind", "posts"), "done in")
+	assert.Contains(t, ok("reset", "slate", "--tidy", "plugins,uploads", "--to", "clean", "--confirm", "slate"), "left over")
+	assert.Contains(t, ok("restore", "slate", "--confirm", "slate"), "are what they should be", "that is undone")
+	assert.Contains(t, ok("reset", "slate", "--kind", "posts", "--confirm", "slate"), "done in")
 	assert.Contains(t, ok("reset", "slate", "--to", "origin", "--confirm", "slate"), "done in")
-	assert.Contains(t, ok("reset", "slate", "--to", "calm"), "done in")
-	assert.Contains(t, ok("reset", "slate", "--to", "site:tickets"), "done in")
+	assert.Contains(t, ok("reset", "slate", "--to", "calm", "--confirm", "slate"), "done in")
+	assert.Contains(t, ok("reset", "slate", "--to", "site:tickets", "--confirm", "slate"), "done in")
 	password := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(password, []byte("made-up-word\n"), 0o600))
-	assert.Contains(t, ok("reset", "slate", "--admin", "harbour", "--mail", "harbour@skerryline.example", "--password-file", password), "done in")
+	assert.Contains(t, ok("reset", "slate", "--admin", "harbour", "--mail", "harbour@skerryline.example", "--password-file", password, "--confirm", "slate"), "done in")
 	for _, c := range []struct {
 		code int
 		want string

@@ -6,6 +6,7 @@ package desk
 import (
 	"context"
 	"crypto/rand"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -170,7 +171,7 @@ func secret(path string) ([]byte, error) {
 // transient errors may go away by themselves: a line that broke, a busy database.
 func transient(err error) bool {
 	var n *net.OpError
-	return errors.Is(err, tables.ErrBusy) || errors.Is(err, host.ErrNoAnswer) || errors.As(err, &n) || errors.Is(err, net.ErrClosed) || ssh.Lost(err)
+	return errors.Is(err, tables.ErrBusy) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) || errors.As(err, &n) || errors.Is(err, net.ErrClosed) || ssh.Lost(err)
 }
 
 // Close closes everything that is open.

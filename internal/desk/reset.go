@@ -39,15 +39,24 @@ func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (rese
 			return in, fmt.Errorf("restore point %s has no table %s", p.ID, name)
 		}
 	}
-	if s.Role == site.Copy {
-		in.Unique = s.Apart.Copy
-	}
+	in.Unique = d.unique(ctx, s)
 	changes, err := d.Since(ctx, p)
 	if err != nil {
 		return in, err
 	}
 	in.Goes, in.Stays = d.restored(s, changes, in.Choices)
 	return in, nil
+}
+
+// unique counts the changes on a copy that are nowhere else, now.
+func (d *Desk) unique(ctx context.Context, s site.Site) int {
+	if s.Role != site.Copy {
+		return 0
+	}
+	if a, err := d.Apart(ctx, s.ID); err == nil {
+		return a.Copy
+	}
+	return s.Apart.Copy
 }
 
 // restored says what goes and what stays when what became of a site since a
@@ -150,9 +159,7 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 		}
 	}
 	in := reset.Input{Site: s, Depot: d.DepotPath(), Now: d.Now(), By: d.Who, Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0, Database: c.Tables()}}
-	if s.Role == site.Copy {
-		in.Unique = s.Apart.Copy
-	}
+	in.Unique = d.unique(ctx, s)
 	list, _, err := d.Points(ctx, id)
 	if err != nil {
 		return in, err

@@ -55,8 +55,10 @@ func TestRestoringAndResettingOnTheScreens(t *testing.T) {
 	for range "no-such" {
 		p.press("backspace")
 	}
-	p.until("to a clean site")
+	p.until("to a clean site", "changes made on the copy")
 	p.press("enter")
+	p.sees("Type its name to go on:")
+	p.press("near", "enter")
 	p.until("run: reset of near", "left over")
 	rows, err := w.Desk.Record.Site(ctx, s.ID)
 	require.NoError(t, err)

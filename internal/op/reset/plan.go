@@ -63,7 +63,7 @@ func Plan(in Input) plan.Plan {
 	}
 	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes", "alibi restore "+s.Name+" undoes it")
 	if in.Unique > 0 {
-		note(site.Warn, "lost", fmt.Sprintf("%d changes made on the copy are nowhere else", in.Unique), "they are in the restore point that is taken first; copy the copy if somebody is to go on working on them")
+		note(site.Warn, "lost", unsaved(in.Unique), "they are in the restore point that is taken first; copy the copy if somebody is to go on working on them")
 	}
 	if s.Lease.Held {
 		note(site.Warn, "held", "it is held: "+s.Lease.Reason, "ask "+s.Lease.By+" first")
@@ -123,4 +123,11 @@ func writes(in Input) (out []string) {
 		out = append(out, "database "+s.Database.Text()+strings.TrimRight(": "+strings.Join(c.Tables, ", "), ": "))
 	}
 	return append(out, "the depot, "+in.Depot+": a restore point", "nothing else; its address, host and lease stay")
+}
+
+func unsaved(n int) string {
+	if n == 1 {
+		return "1 change made on the copy is nowhere else"
+	}
+	return site.Number(n) + " changes made on the copy are nowhere else"
 }

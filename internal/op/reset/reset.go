@@ -257,7 +257,7 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		}
 		s.Facts, s.Title, s.PlacedAt, s.Run = facts, facts.Title, x.env.Now(), ""
 		if s.Role == site.Copy { // what was counted and proven was another state
-			s.Proof, s.Apart.At = site.Proof{}, s.Apart.At.AddDate(-1, 0, 0)
+			s.Proof, s.Apart = site.Proof{}, site.Apart{}
 		}
 		return nil
 	})
