@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -100,13 +101,16 @@ func TestAHostCopiesByItself(t *testing.T) {
 	}
 	t.Run("all", func(t *testing.T) {
 		src, dst, entries := make2(t)
-		var bytes, files int64
-		got, problems, err := Copy(ctx, src, dst, entries, func(b int64, n int) { bytes, files = bytes+b, files+int64(n) })
+		var bytes, files atomic.Int64
+		got, problems, err := Copy(ctx, src, dst, entries, func(b int64, n int) {
+			bytes.Add(b)
+			files.Add(int64(n))
+		})
 		require.NoError(t, err)
 		assert.Empty(t, problems)
 		assert.Equal(t, 1, dst.asked)
-		assert.EqualValues(t, 40, files)
-		assert.EqualValues(t, 39*40/2, bytes)
+		assert.EqualValues(t, 40, files.Load())
+		assert.EqualValues(t, 39*40/2, bytes.Load())
 		same(t, src, dst, got)
 	})
 	t.Run("a file changes between copying and reading", func(t *testing.T) {
