@@ -253,13 +253,11 @@ func (p *parser) identifier() (string, error) {
 
 // insert reads the head of a statement, up to its first row.
 func (p *parser) insert() (err error) {
-	for _, want := range []string{"INTO"} {
-		if _, err := p.blank(); err != nil {
-			return notEOF(err)
-		}
-		if w, err := p.word(); err != nil || !strings.EqualFold(w, want) {
-			return p.wrong("INSERT without INTO")
-		}
+	if _, err := p.blank(); err != nil {
+		return notEOF(err)
+	}
+	if w, err := p.word(); err != nil || !strings.EqualFold(w, "INTO") {
+		return p.wrong("INSERT without INTO")
 	}
 	if p.name, err = p.identifier(); err != nil {
 		return err

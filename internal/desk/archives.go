@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -75,7 +74,7 @@ func (d *Desk) Archives(ctx context.Context) ([]export.Note, error) {
 
 // openArchive opens an archive, with the keys in a file where it is encrypted.
 func openArchive(name, key string) (*archive.In, error) {
-	keys, err := export.Keys(key, func(n string) (io.ReadCloser, error) { return os.Open(n) })
+	keys, err := export.Keys(key)
 	if err != nil {
 		return nil, err
 	}

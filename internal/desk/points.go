@@ -42,7 +42,7 @@ func (d *Desk) Depot(ctx context.Context) (*depot.Depot, error) {
 func (d *Desk) openDepot(ctx context.Context) (*depot.Depot, error) {
 	var keys []*depot.Key
 	if file := d.Config.Depot.Key; file != "" {
-		list, err := export.Keys(file, func(n string) (io.ReadCloser, error) { return os.Open(n) })
+		list, err := export.Keys(file)
 		if err != nil {
 			return nil, err
 		}

@@ -106,7 +106,7 @@ func (f *addScreen) keys(*app) []hint {
 }
 
 func (f *addScreen) words() []hint {
-	return []hint{{"live", "a site that visitors depend on; Alibi only reads it"}, {"document root", "the folder with the site's index page or the CMS's files"}, {"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration"}}
+	return []hint{{"live", "a site that visitors depend on; adding it writes nothing to it"}, {"document root", "the folder with the site's index page or the CMS's files"}, {"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration"}}
 }
 
 func (f *addScreen) view(a *app, w, h int) []string {

@@ -169,7 +169,7 @@ func (b *boardScreen) keys(a *app) []hint {
 
 func (b *boardScreen) words() []hint {
 	return []hint{
-		{"LIVE", "visitors depend on it; Alibi only reads it"}, {"copy", "made by Alibi, to be tried on and thrown away"},
+		{"LIVE", "visitors depend on it; written to only where a plan says so"}, {"copy", "made by Alibi, to be tried on and thrown away"},
 		{"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both"},
 		{"the axis", "from now to a month ahead; a copy's bar ends when its lease does"}, {"held", "kept without an end, for the reason that stands there"},
 		{"e, K", "what ends and what was deleted; the depot's weight and the archives"}, {"Space, B", "mark sites, and do one thing to all of them"},
@@ -265,7 +265,7 @@ func (b *boardScreen) empty(a *app) []string {
 		return []string{t.soft.Render("   nothing fits; Esc shows all sites again")}
 	}
 	return []string{"   " + t.ink.Render("There are no sites yet."), "", "   " + t.soft.Render("n adds a live site on this machine or on a host that is reached by SSH."),
-		"   " + t.soft.Render("Nothing is ever written to it. To look around first, close this and start: alibi demo")}
+		"   " + t.soft.Render("Adding one writes nothing to it. To look around first, close this and start: alibi demo")}
 }
 
 func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {

@@ -235,13 +235,12 @@ func Source(ctx context.Context, env *op.Env, h *kept.Host, redact bool) (archiv
 	s.Run, s.Front, s.Pointed, s.Keep = "", nil, nil, site.KeepRule{}
 	src := archive.Source{Entries: list.Entries, Manifest: archive.Manifest{Site: s, Taken: p.Taken, Point: p.ID, Files: p.Files, Rows: p.Rows, Bytes: p.Bytes, Missing: p.Missing},
 		Open: func(name string) (io.ReadCloser, error) { return root.Open(name) }}
-	links := int64(0)
+	src.Manifest.Files = 0 // links are no files there
 	for _, e := range list.Entries {
 		if e.Regular() {
-			links++
+			src.Manifest.Files++
 		}
 	}
-	src.Manifest.Files = links
 	done := none
 	if len(p.Schema) > 0 {
 		db, err := h.Database(ctx, p.Site.Database)

@@ -61,18 +61,18 @@ func PlanImport(m archive.Manifest, c ImportChoices, as *site.Site, p plan.Plan)
 }
 
 // Keys reads age identities from a file.
-func Keys(file string, read func(string) (io.ReadCloser, error)) ([]age.Identity, error) {
+func Keys(file string) ([]age.Identity, error) {
 	if file == "" {
 		return nil, nil
 	}
-	f, err := read(file)
+	f, err := os.Open(file)
 	if err != nil {
 		return nil, fmt.Errorf("reading the key: %w", err)
 	}
 	defer f.Close()
 	keys, err := age.ParseIdentities(f)
 	if err != nil {
-		return nil, fmt.Errorf("%s holds no age key", file)
+		return nil, fmt.Errorf("%s holds no age key: it has a line that begins with AGE-SECRET-KEY-1", file)
 	}
 	return keys, nil
 }
@@ -106,7 +106,7 @@ func (x *importer) read(ctx context.Context, t *work.Task) error {
 	if i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Run == t.Run().ID }); i >= 0 {
 		return x.tell(ctx, t, list[i])
 	}
-	keys, err := Keys(x.c.Key, openFile)
+	keys, err := Keys(x.c.Key)
 	if err != nil {
 		return err
 	}
@@ -213,5 +213,3 @@ func (s *sink) End() (err error) {
 	s.p, err = s.to.Seal(s.p)
 	return err
 }
-
-func openFile(name string) (io.ReadCloser, error) { return os.Open(name) }

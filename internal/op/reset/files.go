@@ -43,14 +43,18 @@ func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 	}
 	there := make(map[string]tree.Entry, len(list.Entries))
 	for _, is := range list.Entries {
-		there[is.Path] = is
+		there[is.Path] = relative(e.place.Root, is)
+	}
+	forged := make(map[string]bool, len(x.mem.Forged))
+	for _, name := range x.mem.Forged {
+		forged[name] = true
 	}
 	wanted := make(map[string]bool, len(e.want.entries))
 	for _, w := range e.want.entries {
 		wanted[w.Path] = true
 		is, has := there[w.Path]
 		switch {
-		case has && is.Same(w) && !slices.Contains(x.mem.Forged, w.Path):
+		case has && is.Same(relative(e.want.from, w)) && !forged[w.Path]:
 		case w.Mode.IsDir():
 			c.make = append(c.make, w)
 		default:
@@ -67,6 +71,15 @@ func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 	}
 	slices.Reverse(c.remove) // what is in a folder before the folder
 	return c, nil
+}
+
+// relative gives an entry with its link as it is when it is brought: by a
+// relative path, whatever the folder is called that it was in.
+func relative(root host.Root, e tree.Entry) tree.Entry {
+	if e.Link != "" {
+		e.Link = tree.RelativeLink(root.Path(), e.Path, e.Link)
+	}
+	return e
 }
 
 // forged finds the files that look as they are to be and hold something else.
@@ -162,8 +175,12 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	}
 	root := e.place.Root
 	t.Memorize(func() {
+		known := make(map[string]bool, len(x.mem.Came))
+		for _, name := range x.mem.Came {
+			known[name] = true
+		}
 		for _, new := range append(slices.Clone(c.make), c.put...) {
-			if _, err := root.Lstat(new.Path); errors.Is(err, fs.ErrNotExist) && !slices.Contains(x.mem.Came, new.Path) {
+			if _, err := root.Lstat(new.Path); errors.Is(err, fs.ErrNotExist) && !known[new.Path] {
 				x.mem.Came = append(x.mem.Came, new.Path)
 			}
 		}
@@ -303,6 +320,9 @@ func (x *runner) aside(ctx context.Context, s site.Site, part string) ([]tree.En
 	list, err := tree.Scan(ctx, root, tree.Filter{})
 	if err != nil {
 		return nil, err
+	}
+	for _, p := range list.Problems { // a link that leads into the site leads out of this folder
+		list.Entries = append(list.Entries, tree.Entry{Path: p.Path, Mode: fs.ModeSymlink})
 	}
 	return list.Entries, nil
 }

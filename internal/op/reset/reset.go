@@ -66,6 +66,7 @@ type memory struct {
 	Reserved bool            `json:"reserved,omitempty"`
 	Was      *site.Front     `json:"was,omitempty"`    // what visitors saw before
 	Hung     []tables.Object `json:"hung,omitempty"`   // what hung on the tables before
+	Looked   bool            `json:"looked,omitempty"` // at what hung there, which may be nothing
 	Came     []string        `json:"came,omitempty"`   // files and folders that were not there before
 	Forged   []string        `json:"forged,omitempty"` // files that look as they are to be, and hold something else
 	Settled  bool            `json:"settled,omitempty"`

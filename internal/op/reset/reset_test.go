@@ -298,6 +298,10 @@ func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 	p := kept(t, w, live)
 	live = here(w, live)
 	damage(t, live)
+	stored, err := w.Desk.Record.Site(context.Background(), p.Site.ID)
+	require.NoError(t, err)
+	absolute := filepath.Join(live.Root, "absolute")
+	require.NoError(t, os.Symlink(stored.Root+"/index.php", absolute)) // as the host sees it
 	broken := kept(t, w, live)
 	for _, m := range moments[:len(moments)-1] {
 		t.Run(m, func(t *testing.T) {
@@ -307,8 +311,16 @@ func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 			same(t, w, broken)
 		})
 	}
+	to, err := os.Readlink(absolute)
+	require.NoError(t, err)
+	assert.Equal(t, stored.Root+"/index.php", to)
 	restore(t, w, p, whole)
 	same(t, w, p)
+	assert.NoFileExists(t, absolute)
+	restore(t, w, broken, reset.Choices{Files: true})
+	to, err = os.Readlink(absolute)
+	require.NoError(t, err)
+	assert.Equal(t, "index.php", to, "it leads to the same place")
 }
 
 // odd gives a real site what the demo's have not.

@@ -35,7 +35,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	t.Memorize(func() { x.mem.Hung = now.Schema().After })
+	t.Memorize(func() { x.mem.Hung, x.mem.Looked = now.Schema().After, true })
 	if err := t.Remember(); err != nil {
 		return err
 	}
@@ -275,7 +275,7 @@ func (x *runner) tablesBack(ctx context.Context, s site.Site) error {
 	if err := login.TakeBack(ctx, s.Database.Name); err != nil {
 		return err
 	}
-	if x.mem.Hung == nil {
+	if !x.mem.Looked {
 		return nil
 	}
 	place, err := x.env.Place(ctx, s.Host, s.Root)
