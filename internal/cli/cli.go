@@ -111,6 +111,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.list(), a.inspect(), a.add(), a.owner(), a.forget(), a.host(), a.copy(), a.refresh(), a.evidence(), a.open(), a.caught(), a.override(), a.proxy(), a.points(), a.archives(), a.restore(), a.reset(), a.extend(), a.hold(),
 		a.expire(), a.bringBack(), a.remove(), a.runs(), a.history(), a.leftovers(), a.keeper(), a.demo())
 	root.AddCommand(a.fronts()...)
+	root.AddCommand(a.componentCommands()...)
 	root.AddCommand(a.deleted(), a.ends(), a.costs(), a.bulk(), a.draw(), a.content())
 	return root
 }

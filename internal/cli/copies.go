@@ -188,6 +188,8 @@ func (a *app) carryOutTyped(ctx context.Context, d *desk.Desk, p plan.Plan, type
 func printPlan(w io.Writer, p plan.Plan) {
 	fmt.Fprintf(w, "%s of %s %s", p.Kind.Title(), strings.ToUpper(string(p.Origin.Role)), p.Origin.Name)
 	switch {
+	case p.Kind == plan.Change:
+		fmt.Fprintf(w, ": %s", p.Words)
 	case p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Archive:
 		fmt.Fprintf(w, " to %s", p.Words)
 	case p.Kind == plan.Import:
@@ -200,7 +202,7 @@ func printPlan(w io.Writer, p plan.Plan) {
 		if p.Kind == plan.Keep || p.Kind == plan.Archive || p.Kind == plan.Import {
 			row("keeps", strings.TrimSuffix(fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)), ", 0 B"))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
-		} else if p.Kind == plan.Restore || p.Kind == plan.Reset {
+		} else if p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Change {
 			printParts(row, p)
 			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
 		} else if p.Kind != plan.Remove {

@@ -17,15 +17,16 @@ import (
 
 // Config is what people may set, in config.toml in Alibi's folder.
 type Config struct {
-	Machine string     `toml:"machine" comment:"what this machine is called on the screens"`
-	Hosts   string     `toml:"hosts" comment:"the hosts file in which names of live sites can be pointed at copies; empty: the system's"`
-	Gateway Gateway    `toml:"gateway"`
-	Lease   LeaseRules `toml:"lease"`
-	Quota   site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies, and quota.hosts.NAME bounds copies and bytes on one host"`
-	Runtime Runtime    `toml:"runtime"`
-	Depot   Depot      `toml:"depot"`
-	Front   Front      `toml:"front"`
-	Cost    CostRates  `toml:"cost"`
+	Machine   string     `toml:"machine" comment:"what this machine is called on the screens"`
+	Hosts     string     `toml:"hosts" comment:"the hosts file in which names of live sites can be pointed at copies; empty: the system's"`
+	Gateway   Gateway    `toml:"gateway"`
+	Lease     LeaseRules `toml:"lease"`
+	Quota     site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies, and quota.hosts.NAME bounds copies and bytes on one host"`
+	Runtime   Runtime    `toml:"runtime"`
+	Depot     Depot      `toml:"depot"`
+	Front     Front      `toml:"front"`
+	Cost      CostRates  `toml:"cost"`
+	Catalogue Catalogue  `toml:"catalogue"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 }
@@ -33,6 +34,11 @@ type Config struct {
 // Front is what visitors of parked sites are told.
 type Front struct {
 	Contact string `toml:"contact" comment:"a mail or web address for visitors of parked sites"`
+}
+
+// Catalogue says where plugins, themes and cores are looked up.
+type Catalogue struct {
+	Address string `toml:"address" comment:"of a catalogue that speaks the CMS's own interface; empty: the public one that the CMS itself asks"`
 }
 
 // CostRates are what copies cost.

@@ -21,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"alibi/internal/catalogue"
 	"alibi/internal/depot"
 	"alibi/internal/gateway"
 	"alibi/internal/host"
@@ -67,13 +68,14 @@ type Desk struct {
 	opt     Options
 	logFile *os.File
 
-	mu     sync.Mutex
-	depot  *depot.Depot
-	kept   map[site.ID]Kept // what a bucket had when it was asked last
-	keptAt time.Time
-	hosts  map[string]host.Host
-	phps   func() []php.PHP
-	own    *mariadb.Server // a database server of our own, if one was needed and this process started it
+	mu        sync.Mutex
+	depot     *depot.Depot
+	kept      map[site.ID]Kept // what a bucket had when it was asked last
+	keptAt    time.Time
+	hosts     map[string]host.Host
+	phps      func() []php.PHP
+	catalogue func() *catalogue.Client
+	own       *mariadb.Server // a database server of our own, if one was needed and this process started it
 }
 
 // DefaultHome is $XDG_DATA_HOME/alibi.
@@ -124,13 +126,16 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		return nil, err
 	}
 	d.phps = sync.OnceValue(func() []php.PHP { return php.Find(context.Background(), d.Config.Runtime.PHP...) })
+	d.catalogue = sync.OnceValue(func() *catalogue.Client {
+		return &catalogue.Client{Address: d.Config.Catalogue.Address, Dir: filepath.Join(opt.Home, "components"), Identify: wordpress.Stack{}.Identify}
+	})
 	if d.Record, err = inventory.Open(filepath.Join(opt.Home, "record.db")); err != nil {
 		return nil, err
 	}
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
-		Secret: d.Secret, Server: d.server, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now),
+		Secret: d.Secret, Server: d.server, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
 	}
 	d.Env.Keep = keep.Before(d.Env)
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
@@ -140,6 +145,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
 		plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+		plan.Change:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
 		plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },

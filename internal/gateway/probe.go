@@ -49,10 +49,28 @@ func Trier(secret []byte, now func() time.Time) func(context.Context, site.Site)
 	}
 }
 
+// Waker gives a Wake for an environment of operations.
+func Waker(secret []byte, now func() time.Time) func(context.Context, site.Site, op.Ask) (op.Woken, error) {
+	return func(ctx context.Context, s site.Site, ask op.Ask) (op.Woken, error) {
+		if !pool.Runs(s) {
+			return op.Woken{}, op.ErrNotRun
+		}
+		text, err := json.Marshal(ask)
+		if err != nil {
+			return op.Woken{}, err
+		}
+		status, page, err := fetch(ctx, s, s.Address().String()+"/-/wake", http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}, askHeader: {string(text)}}, 5*time.Minute)
+		if err != nil {
+			return op.Woken{}, fmt.Errorf("having %s bring its data in line: %w", s.Name, err)
+		}
+		return op.ParseWoken(status, page)
+	}
+}
+
 // try reads the answer of the quiet plugin: a value for each rule, and some of
 // what the code runs on.
 func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
-	status, text, err := fetch(ctx, s, s.Address().String()+"/-/try", word)
+	status, text, err := fetch(ctx, s, s.Address().String()+"/-/try", http.Header{probeHeader: {word}}, patience)
 	if err != nil {
 		return op.Tried{}, fmt.Errorf("asking %s to try its quiet rules: %w", s.Name, err)
 	}
@@ -70,10 +88,13 @@ func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
 	return t, nil
 }
 
+// patience is how long a page may take.
+const patience = 20 * time.Second
+
 // fetch asks a copy for an address of its own, as a browser on this machine would.
-func fetch(ctx context.Context, s site.Site, url, word string) (int, string, error) {
+func fetch(ctx context.Context, s site.Site, url string, header http.Header, patience time.Duration) (int, string, error) {
 	d := &net.Dialer{Timeout: 3 * time.Second}
-	c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{
+	c := &http.Client{Timeout: patience, Transport: &http.Transport{
 		// Names below localhost are this machine (RFC 6761); not every resolver knows.
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return d.DialContext(ctx, network, net.JoinHostPort("127.0.0.1", s.Address().Port))
@@ -82,7 +103,7 @@ func fetch(ctx context.Context, s site.Site, url, word string) (int, string, err
 	if err != nil {
 		return 0, "", err
 	}
-	req.Header.Set(probeHeader, word)
+	req.Header = header
 	resp, err := c.Do(req)
 	if err != nil {
 		return 0, "", err
@@ -95,7 +116,9 @@ func fetch(ctx context.Context, s site.Site, url, word string) (int, string, err
 // probe asks a copy for its first page and some that it leads to.
 func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	base := s.Address().String()
-	get := func(url string) (int, string, error) { return fetch(ctx, s, url, word) }
+	get := func(url string) (int, string, error) {
+		return fetch(ctx, s, url, http.Header{probeHeader: {word}}, patience)
+	}
 	status, page, err := get(base + "/")
 	if err != nil {
 		return op.Answer{}, fmt.Errorf("asking %s for its first page: %w", base, err)

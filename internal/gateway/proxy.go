@@ -24,6 +24,8 @@ type Dialer func(ctx context.Context) (net.Conn, error)
 const (
 	enterHeader = "Alibi-Enter"
 	tryHeader   = "Alibi-Try"
+	wakeHeader  = "Alibi-Wake"
+	askHeader   = "Alibi-Ask"
 	portHeader  = "Alibi-Port"
 )
 
@@ -160,6 +162,10 @@ func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b
 		g.proxy(w, r, s, b, g.word(s, enterHeader, "enter", account))
 	case probing && r.URL.Path == "/-/try":
 		g.proxy(w, r, s, b, g.word(s, tryHeader, "try", "rules"))
+	case probing && r.URL.Path == "/-/wake":
+		ask := r.Header.Get(askHeader)
+		r.Header.Del(askHeader)
+		g.proxy(w, r, s, b, g.word(s, wakeHeader, "wake", ask))
 	case strings.HasPrefix(r.URL.Path, "/-/"):
 		g.notice(w, http.StatusNotFound, notice{Heading: "No such page", Lines: []string{fmt.Sprintf("The copy %s has nothing at this address.", s.Name)}})
 	default:

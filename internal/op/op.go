@@ -43,7 +43,11 @@ type Env struct {
 	Keep func(ctx context.Context, t *work.Task, s site.Site, why string) error
 	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
 	// code runs.
-	Try   func(ctx context.Context, s site.Site) (Tried, error)
+	Try func(ctx context.Context, s site.Site) (Tried, error)
+	// Wake has a copy's own code do what belongs to other components: what each does
+	// when it is put on, and bringing the data in line with the core; ErrNotRun where
+	// no code runs.
+	Wake  func(ctx context.Context, s site.Site, ask Ask) (Woken, error)
 	Now   func() time.Time
 	Log   *slog.Logger
 	Grace time.Duration

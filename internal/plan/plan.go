@@ -24,6 +24,8 @@ const (
 	Rehearse Kind = "rehearse" // a restore point, by making a copy of it
 	Restore  Kind = "restore"  // a site, to a restore point
 	Reset    Kind = "reset"    // a site, to a clean state
+	Change   Kind = "change"   // of what a site runs
+	Trial    Kind = "trial"    // of a copy under several versions
 	Archive  Kind = "archive"  // a site, into a file
 	Import   Kind = "import"   // of an archive
 )

@@ -47,13 +47,16 @@ type SubSite struct {
 
 // Component is a plugin or a theme.
 type Component struct {
-	Slug         string `json:"slug"`
-	Name         string `json:"name"`
-	Version      string `json:"version"`
-	State        string `json:"state"` // "active", "off", "must-use", "network", "parent", "missing"
-	RequiresCore string `json:"requires_core,omitempty"`
-	RequiresPHP  string `json:"requires_php,omitempty"`
-	Update       string `json:"update,omitempty"` // the version that is waiting
+	Slug         string   `json:"slug"`
+	File         string   `json:"file,omitempty"` // its main file, below the folder of its kind
+	Name         string   `json:"name"`
+	Version      string   `json:"version"`
+	State        string   `json:"state"` // "active", "off", "must-use", "network", "parent", "missing"
+	RequiresCore string   `json:"requires_core,omitempty"`
+	RequiresPHP  string   `json:"requires_php,omitempty"`
+	Requires     []string `json:"requires,omitempty"` // plugins, by slug
+	Parent       string   `json:"parent,omitempty"`   // of a theme
+	Update       string   `json:"update,omitempty"`   // the version that is waiting
 }
 
 // Count is how many of a kind there are.

@@ -76,6 +76,19 @@ type Stack interface {
 	Bring(ctx context.Context, snap tables.Snapshot, prefix string, from io.Reader) (func(t tables.Table) Cleanup, Brought, error)
 	// Redact takes out of a site what nobody else may know.
 	Redact(prefix string) Redaction
+	// Identify tells what the files below a root are, in a folder of that name: a
+	// plugin, a theme or a core.
+	Identify(root host.Root, folder string) (site.ComponentKind, site.Component, bool)
+	// Stands says where a plugin or a theme stands below a site's root.
+	Stands(kind site.ComponentKind, slug string) string
+	// Declared gives the functions and classes that the code below a root declares
+	// for all, without looking whether they are there.
+	Declared(root host.Root) map[string]bool
+	// CoreFile tells whether a path is one of the CMS's own files.
+	CoreFile(path string) bool
+	// Switch says what becomes of each table for plugins and themes to be on or off.
+	// Asked again of a site where they are, it says that nothing differs.
+	Switch(ctx context.Context, snap tables.Snapshot, prefix string, w Switches) (func(t tables.Table) Cleanup, error)
 	// Owns tells which tables of a database are a site's own: others may stand
 	// beside them.
 	Owns(s tables.Schema, prefix string) func(table string) bool

@@ -243,8 +243,17 @@ func (t *Task) change(f func(*plan.Run)) {
 	f(&t.run)
 }
 
+// Detached is a task that nobody is told of, for doing an operation's steps as a
+// part of undoing another one.
+func Detached(r plan.Run) *Task {
+	return &Task{job: &job{ctx: context.Background(), op: &Operation{}, run: plan.Run{ID: r.ID, Plan: r.Plan, Steps: make([]plan.Progress, 1)}}}
+}
+
 // save writes the run as it stands to the record.
 func (t *Task) save() {
+	if t.q == nil {
+		return
+	}
 	t.mu.Lock()
 	r := t.run
 	r.Steps = append([]plan.Progress(nil), r.Steps...)
@@ -273,7 +282,9 @@ func (t *Task) Add(units, items int64) {
 		t.saved = time.Now()
 	}
 	t.mu.Unlock()
-	t.q.opt.Observe(Moment{t.run.ID, name, "progress"})
+	if t.q != nil {
+		t.q.opt.Observe(Moment{t.run.ID, name, "progress"})
+	}
 	if due {
 		t.save()
 	}

@@ -16,6 +16,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
+	"alibi/internal/tables/mysql"
 	"alibi/internal/tree"
 )
 
@@ -152,7 +153,7 @@ func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, 
 		g.Go(func() error {
 			a, had := was.Schema().Table(name)
 			b, has := now.Schema().Table(name)
-			c := TableChange{Name: name, Shape: had && has && a.Create != b.Create}
+			c := TableChange{Name: name, Shape: had && has && mysql.Definition(a) != mysql.Definition(b)}
 			at := p.Point().Quiet[name]
 			switch {
 			case !had:

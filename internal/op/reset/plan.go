@@ -15,16 +15,17 @@ import (
 
 // Input is what a plan is made of.
 type Input struct {
-	Site    site.Site // with facts
-	Point   *depot.Point
-	Choices Choices
-	Goes    []plan.Part // what is on the site now and will not be
-	Stays   []plan.Part
-	First   bool // no restore point of the site was taken yet
-	Depot   string
-	Unique  int // changes on a copy that are nowhere else
-	Now     time.Time
-	By      string
+	Site     site.Site // with facts
+	Point    *depot.Point
+	Choices  Choices
+	Goes     []plan.Part // what is on the site now and will not be
+	Stays    []plan.Part
+	First    bool // no restore point of the site was taken yet
+	Depot    string
+	Findings []site.Finding // of who asks
+	Unique   int            // changes on a copy that are nowhere else
+	Now      time.Time
+	By       string
 }
 
 // Plan says what bringing a site to another state will do.
@@ -38,6 +39,9 @@ func Plan(in Input) plan.Plan {
 		p.Files, p.Bytes, p.Rows, p.Tables = f.Files, f.Bytes, f.Rows, len(f.Tables)
 	}
 	p.Steps = stepsOf(c.Files, c.Database && s.Database.Engine != "", p.Bytes, p.Rows)
+	if c.Change != nil {
+		p.Kind, p.Steps = plan.Change, changeSteps(c, s, p.Bytes, p.Rows)
+	}
 	note := func(sev site.Severity, code, text, remedy string) {
 		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
@@ -58,18 +62,22 @@ func Plan(in Input) plan.Plan {
 			note(site.Warn, "first", "nothing of it is kept yet, so that the notice stands while all of it is", "take a restore point first: alibi points take "+s.Name)
 		}
 	}
+	if c.Change != nil {
+		changeFindings(in, note)
+	}
+	p.Findings = append(p.Findings, in.Findings...)
 	if in.Point != nil && len(in.Goes) == 0 {
 		note(site.Note, "same", "nothing differs, as far as sizes, times and digests tell; files are read to be sure", "nothing need be done")
 	}
 	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes", "alibi restore "+s.Name+" undoes it")
-	if in.Unique > 0 {
+	if in.Unique > 0 && c.Change == nil {
 		note(site.Warn, "lost", unsaved(in.Unique), "they are in the restore point that is taken first; copy the copy if somebody is to go on working on them")
 	}
 	if s.Lease.Held {
 		note(site.Warn, "held", "it is held: "+s.Lease.Reason, "ask "+s.Lease.By+" first")
 	}
 	p.Writes = writes(in)
-	if s.Role == site.Live || s.Lease.Held || in.Unique > 0 {
+	if s.Role == site.Live || c.Change == nil && (s.Lease.Held || in.Unique > 0) {
 		p.Confirm = s.Name
 	}
 	sec := 1 + float64(p.Files)*0.0004 + float64(p.Bytes)/150e6 + float64(p.Rows)/60e3
@@ -84,6 +92,9 @@ func Plan(in Input) plan.Plan {
 func words(in Input) string {
 	if in.Choices.Feed != nil {
 		return "what it is, with the content of " + path.Base(in.Choices.Feed.Path)
+	}
+	if in.Choices.Change != nil {
+		return in.Choices.Change.Words
 	}
 	if in.Point == nil {
 		return in.Choices.Clean.words()

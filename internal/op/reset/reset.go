@@ -39,6 +39,7 @@ type Choices struct {
 	Items    []int64     `json:"items,omitempty"` // only these pieces of content, by number
 	Clean    *Clean      `json:"clean,omitempty"`
 	Feed     *Feed       `json:"feed,omitempty"` // content that is added
+	Change   *Change     `json:"change,omitempty"`
 }
 
 // Feed is a file with content, on this machine.
@@ -59,6 +60,8 @@ type runner struct {
 	c   Choices
 	id  string // the run's
 	mem memory
+
+	assembled *assembly // of this process
 }
 
 // memory is what the steps remember between tries.
@@ -70,6 +73,11 @@ type memory struct {
 	Came     []string        `json:"came,omitempty"`   // files and folders that were not there before
 	Forged   []string        `json:"forged,omitempty"` // files that look as they are to be, and hold something else
 	Settled  bool            `json:"settled,omitempty"`
+
+	Answered int           `json:"answered,omitempty"` // what the first page answered before a change; 0: nothing
+	Mark     int64         `json:"mark,omitempty"`     // in the error log, before a change
+	Runtime  *site.Runtime `json:"runtime,omitempty"`  // before a change
+	Woke     bool          `json:"woke,omitempty"`     // the site's own code ran since, and may have written anything
 }
 
 // New makes the operation of a run.
@@ -79,7 +87,7 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 		return nil, fmt.Errorf("reading the plan: %w", err)
 	}
 	do := map[string]func(context.Context, *work.Task) error{
-		"reserve": x.reserve, "stage": x.stage, "close": x.shut, "keep": x.keep, "tables": x.tables, "files": x.files, "prove": x.prove, "open": x.open,
+		"reserve": x.reserve, "stage": x.stage, "close": x.shut, "keep": x.keep, "tables": x.tables, "files": x.files, "prove": x.prove, "wake": x.wake, "open": x.open,
 	}
 	o := &work.Operation{Undo: x.undo, Over: x.over, Memory: &x.mem, TakesBack: true}
 	for _, s := range r.Plan.Steps {
@@ -105,6 +113,7 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
+	x.look(ctx, t, s)
 	t.Memorize(func() {
 		x.mem.Reserved = true
 		if s.Front == nil || s.Front.By != x.id {
@@ -291,6 +300,11 @@ func (x *runner) undo(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if x.mem.Runtime != nil {
+		if s, err = x.env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Runtime = *x.mem.Runtime; return nil }); err != nil {
+			return err
+		}
+	}
 	if err := x.filesBack(ctx, s); err != nil {
 		return err
 	}
@@ -298,6 +312,9 @@ func (x *runner) undo(ctx context.Context) error {
 		return err
 	}
 	if err := x.clearStage(ctx, s); err != nil {
+		return err
+	}
+	if err := x.sleep(ctx); err != nil {
 		return err
 	}
 	return x.lift(ctx, s)

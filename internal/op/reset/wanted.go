@@ -45,6 +45,9 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 	if x.c.Feed != nil {
 		return x.fed(ctx, e)
 	}
+	if x.c.Change != nil {
+		return x.changed(ctx, e)
+	}
 	d, err := x.env.Depot(ctx)
 	if err != nil {
 		return nil, err

@@ -73,6 +73,11 @@ func Start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
 	if err := host.MkdirAll(r, "tmp", 0o700); err != nil {
 		return nil, err
 	}
+	logs, err := h.Make(ctx, s.Logs)
+	if err != nil {
+		return nil, err
+	}
+	logs.Close()
 	support, err := s.Support()
 	if err != nil {
 		return nil, err

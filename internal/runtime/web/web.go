@@ -34,7 +34,8 @@ func quote(s string) string {
 
 // Spec is how a site is to run.
 type Spec struct {
-	Run     string   // folder of its sockets, configuration and logs; its path is short
+	Run     string   // folder of its sockets and configuration; its path is short
+	Logs    string   // folder to which its errors and the requests are written
 	Root    string   // document root
 	Also    []string // folders beside the root that its code may use
 	Mail    string   // folder to which the mail that its code sends is written
@@ -65,9 +66,12 @@ func Start(s Spec) (*Web, error) {
 	if s.Workers == 0 {
 		s.Workers = 4
 	}
-	for _, d := range []string{s.Run, filepath.Join(s.Run, "tmp"), s.Mail} {
+	if s.Logs == "" {
+		s.Logs = s.Run
+	}
+	for _, d := range []string{s.Run, filepath.Join(s.Run, "tmp"), s.Logs, s.Mail} {
 		if err := os.MkdirAll(d, 0o700); err != nil && d != "" {
-			return nil, fmt.Errorf("making room for the site's sockets and mail: %w", err)
+			return nil, fmt.Errorf("making room for the site's sockets, logs and mail: %w", err)
 		}
 	}
 	support, err := s.Support()
@@ -127,7 +131,9 @@ func (w *Web) Dial(ctx context.Context) (net.Conn, error) {
 }
 
 // ErrorLog is the file to which PHP writes the site's errors.
-func (w *Web) ErrorLog() string { return filepath.Join(w.Spec.Run, "errors.log") }
+func (w *Web) ErrorLog() string { return w.Spec.errors() }
+
+func (s Spec) errors() string { return filepath.Join(s.Logs, "errors.log") }
 
 // Stop ends the programs.
 func (w *Web) Stop() {
@@ -237,7 +243,7 @@ func (s Spec) Args(addr string) []string {
 
 // settings are those that php-fpm.conf has too.
 func (s Spec) settings() map[string]string {
-	m := map[string]string{"error_log": filepath.Join(s.Run, "errors.log"), "log_errors": "1", "display_errors": map[bool]string{true: "1", false: "0"}[s.Show], "sys_temp_dir": filepath.Join(s.Run, "tmp"), "upload_tmp_dir": filepath.Join(s.Run, "tmp"), "session.save_path": filepath.Join(s.Run, "tmp"),
+	m := map[string]string{"error_log": s.errors(), "log_errors": "1", "display_errors": map[bool]string{true: "1", false: "0"}[s.Show], "sys_temp_dir": filepath.Join(s.Run, "tmp"), "upload_tmp_dir": filepath.Join(s.Run, "tmp"), "session.save_path": filepath.Join(s.Run, "tmp"),
 		"open_basedir": strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), filepath.Join(s.Run, "router.php"), s.Mail}, s.Also...), ":")}
 	if s.Mail != "" {
 		m["sendmail_path"] = s.Sendmail()

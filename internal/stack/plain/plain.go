@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -149,4 +150,23 @@ func (Stack) Export(context.Context, tables.Snapshot, string, []site.Kind, io.Wr
 // Bring knows of no content.
 func (Stack) Bring(context.Context, tables.Snapshot, string, io.Reader) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
 	return nil, stack.Brought{}, errNoContent
+}
+
+// Identify finds no components: a site without a CMS has none.
+func (Stack) Identify(host.Root, string) (site.ComponentKind, site.Component, bool) {
+	return "", site.Component{}, false
+}
+
+// Stands knows of no components.
+func (Stack) Stands(site.ComponentKind, string) string { return "" }
+
+// Declared looks at nothing.
+func (Stack) Declared(host.Root) map[string]bool { return nil }
+
+// CoreFile knows of no core.
+func (Stack) CoreFile(string) bool { return false }
+
+// Switch changes nothing.
+func (Stack) Switch(context.Context, tables.Snapshot, string, stack.Switches) (func(tables.Table) stack.Cleanup, error) {
+	return func(tables.Table) stack.Cleanup { return stack.Cleanup{} }, nil
 }

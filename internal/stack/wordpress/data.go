@@ -27,7 +27,8 @@ type data struct {
 	types    map[string]int // of content, by the CMS's names
 	roles    map[string]int
 	blogs    []blog
-	broken   []string // where a value looks serialized and is not well formed
+	wide     map[string]bool // plugins that are on in a whole network, by slug
+	broken   []string        // where a value looks serialized and is not well formed
 }
 
 type blog struct {
@@ -64,6 +65,7 @@ func (d *data) read() error {
 		{"comments", func(row) { d.contents["comments"]++ }},
 		{"terms", func(row) { d.contents["terms"]++ }},
 		{"usermeta", d.role},
+		{"sitemeta", d.sitewide},
 		{"blogs", func(r row) {
 			id, _ := strconv.ParseInt(r.text("blog_id"), 10, 64)
 			d.blogs = append(d.blogs, blog{id: id, domain: r.text("domain"), path: r.text("path")})
@@ -91,6 +93,21 @@ func (d *data) role(r row) {
 		if it.Val.Text() == "1" {
 			d.roles[it.Key.Text()]++
 		}
+	}
+}
+
+// sitewide reads which plugins are on in the whole network.
+func (d *data) sitewide(r row) {
+	if r.text("meta_key") != "active_sitewide_plugins" {
+		return
+	}
+	v, err := phpval.Parse([]byte(r.text("meta_value")))
+	if err != nil {
+		return // to the CMS it is an empty list
+	}
+	d.wide = map[string]bool{}
+	for _, it := range v.Items {
+		d.wide[slugOf(it.Key.Text())] = true
 	}
 }
 
@@ -158,6 +175,9 @@ func (d *data) states(f *site.Facts) {
 			p.State = "off"
 			if active[p.Slug] {
 				p.State = "active"
+			}
+			if d.wide[p.Slug] {
+				p.State = "network"
 			}
 		}
 		delete(active, p.Slug)

@@ -97,16 +97,21 @@ func plugin(root host.Root, dir string, e fs.FileInfo) *site.Component {
 		}
 		return header(root, name, "Plugin Name", strings.TrimSuffix(e.Name(), ".php"))
 	}
-	if c := header(root, path.Join(name, e.Name()+".php"), "Plugin Name", e.Name()); c != nil {
+	return pluginIn(root, name, e.Name())
+}
+
+// pluginIn reads the header of a plugin in a folder.
+func pluginIn(root host.Root, dir, slug string) *site.Component {
+	if c := header(root, path.Join(dir, slug+".php"), "Plugin Name", slug); c != nil {
 		return c
 	}
-	list, err := root.ReadDir(name)
+	list, err := root.ReadDir(dir)
 	if err != nil {
 		return nil
 	}
 	for _, f := range list {
-		if strings.HasSuffix(f.Name(), ".php") && f.Name() != e.Name()+".php" {
-			if c := header(root, path.Join(name, f.Name()), "Plugin Name", e.Name()); c != nil {
+		if strings.HasSuffix(f.Name(), ".php") && f.Name() != slug+".php" {
+			if c := header(root, path.Join(dir, f.Name()), "Plugin Name", slug); c != nil {
 				return c
 			}
 		}
@@ -134,7 +139,17 @@ func header(root host.Root, file, nameField, slug string) *site.Component {
 	if fields[nameField] == "" {
 		return nil
 	}
-	return &site.Component{Slug: slug, Name: fields[nameField], Version: fields["Version"], RequiresCore: fields["Requires at least"], RequiresPHP: fields["Requires PHP"]}
+	c := &site.Component{Slug: slug, Name: fields[nameField], Version: fields["Version"], RequiresCore: fields["Requires at least"], RequiresPHP: fields["Requires PHP"], Parent: fields["Template"]}
+	c.File = file
+	if in, ok := strings.CutPrefix(file, "wp-content/"); ok {
+		_, c.File, _ = strings.Cut(in, "/")
+	}
+	for r := range strings.SplitSeq(fields["Requires Plugins"], ",") {
+		if r = strings.TrimSpace(r); r != "" {
+			c.Requires = append(c.Requires, r)
+		}
+	}
+	return c
 }
 
 // spare are the parts of a tree that a copy can do without.

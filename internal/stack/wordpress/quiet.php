@@ -35,6 +35,7 @@ final class Alibi_Quiet {
 		}
 		add_action( 'init', array( __CLASS__, 'enter' ), 0 );
 		add_action( 'wp_loaded', array( __CLASS__, 'probe' ), PHP_INT_MAX );
+		add_action( 'wp_loaded', array( __CLASS__, 'wake' ), PHP_INT_MAX );
 	}
 
 	/** Tells whether a request to a host must not leave the copy. */
@@ -99,6 +100,34 @@ final class Alibi_Quiet {
 		}
 		wp_set_auth_cookie( $user->ID );
 		wp_redirect( user_can( $user, 'read' ) ? admin_url() : home_url( '/' ), 303 );
+		exit;
+	}
+
+	/** Does what belongs to other components: what each does when it is put on, and bringing the data in line with the core. */
+	public static function wake() {
+		$ask = self::word( 'HTTP_ALIBI_WAKE', 'wake' );
+		if ( null === $ask ) {
+			return;
+		}
+		global $wp_version;
+		$ask = json_decode( $ask, true );
+		$out = array( 'php' => PHP_VERSION, 'core' => $wp_version, 'before' => (string) get_option( 'db_version' ) );
+		require_once ABSPATH . 'wp-admin/includes/admin.php';
+		require_once ABSPATH . 'wp-admin/includes/upgrade.php';
+		foreach ( (array) $ask['on'] as $file ) {
+			$wide = is_multisite() && is_plugin_active_for_network( $file );
+			do_action( 'activate_plugin', $file, $wide );
+			do_action( 'activate_' . $file, $wide );
+			do_action( 'activated_plugin', $file, $wide );
+		}
+		if ( ! empty( $ask['update'] ) ) {
+			wp_upgrade();
+		}
+		update_option( 'rewrite_rules', '' );
+		wp_cache_flush();
+		$out['after'] = (string) get_option( 'db_version' );
+		header( 'Content-Type: application/json' );
+		echo json_encode( array( 'alibi' => $out ) );
 		exit;
 	}
 

@@ -53,11 +53,14 @@ func Patchable(from, to tables.Schema) bool {
 	return true
 }
 
+// Definition is what makes a table, without the number that its next row gets.
+func Definition(t tables.Table) string { return counter.ReplaceAllString(t.Create, "") }
+
 // PatchableTable tells whether two tables are the same but for their rows, and
 // these can be changed in a transaction.
 func PatchableTable(a, b tables.Table) bool {
-	create := counter.ReplaceAllString(a.Create, "")
-	return a.Name == b.Name && create == counter.ReplaceAllString(b.Create, "") && strings.Contains(create, "ENGINE=InnoDB") && !strings.Contains(create, "WITH SYSTEM VERSIONING")
+	create := Definition(a)
+	return a.Name == b.Name && create == Definition(b) && strings.Contains(create, "ENGINE=InnoDB") && !strings.Contains(create, "WITH SYSTEM VERSIONING")
 }
 
 // Patch is a change of rows in a database, all in one transaction.

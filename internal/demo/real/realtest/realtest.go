@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +17,7 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real"
+	"alibi/internal/demo/shelf"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
@@ -27,7 +29,8 @@ import (
 // World is an open desk of an empty home; demotest's helpers work on it.
 type World struct {
 	*demotest.World
-	Sites string // folder of the live sites
+	Sites string       // folder of the live sites
+	Shelf *shelf.Shelf // the stand-in catalogue
 }
 
 // Options change a world.
@@ -49,8 +52,12 @@ func New(t testing.TB, o Options) *World {
 	if !o.Own {
 		c.Database = site.Server{Address: Server(), User: "root"}
 	}
+	cat := shelf.New(filepath.Join(cache, "cores"))
+	srv := httptest.NewServer(cat)
+	t.Cleanup(srv.Close)
+	c.Catalogue.Address = srv.URL
 	require.NoError(t, desk.SaveConfig(home, c))
-	w := &World{World: demotest.At(t, home), Sites: filepath.Join(dir, "sites")}
+	w := &World{World: demotest.At(t, home), Sites: filepath.Join(dir, "sites"), Shelf: cat}
 	t.Cleanup(func() {
 		process.Reap(desk.RunDir(home))
 		os.RemoveAll(desk.RunDir(home))
