@@ -112,6 +112,7 @@ func (a *app) root() *cobra.Command {
 		a.expire(), a.bringBack(), a.remove(), a.runs(), a.history(), a.leftovers(), a.keeper(), a.demo())
 	root.AddCommand(a.fronts()...)
 	root.AddCommand(a.componentCommands()...)
+	root.AddCommand(a.trialCommands()...)
 	root.AddCommand(a.deleted(), a.ends(), a.costs(), a.bulk(), a.draw(), a.content())
 	return root
 }

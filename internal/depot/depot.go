@@ -175,6 +175,11 @@ func (d *Depot) Read(ctx context.Context, id ID) ([]byte, error) {
 	if err := d.load(ctx, false); err != nil {
 		return nil, err
 	}
+	if !d.Has(id) { // another process may have stored it since
+		if err := d.load(ctx, true); err != nil {
+			return nil, err
+		}
+	}
 	d.mu.Lock()
 	p, ok := d.where[id]
 	if !ok {

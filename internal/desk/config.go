@@ -56,7 +56,8 @@ type Depot struct {
 
 // Runtime says what copies run on.
 type Runtime struct {
-	PHP []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm, or folders that do"`
+	AtOnce int      `toml:"at_once" comment:"variants of a trial that are tried at once; 0: 2"`
+	PHP    []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm, or folders that do"`
 }
 
 // Gateway says where copies answer.

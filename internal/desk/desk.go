@@ -33,6 +33,7 @@ import (
 	"alibi/internal/op/keep"
 	"alibi/internal/op/remove"
 	"alibi/internal/op/reset"
+	"alibi/internal/op/trial"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb"
 	"alibi/internal/runtime/php"
@@ -135,7 +136,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
-		Secret: d.Secret, Server: d.server, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
+		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
 	}
 	d.Env.Keep = keep.Before(d.Env)
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
@@ -146,6 +147,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Change:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+		plan.Trial:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return trial.New(d.Env, r) },
 		plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
 		plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },

@@ -241,4 +241,3 @@ func (d *Desk) Again(ctx context.Context, id site.ID, slugs []string, tell func(
 	}
 	return nil
 }
-

@@ -22,11 +22,8 @@ type Dialer func(ctx context.Context) (net.Conn, error)
 
 // Headers by which Alibi speaks to a copy's code; from outside none comes through.
 const (
-	enterHeader = "Alibi-Enter"
-	tryHeader   = "Alibi-Try"
-	wakeHeader  = "Alibi-Wake"
-	askHeader   = "Alibi-Ask"
-	portHeader  = "Alibi-Port"
+	tryHeader = "Alibi-Try"
+	askHeader = "Alibi-Ask"
 )
 
 // maxPage is how much of a page is held back to put the banner into it.
@@ -50,7 +47,7 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 				}
 			}
 			pr.Out.Header.Del("Accept-Encoding") // pages are read for the banner
-			pr.Out.Header.Set(portHeader, g.Port)
+			pr.Out.Header.Set(op.PortHeader, g.Port)
 			for name, v := range word {
 				pr.Out.Header[name] = v
 			}
@@ -159,13 +156,13 @@ func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b
 			g.badKey(w, s)
 			return
 		}
-		g.proxy(w, r, s, b, g.word(s, enterHeader, "enter", account))
+		g.proxy(w, r, s, b, g.word(s, op.EnterHeader, "enter", account))
 	case probing && r.URL.Path == "/-/try":
 		g.proxy(w, r, s, b, g.word(s, tryHeader, "try", "rules"))
 	case probing && r.URL.Path == "/-/wake":
 		ask := r.Header.Get(askHeader)
 		r.Header.Del(askHeader)
-		g.proxy(w, r, s, b, g.word(s, wakeHeader, "wake", ask))
+		g.proxy(w, r, s, b, g.word(s, op.WakeHeader, "wake", ask))
 	case strings.HasPrefix(r.URL.Path, "/-/"):
 		g.notice(w, http.StatusNotFound, notice{Heading: "No such page", Lines: []string{fmt.Sprintf("The copy %s has nothing at this address.", s.Name)}})
 	default:

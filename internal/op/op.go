@@ -19,6 +19,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/rewrite"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/work"
@@ -30,9 +31,11 @@ type Env struct {
 	Home   string // Alibi's own folder
 	Local  string // the name of this machine's host
 	Hosts  func(ctx context.Context, name string) (host.Host, error)
-	Stacks []stack.Stack // the first that recognises a site understands it
-	Port   string        // the gateway's
-	Secret []byte        // from which the passwords of copies' accounts are worked out
+	Stacks []stack.Stack    // the first that recognises a site understands it
+	Port   string           // the gateway's
+	Run    string           // folder of sockets and configurations of programs; its path is short
+	PHP    func() []php.PHP // the versions that this machine has
+	Secret []byte           // from which the passwords of copies' accounts are worked out
 	// Server gives the database server for copies on a host, or ErrNoServer.
 	Server func(ctx context.Context, hostName string) (*Server, error)
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)

@@ -152,6 +152,10 @@ func (e *Env) Erase(ctx context.Context, id site.ID, name string) error {
 	return err
 }
 
+// TrialPrefix begins the name under which a trial notes what it made; its run
+// follows.
+const TrialPrefix = "trial-"
+
 // DatabasePrefix begins the names of the databases and accounts that Alibi makes.
 const DatabasePrefix = "alibi_"
 

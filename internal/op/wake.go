@@ -15,6 +15,14 @@ import (
 	"alibi/internal/site"
 )
 
+// Headers by which a copy's code is spoken to, each with a Word but the last;
+// from outside none comes through.
+const (
+	EnterHeader = "Alibi-Enter" // signs in
+	WakeHeader  = "Alibi-Wake"  // an Ask
+	PortHeader  = "Alibi-Port"  // at which visitors reach the copy
+)
+
 // Ask is what a copy's own code is to do after its components changed.
 type Ask struct {
 	On     []string `json:"on"`     // plugins that were put on, by their main files
@@ -113,7 +121,7 @@ func Errors(log, root string) (out []string) {
 		if m == nil {
 			continue
 		}
-		text := strings.ReplaceAll(strings.TrimPrefix(m[1], "Uncaught "), root+"/", "")
+		text := strings.ReplaceAll(strings.TrimPrefix(strings.TrimPrefix(m[1], "Uncaught "), "Error: "), root+"/", "")
 		if !seen[text] {
 			seen[text] = true
 			out = append(out, text)

@@ -81,6 +81,8 @@ type Stack interface {
 	Identify(root host.Root, folder string) (site.ComponentKind, site.Component, bool)
 	// Stands says where a plugin or a theme stands below a site's root.
 	Stands(kind site.ComponentKind, slug string) string
+	// Pages gives pages by which the site can be tried, one of each kind.
+	Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]Page, error)
 	// Declared gives the functions and classes that the code below a root declares
 	// for all, without looking whether they are there.
 	Declared(root host.Root) map[string]bool

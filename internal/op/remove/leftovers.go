@@ -43,13 +43,17 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 	seen := map[string]bool{}
 	for _, m := range made {
 		s, used := known[m.Site]
-		if m.Kind == "database" && used {
+		if id, ok := strings.CutPrefix(string(m.Site), op.TrialPrefix); ok {
+			r, err := env.Record.Run(ctx, id)
+			used = err == nil && !r.State.Over()
+		}
+		if m.Kind == "database" && s.Name != "" && used {
 			used = s.Run != "" || m.Path == "database:"+s.Database.Name
 		}
-		if m.Kind == "tables" && used {
+		if m.Kind == "tables" && s.Name != "" && used {
 			used = s.Run != "" || m.Path == op.TablesPath(s.Database)
 		}
-		if m.Kind == "names" && used {
+		if m.Kind == "names" && s.Name != "" && used {
 			used = s.Pointed != nil
 		}
 		if !used {

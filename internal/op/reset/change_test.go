@@ -2,7 +2,7 @@ package reset_test
 
 import (
 	"context"
-		"os"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -186,7 +186,7 @@ func TestBadComponents(t *testing.T) {
 	ctx := context.Background()
 	for name, wish := range map[string]desk.ChangeWish{
 		"the catalogue does not know it": {Put: from("no-such-plugin")},
-		"it has 3.0.0, 2.5.0":                   {Put: from("tide-table@9.9")},
+		"it has 3.0.0, 2.5.0":            {Put: from("tide-table@9.9")},
 		"has no plugin called":           {On: []string{"nothing"}},
 		"has no theme called":            {Theme: "nothing"},
 		"it is so already":               {On: []string{"tide-table"}},
@@ -233,4 +233,61 @@ func theme(t *testing.T, w *demotest.World, s site.Site) string {
 	}
 	t.Fatal("no theme is on")
 	return ""
+}
+
+func TestAChangeKilledAtEachMoment(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	w.Make("ferry")
+	w.Keep()
+	s := w.Copy("ferry", "trial")
+	changed(t, w.World, s, desk.ChangeWish{Put: from("quay-forms@0.9")})
+	w.Stop()
+	ctx := context.Background()
+	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files begin", "files end", "prove end", "wake begin", "wake end", "open begin"} {
+		t.Run(moment, func(t *testing.T) {
+			version := []string{"1.0", "0.9"}[i%2]
+			bell := desk.ChangeWish{Put: from("quay-forms@" + version), PutOff: []string{"tide-table"}}
+			if i%2 == 1 {
+				bell.PutOff, bell.On = nil, []string{"tide-table"}
+			}
+			p, err := w.Desk.PlanChange(ctx, s.ID, bell, nil)
+			require.NoError(t, err)
+			r := start(t, w.World, p)
+			demotest.KilledAt(t, w.World, moment)
+			demotest.Resumed(t, w.World, r.ID)
+			got := states(t, w.World, s)
+			assert.Equal(t, version+" active", got["quay-forms"])
+			assert.Equal(t, []string{"2.4.1 off", "2.4.1 active"}[i%2], got["tide-table"])
+			clear(t, w.World, s.ID)
+		})
+	}
+	w.Keep()
+	status, _ := page(t, s)
+	assert.Equal(t, 200, status)
+}
+
+func TestAChangeCancelledAfterItsCodeRanIsTakenBack(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	w.Make("ferry")
+	w.Keep()
+	s := w.Copy("ferry", "trial")
+	before := kept(t, w.World, s)
+	w.Stop()
+	ctx := context.Background()
+	for _, moment := range []string{"tables end", "files end", "wake begin", "wake end"} {
+		t.Run(moment, func(t *testing.T) {
+			p, err := w.Desk.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}}, nil)
+			require.NoError(t, err)
+			r := start(t, w.World, p)
+			demotest.KilledAt(t, w.World, moment)
+			require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+			w.Keep()
+			defer w.Stop()
+			r = await(t, w.World, r)
+			require.Equal(t, plan.Cancelled, r.State, r.Error)
+			same(t, w.World, before)
+			assert.Equal(t, s.Runtime, w.Site("trial").Runtime)
+			assert.Empty(t, w.Site("trial").Run)
+		})
+	}
 }

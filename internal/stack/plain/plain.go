@@ -160,6 +160,11 @@ func (Stack) Identify(host.Root, string) (site.ComponentKind, site.Component, bo
 // Stands knows of no components.
 func (Stack) Stands(site.ComponentKind, string) string { return "" }
 
+// Pages gives the first page.
+func (Stack) Pages(context.Context, tables.Snapshot, site.Facts) ([]stack.Page, error) {
+	return []stack.Page{{Kind: "first page", Path: "/"}}, nil
+}
+
 // Declared looks at nothing.
 func (Stack) Declared(host.Root) map[string]bool { return nil }
 
