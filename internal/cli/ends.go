@@ -207,6 +207,22 @@ func (a *app) draw() *cobra.Command {
 			return nil, err
 		}
 		return draw.Leases(bars(list), d.Now())
+	}), drawing("versions", "Draw what the sites run, side by side", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+		g, err := d.PinGrid(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return versionGrid(g, d.Now()), nil
+	}), drawing("trial", "Draw the verdicts of the trial that was made last", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+		list, err := d.Trials(ctx, "")
+		if err != nil {
+			return nil, err
+		}
+		if len(list) == 0 {
+			return nil, errors.New("there is no trial yet; make one: alibi trial COPY --php all")
+		}
+		r, m, err := d.Trial(ctx, list[0].ID)
+		return trialGrid(r, m), err
 	}))
 	return c
 }

@@ -36,6 +36,8 @@ type ChangeWish struct {
 	Theme   string   // to be put on
 	Runtime *site.Runtime
 	Anyway  bool
+	KeepOff []string // of what is brought, plugins that are not put on
+	Pins    string   // the pin sheet that asks for this
 }
 
 // fetched is a source with what came of it.
@@ -138,7 +140,7 @@ func (d *Desk) PlanChange(ctx context.Context, id site.ID, w ChangeWish, tell fu
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	x := &changing{d: d, s: s, st: st, w: w, c: &reset.Change{Put: packages, Anyway: w.Anyway}}
+	x := &changing{d: d, s: s, st: st, w: w, c: &reset.Change{Put: packages, Anyway: w.Anyway, Pins: w.Pins}}
 	if err := x.gather(); err != nil {
 		return plan.Plan{}, err
 	}
@@ -283,7 +285,7 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 		default:
 			x.after = append(x.after, comp)
 		}
-		if c == nil && !x.w.Off && !slices.Contains(x.w.On, s.Slug) {
+		if c == nil && !x.w.Off && !slices.Contains(x.w.KeepOff, s.Slug) && !slices.Contains(x.w.On, s.Slug) {
 			x.w.On = append(x.w.On, s.Slug)
 		}
 	}

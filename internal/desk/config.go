@@ -26,6 +26,7 @@ type Config struct {
 	Depot     Depot      `toml:"depot"`
 	Front     Front      `toml:"front"`
 	Cost      CostRates  `toml:"cost"`
+	Pins      Pins       `toml:"pins"`
 	Catalogue Catalogue  `toml:"catalogue"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
@@ -34,6 +35,11 @@ type Config struct {
 // Front is what visitors of parked sites are told.
 type Front struct {
 	Contact string `toml:"contact" comment:"a mail or web address for visitors of parked sites"`
+}
+
+// Pins says which pin sheet is meant where none is named.
+type Pins struct {
+	Default string `toml:"default" comment:"the pin sheet that is meant where none is named"`
 }
 
 // Catalogue says where plugins, themes and cores are looked up.

@@ -117,6 +117,7 @@ type Site struct {
 	Quiet     []Rule    `json:"quiet,omitempty"`
 	Allow     []string  `json:"allow,omitempty"` // hosts that a copy may call in spite of its quiet rules
 	Runtime   Runtime   `json:"runtime,omitzero"`
+	Pins      string    `json:"pins,omitempty"`  // the pin sheet that it was brought to
 	Only      []Kind    `json:"only,omitempty"`  // kinds of content that were chosen; nil: all
 	Empty     []string  `json:"empty,omitempty"` // tables of which no row was brought
 	Apart     Apart     `json:"apart"`

@@ -32,6 +32,7 @@ type Change struct {
 	Switch  stack.Switches      `json:"switch,omitzero"`
 	Runtime *site.Runtime       `json:"runtime,omitempty"` // of a copy
 	Anyway  bool                `json:"anyway,omitempty"`  // it stays so even if the copy does not answer then
+	Pins    string              `json:"pins,omitempty"`    // the pin sheet that asks for this
 	Words   string              `json:"words"`             // for people
 }
 

@@ -266,6 +266,9 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 			facts.Addresses = s.Addresses
 		}
 		s.Facts, s.Title, s.PlacedAt, s.Run = facts, facts.Title, x.env.Now(), ""
+		if x.c.Change != nil && x.c.Change.Pins != "" {
+			s.Pins = x.c.Change.Pins
+		}
 		if s.Role == site.Copy { // what was counted and proven was another state
 			s.Proof, s.Apart = site.Proof{}, site.Apart{}
 		}

@@ -1,0 +1,395 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"alibi/internal/catalogue"
+	"alibi/internal/pins"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/php"
+	"alibi/internal/site"
+)
+
+// PinSheet is a stored pin sheet.
+type PinSheet struct {
+	Name    string      `json:"name"`
+	Default bool        `json:"default,omitempty"`
+	Text    string      `json:"text,omitempty"`
+	Means   string      `json:"means"` // in one sentence
+	Wrong   string      `json:"wrong,omitempty"`
+	Sheet   *pins.Sheet `json:"-"`
+	Src     []byte      `json:"-"`
+}
+
+// ErrNoPinSheet is given for a name that no stored sheet has.
+var ErrNoPinSheet = errors.New("no pin sheet has that name")
+
+func (d *Desk) pinsDir() string { return filepath.Join(d.Home(), "pins") }
+
+func (d *Desk) pinsFile(name string) (string, error) {
+	if !site.GoodSlug(name) {
+		return "", fmt.Errorf("%q can't be the name of a pin sheet: letters, digits, - and _", name)
+	}
+	return filepath.Join(d.pinsDir(), name+".toml"), nil
+}
+
+// PinSheets lists the stored sheets.
+func (d *Desk) PinSheets() ([]PinSheet, error) {
+	list, err := os.ReadDir(d.pinsDir())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("listing the pin sheets: %w", err)
+	}
+	out := []PinSheet{}
+	for _, e := range list {
+		if name, ok := strings.CutSuffix(e.Name(), ".toml"); ok {
+			p, err := d.PinSheet(name)
+			if err != nil && p.Wrong == "" {
+				return nil, err
+			}
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// PinSheet reads a stored sheet; "" is the default one. One that is not right is
+// given too, with the error.
+func (d *Desk) PinSheet(name string) (PinSheet, error) {
+	if name = cmp.Or(name, d.Config.Pins.Default); name == "" {
+		return PinSheet{}, fmt.Errorf("%w: name one, or choose a default: alibi pins default NAME", ErrNoPinSheet)
+	}
+	p := PinSheet{Name: name, Default: name == d.Config.Pins.Default}
+	file, err := d.pinsFile(name)
+	if err != nil {
+		return p, err
+	}
+	if p.Src, err = os.ReadFile(file); errors.Is(err, fs.ErrNotExist) {
+		return p, fmt.Errorf("%q: %w; see: alibi pins list", name, ErrNoPinSheet)
+	} else if err != nil {
+		return p, fmt.Errorf("reading the pin sheet: %w", err)
+	}
+	p.Text = string(p.Src)
+	if p.Sheet, err = pins.Parse(file, p.Src); err != nil {
+		p.Wrong = err.Error()
+		return p, err
+	}
+	p.Means = p.Sheet.Explain()
+	return p, nil
+}
+
+// SavePins stores a sheet under a name; one that is there is only replaced if
+// over says so. A text that is no sheet is refused with its lines.
+func (d *Desk) SavePins(name string, src []byte, over bool) (PinSheet, error) {
+	file, err := d.pinsFile(name)
+	if err != nil {
+		return PinSheet{}, err
+	}
+	if _, err := pins.Parse(name, src); err != nil {
+		return PinSheet{}, err
+	}
+	if _, err := os.Lstat(file); err == nil && !over {
+		return PinSheet{}, fmt.Errorf("there is a pin sheet %q already: say --over to save over it, or choose another name", name)
+	}
+	if err := os.MkdirAll(d.pinsDir(), 0o700); err != nil {
+		return PinSheet{}, err
+	}
+	if err := os.WriteFile(file+".new", src, 0o600); err != nil {
+		return PinSheet{}, fmt.Errorf("saving the pin sheet: %w", err)
+	}
+	if err := os.Rename(file+".new", file); err != nil {
+		return PinSheet{}, fmt.Errorf("saving the pin sheet: %w", err)
+	}
+	return d.PinSheet(name)
+}
+
+// RenamePins gives a sheet another name; "" removes it.
+func (d *Desk) RenamePins(name, to string) error {
+	file, err := d.pinsFile(name)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(file); err != nil {
+		return fmt.Errorf("%q: %w; see: alibi pins list", name, ErrNoPinSheet)
+	}
+	if to == "" {
+		return os.Remove(file)
+	}
+	next, err := d.pinsFile(to)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(next); err == nil {
+		return fmt.Errorf("there is a pin sheet %q already", to)
+	}
+	if err := os.Rename(file, next); err != nil {
+		return err
+	}
+	if d.Config.Pins.Default == name {
+		return d.DefaultPins(to)
+	}
+	return nil
+}
+
+// DefaultPins chooses the sheet that is meant where none is named; "" chooses none.
+func (d *Desk) DefaultPins(name string) error {
+	if name != "" {
+		if _, err := d.PinSheet(name); err != nil {
+			return err
+		}
+	}
+	d.Config.Pins.Default = name
+	return SaveConfig(d.Home(), d.Config)
+}
+
+// PinsOf writes a sheet of what a site runs now.
+func (d *Desk) PinsOf(ctx context.Context, id site.ID) ([]byte, error) {
+	s, err := d.Inspect(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if s.Facts.Core == "" {
+		return nil, fmt.Errorf("%s has no CMS: there is nothing to pin", s.Name)
+	}
+	return pins.FromSite(s, php.Series(cmp.Or(s.Runtime.PHP, s.Facts.PHP)), d.Now()), nil
+}
+
+// choose gives the version that a pin means: the locked one, an exact one, or
+// the newest of the catalogue's that fits.
+func (d *Desk) choose(ctx context.Context, kind site.ComponentKind, slug string, p pins.Pin, locked pins.Locked) (site.Source, error) {
+	src := site.Source{Kind: kind, Slug: slug, Version: p.Version, Digest: cmp.Or(p.Digest, locked.Digest)}
+	if p.From != "" {
+		out, err := site.ParseSource(kind, p.From)
+		out.Slug, out.Ref, out.Digest = slug, cmp.Or(p.Ref, out.Ref), src.Digest
+		return out, err
+	}
+	if locked.Version != "" && pins.Fits(p.Version, locked.Version) {
+		src.Version = locked.Version
+		return src, nil
+	}
+	if pins.Exact(p.Version) {
+		return src, nil
+	}
+	src.Digest = p.Digest
+	info, err := d.catalogue().Info(ctx, kind, slug)
+	if err != nil {
+		return src, err
+	}
+	v, ok := pins.Choose(p.Version, info.List())
+	if !ok {
+		return src, fmt.Errorf("%s %s: the catalogue has no version that fits %s; it has %s", kind, slug, p.Version, strings.Join(info.List(), ", "))
+	}
+	src.Version = v
+	return src, nil
+}
+
+func (d *Desk) chooseCore(ctx context.Context, s *pins.Sheet) (site.Source, error) {
+	r, src := s.Core.Version, site.Source{Kind: site.Core}
+	switch {
+	case s.Lock.Core != "" && pins.Fits(r, s.Lock.Core):
+		src.Version = s.Lock.Core
+	case pins.Exact(r):
+		src.Version = r
+	default:
+		list, err := d.catalogue().Cores(ctx)
+		if err != nil {
+			return src, err
+		}
+		var all []string
+		for _, c := range list {
+			all = append(all, c.Version)
+		}
+		v, ok := pins.Choose(r, all)
+		if !ok {
+			return src, fmt.Errorf("the catalogue has no core that fits %s", r)
+		}
+		src.Version = v
+	}
+	return src, nil
+}
+
+// PlanPins says what bringing a site to a pin sheet will do.
+func (d *Desk) PlanPins(ctx context.Context, id site.ID, name string, tell func(what string, done, total int64)) (plan.Plan, error) {
+	p, err := d.PinSheet(name)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	s, err := d.Inspect(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	w, err := d.pinWish(ctx, s, p.Sheet)
+	if err != nil {
+		return plan.Plan{}, fmt.Errorf("pin sheet %s: %w", p.Name, err)
+	}
+	w.Pins = p.Name
+	out, err := d.PlanChange(ctx, id, w, tell)
+	if err != nil {
+		return out, err
+	}
+	for _, text := range notBrought(p.Sheet, s) {
+		out.Findings = append(out.Findings, site.Finding{Severity: site.Note, Code: "pins", Text: text})
+	}
+	return out, nil
+}
+
+// pinWish works out by what a site differs from a sheet.
+func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w ChangeWish, err error) {
+	f := s.Facts
+	if sheet.Core.Version != "" {
+		src, err := d.chooseCore(ctx, sheet)
+		if err != nil {
+			return w, err
+		}
+		if src.Version != f.Core {
+			w.Put = append(w.Put, src)
+		}
+	}
+	for _, x := range []struct {
+		kind   site.ComponentKind
+		list   []site.Component
+		pins   map[string]pins.Pin
+		locked map[string]pins.Locked
+	}{{site.Plugin, f.Plugins, sheet.Plugins, sheet.Lock.Plugins}, {site.Theme, f.Themes, sheet.Themes, sheet.Lock.Themes}} {
+		for _, slug := range slices.Sorted(maps.Keys(x.pins)) {
+			if err := d.pinOne(ctx, s, &w, x.kind, slug, x.pins[slug], x.locked[slug], find(x.list, slug)); err != nil {
+				return w, err
+			}
+		}
+		for _, c := range x.list {
+			if _, named := x.pins[c.Slug]; named || c.State == "must-use" || x.kind == site.Theme && c.State != "off" {
+				continue
+			}
+			switch sheet.Others {
+			case "off":
+				if on(c) {
+					w.PutOff = append(w.PutOff, c.Slug)
+				}
+			case "remove":
+				w.Delete = append(w.Delete, c.Slug)
+			}
+		}
+	}
+	if s.Role == site.Copy {
+		r := s.Runtime
+		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(sheet.Runtime.PHP, r.PHP), cmp.Or(sheet.Runtime.Memory, r.Memory), cmp.Or(sheet.Runtime.Upload, r.Upload), cmp.Or(sheet.Runtime.Seconds, r.RunTime)
+		r.Show = r.Show || sheet.Runtime.ShowErrors
+		if r != s.Runtime {
+			w.Runtime = &r
+		}
+	}
+	return w, nil
+}
+
+// pinOne adds what one pin asks for.
+func (d *Desk) pinOne(ctx context.Context, s site.Site, w *ChangeWish, kind site.ComponentKind, slug string, p pins.Pin, locked pins.Locked, is *site.Component) error {
+	has := is != nil && is.State != "missing"
+	floats := p.Version == "newest" || locked.Version == "" && p.From != "" && p.Version == ""
+	if !has || floats || !pins.Fits(p.Version, is.Version) || locked.Version != "" && pins.Fits(p.Version, locked.Version) && is.Version != locked.Version {
+		src, err := d.choose(ctx, kind, slug, p, locked)
+		if err == nil && src.From == "" {
+			_, _, err = d.catalogue().Resolve(ctx, src)
+		}
+		if errors.Is(err, catalogue.ErrUnknown) {
+			if from, ok := d.fromOrigin(ctx, s, kind, slug, p); ok {
+				src, err = from, nil
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if !has || src.Version == "" || src.Version != is.Version {
+			w.Put = append(w.Put, src)
+		}
+	}
+	switch {
+	case kind == site.Theme && p.State == "on":
+		w.Theme = slug
+	case kind == site.Plugin && p.State == "off" && has && on(*is):
+		w.PutOff = append(w.PutOff, slug)
+	case kind == site.Plugin && p.State == "off" && !has:
+		w.KeepOff = append(w.KeepOff, slug)
+	case kind == site.Plugin && has && !on(*is) && p.State == "on":
+		w.On = append(w.On, slug)
+	}
+	return nil
+}
+
+// fromOrigin gives the component from the site's origin, where no catalogue has
+// it: what somebody wrote for one site alone.
+func (d *Desk) fromOrigin(ctx context.Context, s site.Site, kind site.ComponentKind, slug string, p pins.Pin) (site.Source, bool) {
+	o, err := d.Record.Site(ctx, s.Origin)
+	if err != nil || o.Facts == nil || o.State == site.Gone {
+		return site.Source{}, false
+	}
+	list := o.Facts.Plugins
+	if kind == site.Theme {
+		list = o.Facts.Themes
+	}
+	c := find(list, slug)
+	if c == nil || c.State == "missing" || !pins.Fits(p.Version, c.Version) {
+		return site.Source{}, false
+	}
+	return site.Source{Kind: kind, Slug: slug, From: "site:" + o.Name, Digest: p.Digest}, true
+}
+
+// notBrought says what of a sheet a change does not bring to a copy that is there.
+func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
+	if n := sheet.Core.Network; n != nil && *n != (s.Facts.Network != nil) {
+		out = append(out, "the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and this is not one: that is not changed")
+	}
+	if sheet.Core.Language != "" {
+		out = append(out, "the language is not changed: its files are no part of the core")
+	}
+	if sheet.Settings.Debug != nil || sheet.Settings.Updates != "" || sheet.Settings.Quiet != nil {
+		out = append(out, "settings (debug, updates, quiet) are given to copies when they are made, or brought in line: alibi refresh")
+	}
+	return out
+}
+
+// LockPins writes into a sheet what its versions mean now, with the digests of
+// all files.
+func (d *Desk) LockPins(ctx context.Context, name string) (PinSheet, error) {
+	p, err := d.PinSheet(name)
+	if err != nil {
+		return p, err
+	}
+	s := p.Sheet
+	was := s.Lock
+	s.Lock = pins.Lock{} // it is found out anew
+	l := pins.Lock{At: d.Now(), Plugins: map[string]pins.Locked{}, Themes: map[string]pins.Locked{}}
+	if s.Core.Version != "" {
+		src, err := d.chooseCore(ctx, s)
+		if err != nil {
+			return p, err
+		}
+		l.Core = src.Version
+	}
+	for _, x := range []struct {
+		kind site.ComponentKind
+		pins map[string]pins.Pin
+		to   map[string]pins.Locked
+		was  map[string]pins.Locked
+	}{{site.Plugin, s.Plugins, l.Plugins, was.Plugins}, {site.Theme, s.Themes, l.Themes, was.Themes}} {
+		for _, slug := range slices.Sorted(maps.Keys(x.pins)) {
+			src, err := d.choose(ctx, x.kind, slug, x.pins[slug], pins.Locked{})
+			if err == nil {
+				var list []site.Source
+				if list, err = d.Fetch(ctx, []site.Source{src}); err == nil {
+					x.to[slug] = pins.Locked{Version: list[0].Version, Digest: list[0].Digest}
+					continue
+				}
+			}
+			return p, fmt.Errorf("%s %s can't be locked: %w", x.kind, slug, err)
+		}
+	}
+	return d.SavePins(p.Name, pins.WithLock(p.Src, l), true)
+}
