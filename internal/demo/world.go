@@ -21,6 +21,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
+	"alibi/internal/demo/shelf"
 	"alibi/internal/demo/sshd"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
@@ -37,6 +38,7 @@ type World struct {
 	Home    string
 	servers map[string]*sshd.Server
 	specs   []spec
+	shelf   func()      // closes the stand-in catalogue
 	faulty  atomic.Bool // drydock refuses to hand out one database
 	back    atomic.Int64
 }
@@ -90,10 +92,16 @@ func Start(ctx context.Context, home string, port int, small bool) (*World, erro
 	}
 	c := desk.Config{Machine: Machine, Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}}
 	c.Quota.Copies, c.Quota.Bytes = 20, 4<<30
-	if err := desk.SaveConfig(home, c); err != nil {
+	address, closed, err := shelf.New("").Serve()
+	if err != nil {
 		return nil, err
 	}
-	w := &World{Home: home, servers: map[string]*sshd.Server{}, specs: specs()}
+	c.Catalogue.Address = address
+	if err := desk.SaveConfig(home, c); err != nil {
+		closed()
+		return nil, err
+	}
+	w := &World{Home: home, servers: map[string]*sshd.Server{}, specs: specs(), shelf: closed}
 	if small {
 		w.specs = smaller(w.specs)
 	}
@@ -123,6 +131,7 @@ func Wipe(home string) error {
 
 // Close stops the machines.
 func (w *World) Close() {
+	w.shelf()
 	for _, s := range w.servers {
 		s.Close()
 	}

@@ -221,7 +221,7 @@ func (x *changing) gather() error {
 	}
 	x.judge(themes)
 	for _, p := range x.after {
-		if on(p) {
+		if on(p) && p.State != "must-use" {
 			x.stays = append(x.stays, plan.Part{What: "plugin " + p.Slug, Note: p.Version + ", on"})
 		}
 	}

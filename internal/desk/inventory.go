@@ -46,10 +46,11 @@ func (d *Desk) Components(ctx context.Context, id site.ID, ask bool) (Parts, err
 		for _, c := range slices.Concat(o.Facts.Plugins, o.Facts.Themes) {
 			origin[c.Slug] = cmp.Or(c.Version, "without a version")
 		}
+		origin["wordpress"] = o.Facts.Core
 	}
 	add := func(kind site.ComponentKind, c site.Component) {
 		p := Part{Kind: kind, Component: c, Newest: c.Update}
-		if was, has := origin[c.Slug]; len(origin) > 0 && (!has || was != cmp.Or(c.Version, "without a version")) {
+		if was, has := origin[c.Slug]; len(origin) > 0 && c.State != "must-use" && (!has || was != cmp.Or(c.Version, "without a version")) {
 			p.Remarks = append(p.Remarks, "the origin has "+cmp.Or(was, "none"))
 		}
 		for _, o := range f.Plugins {
@@ -99,6 +100,9 @@ func (d *Desk) askNewest(ctx context.Context, out *Parts) {
 	for i := range out.All {
 		g.Go(func() error {
 			p := &out.All[i]
+			if p.State == "must-use" {
+				return nil
+			}
 			var newest string
 			if p.Kind == site.Core {
 				list, err := d.catalogue().Cores(ctx)

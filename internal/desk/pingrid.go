@@ -88,6 +88,9 @@ func (d *Desk) PinGrid(ctx context.Context, ids ...site.ID) (PinGrid, error) {
 		at("core", "core").Cells[i] = x.core()
 		at("php", "PHP").Cells[i] = x.php()
 		for _, c := range s.Facts.Plugins {
+			if c.State == "must-use" {
+				continue // it comes with the site, or is Alibi's own
+			}
 			at("plugin", c.Slug).Cells[i] = x.component("plugin", c)
 		}
 		for _, c := range s.Facts.Themes {
@@ -194,13 +197,11 @@ func (x *column) component(kind string, comp site.Component) PinCell {
 		}
 		r, named = p.Version, ok
 	}
-	if comp.State != "must-use" {
-		c.held(r, named)
-	}
+	c.held(r, named)
 	if comp.Update != "" {
 		c.mark(MarkOutdated, comp.Update+" waits")
 	}
-	if x.origin != nil && comp.State != "must-use" {
+	if x.origin != nil {
 		list := x.origin.Plugins
 		if kind == "theme" {
 			list = x.origin.Themes

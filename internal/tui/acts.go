@@ -15,13 +15,13 @@ func siteHints(s site.Site) []hint {
 	open := hint{"Enter", "open"}
 	switch {
 	case s.Role == site.Live:
-		return []hint{open, {"c", "copy"}, {"R", "restore points"}, {"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
+		return []hint{open, {"c", "copy"}, {"C", "what it runs"}, {"R", "restore points"}, {"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
 }
 
 // siteKey does what a key means for a site.
@@ -57,6 +57,8 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return openPlan(a, s, true), true
 	case "v":
 		return openEvidence(a, s), true
+	case "T":
+		return openTrial(a, s), true
 	case "o":
 		return openAddress(a, s), true
 	case "p":
@@ -85,6 +87,8 @@ func anySiteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 	switch key {
 	case "w":
 		return askOwner(a, s), true
+	case "C":
+		return openComponents(a, s), true
 	case "R":
 		a.push(&pointsScreen{id: s.ID})
 		return nil, true

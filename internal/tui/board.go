@@ -120,6 +120,10 @@ func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	case "K":
 		a.push(&keptScreen{})
 		return nil, true
+	case "V":
+		p := &pinsScreen{}
+		a.push(p)
+		return p.load(a), true
 	case "space":
 		if s, ok := b.current(a); ok {
 			a.toggleMark(s.ID)
@@ -164,7 +168,7 @@ func (b *boardScreen) keys(a *app) []hint {
 	if len(a.marked) > 0 {
 		return []hint{{"B", "do to all that are marked"}, {"Space", "mark"}, {"Esc", "no marks"}}
 	}
-	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"e", "ends"}, hint{"K", "kept"}, hint{"Space", "mark"}, hint{"q", "close"})
+	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"e", "ends"}, hint{"K", "kept"}, hint{"V", "versions"}, hint{"Space", "mark"}, hint{"q", "close"})
 }
 
 func (b *boardScreen) words() []hint {

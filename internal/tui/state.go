@@ -24,6 +24,7 @@ type stateScreen struct {
 	choices []stateChoice
 	make    func() (plan.Plan, error)
 	gentler []string
+	started func(a *app, r plan.Run) tea.Cmd // where to go on; nil: to the run
 
 	at      int
 	plan    plan.Plan
@@ -126,6 +127,18 @@ func (s *stateScreen) run(a *app) tea.Cmd {
 		return nil
 	}
 	p := s.plan
+	if s.started != nil {
+		s.busy = true
+		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+			r, err := a.desk.Start(a.ctx, p)
+			return "", func(a *app) tea.Cmd {
+				if a.top() == screen(s) {
+					a.pop()
+				}
+				return s.started(a, r)
+			}, err
+		})
+	}
 	if p.Confirm == "" {
 		s.busy = true
 		return startTyped(a, p, "")
@@ -152,7 +165,7 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 	if narrow {
 		wa, wb = w-2, w-3
 	}
-	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " + t.ink.Bold(true).Render(plain(s.site.Name)) + t.soft.Render("   "+s.site.Address().Short()+pick(s.plan.Words != "", "   to "+plain(s.plan.Words), ""))
+	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " + t.ink.Bold(true).Render(plain(s.site.Name)) + t.soft.Render("   "+s.site.Address().Short()+pick(s.plan.Words != "", pick(s.plan.Kind == plan.Change || s.plan.Kind == plan.Trial, "   ", "   to ")+plain(s.plan.Words), ""))
 	out := []string{note, ""}
 	var left []string
 	for i, c := range s.choices {
@@ -209,7 +222,7 @@ func (s *stateScreen) lists(t *theme, w int) []string {
 		head  string
 		style func(...string) string
 		list  []plan.Part
-	}{{"GOES", t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays}} {
+	}{{pick(s.plan.Kind == plan.Change, "CHANGES", pick(s.plan.Kind == plan.Trial, "TRIES", "GOES")), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays}} {
 		out = append(out, l.style(l.head)+t.soft.Render(pick(s.reading, "   reading ...", "")))
 		for _, p := range l.list {
 			out = append(out, t.ends(t.ink.Render("  "+plain(p.What))+t.soft.Render(pick(p.Note != "", "  "+plain(p.Note), "")), t.ink.Render(" "+p.Amount()), w))

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"alibi/internal/demo/shelf"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
 	"alibi/internal/runtime/process"
@@ -19,6 +20,7 @@ type World struct {
 	machines map[string]*Machine
 	sites    []Spec
 	run      string
+	shelf    func() // closes the stand-in catalogue
 }
 
 // specs are the company's sites here.
@@ -53,6 +55,9 @@ func Start(ctx context.Context, home string, port int, tell func(string)) (_ *Wo
 		return nil, err
 	}
 	c := desk.Config{Machine: "slipway", Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}}
+	if c.Catalogue.Address, w.shelf, err = shelf.New(filepath.Join(cache, "cores")).Serve(); err != nil {
+		return nil, err
+	}
 	if err := desk.SaveConfig(home, c); err != nil {
 		return nil, err
 	}
@@ -84,6 +89,9 @@ func (w *World) key() string { return filepath.Join(w.Home, "demo-key") }
 
 // Close stops the machines.
 func (w *World) Close() {
+	if w.shelf != nil {
+		w.shelf()
+	}
 	for _, m := range w.machines {
 		if m != nil {
 			m.Close()

@@ -70,6 +70,12 @@ func items() []Item {
 		plugin("quay-forms", "0.9", "Forms for passengers", activated("quay-forms")+footer("quay-forms", "Write to the harbour")),
 		plugin("quay-forms", "1.0", "Forms for passengers", activated("quay-forms")+footer("quay-forms", "Write to the harbour master")),
 	}
+	for _, s := range []string{"quay-visits 1.8 1.9", "bell-mailer 3.0.2 3.1.0", "gangway-shop 5.2.0 5.3.1", "coin-slot 4.1 4.2", "seat-map 1.1", "old-slider 0.9"} {
+		words := strings.Fields(s)
+		for _, v := range words[1:] {
+			out = append(out, plugin(words[0], v, "As the ferry line has it", footer(words[0], title(words[0]))))
+		}
+	}
 	for _, slug := range []string{"harbour-bell", "gull-gallery", "lantern-list", "buoy-map", "cabin-light", "anchor-log", "mast-head", "rope-store"} {
 		out = append(out, plugin(slug, "1.0", "Says a line about the "+strings.ReplaceAll(slug, "-", " "), footer(slug, title(slug))), plugin(slug, "1.1", "Says a line about the "+strings.ReplaceAll(slug, "-", " "), footer(slug, title(slug)+" is new")))
 	}

@@ -12,6 +12,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -62,6 +63,17 @@ func New(cores string) *Shelf {
 func exists(name string) bool {
 	_, err := os.Stat(name)
 	return err == nil
+}
+
+// Serve answers on a free loopback port until it is closed.
+func (s *Shelf) Serve() (address string, closed func(), err error) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, fmt.Errorf("starting the stand-in catalogue: %w", err)
+	}
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = srv.Serve(ln) }()
+	return "http://" + ln.Addr().String(), func() { srv.Close() }, nil
 }
 
 // versions are those of a slug, newest first.

@@ -211,6 +211,12 @@ func Plan(in Input) plan.Plan {
 		sec = 40
 	}
 	p.Estimate = plan.Estimate{Low: time.Duration(sec * 0.5 * 1e9), High: time.Duration(sec * 3 * 1e9), Basis: "usual rates"}
+	for _, v := range Variants(c, s) {
+		if c.Search == nil {
+			p.Goes = append(p.Goes, plan.Part{What: v.cell(s).Name})
+		}
+	}
+	p.Stays = []plan.Part{{What: "the copy itself: its files, tables and address"}}
 	p.Detail, _ = json.Marshal(c) // plain types
 	p.Origin.Facts, p.Target.Facts = nil, nil
 	p.Sort()
