@@ -44,7 +44,8 @@ var may = map[string][]string{
 	"alibi/internal/tables":   {"host"}, // an embedded engine reads files where they are
 	"alibi/internal/baseline": {"tables", "tree", "host"},
 	"alibi/internal/work":     {"inventory", "plan", "site"},
-	"alibi/internal/stack":    {"host", "rewrite", "site", "tables", "tree", "phpval"},
+	"alibi/internal/scrub":    {"rewrite", "tables", "phpval", "host", "site"},
+	"alibi/internal/stack":    {"host", "rewrite", "scrub", "site", "tables", "tree", "phpval"},
 }
 
 func TestRoomsKeepTheirDirection(t *testing.T) {

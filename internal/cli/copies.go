@@ -23,7 +23,8 @@ type copyFlags struct {
 	host                               string
 	skip, loud, allow, only, empty     []string
 	spare, plainTitle, dry, detach     bool
-	beside, keep                       bool
+	beside, keep, scrub, asIs          bool
+	pins                               string
 	confirm                            string
 	runtime                            site.Runtime
 }
@@ -44,6 +45,9 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
 	c.Flags().StringSliceVar(&f.loud, "loud", nil, "quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks")
 	c.Flags().StringSliceVar(&f.allow, "allow", nil, "hosts that it may call in spite of the quiet rules")
+	c.Flags().BoolVar(&f.scrub, "scrub", false, "make up names, mail addresses, phones, places and passwords of people (default where the copy leaves this machine)")
+	c.Flags().BoolVar(&f.asIs, "as-it-is", false, "bring people's data as they are, wherever the copy is made")
+	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet")
 	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
 	c.Flags().StringVar(&f.runtime.Memory, "memory", "", "memory of one request: 128M, 512M")
 	c.Flags().IntVar(&f.runtime.RunTime, "run-time", 0, "longest time of one request, in seconds")
@@ -63,6 +67,15 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 		c.Host = f.host
 	}
 	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside, c.Keep = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty, f.beside, f.keep
+	switch {
+	case f.scrub && f.asIs:
+		return usageError{fmt.Errorf("say --scrub or --as-it-is, not both")}
+	case f.scrub:
+		c.Scrub = "on"
+	case f.asIs:
+		c.Scrub = "off"
+	}
+	c.Pins = f.pins
 	var err error
 	if c.Only, err = site.ParseKinds(f.only); err != nil {
 		return usageError{err}

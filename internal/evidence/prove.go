@@ -137,6 +137,9 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		judged("addresses in tables", "addresses", "addresses of the origin left in tables", fmt.Sprintf("%s to change", site.Number(w.changed.Addresses)), w.left, Broken),
 		judged("serialized", "tables", "serialized values are well formed", fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken),
 	)
+	if err := w.personal(ctx); err != nil {
+		return err
+	}
 	if len(w.changed.Kept) > 0 {
 		var p places
 		for _, k := range w.changed.Kept {

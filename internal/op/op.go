@@ -20,6 +20,7 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/rewrite"
 	"alibi/internal/runtime/php"
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/work"
@@ -50,7 +51,11 @@ type Env struct {
 	// Wake has a copy's own code do what belongs to other components: what each does
 	// when it is put on, and bringing the data in line with the core; ErrNotRun where
 	// no code runs.
-	Wake  func(ctx context.Context, s site.Site, ask Ask) (Woken, error)
+	Wake func(ctx context.Context, s site.Site, ask Ask) (Woken, error)
+	// Personal names columns with personal data, as TABLE.COLUMN, beside those that
+	// the kind of site knows.
+	Personal map[string]scrub.Kind
+
 	Now   func() time.Time
 	Log   *slog.Logger
 	Grace time.Duration

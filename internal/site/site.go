@@ -105,8 +105,9 @@ type Site struct {
 	Stack     string    `json:"stack"`     // "wordpress", "plain"
 	Addresses []Address `json:"addresses"` // the first is the primary one
 	Database  Database  `json:"database"`
-	Keep      KeepRule  `json:"keep,omitzero"`   // of restore points that are taken on a schedule
-	Title     string    `json:"title,omitempty"` // what the site calls itself
+	Keep      KeepRule  `json:"keep,omitzero"`      // of restore points that are taken on a schedule
+	Title     string    `json:"title,omitempty"`    // what the site calls itself
+	Scrubbed  bool      `json:"scrubbed,omitempty"` // its personal data are made up
 	Origin    ID        `json:"origin,omitempty"`
 	Purpose   string    `json:"purpose,omitempty"`
 	MadeAt    time.Time `json:"made_at"`

@@ -16,9 +16,15 @@ type Keeper interface {
 }
 
 // Choose works out from a state of the origin what belongs to the kinds that
-// the copy is to have, and what these refer to.
+// the copy is to have, and what these refer to; and what is personal, if that is
+// to be made up.
 func (x *Transform) Choose(ctx context.Context, snap tables.Snapshot) error {
 	x.keeper = nil
+	if x.Scrub != nil {
+		if err := x.Scrub.From(ctx, snap); err != nil {
+			return err
+		}
+	}
 	if x.Change.Copy.Only == nil {
 		return nil
 	}

@@ -13,6 +13,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
@@ -74,6 +75,9 @@ type Stack interface {
 	// Bring reads such content, and says which rows are to be added for it. Asked
 	// again of a site that has it, it says that none are.
 	Bring(ctx context.Context, snap tables.Snapshot, prefix string, from io.Reader) (func(t tables.Table) Cleanup, Brought, error)
+	// Personal tells where a site has personal data; own names further columns, as
+	// TABLE.COLUMN.
+	Personal(prefix string, own map[string]scrub.Kind) scrub.Rules
 	// Redact takes out of a site what nobody else may know.
 	Redact(prefix string) Redaction
 	// Identify tells what the files below a root are, in a folder of that name: a

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"alibi/internal/rewrite"
+	"alibi/internal/scrub"
 	"alibi/internal/tables"
 )
 
@@ -13,13 +14,15 @@ import (
 type Transform struct {
 	Stack  Stack
 	Change Change
-	keeper Keeper // nil: every row is brought
+	Scrub  *scrub.Scrubber // nil: personal data stay what they are
+	keeper Keeper          // nil: every row is brought
 }
 
 // Changed counts what a transform did to rows.
 type Changed struct {
 	Addresses int    `json:"addresses"` // that were rewritten
 	Adjusted  int    `json:"adjusted"`  // values that quiet rules and the title changed
+	Scrubbed  int    `json:"scrubbed,omitempty"`
 	Kept      []Kept `json:"kept,omitempty"`
 	Left      []Kept `json:"left,omitempty"`    // values with an address of the origin that should not have it
 	Invalid   []Kept `json:"invalid,omitempty"` // serialized values that were well formed on the origin
@@ -29,6 +32,7 @@ type Changed struct {
 func (c *Changed) Add(o Changed) {
 	c.Addresses += o.Addresses
 	c.Adjusted += o.Adjusted
+	c.Scrubbed += o.Scrubbed
 	c.Kept = append(c.Kept, o.Kept...)
 	c.Left = append(c.Left, o.Left...)
 	c.Invalid = append(c.Invalid, o.Invalid...)
@@ -87,6 +91,9 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 		}
 	}
 	c.Adjusted += x.Stack.Adjust(x.Change, t, row)
+	if x.Scrub != nil {
+		c.Scrubbed += x.Scrub.Row(t, row)
+	}
 	if db := x.Change.Copy.Database; db.Beside() {
 		if i := t.Column(x.Stack.Keyed(x.Change.Origin.Prefix, t.Name)); i >= 0 {
 			if key, yes := rewrite.Key(row.Values[i].String(), db.As, db.Prefix); yes {
@@ -100,7 +107,7 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 // Search says in which rows of a table something may have to be changed. Rows
 // that it does not find are the same on the copy.
 func (x *Transform) Search(t tables.Table) tables.Search {
-	s := tables.Search{Values: map[string][]string{}}
+	s := tables.Search{Values: map[string][]string{}, All: x.Scrub != nil}
 	s.Fold, s.Exact = x.Change.Rewriter.Needles()
 	if column, values := x.Stack.Touches(x.Change.Origin.Prefix, t.Name); column != "" {
 		s.Values[column] = values

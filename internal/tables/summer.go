@@ -9,6 +9,7 @@ import (
 type Search struct {
 	Fold   []string            // texts of ASCII, in either case
 	Exact  []string            // texts, to the byte
+	All    bool                // every row
 	Values map[string][]string // column: values
 }
 
@@ -56,7 +57,7 @@ func Sparse(ctx context.Context, snap Snapshot, t Table, s Search) (Summer, bool
 		return nil, false, nil
 	}
 	share, err := sm.Share(ctx, t.Name, s)
-	return sm, share < mostly, err
+	return sm, share < mostly && !s.All, err
 }
 
 // picked is how many keys are remembered before their rows are read.

@@ -37,6 +37,8 @@ type Choices struct {
 	Only    []site.Kind   `json:"only,omitempty"`   // kinds of content to bring; nil: all
 	Empty   []string      `json:"empty,omitempty"`  // tables to bring without rows
 	Keep    bool          `json:"keep,omitempty"`   // take a restore point of a new copy, to come back to
+	Scrub   string        `json:"scrub,omitempty"`  // personal data are made up: "on", "off", "": where the copy leaves this machine and the origin's
+	Pins    string        `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
 	Beside  bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 
@@ -159,6 +161,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	t.Addresses = []site.Address{{Scheme: "http", Host: c.Name + ".localhost", Port: in.Port}}
 	t.Quiet, t.Allow, t.CheckedAt = c.Quiet, c.Allow, in.Now
 	t.Only, t.Empty = c.Only, c.Empty
+	t.Scrubbed = scrubs(in, t, note)
 	t.Runtime = runtime(in, t, pl, note)
 	t.Title = f.Title
 	if c.Title && f.Title != "" {

@@ -50,3 +50,18 @@ func tableNames(f *site.Facts) string {
 	}
 	return strings.Join(names, ", ")
 }
+
+// scrubs tells whether personal data are made up, and says so.
+func scrubs(in Input, t site.Site, note func(site.Severity, string, string, string)) bool {
+	leaves := t.Host != in.Local && t.Host != in.Origin.Host
+	switch c := in.Choices.Scrub; {
+	case in.Origin.Facts.Database.Engine == "":
+		return false
+	case c == "on" || c == "" && leaves || in.Origin.Scrubbed && c == "":
+		note(site.Note, "scrubbed", "names, mail addresses, phones, places and passwords of people are made up on the copy; nobody's password signs in to it", "sign in with a key: alibi open "+t.Name+" --inside")
+		return true
+	case c == "off" && leaves:
+		note(site.Warn, "personal", "people's data go to "+t.Host+" as they are", "have them made up: --scrub")
+	}
+	return false
+}

@@ -21,7 +21,7 @@ import (
 func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	to := x.p.Target
-	return now, err == nil && now.Origin == to.Origin && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet) && slices.Equal(now.Only, to.Only) && slices.Equal(now.Empty, to.Empty), err
+	return now, err == nil && now.Origin == to.Origin && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet) && slices.Equal(now.Only, to.Only) && slices.Equal(now.Empty, to.Empty) && now.Scrubbed == to.Scrubbed, err
 }
 
 // patch brings the tables of a copy in line where they are: rows that changed
@@ -29,7 +29,7 @@ func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 // can be taken back until the copy is opened again. It tells that it could not
 // where more differs than rows.
 func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
-	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" || x.p.Target.Database.Beside() {
+	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" || x.p.Target.Database.Beside() || l.tr.Scrub != nil {
 		return false, nil
 	}
 	l.t.Memorize(func() { x.mem.InPlace = "" })

@@ -17,6 +17,7 @@ import (
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tree"
@@ -200,7 +201,11 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 	if err != nil {
 		return nil, err
 	}
-	return &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID), Secret: op.Derive(env.Secret, "words", copied.ID)}}, nil
+	tr := &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID), Secret: op.Derive(env.Secret, "words", copied.ID)}}
+	if copied.Scrubbed {
+		tr.Scrub = scrub.New([]byte(op.Derive(env.Secret, "scrub", origin.ID)), st.Personal(origin.Facts.Prefix, env.Personal))
+	}
+	return tr, nil
 }
 
 // configure writes the copy's own files and notes them in the baseline.

@@ -324,6 +324,9 @@ func (l *loading) all(ctx context.Context) error {
 		sum.Add(c)
 	}
 	note := fmt.Sprintf("%d addresses rewritten, %d settings adjusted", sum.Addresses, sum.Adjusted)
+	if l.tr.Scrub != nil {
+		note += fmt.Sprintf(", %d personal values made up", sum.Scrubbed)
+	}
 	if l.kept > 0 {
 		note += fmt.Sprintf("; %d parts of tables were there already", l.kept)
 	}
@@ -361,7 +364,7 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 // table loads one table: inside the server where that is possible, else through
 // here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
-	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) {
+	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) && l.tr.Scrub == nil {
 		_, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
 		if err != nil {
 			return err

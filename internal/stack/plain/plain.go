@@ -13,6 +13,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -128,6 +129,9 @@ func (Stack) PutBack(context.Context, tables.Snapshot, tables.Snapshot, string, 
 func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(tables.Table) stack.Cleanup, error) {
 	return nil, errors.New("of this kind of site nothing tells what is content: bring it to a restore point or to its origin instead")
 }
+
+// Personal takes columns for what they are called.
+func (Stack) Personal(_ string, own map[string]scrub.Kind) scrub.Rules { return scrub.Columns(own) }
 
 // LeftFolders are none.
 func (Stack) LeftFolders() []stack.LeftFolder { return nil }

@@ -1,0 +1,62 @@
+package evidence
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"alibi/internal/scrub"
+	"alibi/internal/site"
+	"alibi/internal/tables"
+)
+
+// personal looks in every value of the copy for what the origin has of people.
+func (w *tableWork) personal(ctx context.Context) error {
+	s := w.in.Transform.Scrub
+	if s == nil {
+		return nil
+	}
+	c, err := Personal(ctx, s, w.copy)
+	if err != nil {
+		return err
+	}
+	c.Copy += fmt.Sprintf("; %s values made up", site.Number(w.changed.Scrubbed))
+	w.rep.Checks = append(w.rep.Checks, c)
+	return nil
+}
+
+// Personal looks in every value of a copy for the originals that a scrubber
+// learned.
+func Personal(ctx context.Context, s *scrub.Scrubber, copied tables.Snapshot) (Check, error) {
+	var left places
+	for _, t := range copied.Schema().Tables {
+		if err := copied.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+			for _, column := range s.Look(t, r) {
+				left.add("%s, row %s, %s", t.Name, r.Address(), column)
+			}
+			return ctx.Err()
+		}); err != nil {
+			return Check{}, fmt.Errorf("looking for personal data in %s: %w", t.Name, err)
+		}
+	}
+	c := judged("personal", "isolation", "people's data left on the copy", Originals(s), left, Broken)
+	if left.n == 0 {
+		c.Copy = "none found"
+	}
+	return c, nil
+}
+
+// Originals says what of people was looked for.
+func Originals(s *scrub.Scrubber) string {
+	of := s.Originals()
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(of)) {
+		parts = append(parts, fmt.Sprintf("%s %s", site.Number(of[k]), k.Many(of[k])))
+	}
+	if len(parts) == 0 {
+		return "no people are named"
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,411 @@
+// Package scrub makes up what is personal in a site's tables: the same person
+// becomes the same made-up person wherever it is named, in columns that hold
+// personal data by the rules of a kind of site and in every text elsewhere. A
+// Scrubber first Learns the originals from the origin's rows; then Row changes
+// rows, and Look finds originals that are left.
+package scrub
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"unicode"
+	"unicode/utf8"
+
+	"alibi/internal/rewrite"
+	"alibi/internal/tables"
+)
+
+// Kind is a kind of personal data.
+type Kind string
+
+// The kinds. Blank is emptied, Lock becomes a text that is no password's hash.
+const (
+	Name     Kind = "name"
+	Email    Kind = "mail"
+	Login    Kind = "account"
+	Phone    Kind = "phone"
+	Street   Kind = "street"
+	City     Kind = "city"
+	Postcode Kind = "postcode"
+	IP       Kind = "network address"
+	Blank    Kind = "blank"
+	Lock     Kind = "password"
+)
+
+// Kinds are those that a person may name in the configuration.
+var Kinds = []Kind{Name, Email, Login, Phone, Street, City, Postcode, IP, Blank, Lock}
+
+// Many says how the kind is called where there are n of it.
+func (k Kind) Many(n int) string {
+	if many := map[Kind]string{Name: "names", Email: "mail addresses", Login: "accounts", Phone: "phones", Street: "streets", IP: "network addresses"}[k]; n != 1 && many != "" {
+		return many
+	}
+	return string(k)
+}
+
+// Rules tell where personal data stand.
+type Rules struct {
+	// Table tells whether some of a table's columns may hold any.
+	Table func(t tables.Table) bool
+	// Row names the kinds in a row, by column; nil: none. It is valid until the next call.
+	Row func(t tables.Table, r tables.Row) []Kind
+}
+
+// Columns are the rules of a site of which nothing is known but its tables: columns
+// are taken for what they are called. own names further ones, as TABLE.COLUMN.
+func Columns(own map[string]Kind) Rules {
+	var mu sync.Mutex
+	known := map[string][]Kind{}
+	of := func(t tables.Table) []Kind {
+		mu.Lock()
+		defer mu.Unlock()
+		k, ok := known[t.Name]
+		if ok {
+			return k
+		}
+		for i, c := range t.Columns {
+			kind := own[t.Name+"."+c.Name]
+			if kind == "" {
+				kind = ByName(c.Name)
+			}
+			if kind != "" {
+				if k == nil {
+					k = make([]Kind, len(t.Columns))
+				}
+				k[i] = kind
+			}
+		}
+		known[t.Name] = k
+		return k
+	}
+	return Rules{Table: func(t tables.Table) bool { return of(t) != nil }, Row: func(t tables.Table, _ tables.Row) []Kind { return of(t) }}
+}
+
+// columns tell the kind of a column by its name, in tables of which nobody knows
+// more.
+var columns = []struct {
+	name *regexp.Regexp
+	kind Kind
+}{
+	{regexp.MustCompile(`(?i)(^|_)e?mail(_?addr(ess)?)?$`), Email},
+	{regexp.MustCompile(`(?i)(^|_)(phone|mobile|telephone|fax)(_?(no|number))?$`), Phone},
+	{regexp.MustCompile(`(?i)(^|_)(first|last|full|sur|family|given|customer|passenger|guest|contact|author|holder|billing|shipping)_?name$`), Name},
+	{regexp.MustCompile(`(?i)(^|_)(street|address_?[12])$`), Street},
+	{regexp.MustCompile(`(?i)(^|_)(city|town)$`), City},
+	{regexp.MustCompile(`(?i)(^|_)(post_?code|zip(_?code)?)$`), Postcode},
+	{regexp.MustCompile(`(?i)(^|_)ip(_?addr(ess)?)?$`), IP},
+	{regexp.MustCompile(`(?i)(^|_)user_?agent$`), Blank},
+}
+
+// ByName tells the kind of data of a column, or of a key, by what it is called.
+func ByName(name string) Kind {
+	for _, c := range columns {
+		if c.name.MatchString(name) {
+			return c.kind
+		}
+	}
+	return ""
+}
+
+// Scrubber scrubs the rows of one site.
+type Scrubber struct {
+	fake  Faker
+	rules Rules
+	terms map[string]string // originals that are looked for in every text, lowered, with what they become
+	first map[string][]int  // lengths of the terms that begin with a word, longest first
+	heads [1 << 16]bool     // the first two bytes of terms
+	kinds map[Kind]int      // how many originals of each kind were learned
+}
+
+// New makes a scrubber; key decides what is made up.
+func New(key []byte, rules Rules) *Scrubber {
+	return &Scrubber{fake: Faker{key}, rules: rules, terms: map[string]string{}, first: map[string][]int{}, kinds: map[Kind]int{}}
+}
+
+// Originals tells how many values of each kind were learned.
+func (s *Scrubber) Originals() map[Kind]int { return s.kinds }
+
+// From reads everything that is personal in a state of the origin.
+func (s *Scrubber) From(ctx context.Context, snap tables.Snapshot) error {
+	for _, t := range snap.Schema().Tables {
+		if !s.rules.Table(t) {
+			continue
+		}
+		if err := snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+			s.Learn(t, r)
+			return ctx.Err()
+		}); err != nil {
+			return fmt.Errorf("looking for personal data in %s: %w", t.Name, err)
+		}
+	}
+	return nil
+}
+
+// Learn remembers the personal data of a row. What was made up already is none.
+func (s *Scrubber) Learn(t tables.Table, r tables.Row) {
+	for i, k := range s.rules.Row(t, r) {
+		if k == "" || k == Blank || k == Lock {
+			continue
+		}
+		v := strings.TrimSpace(string(r.Values[i].Bytes))
+		to := s.made(k, v)
+		if v == "" || to == v {
+			continue
+		}
+		if _, known := s.terms[strings.ToLower(v)]; known {
+			continue
+		}
+		if !telling(k, v) {
+			continue
+		}
+		s.kinds[k]++
+		s.term(v, to)
+		if k == Login { // as addresses of people's pages have it
+			s.term("author/"+v, "author/"+to)
+		}
+	}
+}
+
+// telling tells whether a value says enough of a person to be looked for in
+// every text: a first name alone may be any word.
+func telling(k Kind, v string) bool {
+	switch k {
+	case Name:
+		return len(strings.Fields(v)) > 1 && utf8.RuneCountInString(v) > 6
+	case Phone:
+		return len(strings.Map(digit, v)) >= 7
+	case Street:
+		return len(strings.Fields(v)) > 1 && strings.ContainsAny(v, "0123456789")
+	case Login:
+		return len(v) >= 6 && strings.ContainsAny(v, "0123456789._-@")
+	case Email, IP:
+		return true
+	}
+	return false
+}
+
+func (s *Scrubber) term(v, to string) {
+	key := strings.ToLower(strings.TrimLeftFunc(v, func(r rune) bool { return !word(r) }))
+	s.terms[key] = to
+	w := firstWord(key)
+	n := len(key)
+	if n < 2 {
+		return
+	}
+	s.heads[int(key[0])<<8|int(key[1])] = true
+	list := s.first[w]
+	if !slices.Contains(list, n) {
+		list = append(list, n)
+		slices.SortFunc(list, func(a, b int) int { return b - a })
+		s.first[w] = list
+	}
+}
+
+func word(r rune) bool {
+	if r < utf8.RuneSelf {
+		return r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r == '+'
+	}
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r)
+}
+
+func firstWord(s string) string {
+	if i := strings.IndexFunc(s, func(r rune) bool { return !word(r) }); i > 0 {
+		return s[:i]
+	}
+	return s
+}
+
+// made makes a value up.
+func (s *Scrubber) made(k Kind, v string) string {
+	switch k {
+	case Name, City:
+		return s.fake.Name(v)
+	case Email:
+		return s.fake.Email(v)
+	case Login:
+		if strings.Contains(v, "@") {
+			return s.fake.Email(v)
+		}
+		return s.fake.Login(v)
+	case Phone:
+		return s.fake.Phone(v)
+	case Street:
+		return s.fake.Street(v)
+	case Postcode:
+		return s.fake.Postcode(v)
+	case IP:
+		return s.fake.IP(v)
+	case Blank:
+		return ""
+	case Lock:
+		return Locked
+	}
+	return v
+}
+
+// Locked stands for a password: it is no hash, so that nothing signs in with it.
+const Locked = "!"
+
+// Row changes a row in place, and counts the values that it changed.
+func (s *Scrubber) Row(t tables.Table, r tables.Row) (n int) {
+	kinds := s.rules.Row(t, r)
+	for i := range r.Values {
+		v := &r.Values[i]
+		if v.Kind != tables.Text && v.Kind != tables.Blob || len(v.Bytes) == 0 {
+			continue
+		}
+		if kinds != nil && kinds[i] != "" {
+			if to := s.made(kinds[i], string(v.Bytes)); to != string(v.Bytes) {
+				v.Bytes = []byte(to)
+				n++
+			}
+			continue
+		}
+		out := rewrite.Texts(v.Bytes, s.text)
+		if !bytes.Equal(out, v.Bytes) {
+			v.Bytes = out
+			n++
+		}
+	}
+	return n
+}
+
+var mail = regexp.MustCompile(`[A-Za-z0-9._%+\-]+@[A-Za-z0-9](?:[A-Za-z0-9\-]*[A-Za-z0-9])?(?:\.[A-Za-z0-9\-]+)+`)
+
+// text exchanges every mail address, and all that was learned.
+func (s *Scrubber) text(v []byte) ([]byte, bool) {
+	out, changed := v, false
+	if bytes.IndexByte(v, '@') >= 0 {
+		out = mail.ReplaceAllFunc(v, func(m []byte) []byte {
+			to := s.fake.Email(string(m))
+			changed = changed || to != string(m)
+			return []byte(to)
+		})
+	}
+	if found := s.find(out, false); found != nil {
+		var b []byte
+		last := 0
+		for _, f := range found {
+			b = append(append(b, out[last:f.lo]...), f.to...)
+			last = f.hi
+		}
+		return append(b, out[last:]...), true
+	}
+	return out, changed
+}
+
+type hit struct {
+	lo, hi int
+	to     string
+}
+
+// find looks at every beginning of a word for what was learned; with one, the
+// first is enough.
+func (s *Scrubber) find(v []byte, one bool) (out []hit) {
+	if len(s.terms) == 0 {
+		return nil
+	}
+	low := bytes.ToLower(v)
+	if len(low) != len(v) { // some letters are shorter in lower case: places would not agree
+		low = asciiLower(v)
+	}
+	inWord := false
+	for i := 0; i < len(low); {
+		r, size := rune(low[i]), 1
+		if r >= utf8.RuneSelf {
+			r, size = utf8.DecodeRune(low[i:])
+		}
+		if !word(r) {
+			inWord, i = false, i+size
+			continue
+		}
+		if inWord {
+			i += size
+			continue
+		}
+		inWord = true
+		if i+1 >= len(low) || !s.heads[int(low[i])<<8|int(low[i+1])] {
+			i += size
+			continue
+		}
+		end := i + size
+		for end < len(low) {
+			r, n := utf8.DecodeRune(low[end:])
+			if !word(r) {
+				break
+			}
+			end += n
+		}
+		to, n := s.at(low, i, end)
+		if n == 0 {
+			i = end
+			continue
+		}
+		out = append(out, hit{i, i + n, to})
+		if one {
+			return out
+		}
+		i, inWord = i+n, false
+	}
+	return out
+}
+
+// at finds the longest term that begins with the word at low[i:end].
+func (s *Scrubber) at(low []byte, i, end int) (to string, n int) {
+	for _, n := range s.first[string(low[i:end])] {
+		if i+n > len(low) {
+			continue
+		}
+		to, ok := s.terms[string(low[i:i+n])]
+		if !ok {
+			continue
+		}
+		if r, _ := utf8.DecodeRune(low[i+n:]); i+n == len(low) || !word(r) {
+			return to, n
+		}
+	}
+	return "", 0
+}
+
+func asciiLower(v []byte) []byte {
+	out := bytes.Clone(v)
+	for i, c := range out {
+		if c >= 'A' && c <= 'Z' {
+			out[i] = c + 'a' - 'A'
+		}
+	}
+	return out
+}
+
+// Look tells of the columns of a row in which an original stands still, in
+// whatever encoding.
+func (s *Scrubber) Look(t tables.Table, r tables.Row) (columns []string) {
+	for i := range r.Values {
+		v := r.Values[i]
+		if v.Kind != tables.Text && v.Kind != tables.Blob || len(v.Bytes) == 0 {
+			continue
+		}
+		left := false
+		look := func(text []byte) ([]byte, bool) {
+			left = left || len(s.find(text, true)) > 0
+			if !left && bytes.IndexByte(text, '@') >= 0 {
+				for _, m := range mail.FindAll(text, -1) {
+					_, known := s.terms[strings.ToLower(string(m))]
+					left = left || known
+				}
+			}
+			return nil, false
+		}
+		rewrite.Texts(v.Bytes, look)
+		look(v.Bytes)
+		if left {
+			columns = append(columns, t.Columns[i].Name)
+		}
+	}
+	return columns
+}
