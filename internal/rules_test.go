@@ -45,7 +45,7 @@ var may = map[string][]string{
 	"alibi/internal/baseline": {"tables", "tree", "host"},
 	"alibi/internal/work":     {"inventory", "plan", "site"},
 	"alibi/internal/scrub":    {"rewrite", "tables", "phpval", "host", "site"},
-	"alibi/internal/stack":    {"host", "rewrite", "scrub", "site", "tables", "tree", "phpval"},
+	"alibi/internal/stack":    {"ballast", "host", "rewrite", "scrub", "site", "tables", "tree", "phpval"},
 }
 
 func TestRoomsKeepTheirDirection(t *testing.T) {

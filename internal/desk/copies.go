@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"alibi/internal/baseline"
@@ -411,7 +413,7 @@ func (d *Desk) ClearLeftovers(ctx context.Context, list []remove.Leftover) error
 }
 
 // Latchkey is an address that signs in once to a copy's inside, as an account
-// ("" is the first administrator).
+// or as the first one with a role ("" is the first administrator).
 func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string, error) {
 	s, err := d.Record.Site(ctx, id)
 	if err != nil {
@@ -432,16 +434,18 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 		return "", err
 	}
 	defer p.Root.Close()
-	list, err := st.Accounts(ctx, p, s.Database)
+	list, err := stack.ReadAccounts(ctx, st, p, s.Database)
 	if err != nil {
 		return "", err
 	}
+	var have []string
 	for _, a := range list {
-		if account == "" || a == account {
-			return gateway.Latchkey(d.Secret, s, a, d.Now()), d.log(ctx, id, "latchkey", "made to sign in as %s", a)
+		if account == "" || a.Login == account || slices.Contains(a.Roles, account) {
+			return gateway.Latchkey(d.Secret, s, a.Login, d.Now()), d.log(ctx, id, "latchkey", "made to sign in as %s", a.Login)
 		}
+		have = append(have, a.Login)
 	}
-	return "", fmt.Errorf("%s has no account %q; it has %v", s.Name, account, list)
+	return "", fmt.Errorf("%s has no account and no role %q; it has %s", s.Name, account, strings.Join(have, ", "))
 }
 
 // Await waits until a run is over, telling of each look at it.

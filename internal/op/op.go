@@ -199,3 +199,16 @@ func indexOr(s string, c byte, or int) int {
 	}
 	return or
 }
+
+// Scrubber makes up the people of a site and of its copies: the same on all.
+func (e *Env) Scrubber(st stack.Stack, s site.Site) *scrub.Scrubber {
+	family := s.ID
+	if s.Origin != "" {
+		family = s.Origin
+	}
+	prefix := s.Database.Prefix
+	if prefix == "" && s.Facts != nil {
+		prefix = s.Facts.Prefix
+	}
+	return scrub.New([]byte(Derive(e.Secret, "scrub", family)), st.Personal(prefix, e.Personal))
+}

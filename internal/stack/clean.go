@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"slices"
 	"time"
 
 	"alibi/internal/tables"
@@ -62,4 +63,35 @@ type Brought struct {
 	Comments int      `json:"comments"`
 	Skipped  int      `json:"skipped"`           // that were there already
 	Unknown  []string `json:"unknown,omitempty"` // authors who have no account here
+}
+
+// Then is what becomes of a table where two things are done, o after c.
+func (c Cleanup) Then(o Cleanup) Cleanup {
+	switch {
+	case !c.Changes():
+		return o
+	case !o.Changes():
+		return c
+	case c.Goes || c.Empty:
+		return c
+	case o.Goes || o.Empty:
+		return o
+	}
+	out := Cleanup{Add: slices.Concat(c.Add, o.Add)}
+	first, second := c.Row, o.Row
+	switch {
+	case first == nil:
+		out.Row = second
+	case second == nil:
+		out.Row = first
+	default:
+		out.Row = func(r tables.Row) (tables.Row, bool) {
+			r, stay := first(r)
+			if !stay {
+				return r, false
+			}
+			return second(r)
+		}
+	}
+	return out
 }

@@ -10,7 +10,9 @@ import (
 	"net"
 	"path"
 	"strings"
+	"time"
 
+	"alibi/internal/ballast"
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/scrub"
@@ -48,8 +50,16 @@ type Stack interface {
 	// Choose works out which rows belong to kinds of content, and to what these
 	// refer to.
 	Choose(ctx context.Context, snap tables.Snapshot, f site.Facts, only []site.Kind) (Keeper, error)
-	// Accounts lists the names under which one can sign in, administrators first.
-	Accounts(ctx context.Context, p Place, db site.Database) ([]string, error)
+	// Accounts lists those under which one can sign in, administrators first.
+	Accounts(ctx context.Context, snap tables.Snapshot, prefix string) ([]Account, error)
+	// Account says what becomes of each table for an account to be what is wished.
+	Account(ctx context.Context, snap tables.Snapshot, prefix string, w AccountWish) (func(t tables.Table) Cleanup, error)
+	// Ballast says what becomes of each table for made-up content to be there, or none
+	// of any seed; at is the time of the newest of it.
+	Ballast(ctx context.Context, snap tables.Snapshot, f site.Facts, l ballast.Load, at time.Time) (func(t tables.Table) Cleanup, error)
+	// BallastFiles are the files of made-up content, by path, all in BallastFolder.
+	BallastFiles(l ballast.Load) map[string][]byte
+	BallastFolder() string
 	// Password gives the secret of the site's database account, from where the
 	// site itself has it.
 	Password(ctx context.Context, p Place) (string, error)

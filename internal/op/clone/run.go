@@ -17,7 +17,6 @@ import (
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
-	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tree"
@@ -203,7 +202,7 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 	}
 	tr := &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID), Secret: op.Derive(env.Secret, "words", copied.ID)}}
 	if copied.Scrubbed {
-		tr.Scrub = scrub.New([]byte(op.Derive(env.Secret, "scrub", origin.ID)), st.Personal(origin.Facts.Prefix, env.Personal))
+		tr.Scrub = env.Scrubber(st, origin)
 	}
 	return tr, nil
 }

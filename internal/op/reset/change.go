@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"alibi/internal/ballast"
 	"alibi/internal/catalogue"
 	"alibi/internal/depot"
 	"alibi/internal/host"
@@ -31,13 +32,25 @@ type Change struct {
 	Remove  []string            `json:"remove,omitempty"` // paths below the root
 	Switch  stack.Switches      `json:"switch,omitzero"`
 	Runtime *site.Runtime       `json:"runtime,omitempty"` // of a copy
+	Carry   []Carry             `json:"carry,omitempty"`
+	Edit    []Edit              `json:"edit,omitempty"`
+	Ballast *ballast.Load       `json:"ballast,omitempty"`
+	Account *stack.AccountWish  `json:"account,omitempty"`
+	Scrub   bool                `json:"scrub,omitempty"` // personal data are made up
 	Anyway  bool                `json:"anyway,omitempty"`  // it stays so even if the copy does not answer then
 	Pins    string              `json:"pins,omitempty"`    // the pin sheet that asks for this
 	Words   string              `json:"words"`             // for people
 }
 
 // Files tells whether any file changes.
-func (c *Change) Files() bool { return len(c.Put)+len(c.Remove) > 0 }
+func (c *Change) Files() bool {
+	return len(c.Put)+len(c.Remove)+len(c.Carry)+len(c.Edit) > 0 || c.Ballast != nil && (c.Ballast.Remove || c.Ballast.Counts["media"] > 0)
+}
+
+// Rows tells whether any row of a table changes.
+func (c *Change) Rows() bool {
+	return c.Switch.Any() || c.Ballast != nil || c.Account != nil || c.Scrub
+}
 
 // core is the core that is put, if one is.
 func (c *Change) core() *catalogue.Package {
@@ -72,6 +85,9 @@ func (x *runner) assemble(ctx context.Context, st stack.Stack) (*assembly, error
 		if err := lay(p, st, dir); err != nil {
 			return nil, fmt.Errorf("laying out %s: %w; plan it again", p.Source.Text(), err)
 		}
+	}
+	if err := x.bring(ctx, st, dir); err != nil {
+		return nil, err
 	}
 	root, err := local.New("cache").Open(ctx, dir)
 	if err != nil {
@@ -162,26 +178,21 @@ func (x *runner) changed(ctx context.Context, e *ends) (*wanted, error) {
 			}
 		}
 		core := c.core() != nil
-		var places []string
-		for _, p := range c.Put {
-			if p.Source.Kind != site.Core {
-				places = append(places, e.st.Stands(p.Source.Kind, p.Source.Slug))
-			}
-		}
-		in := inPaths(append(places, c.Remove...))
-		some := len(places)+len(c.Remove) > 0
+		places := c.places(e.st)
+		in := inPaths(places)
+		some := len(places) > 0
 		w.inScope = func(p string) bool {
 			return !own[p] && (some && in(p) || core && e.st.CoreFile(p))
 		}
 	}
-	if !x.c.Database || !c.Switch.Any() {
+	if !x.c.Database || !c.Rows() {
 		return w, nil
 	}
 	now, err := e.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	of, err := e.st.Switch(ctx, now, e.s.Database.Prefix, c.Switch)
+	of, err := x.rows(ctx, e, now)
 	if err != nil {
 		return nil, err
 	}
@@ -335,6 +346,8 @@ func changeFindings(in Input, note func(site.Severity, string, string, string)) 
 	c, s := in.Choices.Change, in.Site
 	if s.Role == site.Live {
 		switch {
+		case c.Ballast != nil || c.Account != nil || c.Scrub:
+			note(site.Block, "live", "made-up content, accounts and people are for copies", "make one: alibi copy "+s.Name)
 		case c.core() != nil || c.Runtime != nil:
 			note(site.Block, "live-core", "core and runtime of a live site are not changed from here", "try it on a copy: alibi copy "+s.Name)
 		case len(c.Switch.On) > 0:

@@ -269,6 +269,9 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		if x.c.Change != nil && x.c.Change.Pins != "" {
 			s.Pins = x.c.Change.Pins
 		}
+		if x.c.Change != nil && x.c.Change.Scrub {
+			s.Scrubbed = true
+		}
 		if s.Role == site.Copy { // what was counted and proven was another state
 			s.Proof, s.Apart = site.Proof{}, site.Apart{}
 		}

@@ -137,9 +137,9 @@ func (b *bench) learn(ctx context.Context) error {
 	if b.pages, err = b.st.Pages(ctx, snap, *b.site.Facts); err != nil {
 		return err
 	}
-	accounts, err := b.st.Accounts(ctx, p, b.site.Database)
+	accounts, err := stack.ReadAccounts(ctx, b.st, p, b.site.Database)
 	if err == nil && len(accounts) > 0 {
-		b.admin = accounts[0]
+		b.admin = accounts[0].Login
 	}
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"alibi/internal/ballast"
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/scrub"
@@ -104,7 +105,25 @@ func (Stack) Choose(context.Context, tables.Snapshot, site.Facts, []site.Kind) (
 }
 
 // Accounts knows of none.
-func (Stack) Accounts(context.Context, stack.Place, site.Database) ([]string, error) { return nil, nil }
+func (Stack) Accounts(context.Context, tables.Snapshot, string) ([]stack.Account, error) {
+	return nil, nil
+}
+
+// Account knows of none.
+func (Stack) Account(context.Context, tables.Snapshot, string, stack.AccountWish) (func(tables.Table) stack.Cleanup, error) {
+	return nil, errors.New("of this kind of site Alibi knows no accounts")
+}
+
+// Ballast can't be made up where content is not known.
+func (Stack) Ballast(context.Context, tables.Snapshot, site.Facts, ballast.Load, time.Time) (func(tables.Table) stack.Cleanup, error) {
+	return nil, errNoContent
+}
+
+// BallastFiles are none.
+func (Stack) BallastFiles(ballast.Load) map[string][]byte { return nil }
+
+// BallastFolder is none.
+func (Stack) BallastFolder() string { return "" }
 
 // Password knows of none: a database of a plain site is a file.
 func (Stack) Password(context.Context, stack.Place) (string, error) { return "", nil }

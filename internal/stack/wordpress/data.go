@@ -13,7 +13,6 @@ import (
 
 	"alibi/internal/phpval"
 	"alibi/internal/site"
-	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
 
@@ -298,41 +297,4 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 		return cmp.Or(strings.Compare(string(a.Rule), string(b.Rule)), strings.Compare(a.Where, b.Where), strings.Compare(a.Host, b.Host))
 	})
 	return out
-}
-
-// Accounts lists the names of the accounts, administrators first.
-func (s Stack) Accounts(ctx context.Context, p stack.Place, db site.Database) ([]string, error) {
-	db.As = "" // by their own names
-	base, err := stack.OpenDatabase(ctx, s, p, db)
-	if err != nil {
-		return nil, err
-	}
-	snap, err := base.Snapshot(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("reading the accounts: %w", err)
-	}
-	defer snap.Close()
-	d := &data{ctx: ctx, snap: snap, prefix: db.Prefix}
-	admin := map[string]bool{}
-	err = d.each("usermeta", func(r row) {
-		if r.text("meta_key") != db.Prefix+"capabilities" {
-			return
-		}
-		v, _ := phpval.Parse([]byte(r.text("meta_value"))) // one that can't be read is no administrator's
-		if a, ok := v.Get("administrator"); ok && a.Text() == "1" {
-			admin[r.text("user_id")] = true
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	var admins, others []string
-	err = d.each("users", func(r row) {
-		if admin[r.text("ID")] {
-			admins = append(admins, r.text("user_login"))
-		} else {
-			others = append(others, r.text("user_login"))
-		}
-	})
-	return append(admins, others...), err
 }

@@ -102,20 +102,37 @@ func (s Stack) Bring(ctx context.Context, snap tables.Snapshot, prefix string, f
 	for _, it := range items {
 		b.item(it)
 	}
-	taxonomy := prefix + "term_taxonomy"
-	return func(t tables.Table) stack.Cleanup {
-		c := stack.Cleanup{Add: b.add[t.Name]}
-		if t.Name == taxonomy && len(b.counts) > 0 {
-			c.Row = func(r tables.Row) (tables.Row, bool) {
-				x := row{t, r}
-				if n := b.counts[x.number("term_taxonomy_id")]; n > 0 {
-					r = with(t, r, "count", strconv.FormatInt(x.number("count")+n, 10))
-				}
-				return r, true
-			}
-		}
-		return c
-	}, b.out, nil
+	b.countAdded()
+	return b.cleanup, b.out, nil
+}
+
+// cleanup is what becomes of a table.
+func (b *bringing) cleanup(t tables.Table) stack.Cleanup {
+	c := stack.Cleanup{Add: b.add[t.Name]}
+	if t.Name == b.prefix+"term_taxonomy" && len(b.counts) > 0 {
+		c.Row = func(r tables.Row) (tables.Row, bool) { return b.counted(t, r), true }
+	}
+	return c
+}
+
+// counted adds to a group what came into it.
+func (b *bringing) counted(t tables.Table, r tables.Row) tables.Row {
+	x := row{t, r}
+	if n := b.counts[x.number("term_taxonomy_id")]; n > 0 {
+		return with(t, r, "count", strconv.FormatInt(x.number("count")+n, 10))
+	}
+	return r
+}
+
+// countAdded counts in groups that come too.
+func (b *bringing) countAdded() {
+	t, ok := b.snap.Schema().Table(b.prefix + "term_taxonomy")
+	if !ok {
+		return
+	}
+	for i, r := range b.add[t.Name] {
+		b.add[t.Name][i] = b.counted(t, r)
+	}
 }
 
 // look reads what is there.

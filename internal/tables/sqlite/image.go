@@ -199,3 +199,41 @@ func (f *File) Exec(ctx context.Context, sql string, args ...any) error {
 	}
 	return nil
 }
+
+// Query runs a statement: on the file itself if it may write, which must then be
+// on this machine, else on a private image of it.
+func (f *File) Query(ctx context.Context, statement string, write bool, give func([]string, []tables.Value) error) (int64, error) {
+	if write && tables.OnlyReads(statement) != nil {
+		db, err := connect(filepath.Join(f.root.Path(), f.name), "rw", "busy_timeout(5000)")
+		if err != nil {
+			return 0, err
+		}
+		defer db.Close()
+		r, err := db.ExecContext(ctx, statement)
+		if err != nil {
+			return 0, err
+		}
+		return r.RowsAffected()
+	}
+	if err := tables.OnlyReads(statement); err != nil {
+		return 0, err
+	}
+	snap, err := f.Snapshot(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer snap.Close()
+	c, err := snap.(*snapshot).db.Conn(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	if _, err := c.ExecContext(ctx, "PRAGMA query_only(1)"); err != nil {
+		return 0, err
+	}
+	rows, err := c.QueryContext(ctx, statement)
+	if err != nil {
+		return 0, err
+	}
+	return 0, tables.Results(rows, give)
+}

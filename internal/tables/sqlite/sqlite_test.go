@@ -53,7 +53,7 @@ func target(_ *testing.T, place string) tables.Target { return NewTarget(filepat
 func open(t *testing.T, place string) tables.Writable { return Open(at(t, place), "c.db", t.TempDir()) }
 
 func TestConformance(t *testing.T) {
-	tablestest.Run(t, tablestest.Engine{Schema: schema, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
+	tablestest.Run(t, tablestest.Engine{Schema: schema, Far: true, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
 		dir := t.TempDir()
 		return file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
 	}})
@@ -90,7 +90,7 @@ func TestConformanceOverSSH(t *testing.T) {
 	defer srv.Close()
 	h := ssh.New("pier", ssh.Target{Addr: "127.0.0.1", Port: srv.Port(), User: "ops", Key: "/none"}, ssh.Options{Asker: yes{}, KnownHosts: []string{filepath.Join(t.TempDir(), "kh")}})
 	defer h.Close()
-	tablestest.Run(t, tablestest.Engine{Schema: schema, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
+	tablestest.Run(t, tablestest.Engine{Schema: schema, Far: true, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
 		sub, err := os.MkdirTemp(dir, "")
 		require.NoError(t, err)
 		near := file(t, at(t, sub), filepath.Join(sub, "o.db"), st...)
