@@ -314,7 +314,7 @@ func (a *app) open() *cobra.Command {
 			return a.print(map[string]string{"address": addr}, func(w io.Writer) { fmt.Fprintln(w, addr) })
 		})}
 	c.Flags().BoolVar(&inside, "inside", false, "sign in as the first administrator")
-	c.Flags().StringVar(&account, "as", "", "sign in as this account")
+	c.Flags().StringVar(&account, "as", "", "sign in as this account, or as the first one with this role")
 	return c
 }
 

@@ -57,7 +57,7 @@ func scrubs(in Input, t site.Site, note func(site.Severity, string, string, stri
 	switch c := in.Choices.Scrub; {
 	case in.Origin.Facts.Database.Engine == "":
 		return false
-	case c == "on" || c == "" && leaves || in.Origin.Scrubbed && c == "":
+	case c == "on" || c == "" && in.Over != nil && in.Over.Scrubbed || c == "" && leaves || in.Origin.Scrubbed && c == "":
 		note(site.Note, "scrubbed", "names, mail addresses, phones, places and passwords of people are made up on the copy; nobody's password signs in to it", "sign in with a key: alibi open "+t.Name+" --inside")
 		return true
 	case c == "off" && leaves:

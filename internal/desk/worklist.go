@@ -1,0 +1,214 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"alibi/internal/catalogue"
+	"alibi/internal/op/reset"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// Deed is something that was done on a copy, to be repeated on its origin.
+type Deed struct {
+	ID       string    `json:"id"`
+	At       time.Time `json:"at"`
+	Who      string    `json:"who"`
+	Text     string    `json:"text"`
+	Commands []string  `json:"commands,omitempty"` // that do it on the origin
+	Repeated bool      `json:"repeated,omitempty"`
+	Undone   bool      `json:"undone,omitempty"` // the copy was brought back to what it was before
+}
+
+// WorkList lists what was done on a copy, oldest first.
+func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if s.Role != site.Copy {
+		return nil, fmt.Errorf("%s is a live site: a work list is of a copy", s.Name)
+	}
+	live := "LIVE"
+	if o, err := d.Record.Site(ctx, s.Origin); err == nil {
+		live = o.Name
+	}
+	events, err := d.Record.Events(ctx, id, 10_000)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := d.Record.Runs(ctx, 10_000)
+	if err != nil {
+		return nil, err
+	}
+	out := []Deed{}
+	repeated := map[string]bool{}
+	for _, e := range events {
+		switch e.Kind {
+		case "repeated":
+			if _, seen := repeated[e.Text]; !seen {
+				repeated[e.Text] = true
+			}
+		case "repeat again":
+			if _, seen := repeated[e.Text]; !seen {
+				repeated[e.Text] = false
+			}
+		case "by hand", "statement":
+			out = append(out, Deed{ID: "h" + fmt.Sprint(e.At.UnixMilli()), At: e.At, Who: e.Who, Text: e.Text})
+		}
+	}
+	var back []plan.Run
+	for _, r := range runs {
+		if r.Plan.Target.ID != id || r.State != plan.Done {
+			continue
+		}
+		switch r.Plan.Kind {
+		case plan.Change:
+			if x, ok := deed(r, s, live); ok {
+				out = append(out, x)
+			}
+		case plan.Restore, plan.Refresh, plan.Reset:
+			back = append(back, r)
+		}
+	}
+	d.undone(ctx, out, back)
+	for i := range out {
+		out[i].Repeated = repeated[out[i].ID]
+	}
+	slices.SortStableFunc(out, func(a, b Deed) int { return a.At.Compare(b.At) })
+	return out, nil
+}
+
+// undone marks what a copy does not have any more.
+func (d *Desk) undone(ctx context.Context, list []Deed, back []plan.Run) {
+	for _, r := range back {
+		since, first := time.Time{}, ""
+		var c reset.Choices
+		if r.Plan.Kind == plan.Restore && json.Unmarshal(r.Plan.Detail, &c) == nil {
+			if !c.Whole() {
+				continue
+			}
+			p, err := d.FindPoint(ctx, c.Point)
+			if err != nil {
+				continue // nobody knows any more how far back that was
+			}
+			since, first = p.Taken, p.Run
+		} else if r.Plan.Kind == plan.Reset {
+			continue // what was changed since may be there still
+		}
+		for i := range list {
+			if (list[i].At.After(since) || list[i].ID == first) && list[i].At.Before(r.Began) {
+				list[i].Undone = true
+			}
+		}
+	}
+}
+
+// deed reads what a run changed.
+func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
+	var c reset.Choices
+	if json.Unmarshal(r.Plan.Detail, &c) != nil || c.Change == nil {
+		return Deed{}, false
+	}
+	k := c.Change
+	if k.Scrub || k.Ballast != nil || k.Account != nil {
+		return Deed{}, false // for the copy alone
+	}
+	out := Deed{ID: r.ID, At: r.Began, Who: r.Plan.By, Text: r.Plan.Words}
+	say := func(format string, a ...any) { out.Commands = append(out.Commands, fmt.Sprintf(format, a...)) }
+	for _, p := range k.Put {
+		switch {
+		case p.Source.Kind == site.Core:
+			out.Text += "; the core of a live site is updated by its own page"
+		case p.Source.Kind == site.Theme:
+			say("alibi install %s %s --theme", live, named(p))
+		default:
+			say("alibi install %s %s", live, named(p))
+		}
+	}
+	if names := slugs(k.Switch.On); len(names) > 0 {
+		say("alibi switch %s --on %s", live, strings.Join(names, ","))
+	}
+	if len(k.Switch.Off) > 0 {
+		say("alibi switch %s --off %s", live, strings.Join(k.Switch.Off, ","))
+	}
+	if k.Switch.Theme != "" {
+		say("alibi switch %s --theme %s", live, k.Switch.Theme)
+	}
+	for _, p := range k.Remove {
+		say("alibi uninstall %s %s", live, path.Base(p))
+	}
+	for _, x := range k.Carry {
+		say("alibi carry %s %s %s", s.Name, x.Path, live)
+	}
+	for _, x := range k.Edit {
+		say("alibi carry %s %s %s", s.Name, x.Path, live)
+	}
+	if k.Runtime != nil {
+		out.Text += "; the runtime of a live site is its host's"
+	}
+	return out, true
+}
+
+// named writes a component as the command line takes it.
+func named(p catalogue.Package) string {
+	s := p.Source
+	switch {
+	case s.Git() && s.Ref != "":
+		return s.From + "#" + s.Ref
+	case strings.HasPrefix(s.From, "site:"):
+		return s.From + "/" + s.Slug
+	case s.From != "":
+		return s.From
+	}
+	return s.Slug + "@" + s.Version
+}
+
+func slugs(files []string) (out []string) {
+	for _, f := range files {
+		slug, _, _ := strings.Cut(f, "/")
+		out = append(out, strings.TrimSuffix(slug, ".php"))
+	}
+	return out
+}
+
+// NoteDeed adds something to a copy's work list that was done by hand.
+func (d *Desk) NoteDeed(ctx context.Context, id site.ID, text string) error {
+	if text = strings.TrimSpace(text); text == "" {
+		return fmt.Errorf("say what was done")
+	}
+	return d.log(ctx, id, "by hand", "%s", text)
+}
+
+// Repeated ticks something off, or takes the tick away.
+func (d *Desk) Repeated(ctx context.Context, id site.ID, deed string, is bool) error {
+	list, err := d.WorkList(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(x Deed) bool { return x.ID == deed }) {
+		return fmt.Errorf("the work list has no %q; see: alibi worklist", deed)
+	}
+	return d.log(ctx, id, map[bool]string{true: "repeated", false: "repeat again"}[is], "%s", deed)
+}
+
+// WriteDeeds writes a work list as Markdown, to be handed to whoever repeats it.
+func WriteDeeds(w io.Writer, s site.Site, list []Deed) {
+	fmt.Fprintf(w, "# What was done on %s\n\n", s.Name)
+	for _, x := range list {
+		if x.Undone {
+			continue
+		}
+		fmt.Fprintf(w, "- [%s] %s (%s, %s)\n", map[bool]string{true: "x", false: " "}[x.Repeated], x.Text, x.At.Format("2 Jan 2006 15:04"), x.Who)
+		for _, c := range x.Commands {
+			fmt.Fprintf(w, "      %s\n", c)
+		}
+	}
+}
