@@ -131,10 +131,31 @@ func (a *app) copy() *cobra.Command {
 			if f.beside && !f.dry && f.confirm != s.Name {
 				return usageError{fmt.Errorf("tables are written into the database of %s itself; nothing was done. To go on, say --confirm %s", s.Name, s.Name)}
 			}
-			return a.carryOut(ctx, d, p, f.dry, f.detach)
+			if err := a.carryOut(ctx, d, p, f.dry, f.detach); err != nil || f.pins == "" || f.dry || f.detach {
+				return err
+			}
+			return a.pinning(ctx, d, p.Target.ID)
 		})}
 	f.add(c)
 	return c
+}
+
+// pinning follows the run that brings a new copy to its pin sheet.
+func (a *app) pinning(ctx context.Context, d *desk.Desk, id site.ID) error {
+	run, err := d.Pinning(ctx, id)
+	if err != nil {
+		return err
+	}
+	if run != "" {
+		if err := a.kept(ctx, d, func() error { return a.follow(ctx, d, run) }); err != nil {
+			return err
+		}
+	}
+	s, err := d.Record.Site(ctx, id)
+	if err == nil && s.Pins == "" {
+		err = fmt.Errorf("%s stands, and is not brought to its pin sheet; see why: alibi history %s", s.Name, s.Name)
+	}
+	return err
 }
 
 func (a *app) refresh() *cobra.Command {

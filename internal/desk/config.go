@@ -7,11 +7,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 )
 
@@ -27,6 +29,7 @@ type Config struct {
 	Front     Front      `toml:"front"`
 	Cost      CostRates  `toml:"cost"`
 	Pins      Pins       `toml:"pins"`
+	Scrub     Scrub      `toml:"scrub"`
 	Catalogue Catalogue  `toml:"catalogue"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
@@ -40,6 +43,23 @@ type Front struct {
 // Pins says which pin sheet is meant where none is named.
 type Pins struct {
 	Default string `toml:"default" comment:"the pin sheet that is meant where none is named"`
+}
+
+// Scrub says where sites have personal data, beside what Alibi knows.
+type Scrub struct {
+	Columns map[string]string `toml:"columns" comment:"further columns with personal data, as \"TABLE.COLUMN\" = \"KIND\": name, mail, account, phone, street, city, postcode, network address, blank"`
+}
+
+// personal reads the kinds.
+func (c Config) personal() (map[string]scrub.Kind, error) {
+	out := map[string]scrub.Kind{}
+	for column, kind := range c.Scrub.Columns {
+		if !slices.Contains(scrub.Kinds, scrub.Kind(kind)) || strings.Count(column, ".") != 1 {
+			return nil, fmt.Errorf("scrub.columns: %q = %q: write \"TABLE.COLUMN\" = a kind: name, mail, account, phone, street, city, postcode, network address or blank", column, kind)
+		}
+		out[column] = scrub.Kind(kind)
+	}
+	return out, nil
 }
 
 // Catalogue says where plugins, themes and cores are looked up.

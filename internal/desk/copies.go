@@ -90,6 +90,9 @@ func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, er
 		return in, err
 	}
 	in.Taken = nameTaken(all)
+	if in.Pins, err = d.pinned(); err != nil {
+		return in, err
+	}
 	in.Use = use(all, origin.ID)
 	if in.Past, err = d.Record.Runs(ctx, 200); err != nil {
 		return in, err

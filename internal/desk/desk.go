@@ -138,7 +138,10 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
 		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
 	}
-	d.Env.Keep = keep.Before(d.Env)
+	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy
+	if d.Env.Personal, err = d.Config.personal(); err != nil {
+		return nil, err
+	}
 	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
 		plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
 		plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },

@@ -12,7 +12,9 @@ import (
 	"slices"
 	"strings"
 
+	"alibi/internal/ballast"
 	"alibi/internal/catalogue"
+	"alibi/internal/op/clone"
 	"alibi/internal/pins"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/php"
@@ -278,6 +280,9 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 			}
 		}
 	}
+	if len(sheet.Ballast) > 0 && s.Role == site.Copy {
+		w.Ballast = &ballast.Load{Counts: sheet.Ballast, Seed: 1}
+	}
 	if s.Role == site.Copy {
 		r := s.Runtime
 		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(sheet.Runtime.PHP, r.PHP), cmp.Or(sheet.Runtime.Memory, r.Memory), cmp.Or(sheet.Runtime.Upload, r.Upload), cmp.Or(sheet.Runtime.Seconds, r.RunTime)
@@ -341,6 +346,63 @@ func (d *Desk) fromOrigin(ctx context.Context, s site.Site, kind site.ComponentK
 	return site.Source{Kind: kind, Slug: slug, From: "site:" + o.Name, Digest: p.Digest}, true
 }
 
+// pinned gives of each stored sheet what a copy gets when it is made.
+func (d *Desk) pinned() (map[string]clone.Pinned, error) {
+	list, err := d.PinSheets()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]clone.Pinned{}
+	for _, p := range list {
+		x := clone.Pinned{Means: p.Means, Wrong: p.Wrong}
+		if s := p.Sheet; s != nil {
+			x.Network = s.Core.Network
+			x.Runtime = site.Runtime{PHP: s.Runtime.PHP, Memory: s.Runtime.Memory, RunTime: s.Runtime.Seconds, Upload: s.Runtime.Upload, Show: s.Runtime.ShowErrors}
+			x.Settings = site.Settings{Debug: s.Settings.Debug, Updates: s.Settings.Updates}
+			if s.Settings.Quiet != nil {
+				x.Quiet = []site.Rule{}
+				for _, r := range *s.Settings.Quiet {
+					x.Quiet = append(x.Quiet, site.Rule(r))
+				}
+			}
+		}
+		out[p.Name] = x
+	}
+	return out, nil
+}
+
+// pinCopy has a finished copy brought to a sheet.
+func (d *Desk) pinCopy(ctx context.Context, s site.Site, sheet string) (string, error) {
+	if run, err := d.pinning(ctx, s.ID); err != nil || run != "" {
+		return run, err
+	}
+	p, err := d.PlanPins(ctx, s.ID, sheet, nil)
+	if errors.Is(err, ErrNothingToChange) {
+		_, err := d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Pins = sheet; return nil })
+		return "", err
+	}
+	if err != nil {
+		return "", err
+	}
+	r, err := d.Start(ctx, p)
+	return r.ID, err
+}
+
+// pinning gives the run that waits to change a copy, or is at work on it.
+func (d *Desk) pinning(ctx context.Context, id site.ID) (string, error) {
+	list, err := d.Record.Unfinished(ctx)
+	for _, r := range list {
+		if r.Plan.Kind == plan.Change && r.Plan.Target.ID == id {
+			return r.ID, nil
+		}
+	}
+	return "", err
+}
+
+// Pinning gives the run that is to bring a new copy to its pin sheet; "" if there
+// is none.
+func (d *Desk) Pinning(ctx context.Context, id site.ID) (string, error) { return d.pinning(ctx, id) }
+
 // notBrought says what of a sheet a change does not bring to a copy that is there.
 func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
 	if n := sheet.Core.Network; n != nil && *n != (s.Facts.Network != nil) {
@@ -349,8 +411,9 @@ func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
 	if sheet.Core.Language != "" {
 		out = append(out, "the language is not changed: its files are no part of the core")
 	}
-	if sheet.Settings.Debug != nil || sheet.Settings.Updates != "" || sheet.Settings.Quiet != nil {
-		out = append(out, "settings (debug, updates, quiet) are given to copies when they are made, or brought in line: alibi refresh")
+	is := s.Settings
+	if sheet.Settings.Updates != is.Updates || sheet.Settings.Debug != nil && (is.Debug == nil || *is.Debug != *sheet.Settings.Debug) {
+		out = append(out, "debug and updates are set when a copy is made: alibi copy --pins")
 	}
 	return out
 }

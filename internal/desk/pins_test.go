@@ -150,3 +150,69 @@ func TestTheGridOfTheDemo(t *testing.T) {
 }
 
 func TestMain(m *testing.M) { mariadbtest.Main(m) }
+
+func TestACopyIsMadeToASheet(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	ctx := context.Background()
+	_, err := w.Desk.SavePins("harbour", []byte(`about = "as we try it"
+[runtime]
+php = "8.4"
+memory = "192M"
+[settings]
+debug = true
+updates = "off"
+quiet = ["mail", "tasks", "robots"]
+[plugins]
+quay-forms = "0.9"
+[ballast]
+posts = 3
+`), false)
+	require.NoError(t, err)
+	c, err := w.Desk.CopyDefaults(ctx, live, "")
+	require.NoError(t, err)
+	c.Name, c.Pins = "pinned", "harbour"
+	p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	next, err := w.Desk.Pinning(ctx, r.Plan.Target.ID)
+	require.NoError(t, err)
+	if next != "" {
+		r, err := w.Desk.Await(ctx, next, nil)
+		require.NoError(t, err)
+		require.Equal(t, plan.Done, r.State, r.Error)
+	}
+	s := w.Site("pinned")
+	assert.Equal(t, "harbour", s.Pins)
+	assert.Equal(t, site.Runtime{PHP: "8.4", Memory: "192M"}, s.Runtime)
+	assert.Equal(t, []site.Rule{"mail", "tasks", "robots"}, s.Quiet)
+	conf, err := os.ReadFile(filepath.Join(s.Root, "wp-config.php"))
+	require.NoError(t, err)
+	assert.Contains(t, string(conf), "'AUTOMATIC_UPDATER_DISABLED', true")
+	assert.Contains(t, string(conf), "'WP_DEBUG', true")
+	assert.Equal(t, "3", counted(t, w, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:%'"))
+	got, err := w.Desk.Components(ctx, s.ID, false)
+	require.NoError(t, err)
+	i := slices.IndexFunc(got.All, func(p desk.Part) bool { return p.Slug == "quay-forms" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Equal(t, "0.9 active", got.All[i].Version+" "+got.All[i].State)
+	_, err = w.Desk.PlanPins(ctx, s.ID, "harbour", nil)
+	assert.ErrorIs(t, err, desk.ErrNothingToChange)
+
+	// A sheet that can't be met leaves the copy standing, and says so.
+	_, err = w.Desk.SavePins("reef", []byte("[plugins]\nquay-forms = \"9.9\"\n"), false)
+	require.NoError(t, err)
+	c.Name, c.Pins = "aground", "reef"
+	p, err = w.Desk.PlanCopy(ctx, live.ID, c)
+	require.NoError(t, err)
+	r = w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Contains(t, r.Result, "not brought to pin sheet reef")
+	assert.Equal(t, site.Ready, w.Site("aground").State)
+	c.Name, c.Pins = "nowhere", "nothing"
+	p, err = w.Desk.PlanCopy(ctx, live.ID, c)
+	require.NoError(t, err)
+	assert.True(t, p.Blocked())
+}

@@ -52,6 +52,9 @@ type Env struct {
 	// when it is put on, and bringing the data in line with the core; ErrNotRun where
 	// no code runs.
 	Wake func(ctx context.Context, s site.Site, ask Ask) (Woken, error)
+	// Pin has a finished copy brought to a pin sheet, and gives the run that does it;
+	// "" if nothing need be done.
+	Pin func(ctx context.Context, s site.Site, sheet string) (run string, err error)
 	// Personal names columns with personal data, as TABLE.COLUMN, beside those that
 	// the kind of site knows.
 	Personal map[string]scrub.Kind

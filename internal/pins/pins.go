@@ -14,6 +14,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
 
+	"alibi/internal/ballast"
 	"alibi/internal/site"
 )
 
@@ -238,14 +239,11 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 		}
 	}
 	for kind, n := range s.Ballast {
-		if !slices.Contains(BallastKinds, kind) || n < 0 {
-			wrong("ballast."+kind, "there is no ballast of %d %s: it is of %s", n, kind, strings.Join(BallastKinds, ", "))
+		if !slices.Contains(ballast.Kinds, kind) || n < 0 {
+			wrong("ballast."+kind, "there is no ballast of %d %s: it is of %s", n, kind, strings.Join(ballast.Kinds, ", "))
 		}
 	}
 }
-
-// BallastKinds are the kinds of made-up content.
-var BallastKinds = []string{"posts", "pages", "terms", "users", "comments", "media", "products"}
 
 // Explain says in one sentence what the sheet means.
 func (s *Sheet) Explain() string {

@@ -105,8 +105,9 @@ type Site struct {
 	Stack     string    `json:"stack"`     // "wordpress", "plain"
 	Addresses []Address `json:"addresses"` // the first is the primary one
 	Database  Database  `json:"database"`
-	Keep      KeepRule  `json:"keep,omitzero"`      // of restore points that are taken on a schedule
-	Title     string    `json:"title,omitempty"`    // what the site calls itself
+	Keep      KeepRule  `json:"keep,omitzero"`   // of restore points that are taken on a schedule
+	Title     string    `json:"title,omitempty"` // what the site calls itself
+	Settings  Settings  `json:"settings,omitzero"`
 	Scrubbed  bool      `json:"scrubbed,omitempty"` // its personal data are made up
 	Origin    ID        `json:"origin,omitempty"`
 	Purpose   string    `json:"purpose,omitempty"`
@@ -162,6 +163,12 @@ type Runtime struct {
 	RunTime int    `json:"runtime,omitempty"` // of one request, seconds
 	Upload  string `json:"upload,omitempty"`  // largest upload: "64M"
 	Show    bool   `json:"show,omitempty"`    // show errors on pages
+}
+
+// Settings are some of a copy's own that a pin sheet asks for.
+type Settings struct {
+	Debug   *bool  `json:"debug,omitempty"`   // nil: as the origin's
+	Updates string `json:"updates,omitempty"` // by itself: "off", "core" or "all"; "": as the origin's
 }
 
 // Apart counts what changed since a copy was made: items (rows and files) on

@@ -22,24 +22,25 @@ import (
 // Choices are what a person decides about a copy. The zero value of each is
 // filled in by Defaults.
 type Choices struct {
-	Name    string        `json:"name"`
-	Purpose string        `json:"purpose"`
-	Host    string        `json:"host"`
-	Lease   time.Duration `json:"lease"` // 0: held
-	Hold    string        `json:"hold,omitempty"`
-	Skip    []string      `json:"skip,omitempty"`   // folders to leave out
-	Spare   bool          `json:"spare"`            // bring caches, logs and archives too
-	Larger  int64         `json:"larger,omitempty"` // leave out files of more bytes
-	Quiet   []site.Rule   `json:"quiet"`
-	Title   bool          `json:"title"`           // say in the title that it is a copy
-	Allow   []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
-	Runtime site.Runtime  `json:"runtime,omitzero"`
-	Only    []site.Kind   `json:"only,omitempty"`   // kinds of content to bring; nil: all
-	Empty   []string      `json:"empty,omitempty"`  // tables to bring without rows
-	Keep    bool          `json:"keep,omitempty"`   // take a restore point of a new copy, to come back to
-	Scrub   string        `json:"scrub,omitempty"`  // personal data are made up: "on", "off", "": where the copy leaves this machine and the origin's
-	Pins    string        `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
-	Beside  bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
+	Name     string        `json:"name"`
+	Purpose  string        `json:"purpose"`
+	Host     string        `json:"host"`
+	Lease    time.Duration `json:"lease"` // 0: held
+	Hold     string        `json:"hold,omitempty"`
+	Skip     []string      `json:"skip,omitempty"`   // folders to leave out
+	Spare    bool          `json:"spare"`            // bring caches, logs and archives too
+	Larger   int64         `json:"larger,omitempty"` // leave out files of more bytes
+	Quiet    []site.Rule   `json:"quiet"`
+	Title    bool          `json:"title"`           // say in the title that it is a copy
+	Allow    []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
+	Runtime  site.Runtime  `json:"runtime,omitzero"`
+	Settings site.Settings `json:"settings,omitzero"`
+	Only     []site.Kind   `json:"only,omitempty"`   // kinds of content to bring; nil: all
+	Empty    []string      `json:"empty,omitempty"`  // tables to bring without rows
+	Keep     bool          `json:"keep,omitempty"`   // take a restore point of a new copy, to come back to
+	Scrub    string        `json:"scrub,omitempty"`  // personal data are made up: "on", "off", "": where the copy leaves this machine and the origin's
+	Pins     string        `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
+	Beside   bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 
 // DefaultLease is how long a copy lives if nobody says otherwise.
@@ -61,6 +62,7 @@ type Input struct {
 	Use     site.Use
 	Places  map[string]Place // where copies may be made, by host
 	Local   string
+	Pins    map[string]Pinned // the stored pin sheets
 	Port    string
 	Grace   time.Duration
 	Past    []plan.Run
@@ -94,6 +96,8 @@ func Plan(in Input) plan.Plan {
 	note := func(sev site.Severity, code, text, remedy string) {
 		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
+	var last plan.Plan // with the steps that a pin sheet adds
+	in.Choices = withPins(in, &last, note)
 	p.Target = target(in, note)
 	d := detail{Choices: in.Choices, Filter: stack.DatabaseFilter(in.Origin.Root, f.Database), Lease: p.Target.Lease}
 	measure(&p, &d, in)
@@ -115,6 +119,7 @@ func Plan(in Input) plan.Plan {
 	if c := in.Choices; c.Keep && p.Kind == plan.Copy {
 		p.Steps = append(p.Steps, plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data, Unit: plan.Bytes})
 	}
+	p.Steps = append(p.Steps, last.Steps...)
 	if keepsFirst(p) {
 		p.Steps = slices.Insert(p.Steps, 1, plan.Step{Name: "keep", Title: "take a restore point", Work: in.Over.Bytes(), Unit: plan.Bytes})
 		note(site.Note, "kept", "the copy is held: a restore point of it is taken first", "alibi points copy gives you the copy as it was")
@@ -162,7 +167,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	t.Quiet, t.Allow, t.CheckedAt = c.Quiet, c.Allow, in.Now
 	t.Only, t.Empty = c.Only, c.Empty
 	t.Scrubbed = scrubs(in, t, note)
-	t.Runtime = runtime(in, t, pl, note)
+	t.Runtime, t.Settings = runtime(in, t, pl, note), in.Choices.Settings
 	t.Title = f.Title
 	if c.Title && f.Title != "" {
 		t.Title = stack.TitleMark + strings.TrimPrefix(f.Title, stack.TitleMark)

@@ -57,6 +57,9 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	if x.d.Choices.Keep && r.Plan.Kind == plan.Copy {
 		o.Steps = append(o.Steps, work.Step{Name: "made", Do: x.made})
 	}
+	if x.d.Choices.Pins != "" {
+		o.Steps = append(o.Steps, work.Step{Name: "pins", Do: x.pin})
+	}
 	if keepsFirst(r.Plan) {
 		o.Steps = slices.Insert(o.Steps, 1, work.Step{Name: "keep", Do: x.keep})
 	}

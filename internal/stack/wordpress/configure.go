@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	_ "embed"
+	"fmt"
 	"maps"
 	"path"
 	"slices"
@@ -104,6 +105,19 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 	}
 	if c.Quiet(site.QuietTasks) {
 		set("DISABLE_WP_CRON", "true")
+	}
+	switch c.Copy.Settings.Updates {
+	case "off":
+		set("AUTOMATIC_UPDATER_DISABLED", "true")
+	case "core":
+		set("AUTOMATIC_UPDATER_DISABLED", "false")
+		set("WP_AUTO_UPDATE_CORE", "true")
+	case "all":
+		set("AUTOMATIC_UPDATER_DISABLED", "false")
+	}
+	if d := c.Copy.Settings.Debug; d != nil {
+		set("WP_DEBUG", fmt.Sprint(*d))
+		set("WP_DEBUG_DISPLAY", "false")
 	}
 	if c.Copy.Runtime.Show {
 		set("WP_DEBUG", "true")

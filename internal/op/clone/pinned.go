@@ -1,0 +1,79 @@
+package clone
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/work"
+)
+
+// Pinned is what a pin sheet asks for that a copy gets when it is made; the
+// components come when it is finished.
+type Pinned struct {
+	Runtime  site.Runtime
+	Quiet    []site.Rule // nil: nothing is asked for
+	Settings site.Settings
+	Means    string
+	Wrong    string
+	Network  *bool
+}
+
+// withPins takes from the chosen pin sheet what was not chosen otherwise.
+func withPins(in Input, p *plan.Plan, note func(site.Severity, string, string, string)) Choices {
+	c := in.Choices
+	if c.Pins == "" {
+		return c
+	}
+	s, ok := in.Pins[c.Pins]
+	switch {
+	case !ok:
+		note(site.Block, "pins", "there is no pin sheet "+c.Pins, "there are: "+cmp.Or(strings.Join(slices.Sorted(maps.Keys(in.Pins)), ", "), "none; make one: alibi pins make SITE"))
+		return c
+	case s.Wrong != "":
+		note(site.Block, "pins", "the pin sheet "+c.Pins+" is not right: "+s.Wrong, "mend it: alibi pins edit "+c.Pins)
+		return c
+	case in.Origin.Stack != "wordpress":
+		note(site.Block, "pins", in.Origin.Name+" has no CMS whose components could be pinned", "leave the sheet out")
+		return c
+	}
+	if n := s.Network; n != nil && *n != (in.Origin.Facts.Network != nil) {
+		note(site.Warn, "pins", "the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and "+in.Origin.Name+" is not one", "that is not changed")
+	}
+	r := &c.Runtime
+	r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(r.PHP, s.Runtime.PHP), cmp.Or(r.Memory, s.Runtime.Memory), cmp.Or(r.Upload, s.Runtime.Upload), cmp.Or(r.RunTime, s.Runtime.RunTime)
+	r.Show = r.Show || s.Runtime.Show
+	if s.Quiet != nil && slices.Equal(c.Quiet, site.QuietRules) {
+		c.Quiet = s.Quiet
+	}
+	c.Settings = s.Settings
+	note(site.Note, "pins", "pin sheet "+c.Pins+": "+s.Means, "its components come when the copy stands, as a run of their own")
+	p.Steps = append(p.Steps, plan.Step{Name: "pins", Title: "have it brought to its pin sheet"})
+	return c
+}
+
+// pin has the finished copy brought to its pin sheet, by a run of its own.
+func (x *runner) pin(ctx context.Context, t *work.Task) error {
+	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	name := x.d.Choices.Pins
+	r, err := x.env.Pin(ctx, s, name)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil: // the copy stands all the same
+		t.Result("the copy stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s", name, err, s.Name, name)
+		return x.log(ctx, "pins", "not brought to pin sheet %s: %s", name, err)
+	case r == "":
+		t.Note("it runs what pin sheet %s asks for", name)
+	default:
+		t.Note("run %s brings it to pin sheet %s", r, name)
+	}
+	return nil
+}
