@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -93,7 +94,7 @@ func (a *app) edit() *cobra.Command {
 				if text, err = os.ReadFile(from); err != nil {
 					return fmt.Errorf("reading the text: %w", err)
 				}
-			} else if text, err = a.edited(ctx, rest[0], was); err != nil {
+			} else if text, err = a.edited(ctx, path.Base(rest[0]), was); err != nil {
 				return err
 			}
 			p, err := d.PlanEdit(ctx, s.ID, rest[0], text, c.anyway)

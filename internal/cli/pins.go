@@ -126,12 +126,7 @@ func (a *app) edited(ctx context.Context, name string, src []byte) ([]byte, erro
 	if err := os.WriteFile(file, src, 0o600); err != nil {
 		return nil, err
 	}
-	editor := "vi"
-	for _, v := range []string{"EDITOR", "VISUAL"} {
-		if e := os.Getenv(v); e != "" {
-			editor = e
-		}
-	}
+	editor := desk.Editor()
 	cmd := exec.CommandContext(ctx, "sh", "-c", editor+` "$1"`, "sh", file)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, os.Stdout, os.Stderr
 	if err := cmd.Run(); err != nil {

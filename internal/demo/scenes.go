@@ -30,8 +30,11 @@ const day = 24 * time.Hour
 func scenes() []scene {
 	return []scene{
 		{origin: "skerryline.example", name: "timetable-2028", purpose: "winter timetable layout", age: 30 * time.Hour, lease: 6 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
-			return w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE post_name = 'page-1'", "INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES ('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
-				"DELETE FROM sk_posts WHERE post_name = 'note-009'")
+			if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE post_name = 'page-1'", "INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES ('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
+				"DELETE FROM sk_posts WHERE post_name = 'note-009'"); err != nil {
+				return err
+			}
+			return worked(ctx, w, d, s)
 		}},
 		{origin: "tickets.skerryline.example", name: "winter-prices", purpose: "try the winter prices", age: 71 * time.Hour, lease: 3 * day},
 		{origin: "tickets.skerryline.example", name: "harbour-redesign", purpose: "redesign of the shop", age: 9 * day, lease: 14 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
@@ -113,7 +116,10 @@ func (w *World) Populate(ctx context.Context, d *desk.Desk) error {
 			return err
 		}
 	}
-	return nil
+	if err := pinned(ctx, d); err != nil {
+		return fmt.Errorf("pin sheets: %w", err)
+	}
+	return triedOut(ctx, d, w.Now())
 }
 
 func (w *World) begin(ctx context.Context, d *desk.Desk, sc scene) (plan.Run, error) {

@@ -230,9 +230,9 @@ func (x *changing) gather(ctx context.Context) error {
 		}
 	}
 	x.stays = append(x.stays, plan.Part{What: "all content, accounts, settings and other files"})
-	x.c.Words = strings.Join(x.words[:min(3, len(x.words))], ", ")
+	x.c.Words = strings.Join(x.words[:min(3, len(x.words))], "; ")
 	if n := len(x.words) - 3; n > 0 {
-		x.c.Words += fmt.Sprintf(" and %d more", n)
+		x.c.Words += fmt.Sprintf("; and %d more", n)
 	}
 	return nil
 }
@@ -241,7 +241,7 @@ func (x *changing) gather(ctx context.Context) error {
 func move(from, to string) string {
 	switch c := site.CompareVersions(from, to); {
 	case from == "":
-		return "comes, " + to
+		return "comes as " + to
 	case c < 0:
 		return from + " -> " + to + ", up"
 	case c > 0:

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -57,7 +58,7 @@ func (d *Desk) Files(ctx context.Context, id site.ID, dir string) ([]FileRow, er
 	if err != nil {
 		return nil, err
 	}
-	dir, err = host.Clean(strings.Trim(dir, "/"))
+	dir, err = host.Clean(cmp.Or(strings.Trim(dir, "/"), "."))
 	if err != nil {
 		return nil, fmt.Errorf("%q is no folder of %s: name it as it is called below its root", dir, s.Name)
 	}
@@ -407,3 +408,6 @@ func Difference(name string, was, is []byte) string {
 	}
 	return text
 }
+
+// Editor is the one that a person works with: $VISUAL, $EDITOR, or vi.
+func Editor() string { return cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR"), "vi") }

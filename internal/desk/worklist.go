@@ -133,7 +133,10 @@ func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
 			say("alibi install %s %s", live, named(p))
 		}
 	}
-	if names := slugs(k.Switch.On); len(names) > 0 {
+	names := slices.DeleteFunc(slugs(k.Switch.On), func(n string) bool { // what is installed is put on by that
+		return slices.ContainsFunc(k.Put, func(p catalogue.Package) bool { return p.Source.Slug == n })
+	})
+	if len(names) > 0 {
 		say("alibi switch %s --on %s", live, strings.Join(names, ","))
 	}
 	if len(k.Switch.Off) > 0 {

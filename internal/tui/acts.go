@@ -15,13 +15,13 @@ func siteHints(s site.Site) []hint {
 	open := hint{"Enter", "open"}
 	switch {
 	case s.Role == site.Live:
-		return []hint{open, {"c", "copy"}, {"C", "what it runs"}, {"R", "restore points"}, {"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
+		return []hint{open, {"c", "copy"}, {"C", "what it runs"}, {"f", "hands on"}, {"R", "restore points"}, {"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"}, {"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
 }
 
 // siteKey does what a key means for a site.
@@ -89,6 +89,8 @@ func anySiteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return askOwner(a, s), true
 	case "C":
 		return openComponents(a, s), true
+	case "f":
+		return openHands(a, s), true
 	case "R":
 		a.push(&pointsScreen{id: s.ID})
 		return nil, true

@@ -247,7 +247,7 @@ func plural(n int, one, many string) string {
 	return site.Number(n) + " " + many
 }
 
-func pick(c bool, yes, no string) string {
+func pick[T any](c bool, yes, no T) T {
 	if c {
 		return yes
 	}

@@ -81,7 +81,7 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 	case len(e.list) == 0:
 		return []string{"", t.ink.Render("   Nothing ends by itself: there are no copies, or all are held.")}
 	}
-	out := e.calendar(t, a.desk.Now(), w, pick2(h >= 30, weeks, 1))
+	out := e.calendar(t, a.desk.Now(), w, pick(h >= 30, weeks, 1))
 	deleted := 0
 	for _, x := range e.list {
 		if x.Purge {

@@ -304,7 +304,7 @@ func (p *planScreen) view(a *app, w, h int) []string {
 		wa = w * 46 / 100
 	}
 	left := p.left(a, wa)
-	right := p.right(a, pick2(wide, w-wa-4, w-3))
+	right := p.right(a, pick(wide, w-wa-4, w-3))
 	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   "+p.source())
 	out := []string{note, ""}
 	findings := p.findings(a, w)
@@ -330,13 +330,6 @@ func (p *planScreen) view(a *app, w, h int) []string {
 		out = append(out, f)
 	}
 	return out
-}
-
-func pick2(c bool, a, b int) int {
-	if c {
-		return a
-	}
-	return b
 }
 
 // window gives the lines around at that fit in n.

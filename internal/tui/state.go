@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,6 +26,9 @@ type stateScreen struct {
 	make    func() (plan.Plan, error)
 	gentler []string
 	started func(a *app, r plan.Run) tea.Cmd // where to go on; nil: to the run
+	more    func(a *app, key string) (tea.Cmd, bool)
+	// listHead stands above gentler where that is something else.
+	listHead string
 
 	at      int
 	plan    plan.Plan
@@ -93,7 +97,7 @@ func (s *stateScreen) key(a *app, k tea.KeyPressMsg) (tea.Cmd, bool) {
 		s.at = (s.at + len(s.choices) - 1) % len(s.choices)
 		return nil, true
 	case key == "pgdown" || key == "pgup":
-		s.top += pick2(key == "pgdown", 8, -8)
+		s.top += pick(key == "pgdown", 8, -8)
 		return nil, true
 	case c.typed != nil && key == "backspace":
 		if r := []rune(c.text()); len(r) > 0 {
@@ -105,6 +109,8 @@ func (s *stateScreen) key(a *app, k tea.KeyPressMsg) (tea.Cmd, bool) {
 		c.turn(-1)
 	case c.turn != nil && (key == "right" || key == "l" || key == "space"):
 		c.turn(1)
+	case s.more != nil && c.typed == nil:
+		return s.more(a, key)
 	default:
 		return nil, false
 	}
@@ -176,7 +182,7 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 		left = append(left, t.soft.Render("  "+l))
 	}
 	if len(s.gentler) > 0 {
-		left = append(left, "", t.head.Render("  GENTLER"))
+		left = append(left, "", t.head.Render("  "+cmp.Or(s.listHead, "GENTLER")))
 		for _, g := range s.gentler {
 			for _, l := range wrap(g, wa-4) {
 				left = append(left, t.soft.Render("  "+l))

@@ -184,13 +184,13 @@ func (x *trialScreen) grid(t *theme, w, h int) []string {
 	cw := max(12, min(24, (w-34)/max(1, len(cols))))
 	head := t.fit("", 34)
 	for i, c := range cols {
-		head += pick2style(i == x.col, t.key, t.head).Render(t.fit(" "+c, cw))
+		head += pick(i == x.col, t.key, t.head).Render(t.fit(" "+c, cw))
 	}
 	out := []string{head}
 	n := max(1, (h-7)/2)
 	x.top = max(min(x.top, x.row), x.row-n+1)
 	for i := x.top; i < min(len(rows), x.top+n); i++ {
-		first, second := pick2style(i == x.row, t.key, t.ink).Render(t.fit("   "+plain(rows[i]), 34)), t.fit("", 34)
+		first, second := pick(i == x.row, t.key, t.ink).Render(t.fit("   "+plain(rows[i]), 34)), t.fit("", 34)
 		for k, col := range cols {
 			c := cells[[2]string{rows[i], col}]
 			here := i == x.row && k == x.col
@@ -219,7 +219,7 @@ func (x *trialScreen) reason(t *theme, c trial.Cell, w int) []string {
 	}
 	for i, l := range wrap(plain(text), w-6) {
 		if i < 3 {
-			out = append(out, "   "+pick2style(c.State == trial.Fails, t.ink, t.soft).Render(l))
+			out = append(out, "   "+pick(c.State == trial.Fails, t.ink, t.soft).Render(l))
 		}
 	}
 	return out
@@ -250,13 +250,6 @@ func (x *trialScreen) tries(t *theme, w, h int) []string {
 		out = append(out, "")
 	}
 	return append(out, x.reason(t, list[x.row], w)...)
-}
-
-func pick2style(c bool, yes, no style) style {
-	if c {
-		return yes
-	}
-	return no
 }
 
 // openTrial shows the last trial of a copy, or the plan of its first.

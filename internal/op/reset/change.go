@@ -36,10 +36,10 @@ type Change struct {
 	Edit    []Edit              `json:"edit,omitempty"`
 	Ballast *ballast.Load       `json:"ballast,omitempty"`
 	Account *stack.AccountWish  `json:"account,omitempty"`
-	Scrub   bool                `json:"scrub,omitempty"` // personal data are made up
-	Anyway  bool                `json:"anyway,omitempty"`  // it stays so even if the copy does not answer then
-	Pins    string              `json:"pins,omitempty"`    // the pin sheet that asks for this
-	Words   string              `json:"words"`             // for people
+	Scrub   bool                `json:"scrub,omitempty"`  // personal data are made up
+	Anyway  bool                `json:"anyway,omitempty"` // it stays so even if the copy does not answer then
+	Pins    string              `json:"pins,omitempty"`   // the pin sheet that asks for this
+	Words   string              `json:"words"`            // for people
 }
 
 // Files tells whether any file changes.

@@ -1,0 +1,107 @@
+package tui
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"alibi/internal/site"
+)
+
+// handsScreen is where one works on a site with one's own hands: a few panes,
+// of which one is shown.
+type handsScreen struct {
+	site  site.Site
+	panes []pane
+	at    int
+}
+
+// pane is one kind of thing that hands are laid on.
+type pane interface {
+	name() string
+	// load reads what is shown; it is called when the pane is come to, and now and then.
+	load(a *app) tea.Cmd
+	take(a *app, msg tea.Msg) bool // a message that load gave
+	key(a *app, key string) (tea.Cmd, bool)
+	hints(a *app) []hint
+	words() []hint
+	view(a *app, w, h int) []string
+}
+
+func openHands(a *app, s site.Site) tea.Cmd {
+	h := &handsScreen{site: s}
+	h.panes = []pane{&filesPane{s: s}, &tablesPane{s: s}, &logsPane{s: s, which: "errors"}, &accountsPane{s: s}}
+	if s.Role == site.Copy {
+		h.panes = append(h.panes, &deedsPane{s: s})
+	}
+	a.push(h)
+	return h.panes[0].load(a)
+}
+
+func (h *handsScreen) pane() pane { return h.panes[h.at] }
+
+func (h *handsScreen) title(*app) string { return "hands on" }
+
+func (h *handsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	switch msg := msg.(type) {
+	case tickMsg:
+		return h.pane().load(a), true
+	case tea.KeyPressMsg:
+		switch key := msg.String(); key {
+		case "tab", "shift+tab":
+			n := len(h.panes)
+			h.at = (h.at + map[string]int{"tab": 1, "shift+tab": n - 1}[key]) % n
+			return h.pane().load(a), true
+		default:
+			return h.pane().key(a, key)
+		}
+	}
+	for _, p := range h.panes {
+		if p.take(a, msg) {
+			return nil, true
+		}
+	}
+	return nil, false
+}
+
+func (h *handsScreen) keys(a *app) []hint {
+	return append(append([]hint{{"Tab", "next"}}, h.pane().hints(a)...), hint{"Esc", "back"})
+}
+
+func (h *handsScreen) words() []hint { return h.pane().words() }
+
+func (h *handsScreen) view(a *app, w, height int) []string {
+	t := a.theme
+	s := h.site
+	head := " " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + "  "
+	var names []string
+	for i, p := range h.panes {
+		if i == h.at {
+			names = append(names, t.chosen.Render(" "+p.name()+" "))
+		} else {
+			names = append(names, t.soft.Render(" "+p.name()+" "))
+		}
+	}
+	out := []string{t.fit(head+strings.Join(names, " "), w), ""}
+	return append(out, h.pane().view(a, w, height-2)...)
+}
+
+// pointer is the mark before the row under the cursor.
+func (t *theme) pointer(here bool) string {
+	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  "
+}
+
+// ofSite drops what was read too late: it is nothing new.
+type loaded struct {
+	of  pane
+	any any
+	err error
+}
+
+// reads makes a command that reads for a pane.
+func reads(of pane, read func() (any, error)) tea.Cmd {
+	return func() tea.Msg {
+		v, err := read()
+		return loaded{of, v, err}
+	}
+}
