@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -19,10 +20,13 @@ func (a *app) componentCommands() []*cobra.Command {
 }
 
 func (a *app) components() *cobra.Command {
-	var ask bool
+	var ask, history bool
 	c := &cobra.Command{Use: "components SITE", Short: "List plugins, themes, core and runtime, with what they ask for", Long: "List what a site runs: core, runtime, plugins and themes with version and state, what each asks for, what it asks for and does not get, and what waits to be updated. With --updates the catalogue is asked for the newest versions; without it the list says what the site itself knows.",
 		Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			if history {
+				return a.moved(ctx, d, s)
+			}
 			list, err := d.Components(ctx, s.ID, ask)
 			if err != nil {
 				return err
@@ -40,7 +44,25 @@ func (a *app) components() *cobra.Command {
 			})
 		})}
 	c.Flags().BoolVar(&ask, "updates", false, "ask the catalogue for the newest versions")
+	c.Flags().BoolVar(&history, "history", false, "what was brought, moved and switched, newest first, as far as Alibi did it")
 	return c
+}
+
+func (a *app) moved(ctx context.Context, d *desk.Desk, s site.Site) error {
+	list, err := d.ComponentHistory(ctx, s.ID)
+	if err != nil {
+		return err
+	}
+	return a.print(list, func(w io.Writer) {
+		if len(list) == 0 {
+			fmt.Fprintf(w, "Alibi changed nothing that %s runs\n", s.Name)
+		}
+		table(w, func(row func(...string)) {
+			for _, m := range list {
+				row(m.At.Format(time.DateTime), m.What, m.How, m.Who, m.Run)
+			}
+		})
+	})
 }
 
 func (a *app) search() *cobra.Command {

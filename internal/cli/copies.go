@@ -222,7 +222,7 @@ func (a *app) carryOutTyped(ctx context.Context, d *desk.Desk, p plan.Plan, type
 func printPlan(w io.Writer, p plan.Plan) {
 	fmt.Fprintf(w, "%s of %s %s", p.Kind.Title(), strings.ToUpper(string(p.Origin.Role)), p.Origin.Name)
 	switch {
-	case p.Kind == plan.Change || p.Kind == plan.Trial:
+	case p.Kind == plan.Change || p.Kind == plan.Trial || p.Kind == plan.Blank:
 		fmt.Fprintf(w, ": %s", p.Words)
 	case p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Archive:
 		fmt.Fprintf(w, " to %s", p.Words)

@@ -178,6 +178,9 @@ func (d *Desk) refreshInput(ctx context.Context, id site.ID, gather func(site.Si
 	if s.Role != site.Copy || s.State != site.Ready {
 		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s is a %s site and %s: only a copy that answers can be brought in line with its origin", s.Name, s.Role, s.State)
 	}
+	if s.Origin == "" {
+		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s", s.Name, ErrNoOrigin, s.Name)
+	}
 	in, err := gather(s)
 	if err != nil {
 		return in, clone.Choices{}, err
@@ -219,6 +222,9 @@ func (d *Desk) Start(ctx context.Context, p plan.Plan) (plan.Run, error) {
 	return d.StartTyped(ctx, p, "")
 }
 
+// ErrNoOrigin is given for a site that is a copy of nothing.
+var ErrNoOrigin = errors.New("made without an origin")
+
 // ErrNotTyped is given where a plan may only be carried out once a name was typed.
 var ErrNotTyped = errors.New("nothing was done")
 
@@ -246,6 +252,9 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 	}
 	if in.Copy.Run != "" || in.Copy.State == site.Making || in.Copy.State == site.Failed {
 		return in, none, fmt.Errorf("%s is not whole now (run %s)", in.Copy.Name, in.Copy.Run)
+	}
+	if in.Copy.Origin == "" {
+		return in, none, fmt.Errorf("%s was %w: there is nothing to compare with", in.Copy.Name, ErrNoOrigin)
 	}
 	if in.Origin, err = d.Record.Site(ctx, in.Copy.Origin); err != nil {
 		return in, none, err

@@ -28,6 +28,7 @@ import (
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
+	"alibi/internal/op/blank"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
@@ -136,7 +137,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
-		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
+		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now), Post: gateway.Poster(d.Secret, opt.Now),
 	}
 	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy
 	if d.Env.Personal, err = d.Config.personal(); err != nil {
@@ -151,6 +152,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Change:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
 		plan.Trial:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return trial.New(d.Env, r) },
+		plan.Blank:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return blank.New(d.Env, r) },
 		plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
 		plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
@@ -212,6 +214,9 @@ func (d *Desk) Close() error {
 
 // Now is the time by the desk's clock.
 func (d *Desk) Now() time.Time { return d.opt.Now() }
+
+// Lease is how long a copy lives if nobody says otherwise.
+func (d *Desk) Lease() time.Duration { return d.lease }
 
 // Home is Alibi's own folder.
 func (d *Desk) Home() string { return d.opt.Home }

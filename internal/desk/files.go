@@ -25,6 +25,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/php"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 	"alibi/internal/tree"
 )
 
@@ -153,7 +154,7 @@ func (d *Desk) FilesChanged(ctx context.Context, s site.Site) ([]FileRow, error)
 		return nil, err
 	}
 	defer p.Root.Close()
-	now, err := tree.Scan(ctx, p.Root, tree.Filter{})
+	now, err := tree.Scan(ctx, p.Root, stack.DatabaseFilter(s.Root, s.Database))
 	if err != nil {
 		return nil, err
 	}

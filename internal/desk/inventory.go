@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -197,6 +198,37 @@ func (d *Desk) Complaints(ctx context.Context, s site.Site) ([]string, error) {
 	list, err := d.Env.Complaints(ctx, s, max(0, d.Env.Mark(ctx, s)-64<<10))
 	slices.Reverse(list)
 	return list, err
+}
+
+// Moved is a component that was brought, moved to another version, switched or
+// removed.
+type Moved struct {
+	At   time.Time `json:"at"`
+	Who  string    `json:"who"`
+	Run  string    `json:"run"`
+	What string    `json:"what"`
+	How  string    `json:"how"`
+}
+
+// ComponentHistory lists what was done to what a site runs, newest first, as far
+// as Alibi did it.
+func (d *Desk) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error) {
+	runs, err := d.Record.Runs(ctx, 10_000)
+	if err != nil {
+		return nil, err
+	}
+	out := []Moved{}
+	for _, r := range runs {
+		if r.Plan.Kind != plan.Change || r.Plan.Target.ID != id || r.State != plan.Done {
+			continue
+		}
+		for _, g := range r.Plan.Goes {
+			if kind, _, _ := strings.Cut(g.What, " "); slices.Contains([]string{"plugin", "theme", "core", "PHP", "memory"}, kind) {
+				out = append(out, Moved{At: r.Began, Who: r.Plan.By, Run: r.ID, What: g.What, How: g.Note})
+			}
+		}
+	}
+	return out, nil
 }
 
 // RescueWish is all plugins off and a theme of the core's own; it tells which

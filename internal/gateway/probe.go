@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -67,6 +68,13 @@ func Waker(secret []byte, now func() time.Time) func(context.Context, site.Site,
 	}
 }
 
+// Poster gives a Post for an environment of operations.
+func Poster(secret []byte, now func() time.Time) func(context.Context, site.Site, string, url.Values) (int, string, error) {
+	return func(ctx context.Context, s site.Site, path string, form url.Values) (int, string, error) {
+		return send(ctx, s, s.Address().String()+path, http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}}, form.Encode(), 2*time.Minute)
+	}
+}
+
 // try reads the answer of the quiet plugin: a value for each rule, and some of
 // what the code runs on.
 func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
@@ -92,14 +100,24 @@ func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
 const patience = 20 * time.Second
 
 // fetch asks a copy for an address of its own, as a browser on this machine would.
-func fetch(ctx context.Context, s site.Site, url string, header http.Header, patience time.Duration) (int, string, error) {
+func fetch(ctx context.Context, s site.Site, address string, header http.Header, patience time.Duration) (int, string, error) {
+	return send(ctx, s, address, header, "", patience)
+}
+
+// send sends a form to an address of a copy, or asks for it if there is none.
+func send(ctx context.Context, s site.Site, address string, header http.Header, form string, patience time.Duration) (int, string, error) {
 	d := &net.Dialer{Timeout: 3 * time.Second}
 	c := &http.Client{Timeout: patience, Transport: &http.Transport{
 		// Names below localhost are this machine (RFC 6761); not every resolver knows.
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return d.DialContext(ctx, network, net.JoinHostPort("127.0.0.1", s.Address().Port))
 		}, DisableKeepAlives: true}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	method, body := http.MethodGet, io.Reader(nil)
+	if form != "" {
+		method, body = http.MethodPost, strings.NewReader(form)
+		header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return 0, "", err
 	}

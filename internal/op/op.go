@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -55,6 +56,8 @@ type Env struct {
 	// Pin has a finished copy brought to a pin sheet, and gives the run that does it;
 	// "" if nothing need be done.
 	Pin func(ctx context.Context, s site.Site, sheet string) (run string, err error)
+	// Post sends a form to an address of a copy's, before anybody else sees it.
+	Post func(ctx context.Context, s site.Site, path string, form url.Values) (status int, page string, err error)
 	// Personal names columns with personal data, as TABLE.COLUMN, beside those that
 	// the kind of site knows.
 	Personal map[string]scrub.Kind
@@ -214,4 +217,22 @@ func (e *Env) Scrubber(st stack.Stack, s site.Site) *scrub.Scrubber {
 		prefix = s.Facts.Prefix
 	}
 	return scrub.New([]byte(Derive(e.Secret, "scrub", family)), st.Personal(prefix, e.Personal))
+}
+
+// Pinned has a finished copy brought to a pin sheet as the last step of the run
+// that made it. The copy stands, whatever becomes of that.
+func (e *Env) Pinned(ctx context.Context, t *work.Task, s site.Site, sheet string) error {
+	r, err := e.Pin(ctx, s, sheet)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		t.Result("%s stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s", s.Name, sheet, err, s.Name, sheet)
+		return e.Record.Log(ctx, inventory.Event{At: e.Now(), Who: s.Owner, Site: s.ID, Kind: "pins", Text: fmt.Sprintf("not brought to pin sheet %s: %s", sheet, err)})
+	case r == "":
+		t.Note("it runs what pin sheet %s asks for", sheet)
+	default:
+		t.Note("run %s brings it to pin sheet %s", r, sheet)
+	}
+	return nil
 }

@@ -26,6 +26,7 @@ const (
 	Reset    Kind = "reset"    // a site, to a clean state
 	Change   Kind = "change"   // of what a site runs
 	Trial    Kind = "trial"    // of a copy under several versions
+	Blank    Kind = "blank"    // a site that is a copy of nothing
 	Archive  Kind = "archive"  // a site, into a file
 	Import   Kind = "import"   // of an archive
 )

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -66,6 +67,10 @@ type Stack interface {
 	// Configure gives the files of the copy that differ from the origin's, by
 	// path, with their new contents.
 	Configure(ctx context.Context, origin Place, c Change) (map[string][]byte, error)
+	// FirstConfig gives the configuration with which an unpacked core begins.
+	FirstConfig(root host.Root) ([]byte, error)
+	// FirstForm gives the form with which the CMS is installed, and where it is sent.
+	FirstForm(title, admin, mail, password string) (path string, form url.Values)
 	// Notice gives the files that make a live site's web server show a front, by
 	// path; the first one by name switches it on. None where there is no such way.
 	Notice(f site.Front) map[string][]byte

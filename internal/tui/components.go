@@ -22,7 +22,6 @@ type componentsScreen struct {
 	asking bool
 	will   map[string]string // by row: "on", "off", "goes", "-> VERSION"
 	put    []site.Source     // that come besides
-	theme  string
 }
 
 type partsMsg struct {

@@ -84,6 +84,7 @@ func (p *planScreen) choicesFor() []choice {
 			return pick(p.choices.Beside, "the origin's, under another prefix", "one of its own")
 		}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
 	}
+	all = append(all, p.peopleAndPins()...)
 	for _, k := range site.Kinds {
 		if p.in.Origin.Facts.Has(k) == 0 {
 			continue
@@ -104,6 +105,22 @@ func (p *planScreen) choicesFor() []choice {
 	if hosts := p.hosts(); len(hosts) > 1 {
 		all = slices.Insert(all, 3, choice{label: "made on", help: "hosts on which a folder for copies is set", text: func(p *planScreen) string { return p.choices.Host },
 			turn: func(p *planScreen, by int) { p.choices.Host = turned(hosts, p.choices.Host, by) }})
+	}
+	return all
+}
+
+// peopleAndPins are the choices of whether people are made up, and of a pin sheet.
+func (p *planScreen) peopleAndPins() (all []choice) {
+	if p.in.Origin.Facts.Database.Engine != "" {
+		all = append(all, choice{label: "people", help: "made-up names, mail addresses and the like; usual where the copy leaves this machine", text: func(p *planScreen) string {
+			return pick(p.plan.Target.Scrubbed, "made up", "as they are")
+		}, turn: func(p *planScreen, _ int) { p.choices.Scrub = pick(p.plan.Target.Scrubbed, "off", "on") }})
+	}
+	if len(p.in.Pins) > 0 && p.in.Over == nil {
+		names := append([]string{""}, slices.Sorted(maps.Keys(p.in.Pins))...)
+		all = append(all, choice{label: "pin sheet", help: "the versions and settings that the copy is to have", text: func(p *planScreen) string {
+			return pick(p.choices.Pins == "", "none: as the origin", p.choices.Pins)
+		}, turn: func(p *planScreen, by int) { p.choices.Pins = turned(names, p.choices.Pins, by) }})
 	}
 	return all
 }

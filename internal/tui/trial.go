@@ -181,7 +181,7 @@ func cellVerdict(t *theme, c trial.Cell) string {
 func (x *trialScreen) grid(t *theme, w, h int) []string {
 	rows, cols, cells := x.layout()
 	x.row, x.col = max(0, min(x.row, len(rows)-1)), max(0, min(x.col, len(cols)-1))
-	cw := max(12, min(24, (w-34)/max(1, len(cols))))
+	cw := max(12, min(31, (w-34)/max(1, len(cols))))
 	head := t.fit("", 34)
 	for i, c := range cols {
 		head += pick(i == x.col, t.key, t.head).Render(t.fit(" "+c, cw))

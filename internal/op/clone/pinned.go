@@ -62,18 +62,5 @@ func (x *runner) pin(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	name := x.d.Choices.Pins
-	r, err := x.env.Pin(ctx, s, name)
-	switch {
-	case ctx.Err() != nil:
-		return ctx.Err()
-	case err != nil: // the copy stands all the same
-		t.Result("the copy stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s", name, err, s.Name, name)
-		return x.log(ctx, "pins", "not brought to pin sheet %s: %s", name, err)
-	case r == "":
-		t.Note("it runs what pin sheet %s asks for", name)
-	default:
-		t.Note("run %s brings it to pin sheet %s", r, name)
-	}
-	return nil
+	return x.env.Pinned(ctx, t, s, x.d.Choices.Pins)
 }

@@ -65,9 +65,6 @@ type finding struct {
 // variant is the copy with only some plugins on.
 func (f *finding) variant(name string, on []string, theme, runtime string) Variant {
 	v := Variant{PHP: runtime, Set: Set{Name: name, Switch: stack.Switches{AllOff: true, Except: on, Theme: theme}}}
-	if theme == "" {
-		theme = f.theme()
-	}
 	for _, c := range f.b.site.Facts.Themes {
 		if c.Slug == v.Set.Switch.Theme {
 			v.Set.Switch.Parent = c.Parent

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"path"
 	"strings"
 	"time"
@@ -132,6 +133,14 @@ func (Stack) Password(context.Context, stack.Place) (string, error) { return "",
 func (Stack) Configure(context.Context, stack.Place, stack.Change) (map[string][]byte, error) {
 	return nil, nil
 }
+
+// FirstConfig is none.
+func (Stack) FirstConfig(host.Root) ([]byte, error) {
+	return nil, errors.New("a site without a CMS has no core to begin with")
+}
+
+// FirstForm is none.
+func (Stack) FirstForm(_, _, _, _ string) (string, url.Values) { return "", nil }
 
 // Notice knows of no file that a web server shows in place of all pages.
 func (Stack) Notice(site.Front) map[string][]byte { return nil }

@@ -180,7 +180,7 @@ func (d *data) states(f *site.Facts) {
 			}
 		}
 		delete(active, p.Slug)
-		p.Update = updates[p.Slug]
+		p.Update = newer(updates[p.Slug], p.Version)
 	}
 	for slug := range active {
 		f.Plugins = append(f.Plugins, site.Component{Slug: slug, Name: slug, State: "missing"})
@@ -197,7 +197,7 @@ func (d *data) states(f *site.Facts) {
 		case parent:
 			t.State = "parent"
 		}
-		t.Update = updates[t.Slug]
+		t.Update = newer(updates[t.Slug], t.Version)
 	}
 	if !found && child != "" {
 		f.Themes = append(f.Themes, site.Component{Slug: child, Name: child, State: "missing"})
@@ -297,4 +297,12 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 		return cmp.Or(strings.Compare(string(a.Rule), string(b.Rule)), strings.Compare(a.Where, b.Where), strings.Compare(a.Host, b.Host))
 	})
 	return out
+}
+
+// newer drops what the CMS once noted as waiting and is there by now.
+func newer(waits, is string) string {
+	if waits == "" || site.CompareVersions(waits, is) <= 0 {
+		return ""
+	}
+	return waits
 }

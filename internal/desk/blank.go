@@ -1,0 +1,95 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"time"
+
+	"alibi/internal/op"
+	"alibi/internal/op/blank"
+	"alibi/internal/pins"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// BlankWish is what a person wants of a site that is a copy of nothing.
+type BlankWish struct {
+	Name, Purpose, Title string
+	Core                 string // version; "": what the pin sheet says, or the newest
+	PHP                  string // series; "": what the pin sheet says, or the newest here
+	Admin, Mail          string
+	Password             string // "": only keys sign in
+	Pins                 string
+	Lease                time.Duration
+	Hold                 string
+}
+
+// PlanBlank says what making a blank site will do. Its core is fetched for it.
+func (d *Desk) PlanBlank(ctx context.Context, w BlankWish, tell func(what string, done, total int64)) (plan.Plan, error) {
+	in := blank.Input{Name: w.Name, Purpose: w.Purpose, Local: d.Config.Machine, Folder: d.Home() + "/copies", Have: d.series(), Quiet: site.QuietRules, Port: d.Env.Port, Grace: d.Env.Grace, Now: d.Now(), By: d.Who,
+		Choices: blank.Choices{Title: cmp.Or(w.Title, w.Name), Admin: cmp.Or(w.Admin, "keeper"), Mail: cmp.Or(w.Mail, "keeper@"+w.Name+".localhost.example"), Pins: w.Pins, Lease: w.Lease, Hold: w.Hold}}
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	in.Taken = nameTaken(all)
+	core := site.Source{Kind: site.Core, Version: w.Core}
+	in.PHP = w.PHP
+	if w.Pins != "" {
+		p, err := d.PinSheet(w.Pins)
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		if p.Sheet.Core.Network != nil && *p.Sheet.Core.Network {
+			return plan.Plan{}, errors.New("the sheet is for a network, and a blank site is a single one: copy a network instead")
+		}
+		if core, err = d.pinnedCore(ctx, p.Sheet, core); err != nil {
+			return plan.Plan{}, err
+		}
+		k, err := d.pinned()
+		if err != nil {
+			return plan.Plan{}, err
+		}
+		in.Runtime, in.Settings = k[w.Pins].Runtime, k[w.Pins].Settings
+		in.PHP = cmp.Or(w.PHP, in.Runtime.PHP)
+		if q := k[w.Pins].Quiet; q != nil {
+			in.Quiet = q
+		}
+	}
+	if in.PHP == "" && len(in.Have) > 0 {
+		in.PHP = in.Have[0]
+	}
+	if in.Choices.Core, err = d.fetch(ctx, core, func(done, total int64) {
+		if tell != nil {
+			tell(core.Text(), done, total)
+		}
+	}); err != nil {
+		return plan.Plan{}, err
+	}
+	if w.Password != "" {
+		if in.Choices.Hash, err = accountHash(w.Password); err != nil {
+			return plan.Plan{}, err
+		}
+	}
+	in.Server = d.serverAddress()
+	m, err := d.Host(ctx, d.Config.Machine)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if in.Free, err = m.Free(ctx, d.Home()); err != nil {
+		return plan.Plan{}, err
+	}
+	if in.Server == "" {
+		return blank.Plan(in), op.ErrNoServer
+	}
+	return blank.Plan(in), nil
+}
+
+// pinnedCore is the core that a sheet asks for, unless another one was named.
+func (d *Desk) pinnedCore(ctx context.Context, s *pins.Sheet, core site.Source) (site.Source, error) {
+	if core.Version != "" || s.Core.Version == "" {
+		return core, nil
+	}
+	return d.chooseCore(ctx, s)
+}

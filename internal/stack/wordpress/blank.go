@@ -1,0 +1,24 @@
+package wordpress
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+
+	"alibi/internal/host"
+)
+
+// FirstConfig is the sample that comes with the core.
+func (Stack) FirstConfig(root host.Root) ([]byte, error) {
+	f, err := root.Open("wp-config-sample.php")
+	if err != nil {
+		return nil, fmt.Errorf("the core has no sample of a configuration: %w", err)
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, 1<<20))
+}
+
+// FirstForm is that of wp-admin/install.php.
+func (Stack) FirstForm(title, admin, mail, password string) (string, url.Values) {
+	return "/wp-admin/install.php?step=2", url.Values{"weblog_title": {title}, "user_name": {admin}, "admin_password": {password}, "admin_password2": {password}, "pw_weak": {"on"}, "admin_email": {mail}, "blog_public": {"0"}, "language": {""}}
+}
