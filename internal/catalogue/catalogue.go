@@ -264,7 +264,7 @@ func (c *Client) core(ctx context.Context, version string) (string, string, erro
 		return "", "", err
 	}
 	if len(found.Offers) == 0 {
-		return "", "", fmt.Errorf("the CMS: %w", ErrUnknown)
+		return "", "", fmt.Errorf("the catalogue has no core of the CMS: %w", ErrUnknown)
 	}
 	o := found.Offers[0]
 	from := cmp.Or(o.Packages.Full, o.Download)

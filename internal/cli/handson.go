@@ -102,7 +102,7 @@ func (a *app) edit() *cobra.Command {
 				return a.keptText(rest[0], text, from, err)
 			}
 			if !a.json {
-				fmt.Fprint(a.out, desk.Difference(rest[0], was, text))
+				fmt.Fprint(a.out, desk.Difference(rest[0]+" as it is", rest[0]+" as it will be", was, text))
 			}
 			return a.goOn(ctx, d, p, c.going)
 		})}

@@ -53,7 +53,7 @@ func printBoard(w io.Writer, b desk.Board) {
 				row("LIVE "+f.Live.Name, f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "", "", "")
 			}
 			for _, c := range f.Copies {
-				row("  copy "+c.Name, c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
+				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
 			}
 		}
 	})

@@ -211,7 +211,7 @@ func TestLatchkeyIsForCopiesThatAnswer(t *testing.T) {
 	assert.ErrorContains(t, err, "only a copy that answers")
 	s := w.Copy("https://skerryline.example", "keys")
 	_, err = w.Desk.Latchkey(ctx, s.ID, "nobody")
-	assert.ErrorContains(t, err, `has no account "nobody"; it has [runa`)
+	assert.ErrorContains(t, err, `has no account and no role "nobody"; it has runa`)
 	key, err := w.Desk.Latchkey(ctx, s.ID, "edda")
 	require.NoError(t, err)
 	assert.Contains(t, key, "http://keys.localhost:")

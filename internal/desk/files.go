@@ -401,9 +401,10 @@ func (d *Desk) differing(ctx context.Context, s, src site.Site, name string, lis
 	return out, nil
 }
 
-// Difference shows how two texts differ, as a unified diff; "" if they don't.
-func Difference(name string, was, is []byte) string {
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(was)), B: difflib.SplitLines(string(is)), FromFile: name + " as it was", ToFile: name + " as it will be", Context: 3})
+// Difference shows how two texts differ, as a unified diff between what they are
+// called; "" if they don't.
+func Difference(from, to string, was, is []byte) string {
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(was)), B: difflib.SplitLines(string(is)), FromFile: from, ToFile: to, Context: 3})
 	if err != nil {
 		return "the difference can't be shown: " + err.Error() + "\n"
 	}

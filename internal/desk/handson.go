@@ -117,7 +117,7 @@ func (d *Desk) PlanScrub(ctx context.Context, id site.ID) (plan.Plan, error) {
 				return err
 			}
 			if n > 0 {
-				parts = append(parts, plan.Part{What: "table " + t.Name, Rows: n, Note: "hold something of people"})
+				parts = append(parts, plan.Part{What: "table " + t.Name, Rows: n, Note: "with people in them"})
 			}
 		}
 		return nil

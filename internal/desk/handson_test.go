@@ -175,7 +175,7 @@ func TestFilesAreEditedCheckedAndCarried(t *testing.T) {
 	assert.ErrorIs(t, err, desk.ErrNothingToChange)
 	next := bytes.Replace(was, []byte("<?php"), []byte("<?php\n// looked at by hand"), 1)
 	done(t, w)(w.Desk.PlanEdit(ctx, s.ID, file, next, false))
-	assert.Contains(t, desk.Difference(file, was, next), "+// looked at by hand")
+	assert.Contains(t, desk.Difference("was", "is", was, next), "+// looked at by hand")
 
 	list, err := w.Desk.Files(ctx, s.ID, "wp-content/plugins")
 	require.NoError(t, err)

@@ -185,6 +185,9 @@ func (g *Gateway) banners(sites []site.Site) []banner {
 
 func (g *Gateway) banner(s site.Site, sites []site.Site, account string) banner {
 	b := banner{Mark: markSVG(s.Mark()), Name: s.Name, Of: "a site that is gone", Purpose: s.Purpose, URL: s.Address().String() + "/", Account: account}
+	if s.Origin == "" {
+		b.Of = "nothing"
+	}
 	for _, o := range sites {
 		if o.ID == s.Origin {
 			b.Of = strings.ToUpper(string(o.Role)) + " " + o.Address().Short()

@@ -19,12 +19,14 @@ import (
 // accountsPane lists those under which one signs in.
 type accountsPane struct {
 	scroll
-	s    site.Site
+	s    *site.Site
 	list []stack.Account
 	got  bool
 	err  error
 	last time.Time
 }
+
+func (p *accountsPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *accountsPane) name() string { return "accounts" }
 
@@ -64,12 +66,12 @@ func (p *accountsPane) key(a *app, key string) (tea.Cmd, bool) {
 	}
 	switch key {
 	case "n":
-		return openAccount(a, p.s, "", nil), true
+		return openAccount(a, *p.s, "", nil), true
 	case "S":
-		return openScrub(a, p.s), true
+		return openScrub(a, *p.s), true
 	case "P":
 		a.say("searching the copy for people of its origin ...", false)
-		return provePeople(a, p.s), true
+		return provePeople(a, *p.s), true
 	}
 	if len(p.list) == 0 {
 		return nil, false
@@ -85,7 +87,7 @@ func (p *accountsPane) key(a *app, key string) (tea.Cmd, bool) {
 			}, err
 		}), true
 	case "enter":
-		return openAccount(a, p.s, x.Login, x.Roles), true
+		return openAccount(a, *p.s, x.Login, x.Roles), true
 	}
 	return nil, false
 }
@@ -188,12 +190,14 @@ func provePeople(a *app, s site.Site) tea.Cmd {
 // deedsPane is the work list of a copy.
 type deedsPane struct {
 	scroll
-	s    site.Site
+	s    *site.Site
 	list []desk.Deed
 	got  bool
 	err  error
 	last time.Time
 }
+
+func (p *deedsPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *deedsPane) name() string { return "work list" }
 

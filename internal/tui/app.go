@@ -336,10 +336,16 @@ func (a *app) footLine() string {
 		if ansi.StringWidth(s)+ansi.StringWidth(k.key+k.text)+3 > a.w-7 {
 			break // help has all of them
 		}
-		s += " " + t.key.Render(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->"))) + " " + t.soft.Render(k.text) + " "
+		s += " " + t.key.Render(t.keyName(k.key)) + " " + t.soft.Render(k.text) + " "
 	}
 	return t.ends(s, t.key.Render("? ")+t.soft.Render("help "), a.w)
 }
+
+// arrows are the keys that have no ASCII.
+var arrows = strings.NewReplacer("←→↑↓", "arrows", "←→", "<- ->", "↑↓", "up down", "←", "<-")
+
+// keyName writes a key's name as the terminal can show it.
+func (t *theme) keyName(key string) string { return pick(t.ascii, arrows.Replace(key), key) }
 
 // find gives a site of the board by its ID.
 func (a *app) find(id site.ID) (site.Site, bool) {

@@ -117,6 +117,8 @@ func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	case "e":
 		a.push(&endsScreen{})
 		return nil, true
+	case "N":
+		return openBlank(a), true
 	case "K":
 		a.push(&keptScreen{})
 		return nil, true
@@ -168,7 +170,7 @@ func (b *boardScreen) keys(a *app) []hint {
 	if len(a.marked) > 0 {
 		return []hint{{"B", "do to all that are marked"}, {"Space", "mark"}, {"Esc", "no marks"}}
 	}
-	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"e", "ends"}, hint{"K", "kept"}, hint{"V", "versions"}, hint{"Space", "mark"}, hint{"q", "close"})
+	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"N", "blank site"}, hint{"e", "ends"}, hint{"K", "kept"}, hint{"V", "versions"}, hint{"Space", "mark"}, hint{"q", "close"})
 }
 
 func (b *boardScreen) words() []hint {
@@ -252,7 +254,8 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	}
 	airy := len(b.rows)+a.board.Live <= rows && !b.due // room for a blank line between families
 	for i := b.top; i < min(len(b.rows), b.top+rows); i++ {
-		if airy && i > 0 && b.rows[i].below == 0 {
+		alone := b.rows[i].below > 0 && b.rows[i].s.Origin == "" && i > 0 && (b.rows[i-1].below == 0 || b.rows[i-1].s.Origin != "")
+		if airy && i > 0 && (b.rows[i].below == 0 || alone) {
 			out = append(out, "")
 		}
 		out = append(out, b.line(a, b.rows[i], c, i == b.cursor))
@@ -279,7 +282,7 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	mark := pick(a.marked[s.ID], t.key.Render(t.glyph("•", "*")), " ")
 	name := t.badge(s.Role) + " " + t.mark(s.Mark()) + " "
 	if r.below > 0 {
-		name = "    " + t.copy.Render("copy") + " " + t.mark(s.Mark()) + " "
+		name = "   " + t.copy.Render(pick(s.Origin == "", "blank", " copy")) + " " + t.mark(s.Mark()) + " "
 	}
 	style := t.ink
 	if chosen {
@@ -290,7 +293,7 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	used := lipgloss.Width(name)
 	name += style.Render(t.fit(plain(s.Name), c.name-used-1)) + " "
 	apart := ""
-	if s.Role == site.Copy && s.State != site.Making && s.State != site.Failed {
+	if s.Role == site.Copy && s.Origin != "" && s.State != site.Making && s.State != site.Failed {
 		apart = s.ApartText()
 		if s.Apart.Clashes > 0 {
 			apart = t.wrong.Render(apart)
@@ -410,6 +413,9 @@ func (b *boardScreen) detail(a *app, w int) []string {
 		if o, ok := a.find(s.Origin); ok {
 			head += t.soft.Render("   copy of ") + t.badge(o.Role) + t.soft.Render(" "+plain(o.Name)+", from "+site.Ago(now.Sub(s.CheckedAt))) + pick(s.Purpose != "", t.soft.Render(": "+plain(s.Purpose)), "")
 		}
+		if s.Origin == "" {
+			head += t.soft.Render("   made without an origin, " + site.Ago(now.Sub(s.MadeAt)) + pick(s.Purpose != "", ": "+plain(s.Purpose), ""))
+		}
 		l2 = "  " + pick(s.State == site.Ready, "answers at ", "would answer at ") + s.Address().String()
 		if s.State != site.Ready {
 			l2 += t.soon.Render("   " + string(s.State) + ": " + s.LeaseText(now))
@@ -426,6 +432,8 @@ func (b *boardScreen) detail(a *app, w int) []string {
 
 func (b *boardScreen) proven(s site.Site, now time.Time) string {
 	switch {
+	case s.Origin == "":
+		return "nothing to compare it with"
 	case s.Proof.At.IsZero():
 		return "no evidence yet"
 	case s.Proof.Holds:

@@ -3,6 +3,7 @@ package tui
 import (
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -20,6 +21,7 @@ type componentsScreen struct {
 	err    error
 	got    bool
 	asking bool
+	placed time.Time         // when the site's files were put in place; later they are others
 	will   map[string]string // by row: "on", "off", "goes", "-> VERSION"
 	put    []site.Source     // that come besides
 }
@@ -35,7 +37,7 @@ func openComponents(a *app, s site.Site) tea.Cmd {
 		a.say(s.Name+" has no CMS: it has no plugins, themes and core", true)
 		return nil
 	}
-	c := &componentsScreen{id: s.ID, will: map[string]string{}}
+	c := &componentsScreen{id: s.ID, will: map[string]string{}, placed: s.PlacedAt}
 	a.push(c)
 	return c.read(a, false)
 }
@@ -52,6 +54,12 @@ func (c *componentsScreen) title(*app) string { return "what it runs" }
 
 func (c *componentsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
+	case tickMsg:
+		if s, ok := a.find(c.id); ok && c.got && !s.PlacedAt.Equal(c.placed) {
+			c.placed, c.will, c.put = s.PlacedAt, map[string]string{}, nil
+			return c.read(a, false), true
+		}
+		return nil, true
 	case partsMsg:
 		if msg.of == c {
 			c.parts, c.err, c.got, c.asking = msg.parts, msg.err, true, false

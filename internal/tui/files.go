@@ -22,7 +22,7 @@ import (
 // filesPane walks through a site's files; of a copy it marks what changed.
 type filesPane struct {
 	scroll
-	s       site.Site
+	s       *site.Site
 	dir     string
 	on      string // the name that the cursor is to be on
 	list    []desk.FileRow
@@ -31,6 +31,8 @@ type filesPane struct {
 	err     error
 	last    time.Time
 }
+
+func (p *filesPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *filesPane) name() string { return "files" }
 
@@ -47,7 +49,7 @@ func (p *filesPane) load(a *app) tea.Cmd {
 		if !changed {
 			return a.desk.Files(a.ctx, p.s.ID, dir)
 		}
-		list, err := a.desk.FilesChanged(a.ctx, p.s)
+		list, err := a.desk.FilesChanged(a.ctx, *p.s)
 		return slices.DeleteFunc(list, func(r desk.FileRow) bool { return r.State == desk.FileOwn }), err
 	})
 }
@@ -101,13 +103,13 @@ func (p *filesPane) key(a *app, key string) (tea.Cmd, bool) {
 		case r.Dir && r.State != desk.FileGone:
 			return p.enter(a, r.Path, ""), true
 		case !r.Dir:
-			return openText(a, p.s, r), true
+			return openText(a, *p.s, r), true
 		}
 		return nil, true
 	case "e":
-		return editFile(a, p.s, r), true
+		return editFile(a, *p.s, r), true
 	case "c":
-		return askCarry(a, p.s, r), true
+		return askCarry(a, *p.s, r), true
 	}
 	return nil, false
 }
@@ -196,8 +198,8 @@ func openText(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 		if r.State != desk.FileSame {
 			was, err := a.desk.FileText(a.ctx, s.Origin, r.Path)
 			if err == nil || errors.Is(err, fs.ErrNotExist) {
-				if d := desk.Difference(r.Path, was, is); d != "" {
-					text, x.diff, x.head = d, true, r.Path+": the origin's, and the copy's"
+				if d := desk.Difference("the origin's", "the copy's", was, is); d != "" {
+					text, x.diff, x.head = d, true, r.Path+", as "+s.Name+" has it beside its origin"
 				}
 			}
 		}
@@ -206,7 +208,7 @@ func openText(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 	})
 }
 
-func (x *textScreen) title(*app) string { return x.head }
+func (x *textScreen) title(*app) string { return pick(x.diff, "difference", "text") }
 
 func (x *textScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	if k, ok := msg.(tea.KeyPressMsg); ok {
@@ -225,8 +227,8 @@ func (x *textScreen) words() []hint {
 
 func (x *textScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	var out []string
-	for i := x.top; i < min(len(x.lines), x.top+h); i++ {
+	out := []string{t.soft.Render(" " + plain(x.head)), ""}
+	for i := x.top; i < min(len(x.lines), x.top+h-2); i++ {
 		l := x.lines[i]
 		look := t.ink
 		if x.diff {
@@ -294,7 +296,7 @@ func openEdit(a *app, s site.Site, name, file string, was, text []byte) tea.Cmd 
 	x.choices = []stateChoice{
 		{label: "if it is not right", help: "What the site's PHP can't read, or a copy does not answer with, does not land, unless it is meant. E edits on.", text: func() string { return pick(anyway, "it lands all the same", "it does not land") }, turn: func(int) { anyway = !anyway }},
 	}
-	for _, l := range strings.Split(strings.TrimRight(desk.Difference(name, was, text), "\n"), "\n") {
+	for _, l := range strings.Split(strings.TrimRight(desk.Difference("as it is", "as it will be", was, text), "\n"), "\n") {
 		if strings.HasPrefix(l, "+") || strings.HasPrefix(l, "-") || strings.HasPrefix(l, "@@") {
 			x.gentler = append(x.gentler, plain(strings.ReplaceAll(l, "\t", "    ")))
 		}

@@ -26,13 +26,14 @@ type pane interface {
 	hints(a *app) []hint
 	words() []hint
 	view(a *app, w, h int) []string
+	forget() // what was read: the site is another now
 }
 
 func openHands(a *app, s site.Site) tea.Cmd {
 	h := &handsScreen{site: s}
-	h.panes = []pane{&filesPane{s: s}, &tablesPane{s: s}, &logsPane{s: s, which: "errors"}, &accountsPane{s: s}}
+	h.panes = []pane{&filesPane{s: &h.site}, &tablesPane{s: &h.site}, &logsPane{s: &h.site, which: "errors"}, &accountsPane{s: &h.site}}
 	if s.Role == site.Copy {
-		h.panes = append(h.panes, &deedsPane{s: s})
+		h.panes = append(h.panes, &deedsPane{s: &h.site})
 	}
 	a.push(h)
 	return h.panes[0].load(a)
@@ -45,6 +46,14 @@ func (h *handsScreen) title(*app) string { return "hands on" }
 func (h *handsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
+		if s, ok := a.find(h.site.ID); ok {
+			if !s.PlacedAt.Equal(h.site.PlacedAt) {
+				for _, p := range h.panes {
+					p.forget()
+				}
+			}
+			h.site = s
+		}
 		return h.pane().load(a), true
 	case tea.KeyPressMsg:
 		switch key := msg.String(); key {
@@ -91,7 +100,7 @@ func (t *theme) pointer(here bool) string {
 	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  "
 }
 
-// ofSite drops what was read too late: it is nothing new.
+// loaded is what a pane read.
 type loaded struct {
 	of  pane
 	any any

@@ -13,7 +13,7 @@ import (
 
 // logsPane follows a log, the newest at the foot.
 type logsPane struct {
-	s       site.Site
+	s       *site.Site
 	which   string
 	kind    string // "": all
 	match   string
@@ -24,6 +24,8 @@ type logsPane struct {
 	err     error
 	last    time.Time
 }
+
+func (p *logsPane) forget() { p.got, p.reading, p.last = false, false, time.Time{} }
 
 func (p *logsPane) name() string { return "logs" }
 

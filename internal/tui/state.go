@@ -171,7 +171,7 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 	if narrow {
 		wa, wb = w-2, w-3
 	}
-	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " + t.ink.Bold(true).Render(plain(s.site.Name)) + t.soft.Render("   "+s.site.Address().Short()+pick(s.plan.Words != "", pick(s.plan.Kind == plan.Change || s.plan.Kind == plan.Trial, "   ", "   to ")+plain(s.plan.Words), ""))
+	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " + t.ink.Bold(true).Render(plain(s.site.Name)) + t.soft.Render("   "+s.site.Address().Short()+pick(s.plan.Words != "", pick(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank}, s.plan.Kind), "   ", "   to ")+plain(s.plan.Words), ""))
 	out := []string{note, ""}
 	var left []string
 	for i, c := range s.choices {
@@ -228,7 +228,7 @@ func (s *stateScreen) lists(t *theme, w int) []string {
 		head  string
 		style func(...string) string
 		list  []plan.Part
-	}{{pick(s.plan.Kind == plan.Change, "CHANGES", pick(s.plan.Kind == plan.Trial, "TRIES", "GOES")), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays}} {
+	}{{cmp.Or(map[plan.Kind]string{plan.Change: "CHANGES", plan.Trial: "TRIES", plan.Blank: "COMES"}[s.plan.Kind], "GOES"), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays}} {
 		out = append(out, l.style(l.head)+t.soft.Render(pick(s.reading, "   reading ...", "")))
 		for _, p := range l.list {
 			out = append(out, t.ends(t.ink.Render("  "+plain(p.What))+t.soft.Render(pick(p.Note != "", "  "+plain(p.Note), "")), t.ink.Render(" "+p.Amount()), w))

@@ -17,12 +17,14 @@ import (
 // tablesPane lists a site's tables.
 type tablesPane struct {
 	scroll
-	s    site.Site
+	s    *site.Site
 	list []desk.TableRow
 	got  bool
 	err  error
 	last time.Time
 }
+
+func (p *tablesPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *tablesPane) name() string { return "tables" }
 
@@ -57,12 +59,12 @@ func (p *tablesPane) key(a *app, key string) (tea.Cmd, bool) {
 		p.got, p.last = false, time.Time{}
 		return p.load(a), true
 	case "s":
-		return askStatement(a, p.s), true
+		return askStatement(a, *p.s), true
 	case "b":
-		return openBallast(a, p.s), true
+		return openBallast(a, *p.s), true
 	case "enter", "right", "l":
 		if len(p.list) > 0 {
-			x := &rowsScreen{s: p.s, table: p.list[max(0, min(p.cursor, len(p.list)-1))].Name}
+			x := &rowsScreen{s: *p.s, table: p.list[max(0, min(p.cursor, len(p.list)-1))].Name}
 			a.push(x)
 			return x.load(a), true
 		}

@@ -206,6 +206,8 @@ func TestPlanChoicesChangeWhatFollows(t *testing.T) {
 	p.press("tab", "right")
 	p.sees("as the origin's", "warning the copy will call itself")
 	p.press("tab", "right")
+	p.sees("made up", "nobody's password signs in")
+	p.press("left", "tab", "right")
 	p.sees("stay, but for what others need", "entries of posts")
 	p.press("left")
 	plan := p.a.stack[len(p.a.stack)-1].(*planScreen)
@@ -351,7 +353,7 @@ func TestEveryScreenFitsEveryWindow(t *testing.T) {
 		for _, ascii := range []bool{false, true} {
 			p := sitAt(t, w.Desk, size[0], size[1])
 			p.a.theme = newTheme(false, ascii)
-			for _, keys := range [][]string{{}, {"down", "enter"}, {"esc", "?"}, {"esc", "c"}, {"esc", "u"}, {"esc", "y"}, {"esc", "l"}, {"esc", "n"}, {"esc", "down", "v"}, {"esc", "o"}, {"enter", "s"}, {"esc", "e"}, {"esc", "K"}, {"esc", "z"}, {"right"}, {"esc", "F"}, {"esc", "space", "B"}, {"esc"}} {
+			for _, keys := range [][]string{{}, {"down", "enter"}, {"esc", "?"}, {"esc", "c"}, {"esc", "u"}, {"esc", "y"}, {"esc", "l"}, {"esc", "n"}, {"esc", "down", "v"}, {"esc", "o"}, {"enter", "s"}, {"esc", "e"}, {"esc", "K"}, {"esc", "z"}, {"right"}, {"esc", "F"}, {"esc", "space", "B"}, {"esc"}, {"esc", "C"}, {"esc", "V"}, {"esc", "G", "f"}, {"tab"}, {"enter"}, {"esc", "tab"}, {"tab"}, {"tab"}, {"esc", "T"}, {"esc"}} {
 				p.press(keys...)
 				p.send(tickMsg{})
 				f := p.frame() // checks the size of each line

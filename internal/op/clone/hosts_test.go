@@ -84,7 +84,7 @@ func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
 	w.Keep()
 	c, err := w.Desk.CopyDefaults(context.Background(), live, "a test")
 	require.NoError(t, err)
-	c.Name, c.Host = "cut", drydock.Name
+	c.Name, c.Host, c.Scrub = "cut", drydock.Name, "off"
 	p, err := w.Desk.PlanCopy(context.Background(), live.ID, c)
 	require.NoError(t, err)
 	r := w.Run(p)

@@ -190,3 +190,53 @@ func TestACopyOnAServerGetsADatabaseOfItsOwn(t *testing.T) {
 	assert.Equal(t, db.Name, Plan(in).Target.Database.Name)
 	assert.Equal(t, "drydock", again.Target.Host, "and where it is")
 }
+
+func TestPeopleAreMadeUpWhereACopyLeaves(t *testing.T) {
+	for name, c := range map[string]struct {
+		host, scrub string
+		over        *site.Site
+		want        bool
+		code        string
+	}{
+		"to this machine":                {"slipway", "", nil, false, ""},
+		"to another host":                {"drydock", "", nil, true, "scrubbed"},
+		"on the origin's own host":       {"pier", "", nil, false, ""},
+		"to another host, as it is":      {"drydock", "off", nil, false, "personal"},
+		"to this machine, asked for":     {"slipway", "on", nil, true, "scrubbed"},
+		"a scrubbed one in line":         {"slipway", "", &site.Site{ID: "abcd1234", Host: "slipway", Scrubbed: true}, true, "scrubbed"},
+		"a scrubbed one, as it is again": {"slipway", "off", &site.Site{ID: "abcd1234", Host: "slipway", Scrubbed: true}, false, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in := input()
+			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
+			in.Choices.Host, in.Choices.Scrub, in.Over = c.host, c.scrub, c.over
+			p := Plan(in)
+			assert.Equal(t, c.want, p.Target.Scrubbed)
+			if c.code != "" {
+				assert.Contains(t, codes(p), c.code)
+			}
+		})
+	}
+}
+
+func TestAPinSheetGivesWhatWasNotChosen(t *testing.T) {
+	in := input()
+	yes := true
+	in.Pins = map[string]Pinned{"spring": {Means: "PHP 8.4", Runtime: site.Runtime{PHP: "8.4", Memory: "256M"}, Quiet: []site.Rule{"mail"}, Settings: site.Settings{Debug: &yes}, Network: &yes}, "torn": {Wrong: "line 3: no"}}
+	in.Choices.Pins, in.Choices.Runtime.Memory = "spring", "64M"
+	p := Plan(in)
+	assert.False(t, p.Blocked(), p.Findings)
+	assert.Equal(t, site.Runtime{PHP: "8.4", Memory: "64M"}, p.Target.Runtime, "what was chosen is stronger")
+	assert.Equal(t, []site.Rule{"mail"}, p.Target.Quiet)
+	assert.True(t, *p.Target.Settings.Debug)
+	assert.Equal(t, "pins", p.Steps[len(p.Steps)-1].Name)
+	assert.Equal(t, "the sheet is for a network, and skerryline.example is not one", p.Findings[0].Text)
+	for name, text := range map[string]string{"nothing": "there is no pin sheet nothing", "torn": "line 3: no"} {
+		in.Choices.Pins = name
+		p := Plan(in)
+		assert.True(t, p.Blocked())
+		assert.Contains(t, p.Findings[0].Text, text)
+	}
+	in.Choices.Pins, in.Origin.Stack = "spring", "plain"
+	assert.True(t, Plan(in).Blocked())
+}

@@ -173,7 +173,7 @@ func Plan(in Input) plan.Plan {
 	s, c := in.Site, in.Choices
 	p := plan.Plan{Kind: plan.Trial, At: in.Now, Origin: s, Target: s, By: in.By, Files: s.Facts.Files, Bytes: s.Facts.Bytes, Rows: s.Facts.Rows, Tables: len(s.Facts.Tables), Data: s.Facts.TableBytes}
 	n := len(Variants(c, s))
-	p.Words = fmt.Sprintf("%d variants", n)
+	p.Words = stack.Count(n, "variant", "variants")
 	last := plan.Step{Name: "cells", Title: "try each variant", Work: int64(n), Unit: plan.Checks}
 	if c.Search != nil {
 		p.Words, last = "the cause of a failing check", plan.Step{Name: "search", Title: "search by halving", Unit: plan.Checks}
