@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -216,7 +217,7 @@ func printParts(row func(...string), p plan.Plan) {
 	for _, l := range []struct {
 		word string
 		list []plan.Part
-	}{{"goes", p.Goes}, {"stays", p.Stays}} {
+	}{{cmp.Or(map[plan.Kind]string{plan.Change: "changes", plan.Trial: "tries", plan.Blank: "comes"}[p.Kind], "goes"), p.Goes}, {"stays", p.Stays}} {
 		for i, x := range l.list {
 			row(map[bool]string{true: l.word, false: ""}[i == 0], x.What, x.Amount(), x.Note)
 		}

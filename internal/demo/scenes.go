@@ -112,7 +112,7 @@ func (w *World) Populate(ctx context.Context, d *desk.Desk) error {
 		if err != nil {
 			return err
 		}
-		if _, err := d.Apart(ctx, s.ID); err != nil {
+		if _, err := d.Prove(ctx, s.ID, false, nil); err != nil {
 			return err
 		}
 	}

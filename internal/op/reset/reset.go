@@ -21,6 +21,7 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -259,9 +260,7 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("inspecting the site: %w", err)
 	}
 	_, err = x.env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
-		if s.Facts != nil && facts.PHP == "" {
-			facts.PHP = s.Facts.PHP
-		}
+		facts.PHP = x.runs(*s, facts.PHP)
 		if len(facts.Addresses) == 0 {
 			facts.Addresses = s.Addresses
 		}
@@ -281,6 +280,18 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.log(ctx, "brought to %s; %s", x.p.Words, t.Run().Result)
+}
+
+// runs is the PHP of the site: a copy's is not the one that its folder's machine
+// happens to have.
+func (x *runner) runs(s site.Site, found string) string {
+	if k := x.c.Change; k != nil && k.Runtime != nil && k.Runtime.PHP != "" && (s.Facts == nil || php.Series(s.Facts.PHP) != k.Runtime.PHP) {
+		return k.Runtime.PHP
+	}
+	if s.Facts != nil && (found == "" || s.Role == site.Copy) {
+		return s.Facts.PHP
+	}
+	return found
 }
 
 // lift shows visitors what they saw before the run.

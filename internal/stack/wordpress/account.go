@@ -69,6 +69,11 @@ func (Stack) Account(ctx context.Context, snap tables.Snapshot, prefix string, w
 	}); err != nil {
 		return nil, err
 	}
+	if len(known) == 0 { // until it was visited once a site has only the core's
+		for _, role := range []string{"administrator", "editor", "author", "contributor", "subscriber"} {
+			known[role] = true
+		}
+	}
 	if err := d.each("users", func(r row) {
 		last = max(last, r.number("ID"))
 		if r.text("user_login") == w.Login {
