@@ -140,15 +140,7 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err := w.personal(ctx); err != nil {
 		return err
 	}
-	if len(w.changed.Kept) > 0 {
-		var p places
-		for _, k := range w.changed.Kept {
-			p.add("%s: %s", k, k.Why)
-		}
-		c := judged("kept", "addresses", "values left byte for byte, with an address in them", fmt.Sprint(p.n), p, Noted)
-		c.Copy, c.Text = fmt.Sprint(w.kept), "the same on both sides; mend them on the origin"
-		rep.Checks = append(rep.Checks, c)
-	}
+	w.leftAsIs()
 	if in.CountOnly {
 		return nil
 	}
@@ -166,6 +158,20 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		rep.Checks = append(rep.Checks, c)
 	}
 	return isolation(ctx, in, rep, odb, cdb)
+}
+
+// leftAsIs notes values with an address that can't be written again.
+func (w *tableWork) leftAsIs() {
+	if len(w.changed.Kept) == 0 {
+		return
+	}
+	var p places
+	for _, k := range w.changed.Kept {
+		p.add("%s: %s", k, k.Why)
+	}
+	c := judged("kept", "addresses", "values left byte for byte, with an address in them", fmt.Sprint(p.n), p, Noted)
+	c.Copy, c.Text = fmt.Sprint(w.kept), "the same on both sides; mend them on the origin"
+	w.rep.Checks = append(w.rep.Checks, c)
 }
 
 // short writes a stamp for people: of an SQLite file, or of a tally of rows.

@@ -71,16 +71,7 @@ func wholeBase64(v []byte) ([]byte, bool) {
 func jsonTexts(v []byte, edit func([]byte) ([]byte, bool), depth int) ([]byte, bool) {
 	var out []byte
 	last := 0
-	for i := 0; i < len(v); i++ {
-		if v[i] != '"' {
-			continue
-		}
-		lo := i + 1
-		for i = lo; v[i] != '"'; i++ {
-			if v[i] == '\\' {
-				i++
-			}
-		}
+	for lo, i := range jsonStrings(v) {
 		var text string
 		if json.Unmarshal(v[lo-1:i+1], &text) != nil {
 			continue

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"iter"
 	"net/url"
 	"regexp"
 	"strings"
@@ -73,16 +74,7 @@ func (r *Rewriter) json(v []byte, needles []int, scope Scope, depth int) ([]byte
 	var out []byte
 	total, worst, last := 0, Clean, 0
 	next := 0
-	for i := 0; i < len(v); i++ {
-		if v[i] != '"' {
-			continue
-		}
-		lo := i + 1
-		for i = lo; v[i] != '"'; i++ {
-			if v[i] == '\\' {
-				i++
-			}
-		}
+	for lo, i := range jsonStrings(v) {
 		for next < len(needles) && needles[next] < lo {
 			next++
 		}
@@ -100,6 +92,27 @@ func (r *Rewriter) json(v []byte, needles []int, scope Scope, depth int) ([]byte
 		return v, 0, worst
 	}
 	return append(out, v[last:]...), total, worst
+}
+
+// jsonStrings gives where the inside of each string token of a JSON text begins
+// and ends.
+func jsonStrings(v []byte) iter.Seq2[int, int] {
+	return func(yield func(lo, hi int) bool) {
+		for i := 0; i < len(v); i++ {
+			if v[i] != '"' {
+				continue
+			}
+			lo := i + 1
+			for i = lo; v[i] != '"'; i++ {
+				if v[i] == '\\' {
+					i++
+				}
+			}
+			if !yield(lo, i) {
+				return
+			}
+		}
+	}
 }
 
 // jsonString changes the raw inside of one JSON string.

@@ -19,14 +19,9 @@ import (
 // accountsPane lists those under which one signs in.
 type accountsPane struct {
 	scroll
-	s    *site.Site
-	list []stack.Account
-	got  bool
-	err  error
-	last time.Time
+	fetched[[]stack.Account]
+	s *site.Site
 }
-
-func (p *accountsPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *accountsPane) name() string { return "accounts" }
 
@@ -38,15 +33,7 @@ func (p *accountsPane) load(a *app) tea.Cmd {
 	return reads(p, func() (any, error) { return a.desk.Accounts(a.ctx, p.s.ID) })
 }
 
-func (p *accountsPane) take(_ *app, msg tea.Msg) bool {
-	m, ok := msg.(loaded)
-	if !ok || m.of != pane(p) {
-		return false
-	}
-	p.list, _ = m.any.([]stack.Account) // none with an error
-	p.err, p.got = m.err, true
-	return true
-}
+func (p *accountsPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
 
 func (p *accountsPane) key(a *app, key string) (tea.Cmd, bool) {
 	if by, ok := step(key, len(p.list), a.h-10); ok {
@@ -190,14 +177,9 @@ func provePeople(a *app, s site.Site) tea.Cmd {
 // deedsPane is the work list of a copy.
 type deedsPane struct {
 	scroll
-	s    *site.Site
-	list []desk.Deed
-	got  bool
-	err  error
-	last time.Time
+	fetched[[]desk.Deed]
+	s *site.Site
 }
-
-func (p *deedsPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *deedsPane) name() string { return "work list" }
 
@@ -209,15 +191,7 @@ func (p *deedsPane) load(a *app) tea.Cmd {
 	return reads(p, func() (any, error) { return a.desk.WorkList(a.ctx, p.s.ID) })
 }
 
-func (p *deedsPane) take(_ *app, msg tea.Msg) bool {
-	m, ok := msg.(loaded)
-	if !ok || m.of != pane(p) {
-		return false
-	}
-	p.list, _ = m.any.([]desk.Deed) // none with an error
-	p.err, p.got = m.err, true
-	return true
-}
+func (p *deedsPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
 
 func (p *deedsPane) key(a *app, key string) (tea.Cmd, bool) {
 	if by, ok := step(key, len(p.list), a.h-10); ok {

@@ -22,17 +22,12 @@ import (
 // filesPane walks through a site's files; of a copy it marks what changed.
 type filesPane struct {
 	scroll
+	fetched[[]desk.FileRow]
 	s       *site.Site
 	dir     string
 	on      string // the name that the cursor is to be on
-	list    []desk.FileRow
-	changed bool // only what changed, of the whole tree
-	got     bool
-	err     error
-	last    time.Time
+	changed bool   // only what changed, of the whole tree
 }
-
-func (p *filesPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *filesPane) name() string { return "files" }
 
@@ -55,14 +50,11 @@ func (p *filesPane) load(a *app) tea.Cmd {
 }
 
 func (p *filesPane) take(_ *app, msg tea.Msg) bool {
-	m, ok := msg.(loaded)
-	if !ok || m.of != pane(p) {
+	if !p.took(p, msg) {
 		return false
 	}
-	list, _ := m.any.([]desk.FileRow) // none with an error
-	p.list, p.err, p.got = list, m.err, true
 	if p.on != "" {
-		p.cursor = max(0, slices.IndexFunc(list, func(r desk.FileRow) bool { return path.Base(r.Path) == p.on }))
+		p.cursor = max(0, slices.IndexFunc(p.list, func(r desk.FileRow) bool { return path.Base(r.Path) == p.on }))
 		p.on = ""
 	}
 	return true

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -114,3 +115,24 @@ func reads(of pane, read func() (any, error)) tea.Cmd {
 		return loaded{of, v, err}
 	}
 }
+
+// fetched is what a pane shows, as it was read last.
+type fetched[T any] struct {
+	list T
+	got  bool
+	err  error
+	last time.Time // when it was asked for
+}
+
+// took takes what was read for a pane.
+func (f *fetched[T]) took(of pane, msg tea.Msg) bool {
+	m, ok := msg.(loaded)
+	if !ok || m.of != of {
+		return false
+	}
+	f.list, _ = m.any.(T) // nothing with an error
+	f.err, f.got = m.err, true
+	return true
+}
+
+func (f *fetched[T]) forget() { f.got, f.last = false, time.Time{} }

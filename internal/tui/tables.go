@@ -17,14 +17,9 @@ import (
 // tablesPane lists a site's tables.
 type tablesPane struct {
 	scroll
-	s    *site.Site
-	list []desk.TableRow
-	got  bool
-	err  error
-	last time.Time
+	fetched[[]desk.TableRow]
+	s *site.Site
 }
-
-func (p *tablesPane) forget() { p.got, p.last = false, time.Time{} }
 
 func (p *tablesPane) name() string { return "tables" }
 
@@ -39,15 +34,7 @@ func (p *tablesPane) load(a *app) tea.Cmd {
 	return reads(p, func() (any, error) { return a.desk.Tables(a.ctx, p.s.ID) })
 }
 
-func (p *tablesPane) take(_ *app, msg tea.Msg) bool {
-	m, ok := msg.(loaded)
-	if !ok || m.of != pane(p) {
-		return false
-	}
-	p.list, _ = m.any.([]desk.TableRow) // none with an error
-	p.err, p.got = m.err, true
-	return true
-}
+func (p *tablesPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
 
 func (p *tablesPane) key(a *app, key string) (tea.Cmd, bool) {
 	if by, ok := step(key, len(p.list), a.h-10); ok {

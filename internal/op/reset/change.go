@@ -245,15 +245,8 @@ func (x *runner) wake(ctx context.Context, t *work.Task) error {
 		return nil
 	}
 	why := err
-	if a, perr := x.env.Probe(ctx, s); why == nil {
-		switch {
-		case perr != nil:
-			why = perr
-		case a.Status >= http.StatusInternalServerError:
-			why = fmt.Errorf("its first page answers %d", a.Status)
-		case len(a.Failed) > 0:
-			why = fmt.Errorf("%d of its pages fail, the first: %s", len(a.Failed), a.Failed[0])
-		}
+	if answer := answering(x.env.Probe(ctx, s)); why == nil {
+		why = answer
 	}
 	if why == nil {
 		text := "its pages answer"
@@ -278,6 +271,19 @@ func (x *runner) wake(ctx context.Context, t *work.Task) error {
 		return nil
 	}
 	return fmt.Errorf("%w then: %w", ErrBreaks, why)
+}
+
+// answering says what is wrong with an answer.
+func answering(a op.Answer, err error) error {
+	switch {
+	case err != nil:
+		return err
+	case a.Status >= http.StatusInternalServerError:
+		return fmt.Errorf("its first page answers %d", a.Status)
+	case len(a.Failed) > 0:
+		return fmt.Errorf("%d of its pages fail, the first: %s", len(a.Failed), a.Failed[0])
+	}
+	return nil
 }
 
 // ErrBreaks says that a copy does not answer as it did any more.

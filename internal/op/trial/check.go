@@ -178,12 +178,11 @@ func plainly(err error) error {
 	return err
 }
 
-// tag is one of the first page's that nobody sees.
+// blank is what of a page nobody sees.
 var blank = regexp.MustCompile(`(?s)<[^>]*>`)
 
-// ask asks for the pages; it gives the first reason for which the cell fails.
-func (f *fork) ask(ctx context.Context, check Check, reference, answers *Answers, c *Cell) (why string) {
-	var list []stack.Page
+// pages are those that a check asks for.
+func (f *fork) pages(check Check) (list []stack.Page) {
 	if !check.Only {
 		list = append(list, f.b.pages...)
 	}
@@ -193,6 +192,11 @@ func (f *fork) ask(ctx context.Context, check Check, reference, answers *Answers
 	if len(list) == 0 {
 		list = []stack.Page{{Kind: "first page", Path: "/"}}
 	}
+	return list
+}
+
+// ask asks for the pages; it gives the first reason for which the cell fails.
+func (f *fork) ask(ctx context.Context, check Check, reference, answers *Answers, c *Cell) (why string) {
 	missing := map[string]bool{}
 	for _, t := range check.Texts {
 		missing[t] = true
@@ -205,7 +209,7 @@ func (f *fork) ask(ctx context.Context, check Check, reference, answers *Answers
 		}
 	}
 	signed := false
-	for _, p := range list {
+	for _, p := range f.pages(check) {
 		client := visitor
 		if p.SignedIn {
 			if f.b.admin == "" {

@@ -54,63 +54,79 @@ func rolesIn(value string) (out []string) {
 	return out
 }
 
+// accounts is what has to be known of a site's accounts to change one.
+type accounts struct {
+	roles          map[string]bool
+	id             int64 // of the one that is meant; 0: there is none
+	last, lastMeta int64
+	rights         map[int64]bool // who has any
+}
+
+func (d *data) accounts(login string) (*accounts, error) {
+	x := &accounts{roles: map[string]bool{}, rights: map[int64]bool{}}
+	for _, rd := range []struct {
+		table string
+		give  func(row)
+	}{
+		{"options", func(r row) {
+			if r.text("option_name") == d.prefix+"user_roles" {
+				v, _ := phpval.Parse([]byte(r.text("option_value"))) // one that can't be read names none
+				for _, it := range v.Items {
+					x.roles[it.Key.Text()] = true
+				}
+			}
+		}},
+		{"users", func(r row) {
+			x.last = max(x.last, r.number("ID"))
+			if r.text("user_login") == login {
+				x.id = r.number("ID")
+			}
+		}},
+		{"usermeta", func(r row) {
+			x.lastMeta = max(x.lastMeta, r.number("umeta_id"))
+			if r.text("meta_key") == d.prefix+"capabilities" {
+				x.rights[r.number("user_id")] = true
+			}
+		}},
+	} {
+		if err := d.each(rd.table, rd.give); err != nil {
+			return nil, err
+		}
+	}
+	if len(x.roles) == 0 { // until it was visited once a site has only the core's
+		for _, role := range []string{"administrator", "editor", "author", "contributor", "subscriber"} {
+			x.roles[role] = true
+		}
+	}
+	return x, nil
+}
+
 // Account says which rows make an account what is wished.
 func (Stack) Account(ctx context.Context, snap tables.Snapshot, prefix string, w stack.AccountWish) (func(tables.Table) stack.Cleanup, error) {
 	d := &data{ctx: ctx, snap: snap, prefix: prefix}
-	known := map[string]bool{}
-	var id, last, lastMeta int64
-	if err := d.each("options", func(r row) {
-		if r.text("option_name") == prefix+"user_roles" {
-			v, _ := phpval.Parse([]byte(r.text("option_value")))
-			for _, it := range v.Items {
-				known[it.Key.Text()] = true
-			}
-		}
-	}); err != nil {
-		return nil, err
-	}
-	if len(known) == 0 { // until it was visited once a site has only the core's
-		for _, role := range []string{"administrator", "editor", "author", "contributor", "subscriber"} {
-			known[role] = true
-		}
-	}
-	if err := d.each("users", func(r row) {
-		last = max(last, r.number("ID"))
-		if r.text("user_login") == w.Login {
-			id = r.number("ID")
-		}
-	}); err != nil {
-		return nil, err
-	}
-	rights := map[int64]bool{} // who has any
-	if err := d.each("usermeta", func(r row) {
-		lastMeta = max(lastMeta, r.number("umeta_id"))
-		if r.text("meta_key") == prefix+"capabilities" {
-			rights[r.number("user_id")] = true
-		}
-	}); err != nil {
-		return nil, err
-	}
+	is, err := d.accounts(w.Login)
 	switch {
-	case w.Role != "" && !known[w.Role]:
-		return nil, fmt.Errorf("the site has no role %q; it has %s", w.Role, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
-	case id == 0 && (w.Hash == "" || w.Role == ""):
+	case err != nil:
+		return nil, err
+	case w.Role != "" && !is.roles[w.Role]:
+		return nil, fmt.Errorf("the site has no role %q; it has %s", w.Role, strings.Join(slices.Sorted(maps.Keys(is.roles)), ", "))
+	case is.id == 0 && (w.Hash == "" || w.Role == ""):
 		return nil, fmt.Errorf("the site has no account %q: a new one needs a role and a password", w.Login)
 	}
 	capabilities := string(phpval.Map(w.Role, true).Marshal())
-	b := &bringing{data: d, next: map[string]int64{"users": last, "usermeta": lastMeta}, add: map[string][]tables.Row{}}
-	if id == 0 {
+	b := &bringing{data: d, next: map[string]int64{"users": is.last, "usermeta": is.lastMeta}, add: map[string][]tables.Row{}}
+	if is.id == 0 {
 		b.user(w, capabilities)
 		return func(t tables.Table) stack.Cleanup { return stack.Cleanup{Add: b.add[t.Name]} }, nil
 	}
-	if w.Role != "" && !rights[id] {
-		b.put("usermeta", map[string]string{"umeta_id": str(b.free("usermeta")), "user_id": str(id), "meta_key": prefix + "capabilities", "meta_value": capabilities})
+	if w.Role != "" && !is.rights[is.id] {
+		b.put("usermeta", map[string]string{"umeta_id": str(b.free("usermeta")), "user_id": str(is.id), "meta_key": prefix + "capabilities", "meta_value": capabilities})
 	}
 	return func(t tables.Table) stack.Cleanup {
 		switch t.Name {
 		case prefix + "users":
 			return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) {
-				if (row{t, r}).number("ID") != id {
+				if (row{t, r}).number("ID") != is.id {
 					return r, true
 				}
 				if w.Hash != "" {
@@ -124,7 +140,7 @@ func (Stack) Account(ctx context.Context, snap tables.Snapshot, prefix string, w
 		case prefix + "usermeta":
 			return stack.Cleanup{Add: b.add[t.Name], Row: func(r tables.Row) (tables.Row, bool) {
 				x := row{t, r}
-				if x.number("user_id") == id && x.text("meta_key") == prefix+"capabilities" && w.Role != "" {
+				if x.number("user_id") == is.id && x.text("meta_key") == prefix+"capabilities" && w.Role != "" {
 					r = changed(t, r, "meta_value", capabilities)
 				}
 				return r, true
