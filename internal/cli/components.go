@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 )
 
@@ -288,17 +289,21 @@ func (a *app) runtime() *cobra.Command {
 	var c changing
 	var to site.Runtime
 	var hide bool
+	var extensions []string
 	cmd := &cobra.Command{Use: "runtime COPY", Short: "Show or change the PHP of a copy, and its bounds", Long: "Show what a copy runs on, or change its PHP version, the memory and time of one request, the largest upload, and whether errors are shown on pages. Without flags it lists the PHP versions of this machine. A copy that does not answer then is as it was.",
 		Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if s.Role != site.Copy {
 				return usageError{fmt.Errorf("%s is a live site: its runtime is its host's", s.Name)}
 			}
-			if to == (site.Runtime{}) && !hide {
+			if to == (site.Runtime{}) && !hide && extensions == nil {
 				return a.print(s.Runtime, func(w io.Writer) {
 					fmt.Fprintf(w, "%s runs %s\n", s.Name, s.Runs())
 					for _, p := range d.PHP() {
 						fmt.Fprintf(w, "  PHP %s is on this machine\n", p.Version)
+						if x, err := p.Extensions(ctx); err == nil {
+							fmt.Fprintf(w, "    with %s\n", strings.Join(x.Loaded, ", "))
+						}
 					}
 				})
 			}
@@ -312,6 +317,12 @@ func (a *app) runtime() *cobra.Command {
 				r.RunTime = to.RunTime
 			}
 			r.Show = (r.Show || to.Show) && !hide
+			if extensions != nil {
+				var err error
+				if r.Extensions, err = php.ParseChoice(extensions); err != nil {
+					return usageError{err}
+				}
+			}
 			return a.change(ctx, d, s, desk.ChangeWish{Runtime: &r}, c)
 		})}
 	f := cmd.Flags()
@@ -320,6 +331,7 @@ func (a *app) runtime() *cobra.Command {
 	f.IntVar(&to.RunTime, "seconds", 0, "of one request")
 	f.StringVar(&to.Upload, "upload", "", "the largest: 64M")
 	f.BoolVar(&to.Show, "show-errors", false, "show errors on pages")
+	f.StringSliceVar(&extensions, "extensions", nil, "extensions of PHP besides the usual ones (intl) and not to be there (-gd); empty: the usual ones")
 	f.BoolVar(&hide, "hide-errors", false, "hide errors from pages")
 	c.add(cmd)
 	return cmd

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/host/local"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -25,12 +26,13 @@ func (x *changing) runtime() {
 	r, was := *x.w.Runtime, x.s.Runtime
 	x.c.Runtime = &r
 	for _, p := range []struct{ what, from, to string }{
-		{"PHP", cmp.Or(was.PHP, x.s.Facts.PHP), r.PHP}, {"memory", was.Memory, r.Memory}, {"longest request", seconds(was.RunTime), seconds(r.RunTime)}, {"largest upload", was.Upload, r.Upload}, {"errors on pages", shown(was.Show), shown(r.Show)},
+		{"PHP", cmp.Or(was.PHP, x.s.Facts.PHP), r.PHP}, {"memory", was.Memory, r.Memory}, {"longest request", seconds(was.RunTime), seconds(r.RunTime)}, {"largest upload", was.Upload, r.Upload}, {"errors on pages", shown(was.Show), shown(r.Show)}, {"extensions", cmp.Or(was.Extensions, "the usual ones"), cmp.Or(r.Extensions, "the usual ones")},
 	} {
 		if p.from != p.to && p.to != "" {
 			x.say(p.what, 0, 0, cmp.Or(p.from, "PHP's own")+" -> "+p.to)
 		}
 	}
+	x.extensions(r)
 	if have := x.d.PHP(); x.s.Host == x.d.Config.Machine && r.PHP != was.PHP && r.PHP != "" {
 		ok := false
 		var series []string
@@ -67,6 +69,26 @@ func (x *changing) ballast(ctx context.Context) error {
 		x.say(x.w.Ballast.Words(), 0, 0, "comes")
 	}
 	return err
+}
+
+// extensions sees whether PHP has what is asked for.
+func (x *changing) extensions(r site.Runtime) {
+	if r.Extensions == "" {
+		return
+	}
+	if x.s.Host != x.d.Config.Machine {
+		x.note(site.Block, "extensions", "extensions are chosen for copies on this machine only", "leave them out")
+		return
+	}
+	for _, p := range x.d.PHP() {
+		if p.Series() != php.Series(cmp.Or(r.PHP, x.s.Facts.PHP)) {
+			continue
+		}
+		if _, err := p.Load(context.Background(), r.Extensions); err != nil {
+			x.note(site.Block, "extensions", err.Error(), "see what is there: alibi runtime "+x.s.Name)
+		}
+		x.note(site.Note, "ini", "with a choice of extensions PHP reads no further settings of this machine", "memory, time and uploads can be set for the copy")
+	}
 }
 
 func seconds(n int) string {

@@ -287,6 +287,9 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 		r := s.Runtime
 		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(sheet.Runtime.PHP, r.PHP), cmp.Or(sheet.Runtime.Memory, r.Memory), cmp.Or(sheet.Runtime.Upload, r.Upload), cmp.Or(sheet.Runtime.Seconds, r.RunTime)
 		r.Show = r.Show || sheet.Runtime.ShowErrors
+		if len(sheet.Runtime.Extensions) > 0 {
+			r.Extensions, _ = php.ParseChoice(sheet.Runtime.Extensions) // it was checked when the sheet was read
+		}
 		if r != s.Runtime {
 			w.Runtime = &r
 		}
@@ -358,6 +361,7 @@ func (d *Desk) pinned() (map[string]clone.Pinned, error) {
 		if s := p.Sheet; s != nil {
 			x.Network = s.Core.Network
 			x.Runtime = site.Runtime{PHP: s.Runtime.PHP, Memory: s.Runtime.Memory, RunTime: s.Runtime.Seconds, Upload: s.Runtime.Upload, Show: s.Runtime.ShowErrors}
+			x.Runtime.Extensions, _ = php.ParseChoice(s.Runtime.Extensions) // it was checked when the sheet was read
 			x.Settings = site.Settings{Debug: s.Settings.Debug, Updates: s.Settings.Updates}
 			if s.Settings.Quiet != nil {
 				x.Quiet = []site.Rule{}

@@ -15,6 +15,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"alibi/internal/ballast"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 )
 
@@ -50,6 +51,8 @@ type Runtime struct {
 	Seconds    int    `toml:"seconds"`
 	Upload     string `toml:"upload"`
 	ShowErrors bool   `toml:"show_errors"`
+
+	Extensions []string `toml:"extensions"` // besides the usual ones ("intl"), and not ("-gd")
 }
 
 // Settings pins some of the site's own.
@@ -212,6 +215,9 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 	}
 	if v := s.Runtime.PHP; v != "" && (strings.Count(v, ".") != 1 || strings.Trim(v, "0123456789.") != "") {
 		wrong("runtime.php", "%q is no series of PHP: write 8.2", v)
+	}
+	if _, err := php.ParseChoice(s.Runtime.Extensions); err != nil {
+		wrong("runtime.extensions", "%v", err)
 	}
 	if s.Runtime.Seconds < 0 {
 		wrong("runtime.seconds", "%d seconds is no time", s.Runtime.Seconds)

@@ -163,6 +163,9 @@ type Runtime struct {
 	RunTime int    `json:"runtime,omitempty"` // of one request, seconds
 	Upload  string `json:"upload,omitempty"`  // largest upload: "64M"
 	Show    bool   `json:"show,omitempty"`    // show errors on pages
+	// Extensions of PHP besides the usual ones ("+intl") and those that are not to be
+	// there ("-gd"), with blanks between; "": the usual ones.
+	Extensions string `json:"extensions,omitempty"`
 }
 
 // Settings are some of a copy's own that a pin sheet asks for.

@@ -9,6 +9,7 @@ import (
 
 	"alibi/internal/desk"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 )
 
@@ -197,7 +198,17 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 				series = append(series, p.Series())
 			}
 		}
+		extensions, wrong := r.Extensions, error(nil)
+		x.make = func() (plan.Plan, error) {
+			if wrong != nil {
+				return plan.Plan{}, wrong
+			}
+			return a.desk.PlanChange(a.ctx, s.ID, w, nil)
+		}
 		set := func() {
+			if r.Extensions, wrong = php.ParseChoice([]string{extensions}); wrong != nil {
+				return
+			}
 			if w.Runtime = nil; r != was {
 				x := r
 				w.Runtime = &x
@@ -206,6 +217,7 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 		x.choices = append(x.choices,
 			stateChoice{label: "runs under", help: "The PHP of the copy; the versions that this machine has.", text: func() string { return pick(r.PHP == "", "PHP as it is", "PHP "+r.PHP) }, turn: func(by int) { r.PHP = turned(series, r.PHP, by); set() }},
 			stateChoice{label: "memory", help: "Of one request, as PHP writes it: 256M. Empty: PHP's own.", text: func() string { return r.Memory }, typed: func(v string) { r.Memory = strings.TrimSpace(v); set() }},
+			stateChoice{label: "extensions", help: "Of PHP, besides the usual ones (intl) and not to be there (-gd), with blanks between. Empty: the usual ones.", text: func() string { return extensions }, typed: func(v string) { extensions = v; set() }},
 			stateChoice{label: "errors", help: "Whether PHP's errors are shown on its pages; they are in its log (L) anyway.", text: func() string { return pick(r.Show, "shown on pages", "hidden") }, turn: func(int) { r.Show = !r.Show; set() }})
 	}
 	a.push(x)

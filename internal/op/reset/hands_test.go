@@ -124,3 +124,31 @@ func TestARuntimeThatDoesNotStart(t *testing.T) {
 		}
 	}
 }
+
+// A copy runs with an extension less, and as before again.
+func TestExtensionsOfACopy(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	w.Make("ferry")
+	w.Keep()
+	s := w.Copy("ferry", "trial")
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "has.php"), []byte("<?php echo extension_loaded('gd') ? 'has gd' : 'no gd', ' ', extension_loaded('mysqli') ? 'mysqli' : '';"), 0o644))
+	has := func() string {
+		s := w.Site("trial")
+		_, text, err := w.Desk.Env.Post(context.Background(), s, "/has.php", nil)
+		require.NoError(t, err)
+		return text
+	}
+	assert.Equal(t, "has gd mysqli", has())
+	for _, series := range []string{"8.2", "7.4", "8.4"} {
+		changed(t, w.World, s, desk.ChangeWish{Runtime: &site.Runtime{PHP: series, Extensions: "-gd"}})
+		assert.Equal(t, "no gd mysqli", has(), series)
+		status, _ := page(t, s)
+		assert.Equal(t, 200, status)
+	}
+	changed(t, w.World, s, desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2"}})
+	assert.Equal(t, "has gd mysqli", has())
+	p, err := w.Desk.PlanChange(context.Background(), s.ID, desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2", Extensions: "+nothing"}}, nil)
+	require.NoError(t, err)
+	assert.True(t, p.Blocked())
+	assert.Contains(t, p.Findings[0].Text, "has no extension nothing")
+}

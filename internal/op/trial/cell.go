@@ -412,7 +412,7 @@ func (f *fork) switches(ctx context.Context) error {
 var errNoStart = errors.New("its runtime does not start")
 
 // start runs the cell's code.
-func (f *fork) start() error {
+func (f *fork) start(ctx context.Context) error {
 	i := slices.IndexFunc(f.b.php, func(p php.PHP) bool { return p.Series() == php.Series(f.v.PHP) })
 	if i < 0 {
 		return fmt.Errorf("%w: PHP %s is not on this machine", errNoStart, f.v.PHP)
@@ -422,6 +422,9 @@ func (f *fork) start() error {
 	s := web.Spec{Run: f.run, Root: f.site.Root, Logs: filepath.Join(f.dir, "logs"), PHP: f.b.php[i], Also: []string{filepath.Join(now, "data"), filepath.Join(now, "caught")}, Mail: filepath.Join(now, "caught"),
 		Memory: r.Memory, RunTime: time.Duration(r.RunTime) * time.Second, Upload: r.Upload, Workers: 2, SubDirs: f.b.site.Facts.Network != nil && !f.b.site.Facts.Network.SubDomains}
 	var err error
+	if s.Load, err = s.PHP.Load(ctx, r.Extensions); err != nil {
+		return fmt.Errorf("%w: %w", errNoStart, err)
+	}
 	if f.web, err = web.Start(s); err != nil {
 		return fmt.Errorf("%w: %w", errNoStart, err)
 	}

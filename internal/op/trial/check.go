@@ -71,7 +71,7 @@ func (b *bench) try(ctx context.Context, v Variant, check Check, reference *Answ
 func (f *fork) judge(ctx context.Context, check Check, reference, answers *Answers, c *Cell, at func(string)) error {
 	fail := func(format string, a ...any) { c.State, c.Reason = Fails, fmt.Sprintf(format, a...) }
 	at("starting")
-	if err := f.start(); err != nil {
+	if err := f.start(ctx); err != nil {
 		fail("%v", err)
 		return nil
 	}

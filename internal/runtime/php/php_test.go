@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -65,4 +66,33 @@ func TestFindLooksIntoFolders(t *testing.T) {
 	assert.Equal(t, "5.8.0", found["5.8"].Version)
 	assert.Contains(t, found, "8.2", "the system's own is found too")
 	assert.NotContains(t, fmt.Sprint(found), "odd")
+}
+
+func TestExtensionsAreChosen(t *testing.T) {
+	for text, want := range map[string]string{"": "", "intl": "+intl", "-gd, +Intl": "+intl -gd", "gd gd": "+gd"} {
+		got, err := ParseChoice([]string{text})
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	for _, bad := range []string{"-", "a/b", "x;y"} {
+		_, err := ParseChoice([]string{bad})
+		assert.ErrorContains(t, err, "is no extension")
+	}
+	ctx := context.Background()
+	all := Find(ctx)
+	require.NotEmpty(t, all, "the tests need a PHP")
+	p := all[0]
+	x, err := p.Extensions(ctx)
+	require.NoError(t, err)
+	require.Contains(t, x.Loaded, "mbstring")
+	args, err := p.Load(ctx, "-mbstring")
+	require.NoError(t, err)
+	out, err := exec.Command(p.CLI, append(args, "-r", "echo extension_loaded('mbstring') ? 'on' : 'off', extension_loaded('mysqli') ? 'on' : 'off';")...).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, "offon", string(out))
+	_, err = p.Load(ctx, "+nothing")
+	assert.ErrorContains(t, err, "has no extension nothing")
+	args, err = p.Load(ctx, "")
+	require.NoError(t, err)
+	assert.Empty(t, args)
 }

@@ -144,6 +144,9 @@ func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 	if spec.PHP, err = p.choose(s, p.PHP()); err != nil {
 		return nil, err
 	}
+	if spec.Load, err = spec.PHP.Load(ctx, s.Runtime.Extensions); err != nil {
+		return nil, err
+	}
 	p.mu.Lock()
 	n := p.starts[s.ID]
 	p.starts[s.ID]++

@@ -46,6 +46,7 @@ type Spec struct {
 	Workers int           // requests at once; 0: 4
 	Show    bool          // show errors on pages
 	SubDirs bool          // a network whose sites are folders
+	Load    []string      // arguments with which PHP loads its extensions; none: the usual ones
 }
 
 // ErrNoPHP is given where no PHP can run the site.
@@ -198,7 +199,7 @@ func (w *Web) behindNginx(nginx string) error {
 	if err != nil {
 		return err
 	}
-	args := []string{"--nodaemonize", "--fpm-config", fpm}
+	args := append(slices.Clone(w.Spec.Load), "--nodaemonize", "--fpm-config", fpm)
 	if os.Getuid() == 0 {
 		args = append(args, "--allow-to-run-as-root")
 	}
@@ -233,7 +234,7 @@ func (w *Web) alone() error {
 
 // Args are the arguments with which PHP's own server serves the site.
 func (s Spec) Args(addr string) []string {
-	args := []string{"-S", addr, "-t", s.Root}
+	args := append(slices.Clone(s.Load), "-S", addr, "-t", s.Root)
 	m := s.settings()
 	for _, k := range slices.Sorted(maps.Keys(m)) {
 		args = append(args, "-d", k+"="+m[k])
