@@ -114,6 +114,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.componentCommands()...)
 	root.AddCommand(a.trialCommands()...)
 	root.AddCommand(a.handsOn()...)
+	root.AddCommand(a.care()...)
 	root.AddCommand(a.pins())
 	root.AddCommand(a.deleted(), a.ends(), a.costs(), a.bulk(), a.draw(), a.content())
 	return root

@@ -113,12 +113,8 @@ func (d *Desk) undone(ctx context.Context, list []Deed, back []plan.Run) {
 
 // deed reads what a run changed.
 func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
-	var c reset.Choices
-	if json.Unmarshal(r.Plan.Detail, &c) != nil || c.Change == nil {
-		return Deed{}, false
-	}
-	k := c.Change
-	if k.Scrub || k.Ballast != nil || k.Account != nil {
+	k := reset.ChangeOf(r.Plan)
+	if k == nil || k.Scrub || k.Caches || k.Ballast != nil || k.Account != nil {
 		return Deed{}, false // for the copy alone
 	}
 	out := Deed{ID: r.ID, At: r.Began, Who: r.Plan.By, Text: r.Plan.Words}

@@ -104,14 +104,35 @@ func fetch(ctx context.Context, s site.Site, address string, header http.Header,
 	return send(ctx, s, address, header, "", patience)
 }
 
-// send sends a form to an address of a copy, or asks for it if there is none.
-func send(ctx context.Context, s site.Site, address string, header http.Header, form string, patience time.Duration) (int, string, error) {
+// Client asks a copy as a browser on this machine would.
+func Client(s site.Site) *http.Client {
 	d := &net.Dialer{Timeout: 3 * time.Second}
-	c := &http.Client{Timeout: patience, Transport: &http.Transport{
+	return &http.Client{Timeout: patience, Transport: &http.Transport{
 		// Names below localhost are this machine (RFC 6761); not every resolver knows.
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return d.DialContext(ctx, network, net.JoinHostPort("127.0.0.1", s.Address().Port))
 		}, DisableKeepAlives: true}}
+}
+
+// Fetch asks for an address, and tells how large the answer is.
+func Fetch(ctx context.Context, c *http.Client, address string) (status, size int, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return 0, 0, err
+	}
+	resp, err := c.Do(req)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer resp.Body.Close()
+	n, err := io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<20))
+	return resp.StatusCode, int(n), err
+}
+
+// send sends a form to an address of a copy, or asks for it if there is none.
+func send(ctx context.Context, s site.Site, address string, header http.Header, form string, patience time.Duration) (int, string, error) {
+	c := Client(s)
+	c.Timeout = patience
 	method, body := http.MethodGet, io.Reader(nil)
 	if form != "" {
 		method, body = http.MethodPost, strings.NewReader(form)

@@ -93,6 +93,11 @@ type Stack interface {
 	// Personal tells where a site has personal data; own names further columns, as
 	// TABLE.COLUMN.
 	Personal(prefix string, own map[string]scrub.Kind) scrub.Rules
+	// EmptyCaches says what becomes of a table for kept results to be gone from it.
+	EmptyCaches(prefix string, t tables.Table) Cleanup
+	// ObjectCache is the file that switches a cache of objects on, and what it is
+	// called while that is off; "" where there is none.
+	ObjectCache() (on, off string)
 	// Redact takes out of a site what nobody else may know.
 	Redact(prefix string) Redaction
 	// Identify tells what the files below a root are, in a folder of that name: a

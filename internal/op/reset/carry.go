@@ -193,6 +193,9 @@ func (x *runner) rows(ctx context.Context, e *ends, now tables.Snapshot) (func(t
 	if c.Switch.Any() {
 		err = add(e.st.Switch(ctx, now, prefix, c.Switch))
 	}
+	if c.Caches {
+		parts = append(parts, func(t tables.Table) stack.Cleanup { return e.st.EmptyCaches(prefix, t) })
+	}
 	if err == nil && c.Account != nil {
 		err = add(e.st.Account(ctx, now, prefix, *c.Account))
 	}

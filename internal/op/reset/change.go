@@ -2,6 +2,7 @@ package reset
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -37,9 +38,19 @@ type Change struct {
 	Ballast *ballast.Load       `json:"ballast,omitempty"`
 	Account *stack.AccountWish  `json:"account,omitempty"`
 	Scrub   bool                `json:"scrub,omitempty"`  // personal data are made up
+	Caches  bool                `json:"caches,omitempty"` // kept results in tables go
 	Anyway  bool                `json:"anyway,omitempty"` // it stays so even if the copy does not answer then
 	Pins    string              `json:"pins,omitempty"`   // the pin sheet that asks for this
 	Words   string              `json:"words"`            // for people
+}
+
+// ChangeOf reads the change of a plan, if it is one.
+func ChangeOf(p plan.Plan) *Change {
+	var c Choices
+	if p.Kind != plan.Change || json.Unmarshal(p.Detail, &c) != nil {
+		return nil
+	}
+	return c.Change
 }
 
 // Files tells whether any file changes.
@@ -49,7 +60,7 @@ func (c *Change) Files() bool {
 
 // Rows tells whether any row of a table changes.
 func (c *Change) Rows() bool {
-	return c.Switch.Any() || c.Ballast != nil || c.Account != nil || c.Scrub
+	return c.Switch.Any() || c.Ballast != nil || c.Account != nil || c.Scrub || c.Caches
 }
 
 // core is the core that is put, if one is.

@@ -161,6 +161,12 @@ func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(t
 // Personal takes columns for what they are called.
 func (Stack) Personal(_ string, own map[string]scrub.Kind) scrub.Rules { return scrub.Columns(own) }
 
+// EmptyCaches knows of no kept results.
+func (Stack) EmptyCaches(string, tables.Table) stack.Cleanup { return stack.Cleanup{} }
+
+// ObjectCache is none.
+func (Stack) ObjectCache() (on, off string) { return "", "" }
+
 // LeftFolders are none.
 func (Stack) LeftFolders() []stack.LeftFolder { return nil }
 

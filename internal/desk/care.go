@@ -1,0 +1,352 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"alibi/internal/gateway"
+	"alibi/internal/op/reset"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// PlanCaches says what emptying a site's caches will do; object switches the cache
+// of objects on or off, if it is not "".
+func (d *Desk) PlanCaches(ctx context.Context, id site.ID, object string) (plan.Plan, error) {
+	s, err := d.fresh(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if object != "" && object != "on" && object != "off" {
+		return plan.Plan{}, fmt.Errorf("the cache of objects is on or off, not %q", object)
+	}
+	st, err := d.Env.Stack(s.Stack)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	c := reset.Change{Caches: true, Words: "empty caches"}
+	var goes []plan.Part
+	for _, f := range s.Facts.Folders {
+		if f.Spare == "cache" {
+			c.Remove = append(c.Remove, f.Path)
+			goes = append(goes, plan.Part{What: f.Path, Files: int64(f.Files), Bytes: f.Bytes, Note: "goes"})
+		}
+	}
+	rows, err := d.cached(ctx, s)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	if rows > 0 {
+		goes = append(goes, plan.Part{What: "kept results in tables", Rows: rows, Note: "go"})
+	}
+	is, was := st.ObjectCache()
+	if object != "" && is != "" {
+		from, to := is, was
+		if object == "on" {
+			from, to = was, is
+		}
+		text, err := d.FileText(ctx, id, from)
+		if err != nil {
+			return plan.Plan{}, fmt.Errorf("the cache of objects of %s can't be switched %s: %w", s.Name, object, err)
+		}
+		c.Remove, c.Edit = append(c.Remove, from), append(c.Edit, reset.Edit{Path: to, Text: text})
+		c.Words += ", the cache of objects " + object
+		goes = append(goes, plan.Part{What: "the cache of objects", Note: object})
+	}
+	if len(goes) == 0 {
+		return plan.Plan{}, fmt.Errorf("the caches of %s are empty: %w", s.Name, ErrNothingToChange)
+	}
+	return d.planHandsOn(ctx, s, c, goes)
+}
+
+// cached counts the rows in which a site keeps results.
+func (d *Desk) cached(ctx context.Context, s site.Site) (n int64, err error) {
+	if s.Database.Engine == "" {
+		return 0, nil
+	}
+	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) error {
+		for _, t := range snap.Schema().Tables {
+			k := st.EmptyCaches(s.Database.Prefix, t)
+			if k.Row == nil {
+				continue
+			}
+			if err := snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+				if _, stays := k.Row(r); !stays {
+					n++
+				}
+				return ctx.Err()
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return n, err
+}
+
+// Timing is how long a page took, in the middle of a few tries.
+type Timing struct {
+	Kind   string        `json:"kind"`
+	Path   string        `json:"path"`
+	Status int           `json:"status"`
+	Took   time.Duration `json:"took"` // nanoseconds
+	Bytes  int           `json:"bytes"`
+	Origin time.Duration `json:"origin,omitempty"` // the origin's, nanoseconds; 0: not asked, or no answer
+}
+
+// tries is how often a page is asked for; a live site is asked no more than that.
+const tries = 3
+
+// Timings asks a copy for a page of every kind that visitors see, and its origin
+// for the same ones if live says so.
+func (d *Desk) Timings(ctx context.Context, id site.ID, live bool) ([]Timing, error) {
+	s, err := d.onCopy(ctx, id, "pages are timed")
+	if err != nil {
+		return nil, err
+	}
+	var pages []stack.Page
+	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
+		pages, err = st.Pages(ctx, snap, *s.Facts)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	o, oerr := d.Record.Site(ctx, s.Origin)
+	if live && oerr != nil {
+		return nil, fmt.Errorf("%s has no origin to compare with", s.Name)
+	}
+	var out []Timing
+	for _, p := range pages {
+		if p.SignedIn {
+			continue
+		}
+		t := Timing{Kind: p.Kind, Path: p.Path}
+		if t.Took, t.Status, t.Bytes, err = middle(ctx, gateway.Client(s), s.Address().String()+p.Path); err != nil {
+			return out, fmt.Errorf("asking %s for its %s: %w", s.Name, p.Kind, err)
+		}
+		if live {
+			t.Origin, _, _, _ = middle(ctx, &http.Client{Timeout: 20 * time.Second}, o.Address().String()+p.Path) // no answer is no time
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// middle asks for a page a few times.
+func middle(ctx context.Context, c *http.Client, address string) (took time.Duration, status, size int, err error) {
+	var all []time.Duration
+	for range tries {
+		began := time.Now()
+		if status, size, err = gateway.Fetch(ctx, c, address); err != nil {
+			return 0, 0, 0, err
+		}
+		all = append(all, time.Since(began))
+	}
+	slices.Sort(all)
+	return all[len(all)/2], status, size, nil
+}
+
+// Shell says how a shell is opened where a site is: the command and its folder.
+type Shell struct {
+	Command []string          `json:"command"`
+	Dir     string            `json:"dir"`
+	Env     map[string]string `json:"env,omitempty"`
+}
+
+// ShellOf says how to get a shell in a copy's folder, with its address and its
+// database named in the environment.
+func (d *Desk) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
+	s, err := d.onCopy(ctx, id, "a shell is opened")
+	if err != nil {
+		return Shell{}, err
+	}
+	out := Shell{Dir: s.Root, Env: map[string]string{"ALIBI_SITE": s.Name, "ALIBI_URL": s.Address().String(), "ALIBI_ROOT": s.Root, "ALIBI_DATABASE": cmp.Or(s.Database.Name, s.Database.Path)}}
+	if s.Host == d.Config.Machine {
+		out.Command = []string{"sh", "-c", `exec "${SHELL:-sh}"`}
+		return out, nil
+	}
+	h, err := d.Record.Host(ctx, s.Host)
+	if err != nil {
+		return out, err
+	}
+	out.Command = []string{"ssh", "-t"}
+	if h.Port != "" {
+		out.Command = append(out.Command, "-p", h.Port)
+	}
+	if h.Key != "" {
+		out.Command = append(out.Command, "-i", h.Key)
+	}
+	to := h.Addr
+	if h.User != "" {
+		to = h.User + "@" + to
+	}
+	out.Command = append(out.Command, "--", to, "cd "+quoted(s.Root)+` && exec "${SHELL:-sh}" -l`)
+	return out, nil
+}
+
+func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// Delivery is code that came from a repository.
+type Delivery struct {
+	At     time.Time `json:"at"`
+	Who    string    `json:"who"`
+	Site   string    `json:"site"`
+	What   string    `json:"what"`
+	From   string    `json:"from"`
+	Ref    string    `json:"ref,omitempty"`
+	Digest string    `json:"digest,omitempty"`
+}
+
+// Deliveries lists what came to sites from repositories, newest first.
+func (d *Desk) Deliveries(ctx context.Context) ([]Delivery, error) {
+	runs, err := d.Record.Runs(ctx, 10_000)
+	if err != nil {
+		return nil, err
+	}
+	out := []Delivery{}
+	for _, r := range runs {
+		k := reset.ChangeOf(r.Plan)
+		if k == nil || r.State != plan.Done {
+			continue
+		}
+		for _, p := range k.Put {
+			if s := p.Source; s.Git() {
+				out = append(out, Delivery{At: r.Began, Who: r.Plan.By, Site: r.Plan.Target.Name, What: string(s.Kind) + " " + s.Slug + " " + s.Version, From: site.Source{From: s.From}.Text(), Ref: s.Ref, Digest: s.Digest})
+			}
+		}
+	}
+	return out, nil
+}
+
+// Security is what a look at a site's safety found, the worst first.
+func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error) {
+	s, err := d.Inspect(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if s.Facts.Core == "" {
+		return nil, fmt.Errorf("%s has no CMS: Alibi knows nothing of its safety", s.Name)
+	}
+	var out []site.Finding
+	note := func(sev site.Severity, code, text, remedy string) {
+		out = append(out, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
+	}
+	if err := d.admins(ctx, s, note); err != nil {
+		return nil, err
+	}
+	parts, err := d.Components(ctx, id, true)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range parts.All {
+		switch {
+		case p.Newest != "" && site.CompareVersions(p.Newest, p.Version) > 0:
+			note(site.Warn, "outdated", fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest), "try it on a copy: alibi update COPY "+p.Slug)
+		case p.State == "off":
+			note(site.Note, "unused", fmt.Sprintf("%s %s is off, and its code is there", p.Kind, p.Slug), "remove it: alibi uninstall "+s.Name+" "+p.Slug)
+		}
+	}
+	code, err := d.codeAmongUploads(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range code {
+		note(site.Warn, "code", f+" is code among uploads", "nobody uploads code: look at it, alibi files "+s.Name+" "+f+" --text")
+	}
+	d.policy(s, note)
+	for _, n := range parts.Notes {
+		note(site.Note, "catalogue", n, "")
+	}
+	slices.SortStableFunc(out, func(a, b site.Finding) int { return int(b.Severity) - int(a.Severity) })
+	return out, nil
+}
+
+// admins looks at who may do everything.
+func (d *Desk) admins(ctx context.Context, s site.Site, note func(site.Severity, string, string, string)) error {
+	list, err := d.Accounts(ctx, s.ID)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, a := range list {
+		if slices.Contains(a.Roles, "administrator") {
+			names = append(names, a.Login)
+		}
+	}
+	sev := site.Note
+	if len(names) > 3 {
+		sev = site.Warn
+	}
+	note(sev, "admins", fmt.Sprintf("%d of %d accounts may do everything: %s", len(names), len(list), strings.Join(names[:min(8, len(names))], ", ")), "alibi accounts "+s.Name)
+	if slices.Contains(names, "admin") {
+		note(site.Note, "admin", "one of them is called admin, which is what others try first", "")
+	}
+	return nil
+}
+
+// policy says how a copy is updated and what it keeps from the outside.
+func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, string)) {
+	if s.Role != site.Copy {
+		return
+	}
+	note(site.Note, "updates", "updates by itself: "+cmp.Or(s.Settings.Updates, "as its origin's"), "a pin sheet can say: settings.updates")
+	if s.Runtime.Show {
+		note(site.Warn, "errors", "errors are shown on its pages", "alibi runtime "+s.Name+" --hide-errors")
+	}
+	var untried []string
+	for _, r := range site.QuietRules {
+		switch {
+		case !slices.Contains(s.Quiet, r):
+			note(site.Warn, "quiet", "the quiet rule for "+string(r)+" is off", "refresh it with the rule on")
+		case !slices.Contains(s.Proof.Held, r):
+			untried = append(untried, string(r))
+		}
+	}
+	if len(untried) > 0 {
+		note(site.Note, "quiet", "quiet rules that were not tried since the copy changed: "+strings.Join(untried, ", "), "alibi evidence "+s.Name)
+	}
+	if !s.Scrubbed && s.Origin != "" {
+		note(site.Note, "people", "it holds its origin's people", "alibi scrub "+s.Name)
+	}
+}
+
+// codeAmongUploads finds PHP where only media belong.
+func (d *Desk) codeAmongUploads(ctx context.Context, s site.Site) (out []string, err error) {
+	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Root.Close()
+	var walk func(dir string, depth int) error
+	walk = func(dir string, depth int) error {
+		list, err := p.Root.ReadDir(dir)
+		if err != nil {
+			return nil // not there, or not ours to read
+		}
+		for _, fi := range list {
+			name := path.Join(dir, fi.Name())
+			switch ext := strings.ToLower(path.Ext(name)); {
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case fi.IsDir() && depth < 8:
+				if err := walk(name, depth+1); err != nil {
+					return err
+				}
+			case slices.Contains([]string{".php", ".phtml", ".phar"}, ext) && fi.Size() > 64 && len(out) < 20: // an empty index.php is a habit
+				out = append(out, name)
+			}
+		}
+		return nil
+	}
+	err = walk("wp-content/uploads", 0)
+	return out, err
+}
