@@ -54,6 +54,11 @@ func TestHandsOnInARealTerminal(t *testing.T) {
 	x.sees("find: timetable")
 	x.keys("V")
 	x.sees("COMPONENT", "unlike its origin")
+	x.keys("Right", "Right", "Right", "Right", "Right", "L") // the sheet of timetable-2028 asks for a core that is not here
+	x.sees("core")
+	x.keys("e")
+	x.sees("EDITOR HAS THE TERMINAL")
+	x.sees("line ") // what the editor wrote is no sheet, and its line is named
 	x.keys("q")
 	s := x.sees("ended with 0")
 	assert.NotContains(t, s, "panic")

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -315,10 +316,11 @@ func TestLogsOfACopy(t *testing.T) {
 	assert.Contains(t, l.Lines[0].Text, "Stack trace", "lines that go on an entry belong to it")
 	assert.NotContains(t, l.Lines[0].Text, s.Root)
 	assert.Equal(t, 1, l.Kinds["warning"], "the kinds are of all that was read")
-	l, err = w.Desk.ReadLog(ctx, s.ID, "access", "loud", "2xx", -1)
-	require.NoError(t, err)
+	require.Eventually(t, func() bool { // a request is written down when it is answered
+		l, err = w.Desk.ReadLog(ctx, s.ID, "access", "loud", "2xx", -1)
+		return err == nil && l.Kinds["5xx"] == 1
+	}, 10*time.Second, 50*time.Millisecond)
 	assert.Len(t, l.Lines, 1)
-	assert.Equal(t, 1, l.Kinds["5xx"])
 	_, err = w.Desk.ReadLog(ctx, s.ID, "gossip", "", "", -1)
 	assert.ErrorContains(t, err, "there is no log")
 	_, err = w.Desk.ReadLog(ctx, live.ID, "access", "", "", -1)

@@ -88,6 +88,14 @@ func (k *Keeper) Run(ctx context.Context) error {
 			d.Log.Warn("clearing what a dead process left", "err", err)
 		}
 	}
+	// Before any run is taken up: what still runs of a dead keeper's copies may write
+	// to them.
+	all, err := d.Record.Sites(ctx)
+	if err != nil {
+		k.ln.Close()
+		return err
+	}
+	k.pool.Reap(all)
 	if err := d.Queue.Start(ctx); err != nil {
 		k.ln.Close()
 		return err
@@ -97,7 +105,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return g.Serve(gctx, k.ln) })
 	group.Go(func() error { return k.sweepOn(gctx) })
-	err := group.Wait()
+	err = group.Wait()
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, d.Queue.Stop(stop))

@@ -3,6 +3,7 @@ package tui
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -247,41 +248,45 @@ func editFile(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 	}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		was, err := a.desk.FileText(a.ctx, s.ID, r.Path)
-		if err != nil {
-			return "", nil, err
-		}
-		dir, err := os.MkdirTemp("", "alibi-edit-")
-		if err != nil {
-			return "", nil, err
-		}
-		file := filepath.Join(dir, path.Base(r.Path))
-		if err := os.WriteFile(file, was, 0o600); err != nil {
-			return "", nil, err
-		}
-		return "", func(a *app) tea.Cmd { return inEditor(a, s, r.Path, file, was) }, nil
+		return "", func(a *app) tea.Cmd { return editOn(a, s, r.Path, was, was) }, err
 	})
 }
 
-// inEditor gives the terminal to the editor until it is closed.
-func inEditor(a *app, s site.Site, name, file string, was []byte) tea.Cmd {
-	cmd := exec.Command("sh", "-c", desk.Editor()+` "$1"`, "sh", file)
-	return tea.ExecProcess(cmd, func(err error) tea.Msg {
-		defer os.RemoveAll(filepath.Dir(file))
-		text, rerr := os.ReadFile(file)
-		switch {
-		case err != nil:
-			return doneMsg{err: errors.New("the editor " + desk.Editor() + ": " + err.Error() + "; nothing was changed")}
-		case rerr != nil:
-			return doneMsg{err: rerr}
-		case bytes.Equal(was, text):
+// editOn has a text edited, and opens the plan of writing it in place of what was.
+func editOn(a *app, s site.Site, name string, was, text []byte) tea.Cmd {
+	return inEditorOf(a, path.Base(name), text, func(text []byte) tea.Msg {
+		if bytes.Equal(was, text) {
 			return doneMsg{text: "nothing was changed"}
 		}
-		return doneMsg{then: func(a *app) tea.Cmd { return openEdit(a, s, name, file, was, text) }}
+		return doneMsg{then: func(a *app) tea.Cmd { return openEdit(a, s, name, was, text) }}
+	})
+}
+
+// inEditorOf gives the terminal to the person's editor with a text in a file of
+// that name, until it is closed; then takes what came of it.
+func inEditorOf(a *app, name string, text []byte, then func([]byte) tea.Msg) tea.Cmd {
+	dir, err := os.MkdirTemp("", "alibi-edit-")
+	file := filepath.Join(dir, name)
+	if err == nil {
+		err = os.WriteFile(file, text, 0o600)
+	}
+	if err != nil {
+		a.say(err.Error(), true)
+		return nil
+	}
+	cmd := exec.Command("sh", "-c", desk.Editor()+` "$1"`, "sh", file)
+	return tea.ExecProcess(cmd, func(err error) tea.Msg {
+		defer os.RemoveAll(dir)
+		text, rerr := os.ReadFile(file)
+		if err != nil || rerr != nil {
+			return doneMsg{err: fmt.Errorf("the editor %s: %w; nothing was changed", desk.Editor(), errors.Join(err, rerr))}
+		}
+		return then(text)
 	})
 }
 
 // openEdit opens the plan of writing a file anew.
-func openEdit(a *app, s site.Site, name, file string, was, text []byte) tea.Cmd {
+func openEdit(a *app, s site.Site, name string, was, text []byte) tea.Cmd {
 	anyway := false
 	x := &stateScreen{name: "edit " + path.Base(name), site: s}
 	x.make = func() (plan.Plan, error) { return a.desk.PlanEdit(a.ctx, s.ID, name, text, anyway) }
@@ -299,15 +304,7 @@ func openEdit(a *app, s site.Site, name, file string, was, text []byte) tea.Cmd 
 			return nil, false
 		}
 		a.pop()
-		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-				return "", nil, err
-			}
-			if err := os.WriteFile(file, text, 0o600); err != nil {
-				return "", nil, err
-			}
-			return "", func(a *app) tea.Cmd { return inEditor(a, s, name, file, was) }, nil
-		}), true
+		return editOn(a, s, name, was, text), true
 	}
 	a.push(x)
 	return x.ask()

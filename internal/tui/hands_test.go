@@ -67,6 +67,8 @@ func TestWhatASiteRunsOnTheScreens(t *testing.T) {
 	p.until("what is the sheet to be called?")
 	p.press("ctrl+u", "as-it-is", "enter")
 	p.until("pin sheet as-it-is:")
+	p.press("e")
+	p.sees("no pin sheet is meant for")
 	sheets, err := w.Desk.PinSheets()
 	require.NoError(t, err)
 	assert.Len(t, sheets, 1)
@@ -175,7 +177,7 @@ func TestAnEditedFileIsPlannedAndLands(t *testing.T) {
 	require.NoError(t, err)
 	// What the editor leaves comes back as a plan; the editor itself takes the
 	// terminal, which is tried in tmux.
-	p.run(openEdit(p.a, s, name, filepath.Join(t.TempDir(), "style.css"), was, append(was, []byte("/* by hand */\n")...)))
+	p.run(openEdit(p.a, s, name, was, append(was, []byte("/* by hand */\n")...)))
 	p.until("DIFFERENCE", "+/* by hand */", "its syntax was not checked")
 	p.press("enter")
 	p.until("done in")

@@ -104,6 +104,10 @@ func (p *pinsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return askPin(a, s), true
 	case "a":
 		return p.apply(a, s), true
+	case "e":
+		return p.edit(a, s), true
+	case "L":
+		return p.lock(a, s), true
 	}
 	return nil, false
 }
@@ -121,6 +125,43 @@ func askPin(a *app, s site.Site) tea.Cmd {
 		}), nil
 	}}
 	return nil
+}
+
+// sheetOf is the pin sheet that is meant for a site.
+func (p *pinsScreen) sheetOf(a *app, s site.Site) (desk.PinSheet, bool) {
+	for _, x := range p.sheets {
+		if x.Name == s.Pins || s.Pins == "" && x.Default {
+			return x, true
+		}
+	}
+	a.say("no pin sheet is meant for "+s.Name+": P makes one of it, a applies one", true)
+	return desk.PinSheet{}, false
+}
+
+// edit opens the site's pin sheet in the person's editor; it is stored once it is
+// right.
+func (p *pinsScreen) edit(a *app, s site.Site) tea.Cmd {
+	x, ok := p.sheetOf(a, s)
+	if !ok {
+		return nil
+	}
+	return inEditorOf(a, x.Name+".toml", x.Src, func(text []byte) tea.Msg {
+		sheet, err := a.desk.SavePins(x.Name, text, true)
+		return doneMsg{text: "pin sheet " + sheet.Name + ": " + sheet.Means, err: err, then: p.load}
+	})
+}
+
+// lock writes into the site's pin sheet what its ranges mean now.
+func (p *pinsScreen) lock(a *app, s site.Site) tea.Cmd {
+	x, ok := p.sheetOf(a, s)
+	if !ok {
+		return nil
+	}
+	a.say("fetching what "+x.Name+" asks for ...", false)
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		sheet, err := a.desk.LockPins(a.ctx, x.Name)
+		return "pin sheet " + sheet.Name + ": " + sheet.Means, p.load, err
+	})
 }
 
 // apply opens the plan of bringing a copy to a sheet.
@@ -159,7 +200,7 @@ func (p *pinsScreen) apply(a *app, s site.Site) tea.Cmd {
 }
 
 func (p *pinsScreen) keys(*app) []hint {
-	return []hint{{"←→↑↓", "move"}, {"Enter", "what it runs"}, {"a", "bring it to a sheet"}, {"P", "pin it as it is"}, {"d", pick(p.differing, "all", "only what differs")}, {"Esc", "back"}}
+	return []hint{{"←→↑↓", "move"}, {"Enter", "what it runs"}, {"a", "bring it to a sheet"}, {"P", "pin it as it is"}, {"e", "edit its sheet"}, {"L", "lock it"}, {"d", pick(p.differing, "all", "only what differs")}, {"Esc", "back"}}
 }
 
 func (p *pinsScreen) words() []hint {

@@ -118,7 +118,7 @@ func TestAFullDiskOnTheOtherHost(t *testing.T) {
 			ctx := context.Background()
 			c, err := w.Desk.CopyDefaults(ctx, live, "a test")
 			require.NoError(t, err)
-			c.Name, c.Host = "full", pier.Name
+			c.Name, c.Host, c.Scrub = "full", pier.Name, "off"
 			in, err := w.Desk.CopyInput(ctx, live.ID)
 			require.NoError(t, err)
 			there := in.Places[pier.Name]

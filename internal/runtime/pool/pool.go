@@ -97,6 +97,17 @@ func (p *Pool) Get(ctx context.Context, s site.Site) (Running, error) {
 	return e.web, e.err
 }
 
+// Reap ends what a dead pool left of the programs of copies.
+func (p *Pool) Reap(all []site.Site) {
+	for _, s := range all {
+		if dir := filepath.Join(p.Run, string(s.ID)); s.Role == site.Copy && s.Host == p.Local {
+			if _, err := os.Stat(dir); err == nil {
+				process.Reap(dir)
+			}
+		}
+	}
+}
+
 // done tells whether the start is over, however it ended.
 func (e *entry) done() bool { return !e.tried.IsZero() }
 

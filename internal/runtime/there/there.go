@@ -65,6 +65,9 @@ func Start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
 	if s.PHP.CLI == "" {
 		return nil, fmt.Errorf("host %s: %w", h.Name(), web.ErrNoPHP)
 	}
+	if s.Logs == "" {
+		s.Logs = s.Run
+	}
 	r, err := h.Make(ctx, s.Run)
 	if err != nil {
 		return nil, err
