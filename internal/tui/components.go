@@ -22,6 +22,7 @@ type componentsScreen struct {
 	err    error
 	got    bool
 	asking bool
+	was    []string          // plugins that a rescue put off
 	placed time.Time         // when the site's files were put in place; later they are others
 	will   map[string]string // by row: "on", "off", "goes", "-> VERSION"
 	put    []site.Source     // that come besides
@@ -100,6 +101,8 @@ func (c *componentsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return c.askInstall(a), true
 	case "X":
 		return c.rescue(a), true
+	case "O":
+		return c.again(a), true
 	case "enter":
 		return c.open(a), true
 	}
@@ -247,7 +250,7 @@ func (c *componentsScreen) askInstall(a *app) tea.Cmd {
 // rescue opens the plan of all plugins off, with what the site complains of.
 func (c *componentsScreen) rescue(a *app) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		w, _, err := a.desk.RescueWish(a.ctx, c.id)
+		w, was, err := a.desk.RescueWish(a.ctx, c.id)
 		if err != nil {
 			return "", nil, err
 		}
@@ -255,12 +258,36 @@ func (c *componentsScreen) rescue(a *app) tea.Cmd {
 		if why, err := a.desk.Complaints(a.ctx, c.parts.Site); err == nil && len(why) > 0 {
 			text = "it complains: " + why[0]
 		}
-		return text, func(a *app) tea.Cmd { return openChange(a, c.parts.Site, "rescue "+c.parts.Site.Name, w) }, nil
+		return text, func(a *app) tea.Cmd { c.was = was; return openChange(a, c.parts.Site, "rescue "+c.parts.Site.Name, w) }, nil
+	})
+}
+
+// again puts the plugins on that a rescue put off, one at a time; those with which
+// the copy breaks stay off.
+func (c *componentsScreen) again(a *app) tea.Cmd {
+	if len(c.was) == 0 || c.parts.Site.Role != site.Copy {
+		a.say("nothing was put off here by a rescue: X first", true)
+		return nil
+	}
+	was := c.was
+	c.was = nil
+	a.say("putting "+plural(len(was), "plugin", "plugins")+" on, one at a time ...", false)
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		var off []string
+		err := a.desk.Again(a.ctx, c.id, was, func(slug, why string) {
+			if why != "on again" {
+				off = append(off, slug+": "+why)
+			}
+		})
+		return pick(len(off) == 0, "all are on again", "stays off: "+strings.Join(off, "; ")), func(a *app) tea.Cmd { return c.read(a, false) }, err
 	})
 }
 
 func (c *componentsScreen) keys(a *app) []hint {
 	out := []hint{{"Space", "on, off"}, {"u", "newer version"}, {"d", "remove"}, {"n", "bring one"}, {"U", "ask the catalogue"}, {"X", "rescue"}}
+	if len(c.was) > 0 {
+		out = append(out, hint{"O", "on again, one at a time"})
+	}
 	if n := len(c.will) + len(c.put); n > 0 {
 		out = append([]hint{{"Enter", "plan " + plural(n, "change", "changes")}}, out...)
 	}

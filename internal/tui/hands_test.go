@@ -74,6 +74,36 @@ func TestWhatASiteRunsOnTheScreens(t *testing.T) {
 	assert.Len(t, sheets, 1)
 }
 
+func TestRescueOnTheScreens(t *testing.T) {
+	w, p, s := worked(t)
+	on := func() (n int) {
+		got, err := w.Desk.Components(context.Background(), s.ID, false)
+		require.NoError(t, err)
+		for _, c := range got.All {
+			if c.Kind == site.Plugin && c.State == "active" {
+				n++
+			}
+		}
+		return n
+	}
+	was := on()
+	require.Positive(t, was)
+	p.press("C")
+	p.until("WILL BE")
+	p.press("O")
+	p.sees("nothing was put off here by a rescue")
+	p.press("X")
+	p.until("rescue bench", "CHANGES", "off")
+	p.press("enter")
+	p.until("done in")
+	assert.Zero(t, on())
+	p.press("esc")
+	p.until("on again, one at a time")
+	p.press("O")
+	p.until("all are on again")
+	assert.Equal(t, was, on())
+}
+
 func TestHandsOnTheScreens(t *testing.T) {
 	w, p, s := worked(t)
 	ctx := context.Background()
