@@ -83,12 +83,12 @@ func below(version, head string) bool {
 	return version == head || strings.HasPrefix(version, head+".") || strings.HasPrefix(version, head+"-")
 }
 
-// Choose gives the newest of some versions that fits; versions are newest first.
-func Choose(r string, versions []string) (string, bool) {
+// Choose gives the newest of some versions that fits.
+func Choose(r string, versions []string) (best string, ok bool) {
 	for _, v := range versions {
-		if Fits(r, v) {
-			return v, true
+		if Fits(r, v) && (!ok || site.CompareVersions(v, best) > 0) {
+			best, ok = v, true
 		}
 	}
-	return "", false
+	return best, ok
 }

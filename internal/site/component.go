@@ -78,7 +78,7 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 		s.From, s.Slug = "site:"+name, slug
 		return s, nil
 	}
-	if slug, version, _ := strings.Cut(text, "@"); GoodSlug(slug) && !strings.Contains(version, "/") && !strings.HasSuffix(text, ".zip") {
+	if slug, version, _ := strings.Cut(text, "@"); slug != "git" && GoodSlug(slug) && !strings.Contains(version, "/") && !strings.HasSuffix(text, ".zip") {
 		s.Slug, s.Version = slug, version
 		return s, nil
 	}
@@ -154,8 +154,12 @@ func versionParts(v string) []string {
 	return out
 }
 
-// forms are the words of versions in their order, with where a plain number stands.
-var forms = map[string]int{"dev": 1, "alpha": 2, "a": 2, "beta": 3, "b": 3, "rc": 4, "c": 4, "#end": 5, "#": 6, "pl": 7, "p": 7}
+// forms are the beginnings of words in versions, in their order, with where the end
+// and a plain number stand.
+var forms = []struct {
+	word string
+	rank int
+}{{"dev", 1}, {"alpha", 2}, {"a", 2}, {"beta", 3}, {"b", 3}, {"rc", 4}, {"#end", 5}, {"#", 6}, {"pl", 7}, {"p", 7}}
 
 func comparePart(a, b string) int {
 	m, errA := strconv.Atoi(a)
@@ -165,9 +169,14 @@ func comparePart(a, b string) int {
 	}
 	rank := func(s string, err error) int {
 		if err == nil {
-			return forms["#"]
+			s = "#"
 		}
-		return forms[s] // an unknown word is before all
+		for _, f := range forms {
+			if strings.HasPrefix(s, f.word) {
+				return f.rank
+			}
+		}
+		return 0 // an unknown word is before all
 	}
 	return cmp.Compare(rank(a, errA), rank(b, errB))
 }
