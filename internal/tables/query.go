@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 	"unicode"
@@ -33,8 +34,17 @@ func OnlyReads(statement string) error {
 	if !reading[word] {
 		return fmt.Errorf("%w: %q writes, or is no statement", ErrReadOnly, word)
 	}
+	if into := intoFile.FindString(quotes.ReplaceAllString(s, "''")); into != "" {
+		return fmt.Errorf("%w: %q writes a file on the server", ErrReadOnly, strings.ToLower(into))
+	}
 	return nil
 }
+
+// A transaction that only reads does not keep a server from writing a file.
+var (
+	quotes   = regexp.MustCompile("(?s)'(?:[^'\\\\]|\\\\.)*'|\"(?:[^\"\\\\]|\\\\.)*\"|`[^`]*`")
+	intoFile = regexp.MustCompile(`(?i)\b(outfile|dumpfile)\b`)
+)
 
 // Results gives the rows of a result.
 func Results(rows *sql.Rows, give func(columns []string, row []Value) error) error {

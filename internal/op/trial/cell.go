@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -160,8 +161,14 @@ type fork struct {
 	site  site.Site // as its own code is to be told
 	dir   string
 	run   string
-	web   *web.Web
+	web   running
 	bytes int64
+}
+
+// running is a cell's web server with its PHP.
+type running interface {
+	Dial(ctx context.Context) (net.Conn, error)
+	Stop()
 }
 
 // make lays a cell out.
@@ -425,9 +432,11 @@ func (f *fork) start(ctx context.Context) error {
 	if s.Load, err = s.PHP.Load(ctx, r.Extensions); err != nil {
 		return fmt.Errorf("%w: %w", errNoStart, err)
 	}
-	if f.web, err = web.Start(s); err != nil {
+	started, err := web.Start(s)
+	if err != nil {
 		return fmt.Errorf("%w: %w", errNoStart, err)
 	}
+	f.web = started
 	return nil
 }
 
