@@ -33,7 +33,11 @@ func (g *going) add(c *cobra.Command) {
 func (a *app) goOn(ctx context.Context, d *desk.Desk, p plan.Plan, g going) error {
 	if !g.dry && p.Confirm != "" && g.confirm != p.Confirm && !p.Blocked() {
 		printPlan(a.err, p)
-		if err := a.confirm(p.Target, g.confirm, "it would be brought to "+p.Words); err != nil {
+		would := "it would be brought to " + p.Words
+		if p.Kind == plan.Change {
+			would = "it would be changed: " + p.Words
+		}
+		if err := a.confirm(p.Target, g.confirm, would); err != nil {
 			return err
 		}
 		g.confirm = p.Confirm

@@ -76,6 +76,9 @@ func parseSet(text string) (out desk.SetWish, err error) {
 			continue
 		}
 		if slug, off := strings.CutPrefix(part, "-"); off {
+			if !site.GoodSlug(slug) {
+				return out, fmt.Errorf("%q names no plugin to put off: write -NAME", part)
+			}
 			out.Off = append(out.Off, slug)
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"alibi/internal/catalogue"
 	"alibi/internal/op/reset"
@@ -145,10 +146,10 @@ func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
 		say("alibi uninstall %s %s", live, path.Base(p))
 	}
 	for _, x := range k.Carry {
-		say("alibi carry %s %s %s", s.Name, x.Path, live)
+		say("alibi carry %s %s %s", s.Name, word(x.Path), live)
 	}
 	for _, x := range k.Edit {
-		say("alibi carry %s %s %s", s.Name, x.Path, live)
+		say("alibi carry %s %s %s", s.Name, word(x.Path), live)
 	}
 	if k.Runtime != nil {
 		out.Text += "; the runtime of a live site is its host's"
@@ -161,13 +162,23 @@ func named(p catalogue.Package) string {
 	s := p.Source
 	switch {
 	case s.Git() && s.Ref != "":
-		return s.From + "#" + s.Ref
+		return word(s.From + "#" + s.Ref)
 	case strings.HasPrefix(s.From, "site:"):
 		return s.From + "/" + s.Slug
 	case s.From != "":
-		return s.From
+		return word(s.From)
 	}
 	return s.Slug + "@" + s.Version
+}
+
+// word is a text as one word of a shell.
+func word(s string) string {
+	if strings.ContainsFunc(s, func(r rune) bool {
+		return !strings.ContainsRune("/._-:@#", r) && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}) || strings.HasPrefix(s, "#") {
+		return quoted(s)
+	}
+	return s
 }
 
 func slugs(files []string) (out []string) {
