@@ -183,7 +183,7 @@ func (c *Client) identify(s site.Source, into, from string) (Package, error) {
 		return p, fmt.Errorf("%w: there is neither a plugin nor a theme nor a core in it", ErrHostile)
 	case s.Kind != "" && s.Kind != kind:
 		return p, fmt.Errorf("%w: it is a %s, and a %s was asked for", ErrHostile, kind, s.Kind)
-	case s.From == "" && s.Kind != site.Core && comp.Version != "" && site.CompareVersions(comp.Version, s.Version) != 0:
+	case s.From == "" && comp.Version != "" && site.CompareVersions(comp.Version, s.Version) != 0:
 		return p, fmt.Errorf("%w: it calls itself version %s, and %s was asked for", ErrHostile, comp.Version, s.Version)
 	}
 	p.Component, p.Source.Kind, p.Source.Slug, p.Source.Version = comp, kind, comp.Slug, comp.Version
