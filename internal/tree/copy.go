@@ -24,6 +24,9 @@ func (h Hash) MarshalText() ([]byte, error) { return []byte(hex.EncodeToString(h
 
 // UnmarshalText reads what MarshalText wrote.
 func (h *Hash) UnmarshalText(b []byte) error {
+	if len(b) != hex.EncodedLen(len(h)) {
+		return fmt.Errorf("a digest has %d digits, not %d", hex.EncodedLen(len(h)), len(b))
+	}
 	_, err := hex.Decode(h[:], b)
 	return err
 }
