@@ -72,10 +72,12 @@ func (c Cleanup) Then(o Cleanup) Cleanup {
 		return o
 	case !o.Changes():
 		return c
-	case c.Goes || c.Empty:
+	case c.Goes:
 		return c
 	case o.Goes || o.Empty:
 		return o
+	case c.Empty:
+		return Cleanup{Empty: true, Add: slices.Concat(c.Add, o.Add)}
 	}
 	out := Cleanup{Add: slices.Concat(c.Add, o.Add)}
 	first, second := c.Row, o.Row
