@@ -106,7 +106,7 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 			if r.Plan.Kind.Brings() {
 				fmt.Fprintf(a.out, "answers at %s/ while a keeper is at work (alibi keeper)\n", r.Plan.Target.Address())
 				if r.Plan.Target.Stack == "wordpress" {
-					fmt.Fprintln(a.out, "accounts and passwords are the origin's")
+					fmt.Fprintf(a.out, "accounts are %s\n", r.Plan.Target.AccountsText())
 				}
 			}
 		}

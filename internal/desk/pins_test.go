@@ -70,6 +70,7 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 
 	r = applied(t, w, s, "as-live")
 	assert.Contains(t, r.Plan.Words, "down")
+	assert.Contains(t, r.Result, "its pages answer; its data were brought")
 	now := w.Site("trial")
 	assert.Equal(t, "as-live", now.Pins)
 	assert.Equal(t, live.Facts.Core, now.Facts.Core)

@@ -251,7 +251,7 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 	case strings.HasPrefix(r.URL.Path, "/wp-admin"), r.URL.Path == "/wp-login.php":
 		g.notice(w, http.StatusNotImplemented, notice{Heading: "No back end in the preview", Lines: []string{
 			"This copy's PHP does not run here. What only an account sees can be looked at from inside: alibi open " + s.Name + " --inside",
-			"The copy's accounts and passwords are the origin's."}})
+			"The copy's accounts are " + s.AccountsText() + "."}})
 	default:
 		g.content(w, r, s, b)
 	}

@@ -104,6 +104,14 @@ func (s Site) LeaseText(now time.Time) string {
 	return "ends in " + Span(s.Lease.Left(now))
 }
 
+// AccountsText says whose accounts a copy has.
+func (s Site) AccountsText() string {
+	if s.Scrubbed {
+		return "made up, and no password signs in: a key does"
+	}
+	return "the origin's, with their passwords"
+}
+
 // ProofText says how a copy's evidence stands.
 func (s Site) ProofText() string {
 	switch p := s.Proof; {

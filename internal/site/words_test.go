@@ -55,6 +55,11 @@ func TestHowALeaseStandsInWords(t *testing.T) {
 	assert.Equal(t, running.Ends.Add(6*time.Hour), running.Extend(now, 6*time.Hour).Ends)
 }
 
+func TestWhoseAccountsACopyHas(t *testing.T) {
+	assert.Equal(t, "the origin's, with their passwords", Site{}.AccountsText())
+	assert.Contains(t, Site{Scrubbed: true}.AccountsText(), "no password signs in")
+}
+
 func TestWhatVisitorsRead(t *testing.T) {
 	seen := map[string]bool{}
 	for _, k := range []FrontKind{FrontParked, FrontHidden, FrontMaintenance} {

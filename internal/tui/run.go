@@ -249,7 +249,7 @@ func (r *runScreen) card(a *app) []string {
 	}
 	out := []string{"", line("answers at", s.Address().String()+"/")}
 	if s.Stack == "wordpress" {
-		out = append(out, line("accounts", "the origin's, with their passwords; o gives an address that signs in"))
+		out = append(out, line("accounts", s.AccountsText()+"; o gives an address that signs in"))
 	}
 	return append(out, line("quiet", quietText(s)), line("lease", r.site(a).LeaseText(a.desk.Now())), line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
 }

@@ -253,6 +253,7 @@ func (x *runner) wake(ctx context.Context, t *work.Task) error {
 	w, err := x.env.Wake(ctx, s, op.Ask{On: c.Switch.On, Update: c.core() != nil})
 	if errors.Is(err, op.ErrNotRun) {
 		t.Memorize(func() { x.mem.Woke = false })
+		x.result(t, x.answers(ctx, s))
 		return nil
 	}
 	why := err
@@ -265,6 +266,7 @@ func (x *runner) wake(ctx context.Context, t *work.Task) error {
 			text += fmt.Sprintf("; its data were brought from version %s to %s", w.Before, w.After)
 		}
 		t.Note("%s", text)
+		x.result(t, text)
 		return nil
 	}
 	if ctx.Err() != nil {
@@ -279,6 +281,7 @@ func (x *runner) wake(ctx context.Context, t *work.Task) error {
 	}
 	if c.Anyway || x.mem.Answered == 0 || x.mem.Answered >= http.StatusInternalServerError {
 		t.Note("it does not answer well: %s", why)
+		x.result(t, fmt.Sprintf("it does not answer well: %s", why))
 		return nil
 	}
 	return fmt.Errorf("%w then: %w", ErrBreaks, why)
@@ -341,8 +344,7 @@ func (x *runner) sleep(ctx context.Context) error {
 		return err
 	}
 	x.mem.Woke = false
-	_, err = x.env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.PlacedAt = x.env.Now(); return nil })
-	return err
+	return nil
 }
 
 // hasTables tells whether the site has a database.

@@ -71,11 +71,21 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		}
 		text += left
 	}
-	if answer := x.answers(ctx, e.s); answer != "" {
-		text += "; " + answer
+	t.Memorize(func() { x.mem.Compared = text })
+	if x.does("wake") { // what it runs may go only with what it is to run on: it is started anew first
+		x.result(t, "")
+		return nil
 	}
-	t.Result("%s", text)
+	x.result(t, x.answers(ctx, e.s))
 	return nil
+}
+
+// result says what the comparison found, and how the site answers.
+func (x *runner) result(t *work.Task, answer string) {
+	if answer != "" {
+		answer = "; " + answer
+	}
+	t.Result("%s%s", x.mem.Compared, answer)
 }
 
 // left tells what is left over of a cleaned site.
@@ -101,11 +111,24 @@ func (x *runner) left(ctx context.Context, e *ends) (out string, err error) {
 	return out, nil
 }
 
+// anew has a copy's code started anew: PHP keeps compiled what it read before,
+// and may not see that a file is another now.
+func (x *runner) anew(ctx context.Context, s site.Site) (site.Site, error) {
+	if s.Role != site.Copy {
+		return s, nil
+	}
+	return x.env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.PlacedAt = x.env.Now(); return nil })
+}
+
 // answers asks a copy for its pages; what it says is told, whatever it is: a
 // state may have been a broken one.
 func (x *runner) answers(ctx context.Context, s site.Site) string {
 	if s.Role != site.Copy || s.State != site.Ready || x.env.Probe == nil {
 		return ""
+	}
+	s, err := x.anew(ctx, s)
+	if err != nil {
+		return "it was not asked: " + err.Error()
 	}
 	a, err := x.env.Probe(ctx, s)
 	if err != nil {

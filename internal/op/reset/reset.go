@@ -79,6 +79,7 @@ type memory struct {
 	Mark     int64         `json:"mark,omitempty"`     // in the error log, before a change
 	Runtime  *site.Runtime `json:"runtime,omitempty"`  // before a change
 	Woke     bool          `json:"woke,omitempty"`     // the site's own code ran since, and may have written anything
+	Compared string        `json:"compared,omitempty"` // what the comparison found
 }
 
 // New makes the operation of a run.
@@ -332,6 +333,9 @@ func (x *runner) undo(ctx context.Context) error {
 		return err
 	}
 	if err := x.sleep(ctx); err != nil {
+		return err
+	}
+	if s, err = x.anew(ctx, s); err != nil {
 		return err
 	}
 	return x.lift(ctx, s)
