@@ -55,7 +55,7 @@ func TestTheWholeWayByCommand(t *testing.T) {
 	assert.Contains(t, ok("copy", "skerryline.example", "--plan"), "nothing on the origin")
 	out := ok("copy", "skerryline.example", "--name", "winter", "--for", "the winter timetable", "--lease", "6h")
 	assert.Contains(t, out, "evidence holds")
-	assert.Contains(t, out, "accounts and passwords are the origin's")
+	assert.Contains(t, out, "accounts are the origin's, with their passwords")
 	assert.Contains(t, ok("list", "--due"), "ends in 6 h")
 	assert.Contains(t, ok("evidence", "winter", "--strict"), "evidence holds")
 	assert.Contains(t, ok("open", "winter"), "http://winter.localhost:")
