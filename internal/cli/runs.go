@@ -125,7 +125,7 @@ func stepLine(p plan.Progress, now time.Time) string {
 	s := fmt.Sprintf("  %-22s %7s", p.Title, site.Seconds(p.Took(now)))
 	if p.Unit != "" {
 		s += fmt.Sprintf("  %s", amount(p.Done, p.Unit))
-		if r := p.Rate(now); r > 0 {
+		if r := p.Rate(now); r >= 1 {
 			s += fmt.Sprintf(", %s/s", amount(int64(r), p.Unit))
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"alibi/internal/op"
@@ -34,7 +35,10 @@ func (d *Desk) PlanBlank(ctx context.Context, w BlankWish, tell func(what string
 		return plan.Plan{}, err
 	}
 	in.Taken = nameTaken(all)
-	core := site.Source{Kind: site.Core, Version: w.Core}
+	core := site.Source{Kind: site.Core}
+	if core.Version, err = d.namedCore(ctx, w.Core); err != nil {
+		return plan.Plan{}, err
+	}
 	in.PHP = w.PHP
 	if w.Pins != "" {
 		p, err := d.PinSheet(w.Pins)
@@ -44,8 +48,10 @@ func (d *Desk) PlanBlank(ctx context.Context, w BlankWish, tell func(what string
 		if p.Sheet.Core.Network != nil && *p.Sheet.Core.Network {
 			return plan.Plan{}, errors.New("the sheet is for a network, and a blank site is a single one: copy a network instead")
 		}
-		if core, err = d.pinnedCore(ctx, p.Sheet, core); err != nil {
-			return plan.Plan{}, err
+		if w.Core == "" && p.Sheet.Core.Version != "" {
+			if core, err = d.chooseCore(ctx, p.Sheet); err != nil {
+				return plan.Plan{}, err
+			}
 		}
 		k, err := d.pinned()
 		if err != nil {
@@ -86,10 +92,29 @@ func (d *Desk) PlanBlank(ctx context.Context, w BlankWish, tell func(what string
 	return blank.Plan(in), nil
 }
 
-// pinnedCore is the core that a sheet asks for, unless another one was named.
-func (d *Desk) pinnedCore(ctx context.Context, s *pins.Sheet, core site.Source) (site.Source, error) {
-	if core.Version != "" || s.Core.Version == "" {
-		return core, nil
+// namedCore gives the version of the core that a person means: by number, by its
+// beginning (6.1), by a range, or the newest, which is "".
+func (d *Desk) namedCore(ctx context.Context, text string) (string, error) {
+	if text == "" || text == "newest" {
+		return "", nil
 	}
-	return d.chooseCore(ctx, s)
+	list, err := d.catalogue().Cores(ctx)
+	if err != nil {
+		return "", err
+	}
+	var all []string
+	for _, c := range list {
+		all = append(all, c.Version)
+	}
+	if slices.Contains(all, text) {
+		return text, nil
+	}
+	r := text
+	if pins.Exact(text) {
+		r = text + ".*"
+	}
+	if v, ok := pins.Choose(r, all); ok {
+		return v, nil
+	}
+	return text, nil // the catalogue says that it has none
 }

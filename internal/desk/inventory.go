@@ -179,7 +179,11 @@ func (d *Desk) UpdateWish(ctx context.Context, id site.ID, names []string, all b
 		}
 	}
 	if core != "" {
-		w.Put = append(w.Put, site.Source{Kind: site.Core, Version: strings.TrimPrefix(core, "newest")})
+		v, err := d.namedCore(ctx, core)
+		if err != nil {
+			return w, err
+		}
+		w.Put = append(w.Put, site.Source{Kind: site.Core, Version: v})
 	}
 	if len(w.Put) == 0 {
 		return w, fmt.Errorf("%s: %w", parts.Site.Name, ErrNothingToChange)

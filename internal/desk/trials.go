@@ -60,8 +60,8 @@ func (d *Desk) PlanTrial(ctx context.Context, id site.ID, w TrialWish) (plan.Pla
 			c.Cores = append(c.Cores, catalogue.Package{Source: site.Source{Kind: site.Core, Version: s.Facts.Core}})
 			continue
 		}
-		if v == "newest" {
-			v = ""
+		if v, err = d.namedCore(ctx, v); err != nil {
+			return plan.Plan{}, err
 		}
 		p, err := d.fetch(ctx, site.Source{Kind: site.Core, Version: v}, nil)
 		if err != nil {

@@ -201,10 +201,10 @@ func (r Run) Took(now time.Time) time.Duration {
 func (p Part) Amount() string {
 	var out []string
 	if p.Files > 0 {
-		out = append(out, counted(p.Files, "file"))
+		out = append(out, Counted(p.Files, "file"))
 	}
 	if p.Rows > 0 {
-		out = append(out, counted(p.Rows, "row"))
+		out = append(out, Counted(p.Rows, "row"))
 	}
 	if p.Bytes > 0 {
 		out = append(out, site.Size(p.Bytes))
@@ -212,7 +212,8 @@ func (p Part) Amount() string {
 	return strings.Join(out, ", ")
 }
 
-func counted(n int64, what string) string {
+// Counted writes a number of things, in the plural where it is not one.
+func Counted(n int64, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}

@@ -174,7 +174,7 @@ func stepRow(t *theme, p plan.Progress, bw int, now time.Time) string {
 	amount, rate := "", ""
 	if p.Unit != "" && !p.Began.IsZero() {
 		amount = units(p.Done, p.Unit)
-		if v := p.Rate(now); v > 0 {
+		if v := p.Rate(now); v >= 1 {
 			rate = units(int64(v), p.Unit) + "/s"
 		}
 	}

@@ -153,6 +153,11 @@ func TestABlankSiteKilledAtEachMoment(t *testing.T) {
 func TestWhatCannotBeMade(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	ctx := context.Background()
+	for text, want := range map[string]string{"newest": "6.8.12", "6.1": "6.1.9", "5.7.11": "5.7.11", "<6": "5.7.11", ">=6 <6.5": "6.1.9"} {
+		p, err := w.Desk.PlanBlank(ctx, desk.BlankWish{Name: "x", Core: text, Lease: time.Hour}, nil)
+		require.NoError(t, err, text)
+		assert.Contains(t, string(p.Detail), `"version":"`+want+`"`, text)
+	}
 	_, err := w.Desk.PlanBlank(ctx, desk.BlankWish{Name: "x", Core: "1.0", Lease: time.Hour}, nil)
 	assert.ErrorContains(t, err, "the catalogue does not know it")
 	p, err := w.Desk.PlanBlank(ctx, desk.BlankWish{Name: "Not A Name", PHP: "5.3", Lease: time.Hour}, nil)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
@@ -54,13 +55,13 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("%w: %d parts differ, the first is %s", ErrDiffers, len(wrong), wrong[0])
 	}
 	var parts []string
-	if x.does("tables") {
-		parts = append(parts, fmt.Sprintf("%s rows in %d tables", site.Number(rows), len(e.want.tables)))
+	if n := len(e.want.tables); n > 0 {
+		parts = append(parts, plan.Counted(rows, "row")+" in "+plan.Counted(int64(n), "table"))
 	}
 	if n := len(tree.OnlyFiles(e.want.entries)); n > 0 {
-		parts = append(parts, site.Number(n)+" files")
+		parts = append(parts, plan.Counted(int64(n), "file"))
 	}
-	text := strings.TrimSpace(strings.Join(parts, " and ") + " are what they should be")
+	text := strings.Join(parts, " and ") + " are what they should be"
 	if len(parts) == 0 {
 		text = "all is what it should be"
 	}
