@@ -126,4 +126,7 @@ func TestARepositoryThatAsksWhoIsThere(t *testing.T) {
 	_, err = c.Fetch(context.Background(), src, nil)
 	require.Error(t, err)
 	assert.NotContains(t, err.Error(), "nonsense")
+	t.Setenv("SSH_AUTH_SOCK", "")
+	_, err = c.Fetch(context.Background(), site.Source{From: "git@127.0.0.1:x/y.git"}, nil)
+	assert.ErrorContains(t, err, "--secret-file", "it says what would help")
 }

@@ -70,6 +70,10 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 	if err != nil {
 		return nil, err
 	}
+	hint := ""
+	if s.Secret == "" && !strings.HasPrefix(s.From, "http") {
+		hint = "; without a key (--secret-file) an SSH agent is asked for one"
+	}
 	watch, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go func() { // the protocol says nothing of sizes
@@ -91,7 +95,7 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed):
 		return nil, fmt.Errorf("the repository is not open to everybody: %w; name a file with a token or a key: --secret-file", err)
 	case err != nil:
-		return nil, fmt.Errorf("fetching the repository: %w", err)
+		return nil, fmt.Errorf("fetching the repository: %w%s", err, hint)
 	}
 	return r, nil
 }

@@ -78,16 +78,24 @@ func (d *Desk) cached(ctx context.Context, s site.Site) (n int64, err error) {
 			if k.Row == nil {
 				continue
 			}
-			if err := snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-				if _, stays := k.Row(r); !stays {
-					n++
-				}
-				return ctx.Err()
-			}); err != nil {
+			gone, err := going(ctx, snap, t, k)
+			if err != nil {
 				return err
 			}
+			n += gone
 		}
 		return nil
+	})
+	return n, err
+}
+
+// going counts the rows of a table that a cleanup takes out one by one.
+func going(ctx context.Context, snap tables.Snapshot, t tables.Table, k stack.Cleanup) (n int64, err error) {
+	err = snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+		if _, stays := k.Row(r); !stays {
+			n++
+		}
+		return ctx.Err()
 	})
 	return n, err
 }

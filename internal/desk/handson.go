@@ -59,12 +59,7 @@ func (d *Desk) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (pla
 			rows += int64(len(k.Add))
 			n := int64(0)
 			if k.Row != nil && l.Remove {
-				if err := snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-					if _, stays := k.Row(r); !stays {
-						n++
-					}
-					return ctx.Err()
-				}); err != nil {
+				if n, err = going(ctx, snap, t, k); err != nil {
 					return err
 				}
 			}

@@ -83,6 +83,14 @@ func (l Lease) Hold(reason, by string) (Lease, error) {
 	return l, nil
 }
 
+// BeginOrHold starts a lease of length d, or one without an end, for a reason, if d is 0.
+func BeginOrHold(now time.Time, d, grace time.Duration, reason, by string) (Lease, error) {
+	if d == 0 {
+		return Lease{Grace: grace}.Hold(reason, by)
+	}
+	return Begin(now, d, grace), nil
+}
+
 // Begin starts a lease of length d with a grace time behind it.
 func Begin(now time.Time, d, grace time.Duration) Lease {
 	return Lease{Ends: now.Add(d), Length: d, Grace: grace}

@@ -50,6 +50,14 @@ func TestHowALeaseStandsInWords(t *testing.T) {
 	} {
 		assert.Equal(t, want, s.LeaseText(now))
 	}
+	held, err := BeginOrHold(now, 0, time.Hour, "for the course", "runa")
+	require.NoError(t, err)
+	assert.Equal(t, Held, held.Phase(now))
+	_, err = BeginOrHold(now, 0, time.Hour, " ", "runa")
+	assert.ErrorIs(t, err, ErrNoReason)
+	began, err := BeginOrHold(now, time.Hour, time.Hour, "", "runa")
+	require.NoError(t, err)
+	assert.Equal(t, now.Add(time.Hour), began.Ends)
 	longer := over.Extend(now, 6*time.Hour)
 	assert.Equal(t, now.Add(6*time.Hour), longer.Ends, "what is over already goes on from now")
 	assert.Equal(t, running.Ends.Add(6*time.Hour), running.Extend(now, 6*time.Hour).Ends)

@@ -97,13 +97,9 @@ func Plan(in Input) plan.Plan {
 	slug := strings.ReplaceAll(site.Slug(in.Name), "-", "_")
 	t.Database = site.Database{Engine: "mysql", Server: in.Server, Prefix: "wp_", Name: op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4])}
 	t.Database.User = t.Database.Name
-	t.Lease = site.Begin(in.Now, c.Lease, in.Grace)
-	if c.Lease == 0 {
-		held, err := site.Lease{Grace: in.Grace}.Hold(c.Hold, in.By)
-		if err != nil {
-			note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
-		}
-		t.Lease = held
+	var err error
+	if t.Lease, err = site.BeginOrHold(in.Now, c.Lease, in.Grace, c.Hold, in.By); err != nil {
+		note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
 	}
 	note(site.Note, "still", "it will have the CMS's first post and page, one account and plain addresses of pages", "sign in with a key, or bring content: alibi content import, alibi ballast")
 	if c.Hash == "" {

@@ -174,13 +174,9 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	}
 	t.Database = database(in, t, pl, note)
 	if in.Over == nil {
-		t.Lease = site.Begin(in.Now, c.Lease, in.Grace)
-		if c.Lease == 0 {
-			held, err := site.Lease{Grace: in.Grace}.Hold(c.Hold, in.By)
-			if err != nil {
-				note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
-			}
-			t.Lease = held
+		var err error
+		if t.Lease, err = site.BeginOrHold(in.Now, c.Lease, in.Grace, c.Hold, in.By); err != nil {
+			note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
 		}
 	}
 	if !c.Title && f.Title != "" {
