@@ -136,7 +136,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	}
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Now: opt.Now, Log: d.Log, Grace: grace,
+		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Now: opt.Now, Log: d.Log, Grace: grace,
 		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now), Post: gateway.Poster(d.Secret, opt.Now),
 	}
 	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy

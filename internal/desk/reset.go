@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/bcrypt"
@@ -45,7 +46,37 @@ func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (rese
 		return in, err
 	}
 	in.Goes, in.Stays = d.restored(s, changes, in.Choices)
+	if c.Files && s.Role == site.Live {
+		in.Findings = append(in.Findings, d.foreign(ctx, s, changes.Files)...)
+	}
 	return in, nil
+}
+
+// foreign says of which files that would be put back our account on the host is
+// not the owner: only an administrator may give a file away.
+func (d *Desk) foreign(ctx context.Context, s site.Site, list []keep.FileChange) []site.Finding {
+	h, err := d.Host(ctx, s.Host)
+	if err != nil {
+		return nil // what can't be reached is said elsewhere
+	}
+	out, err := h.Command(ctx, "id", "-u")
+	ours := strings.TrimSpace(string(out))
+	if err == nil && ours == "0" {
+		return nil
+	}
+	n, first := 0, ""
+	for _, f := range list {
+		if f.Was != nil && f.What != keep.Added && (err != nil || strconv.Itoa(f.Was.User) != ours) {
+			if n++; first == "" {
+				first = f.Path
+			}
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return []site.Finding{{Severity: site.Warn, Code: "owner", Text: fmt.Sprintf("%s belong to another account than ours on %s, the first: %s; our account may not give them back to it",
+		plan.Counted(int64(n), "file"), s.Host, first), Remedy: "reach the host as an account that may (root), so that they keep their owner; if one would be closed to the web server, the run refuses before it changes anything"}}
 }
 
 // unique counts the changes on a copy that are nowhere else, now.
@@ -69,7 +100,8 @@ func (d *Desk) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, s
 				n[f.What]++
 			}
 		}
-		for _, w := range []struct{ what, text, note string }{{keep.Added, "files added since", "they go"}, {keep.Changed, "files changed since", "they become what they were"}, {keep.Removed, "files removed since", "they come back"}} {
+		for _, w := range []struct{ what, text, note string }{{keep.Added, "files added since", "they go"}, {keep.Changed, "files changed since", "they become what they were"}, {keep.Removed, "files removed since", "they come back"},
+			{keep.Access, "files and folders that others may use now", "owner, mode and access lists become what they were"}} {
 			if n[w.what] > 0 {
 				goes = append(goes, plan.Part{What: w.text, Files: n[w.what], Note: w.note})
 			}

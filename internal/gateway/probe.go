@@ -26,6 +26,9 @@ var (
 	linkTag  = regexp.MustCompile(`(?:href|src)="([^"#]+)"`)
 )
 
+// copyBanner is a part of the banner that only copies show.
+const copyBanner = "<b>COPY</b>"
+
 // probePages is how many further addresses of the first page are asked for.
 const probePages = 12
 
@@ -162,7 +165,7 @@ func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	if err != nil {
 		return op.Answer{}, fmt.Errorf("asking %s for its first page: %w", base, err)
 	}
-	a := op.Answer{Status: status, Bytes: len(page), Banner: strings.Contains(page, "<b>COPY</b>")}
+	a := op.Answer{Status: status, Bytes: len(page), Banner: strings.Contains(page, copyBanner)}
 	if m := titleTag.FindStringSubmatch(page); m != nil {
 		a.Title = m[1]
 	}

@@ -28,6 +28,7 @@ func aside(name string) string {
 // of a live site its web server, by files that its stack knows of.
 func (e *Env) Shut(ctx context.Context, s site.Site, f site.Front) error {
 	if s.Role == site.Live {
+		_, f.Pass = e.Pass(s.ID)
 		if err := e.putNotice(ctx, s, f); err != nil {
 			return err
 		}

@@ -41,6 +41,10 @@ type Env struct {
 	// Server gives the database server for copies on a host, or ErrNoServer.
 	Server func(ctx context.Context, hostName string) (*Server, error)
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)
+	// Pages asks a live site for pages: for those that were asked for before, or for
+	// the first one and some that it leads to; ErrNoPages where it can't be asked.
+	// pass is the word with which it looks past a notice.
+	Pages func(ctx context.Context, s site.Site, pass string, before []Page) ([]Page, error)
 	// Depot gives the depot of restore points.
 	Depot func(ctx context.Context) (*depot.Depot, error)
 	// Keep takes a restore point of a site as a step of a run that will write over

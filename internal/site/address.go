@@ -130,6 +130,9 @@ func (a Address) String() string {
 	return a.Scheme + "://" + a.HostPort() + a.Path
 }
 
+// Origin is the address as a URL without its path.
+func (a Address) Origin() string { return a.Scheme + "://" + a.HostPort() }
+
 // Short is the address without its scheme, as lists show it.
 func (a Address) Short() string { return a.HostPort() + a.Path }
 

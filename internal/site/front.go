@@ -18,6 +18,7 @@ type Front struct {
 	Text    string    `json:"text,omitempty"`    // a sentence for visitors
 	Contact string    `json:"contact,omitempty"` // whom to ask: a mail or web address
 	Word    []byte    `json:"word,omitempty"`    // digest (bcrypt) of the password of a hidden one
+	Pass    string    `json:"pass,omitempty"`    // digest (SHA-256) of the word with which Alibi looks past it
 	At      time.Time `json:"at"`
 	By      string    `json:"by,omitempty"`
 }

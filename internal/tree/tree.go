@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -30,6 +31,26 @@ type Entry struct {
 	MTime time.Time   `json:"mtime"`
 	Link  string      `json:"link,omitempty"` // target of a symbolic link
 	Hash  Hash        `json:"hash"`           // of a regular file's bytes, where it was computed
+
+	Owner *host.Owner `json:"owner,omitempty"` // nil: not known
+	Attrs host.Attrs  `json:"attrs,omitempty"` // where they were asked for
+}
+
+// Access is who may use the entry.
+func (e Entry) Access() host.Access { return host.Access{Mode: e.Mode, Owner: e.Owner, Attrs: e.Attrs} }
+
+// SameAccess tells whether the same may use two entries: their owners, as far as
+// both are known, their modes and their extended attributes. Of links only the
+// owner counts.
+func (e Entry) SameAccess(o Entry) bool {
+	known := e.Owner != nil && o.Owner != nil
+	if known && *e.Owner != *o.Owner {
+		return false
+	}
+	if e.Mode&fs.ModeSymlink != 0 {
+		return true
+	}
+	return e.Mode == o.Mode && (!known || e.Attrs.Equal(o.Attrs))
 }
 
 // Regular tells whether the entry is a file with bytes in it.
@@ -81,6 +102,7 @@ func OnlyFiles(entries []Entry) (out []Entry) {
 type Filter struct {
 	Folders []string `json:"folders,omitempty"` // folders and files, as slash paths
 	Larger  int64    `json:"larger,omitempty"`  // files of more bytes; 0: no limit
+	Attrs   bool     `json:"-"`                 // extended attributes are read too
 }
 
 // Omits tells whether the filter passes e by, and whether for its size.
@@ -101,20 +123,51 @@ const readers = 4
 // Scan lists root. Folders are read by several readers at once.
 func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) {
 	s := scan{root: root, filter: filter, list: &Listing{}}
-	g, ctx := errgroup.WithContext(ctx)
+	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(host.AtOnce(readers, root))
 	s.g = g
-	if err := s.dir(ctx, "."); err != nil {
+	if err := s.dir(gctx, "."); err != nil {
 		_ = g.Wait()
 		return nil, err
 	}
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
+	if filter.Attrs {
+		if err := attributes(ctx, root, s.list.Entries); err != nil {
+			return nil, fmt.Errorf("reading extended attributes: %w", err)
+		}
+	}
 	slices.SortFunc(s.list.Entries, func(a, b Entry) int { return compare(a.Path, b.Path) })
 	slices.SortFunc(s.list.TooLarge, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortFunc(s.list.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
 	return s.list, nil
+}
+
+// attributes reads the extended attributes of files and folders, at once where
+// the root can do that.
+func attributes(ctx context.Context, root host.Root, list []Entry) error {
+	if all, ok := root.(host.AllAttributed); ok {
+		found, err := all.AllAttrs(ctx)
+		for i := range list {
+			list[i].Attrs = found[list[i].Path]
+		}
+		return err
+	}
+	for i := range list {
+		if list[i].Mode&fs.ModeSymlink != 0 {
+			continue
+		}
+		a, err := host.AttrsOf(root, list[i].Path)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		list[i].Attrs = a
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // compare orders paths so that a folder is directly before what is in it.
@@ -161,7 +214,7 @@ func (s *scan) dir(ctx context.Context, dir string) error {
 		if strings.HasPrefix(fi.Name(), host.TempPrefix) {
 			continue
 		}
-		e := Entry{Path: path.Join(dir, fi.Name()), Mode: fi.Mode(), MTime: fi.ModTime()}
+		e := Entry{Path: path.Join(dir, fi.Name()), Mode: fi.Mode(), MTime: fi.ModTime(), Owner: host.OwnerOf(fi)}
 		if e.Regular() {
 			e.Size = fi.Size()
 		}

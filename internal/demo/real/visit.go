@@ -15,12 +15,17 @@ import (
 
 // Serve runs a site as it is in the world, on the system's PHP.
 func Serve(ctx context.Context, s Spec, run string) (*web.Web, error) {
+	return ServeAs(ctx, s, run, "")
+}
+
+// ServeAs runs it as an account, where we are root.
+func ServeAs(ctx context.Context, s Spec, run, account string) (*web.Web, error) {
 	versions, err := PHPs(ctx)
 	if err != nil {
 		return nil, err
 	}
 	p, _ := php.Choose(versions, "8.2")
-	return web.Start(web.Spec{Run: run, Root: s.Root, PHP: p, SubDirs: s.Network != nil && !s.SubDomains})
+	return web.Start(web.Spec{Run: run, Root: s.Root, PHP: p, User: account, SubDirs: s.Network != nil && !s.SubDomains})
 }
 
 // Get asks a running site for a page of its own address.

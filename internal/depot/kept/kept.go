@@ -192,6 +192,16 @@ func (r root) Readlink(name string) (string, error) {
 	return f.Link, nil
 }
 
+// Attrs gives a file's extended attributes, as they were kept.
+func (r root) Attrs(name string) (host.Attrs, error) {
+	f, err := r.find(name)
+	if err != nil {
+		return nil, err
+	}
+	return f.Attrs, nil
+}
+
+func (r root) SetAttrs(name string, _ host.Attrs) error             { return r.h.refuse(name) }
 func (r root) Create(name string, _ fs.FileMode) (host.File, error) { return nil, r.h.refuse(name) }
 func (r root) Mkdir(name string, _ fs.FileMode) error               { return r.h.refuse(name) }
 func (r root) Symlink(_, name string) error                         { return r.h.refuse(name) }
@@ -208,7 +218,7 @@ func (i info) Size() int64        { return i.f.Size }
 func (i info) Mode() fs.FileMode  { return i.f.Mode }
 func (i info) ModTime() time.Time { return i.f.MTime }
 func (i info) IsDir() bool        { return i.f.Mode.IsDir() }
-func (i info) Sys() any           { return nil }
+func (i info) Sys() any           { return i.f.Owner }
 
 // file is one that is being read.
 type file struct {

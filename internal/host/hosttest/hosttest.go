@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"alibi/internal/host"
 )
@@ -81,6 +82,7 @@ func Run(t *testing.T, h host.Host, dir, real string) {
 	})
 	t.Run("errors", func(t *testing.T) { testErrors(t, h, dir, fresh) })
 	t.Run("nothing leads out", func(t *testing.T) { testConfinement(t, fresh) })
+	t.Run("owners and modes", func(t *testing.T) { testAccess(t, fresh) })
 	t.Run("links inside", func(t *testing.T) {
 		r, on := fresh(t)
 		require.NoError(t, os.WriteFile(filepath.Join(on, "target"), []byte("x"), 0o644))
@@ -174,4 +176,46 @@ func testConfinement(t *testing.T, fresh func(*testing.T) (host.Root, string)) {
 	names, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Len(t, names, 1, "nothing was made outside")
+}
+
+// testAccess sees that whose a file is and its modes are told, and can be set.
+func testAccess(t *testing.T, fresh func(*testing.T) (host.Root, string)) {
+	r, on := fresh(t)
+	name := filepath.Join(on, "f")
+	require.NoError(t, os.WriteFile(name, []byte("x"), 0o640))
+	require.NoError(t, os.Mkdir(filepath.Join(on, "d"), 0o755))
+	st, err := os.Stat(name)
+	require.NoError(t, err)
+	fi, err := r.Lstat("f")
+	require.NoError(t, err)
+	require.Equal(t, host.OwnerOf(st), host.OwnerOf(fi))
+	list, err := r.ReadDir(".")
+	require.NoError(t, err)
+	assert.Equal(t, host.OwnerOf(st), host.OwnerOf(list[1]))
+	if err := unix.Setxattr(name, "user.tide", []byte("high"), 0); err == nil {
+		if a, err := host.AttrsOf(r, "f"); assert.NoError(t, err) && len(a) > 0 { // a host without getfattr knows of none
+			assert.Equal(t, host.Attrs{"user.tide": []byte("high")}, a)
+		}
+	}
+	require.NoError(t, r.Chmod("d", 0o770|fs.ModeSetgid))
+	st, err = os.Stat(filepath.Join(on, "d"))
+	require.NoError(t, err)
+	assert.Equal(t, 0o770|fs.ModeSetgid|fs.ModeDir, st.Mode())
+	o, ok := r.(host.Owning)
+	require.True(t, ok)
+	err = o.Chown("f", host.Owner{User: 33, Group: 33})
+	if os.Getuid() != 0 {
+		assert.ErrorIs(t, err, fs.ErrPermission)
+		return
+	}
+	require.NoError(t, err)
+	fi, err = r.Lstat("f")
+	require.NoError(t, err)
+	assert.Equal(t, &host.Owner{User: 33, Group: 33}, host.OwnerOf(fi))
+	require.NoError(t, os.Symlink("f", filepath.Join(on, "l")))
+	require.NoError(t, os.Chown(name, 0, 0))
+	_ = o.Chown("l", host.Owner{User: 33, Group: 33}) // a host without commands can't
+	st, err = os.Stat(name)
+	require.NoError(t, err)
+	assert.Equal(t, &host.Owner{}, host.OwnerOf(st), "a link is not followed")
 }

@@ -287,11 +287,16 @@ func (r *root) Remove(name string) error     { return escapes(r.r.Remove(name)) 
 func (r *root) RemoveAll(name string) error  { return escapes(r.r.RemoveAll(name)) }
 
 func (r *root) Chmod(name string, perm fs.FileMode) error {
-	return escapes(r.r.Chmod(name, perm.Perm()))
+	return escapes(r.r.Chmod(name, perm&(fs.ModePerm|fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky)))
 }
 
 // Link gives a file a second name.
 func (r *root) Link(from, to string) error { return escapes(r.r.Link(from, to)) }
+
+// Chown gives a file, or a link itself, to another account.
+func (r *root) Chown(name string, o host.Owner) error {
+	return escapes(r.r.Lchown(name, o.User, o.Group))
+}
 
 func (r *root) Chtimes(name string, mtime time.Time) error {
 	return escapes(r.r.Chtimes(name, mtime, mtime))

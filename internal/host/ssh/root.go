@@ -81,7 +81,8 @@ func (r *root) Lstat(name string) (fs.FileInfo, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.c.Lstat(p)
+	fi, err := r.c.Lstat(p)
+	return owned{fi}, err
 }
 
 func (r *root) ReadDir(name string) ([]fs.FileInfo, error) {
@@ -99,6 +100,9 @@ func (r *root) ReadDir(name string) ([]fs.FileInfo, error) {
 	infos = slices.DeleteFunc(infos, func(fi fs.FileInfo) bool {
 		return fi.Name() == "." || fi.Name() == ".." || strings.Contains(fi.Name(), "/")
 	})
+	for i := range infos {
+		infos[i] = owned{infos[i]}
+	}
 	slices.SortFunc(infos, func(a, b fs.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
 	return infos, nil
 }
@@ -280,7 +284,7 @@ func (r *root) Chmod(name string, perm fs.FileMode) error {
 	if err != nil {
 		return err
 	}
-	return r.c.Chmod(p, perm.Perm())
+	return r.c.Chmod(p, perm&(fs.ModePerm|fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky))
 }
 
 func (r *root) Chtimes(name string, mtime time.Time) error {

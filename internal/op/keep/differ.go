@@ -25,12 +25,15 @@ const (
 	Added   = "added"
 	Changed = "changed"
 	Removed = "removed"
+	Access  = "access" // only its owner, mode or extended attributes changed
 )
 
 // FileChange is a file that is not as the point has it.
 type FileChange struct {
 	Path string `json:"path"`
 	What string `json:"what"`
+
+	Was *host.Owner `json:"was,omitempty"` // whose it was at the point
 }
 
 // TableChange counts the rows of a table that are not as the point has them.
@@ -65,9 +68,11 @@ func Differ(ctx context.Context, env *op.Env, s site.Site, p *kept.Host) (*Chang
 		return nil, err
 	}
 	d := &differing{}
+	filter := stack.DatabaseFilter(s.Root, s.Database)
+	filter.Attrs = true
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
-		return d.files(gctx, was, now.Root, stack.DatabaseFilter(s.Root, s.Database))
+		return d.files(gctx, was, now.Root, filter)
 	})
 	if s.Database.Engine != "" && len(p.Point().Schema) > 0 {
 		g.Go(func() error { return d.tables(gctx, env, now, s, p) })
@@ -85,7 +90,7 @@ type differing struct {
 }
 
 func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.Filter) error {
-	before, err := tree.Scan(ctx, was, tree.Filter{})
+	before, err := tree.Scan(ctx, was, tree.Filter{Attrs: true})
 	if err != nil {
 		return err
 	}
@@ -93,8 +98,9 @@ func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.F
 	if err != nil {
 		return fmt.Errorf("listing the site's files: %w", err)
 	}
+	reported := map[string]bool{}
 	for _, x := range tree.Compare(before.Entries, after.Entries) {
-		change := FileChange{x.Path(), Changed}
+		change := FileChange{Path: x.Path(), What: Changed, Was: x.A.Owner}
 		switch {
 		case x.A.Path == "":
 			change.What = Added
@@ -109,7 +115,18 @@ func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.F
 				continue
 			}
 		}
+		reported[change.Path] = true
 		d.out.Files = append(d.out.Files, change)
+	}
+	there := make(map[string]tree.Entry, len(after.Entries))
+	for _, e := range after.Entries {
+		there[e.Path] = e
+	}
+	for _, e := range before.Entries {
+		is, has := there[e.Path]
+		if has && !reported[e.Path] && is.Mode.Type() == e.Mode.Type() && !is.SameAccess(e) {
+			d.out.Files = append(d.out.Files, FileChange{Path: e.Path, What: Access, Was: e.Owner})
+		}
 	}
 	files, _ := before.Totals()
 	d.out.Same.Files = int64(files)

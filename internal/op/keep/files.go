@@ -31,6 +31,7 @@ func (k *keeping) files(ctx context.Context, place stack.Place, s site.Site, p *
 	}
 	kept := map[string]depot.File{}
 	filter := stack.DatabaseFilter(s.Root, s.Database)
+	filter.Attrs = true
 	for try := 0; ; try++ {
 		list, err := tree.Scan(ctx, place.Root, filter)
 		if err != nil {

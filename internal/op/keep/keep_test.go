@@ -333,6 +333,9 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(live.Root, "wp-mail.php")))
 	c, err = w.Desk.Since(ctx, p)
 	require.NoError(t, err)
+	for i := range c.Files {
+		c.Files[i].Was = nil // whoever runs the tests
+	}
 	assert.ElementsMatch(t, []keep.FileChange{{Path: "readme.html", What: keep.Changed}, {Path: "new.txt", What: keep.Added}, {Path: "wp-mail.php", What: keep.Removed}}, c.Files)
 	assert.Equal(t, []keep.TableChange{{Name: "sk_gone", Removed: 2}, {Name: "sk_links", Shape: true}, {Name: "sk_loose", Added: 1, Removed: 1}, {Name: "sk_new", Added: 1}, {Name: "sk_posts", Changed: 2, Removed: 1}}, c.Tables)
 

@@ -211,8 +211,12 @@ func (x *runner) changed(ctx context.Context, e *ends) (*wanted, error) {
 	return w, nil
 }
 
-// look remembers how a copy answers before it is changed.
+// look remembers how a site answers before it is changed.
 func (x *runner) look(ctx context.Context, t *work.Task, s site.Site) {
+	if s.Role == site.Live {
+		x.lookLive(ctx, t, s)
+		return
+	}
 	if x.c.Change == nil || !x.does("wake") {
 		return
 	}
@@ -222,6 +226,21 @@ func (x *runner) look(ctx context.Context, t *work.Task, s site.Site) {
 	}
 	mark := x.env.Mark(ctx, s)
 	t.Memorize(func() { x.mem.Answered, x.mem.Mark = status, mark })
+}
+
+// lookLive remembers how a live site's pages answer; once, before anything of it
+// was touched.
+func (x *runner) lookLive(ctx context.Context, t *work.Task, s site.Site) {
+	if x.env.Pages == nil || x.mem.Reserved {
+		return
+	}
+	word, _ := x.env.Pass(s.ID)
+	pages, err := x.env.Pages(ctx, s, word, nil)
+	if err != nil {
+		t.Note("%s", err)
+		return
+	}
+	t.Memorize(func() { x.mem.Pages = pages })
 }
 
 // wake has the changed copy run for the first time, and sees whether it does.

@@ -28,10 +28,13 @@ type changes struct {
 	make   []tree.Entry // folders
 	put    []tree.Entry // files and links
 	remove []tree.Entry // what is not to be there, the deepest first
+
+	there map[string]tree.Entry // what is there, by path
+	plain bool                  // no file has extended attributes, nor is one to have any
 }
 
 // differ compares the site's files with what they are to be. Files of the same
-// size and time are the same.
+// size and time are the same, if the same may use them.
 func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 	var c changes
 	if e.want.inScope == nil {
@@ -45,16 +48,23 @@ func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 	for _, is := range list.Entries {
 		there[is.Path] = relative(e.place.Root, is)
 	}
-	forged := make(map[string]bool, len(x.mem.Forged))
-	for _, name := range x.mem.Forged {
-		forged[name] = true
+	top, err := e.place.Root.Lstat(".")
+	if err != nil {
+		return c, fmt.Errorf("looking at the site's folder: %w", err)
 	}
+	there["."] = tree.Entry{Path: ".", Mode: top.Mode(), Owner: host.OwnerOf(top)}
+	e.want.access(there)
+	c.there, c.plain = there, plain(list.Entries, e.want.entries)
+	forged, ungiven := set(x.mem.Forged), set(x.mem.Ungiven)
 	wanted := make(map[string]bool, len(e.want.entries))
 	for _, w := range e.want.entries {
 		wanted[w.Path] = true
 		is, has := there[w.Path]
+		if ungiven[w.Path] {
+			is.Owner = nil
+		}
 		switch {
-		case has && is.Same(relative(e.want.from, w)) && !forged[w.Path]:
+		case has && is.Same(relative(e.want.from, w)) && !forged[w.Path] && is.SameAccess(w):
 		case w.Mode.IsDir():
 			c.make = append(c.make, w)
 		default:
@@ -71,6 +81,14 @@ func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 	}
 	slices.Reverse(c.remove) // what is in a folder before the folder
 	return c, nil
+}
+
+func set(names []string) map[string]bool {
+	m := make(map[string]bool, len(names))
+	for _, n := range names {
+		m[n] = true
+	}
+	return m
 }
 
 // relative gives an entry with its link as it is when it is brought: by a
@@ -145,7 +163,7 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	if len(problems) > 0 {
 		return fmt.Errorf("bringing the files: %s: %s", problems[0].Path, problems[0].What)
 	}
-	return nil
+	return x.grant(ctx, t, e.place.Root, c.put, c.plain)
 }
 
 // parents are the folders above some entries.
@@ -175,10 +193,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	}
 	root := e.place.Root
 	t.Memorize(func() {
-		known := make(map[string]bool, len(x.mem.Came))
-		for _, name := range x.mem.Came {
-			known[name] = true
-		}
+		known := set(x.mem.Came)
 		for _, new := range append(slices.Clone(c.make), c.put...) {
 			if _, err := root.Lstat(new.Path); errors.Is(err, fs.ErrNotExist) && !known[new.Path] {
 				x.mem.Came = append(x.mem.Came, new.Path)
@@ -207,6 +222,9 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		}
 		t.Add(1, 1)
 	}
+	if err := x.grantFolders(t, root, c.make, c.there, c.plain); err != nil {
+		return err
+	}
 	t.Note("%d files put in place, %d removed", len(c.put), len(tree.OnlyFiles(c.remove)))
 	return nil
 }
@@ -215,6 +233,9 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 func (x *runner) putAside(root host.Root, old tree.Entry) error {
 	if old.Mode.IsDir() {
 		if err := host.MkdirAll(root, x.dir("old", old.Path), 0o755); err != nil {
+			return fmt.Errorf("putting %s aside: %w", old.Path, err)
+		}
+		if _, err := host.Grant(root, x.dir("old", old.Path), old.Access()); err != nil && !errors.Is(err, host.ErrUnreadable) {
 			return fmt.Errorf("putting %s aside: %w", old.Path, err)
 		}
 		err := root.Remove(old.Path)
@@ -290,9 +311,13 @@ func (x *runner) filesBack(ctx context.Context, s site.Site) error {
 	if err != nil {
 		return err
 	}
+	var made []tree.Entry
 	for _, e := range old {
 		if e.Mode.IsDir() {
-			err = host.MkdirAll(place.Root, e.Path, e.Mode.Perm())
+			if _, lerr := place.Root.Lstat(e.Path); errors.Is(lerr, fs.ErrNotExist) {
+				made = append(made, e)
+			}
+			err = host.MkdirAll(place.Root, e.Path, 0o700|e.Mode.Perm())
 		} else {
 			err = place.Root.Rename(x.dir("old", e.Path), e.Path)
 		}
@@ -300,7 +325,12 @@ func (x *runner) filesBack(ctx context.Context, s site.Site) error {
 			return fmt.Errorf("putting %s back: %w", e.Path, err)
 		}
 	}
-	return nil
+	for _, e := range slices.Backward(made) {
+		if _, err := host.Grant(place.Root, e.Path, e.Access()); err != nil && !errors.Is(err, host.ErrUnreadable) {
+			return fmt.Errorf("putting %s back: %w", e.Path, err)
+		}
+	}
+	return x.foldersBack(place.Root)
 }
 
 // aside lists a part of the run's folder.
@@ -317,7 +347,7 @@ func (x *runner) aside(ctx context.Context, s site.Site, part string) ([]tree.En
 		return nil, err
 	}
 	defer root.Close()
-	list, err := tree.Scan(ctx, root, tree.Filter{})
+	list, err := tree.Scan(ctx, root, tree.Filter{Attrs: true})
 	if err != nil {
 		return nil, err
 	}

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/tables"
@@ -73,6 +75,9 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		text += left
 	}
 	t.Memorize(func() { x.mem.Compared = text })
+	if err := x.askPages(ctx, t, e.s); err != nil {
+		return err
+	}
 	if x.does("wake") { // what it runs may go only with what it is to run on: it is started anew first
 		x.result(t, "")
 		return nil
@@ -80,6 +85,42 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	x.result(t, x.answers(ctx, e.s))
 	return nil
 }
+
+// settling is how long PHP may go on with files as it compiled them before it looks
+// at them again (opcache.revalidate_freq, 2 s unless set).
+const settling = 2200 * time.Millisecond
+
+// askPages sees whether a live site still shows what it showed before, past the
+// notice that its visitors see. If it does not, the run fails and is taken back.
+func (x *runner) askPages(ctx context.Context, t *work.Task, s site.Site) error {
+	if s.Role != site.Live || len(x.mem.Pages) == 0 {
+		return nil
+	}
+	t.Note("asking for its pages")
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(settling):
+	}
+	word, _ := x.env.Pass(s.ID)
+	now, err := x.env.Pages(ctx, s, word, x.mem.Pages)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return fmt.Errorf("asking the live site for its pages: %w", err)
+	}
+	if err := op.Worse(x.mem.Pages, now); err != nil {
+		return fmt.Errorf("%w: %w", ErrWorse, err)
+	}
+	t.Memorize(func() {
+		x.mem.Compared += "; " + plan.Counted(int64(len(now)), "page") + " of it asked for: none is worse than before"
+	})
+	return nil
+}
+
+// ErrWorse says that a live site's pages are worse than before a run.
+var ErrWorse = errors.New("the live site's pages are worse than before")
 
 // result says what the comparison found, and how the site answers.
 func (x *runner) result(t *work.Task, answer string) {

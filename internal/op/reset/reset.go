@@ -68,11 +68,14 @@ type runner struct {
 // memory is what the steps remember between tries.
 type memory struct {
 	Reserved bool            `json:"reserved,omitempty"`
-	Was      *site.Front     `json:"was,omitempty"`    // what visitors saw before
-	Hung     []tables.Object `json:"hung,omitempty"`   // what hung on the tables before
-	Looked   bool            `json:"looked,omitempty"` // at what hung there, which may be nothing
-	Came     []string        `json:"came,omitempty"`   // files and folders that were not there before
-	Forged   []string        `json:"forged,omitempty"` // files that look as they are to be, and hold something else
+	Was      *site.Front     `json:"was,omitempty"`     // what visitors saw before
+	Hung     []tables.Object `json:"hung,omitempty"`    // what hung on the tables before
+	Looked   bool            `json:"looked,omitempty"`  // at what hung there, which may be nothing
+	Came     []string        `json:"came,omitempty"`    // files and folders that were not there before
+	Forged   []string        `json:"forged,omitempty"`  // files that look as they are to be, and hold something else
+	Ungiven  []string        `json:"ungiven,omitempty"` // entries that our account may not give to their owners
+	Folders  []tree.Entry    `json:"folders,omitempty"` // whose access was changed, as they were
+	Pages    []op.Page       `json:"pages,omitempty"`   // of a live site, as they answered before
 	Settled  bool            `json:"settled,omitempty"`
 
 	Answered int           `json:"answered,omitempty"` // what the first page answered before a change; 0: nothing
@@ -388,4 +391,8 @@ func Paths(list []string) (out []string, err error) {
 }
 
 // filter passes by what is no part of the site's state.
-func filter(s site.Site) tree.Filter { return stack.DatabaseFilter(s.Root, s.Database) }
+func filter(s site.Site) tree.Filter {
+	f := stack.DatabaseFilter(s.Root, s.Database)
+	f.Attrs = true
+	return f
+}

@@ -20,6 +20,7 @@ type wanted struct {
 	entries []tree.Entry // as they are to be, folders too
 	inScope func(path string) bool
 	hash    func(path string) tree.Hash // of a wanted file; nil: not known
+	exact   bool                        // entries say who may use them; else see access
 
 	tables []table
 	after  []tables.Object // what is to hang on the tables
@@ -81,6 +82,7 @@ func (x *runner) wantFiles(ctx context.Context, s site.Site, h *kept.Host, w *wa
 		return err
 	}
 	w.hash = h.Hash
+	w.exact = h.Point().Site.ID == s.ID && h.Point().Site.Host == s.Host
 	chosen := inPaths(x.c.Paths)
 	missing := h.Point().Missing // nobody knows what these were
 	w.inScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }

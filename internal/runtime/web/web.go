@@ -4,6 +4,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"embed"
 	"errors"
@@ -46,6 +47,7 @@ type Spec struct {
 	Workers int           // requests at once; 0: 4
 	Show    bool          // show errors on pages
 	SubDirs bool          // a network whose sites are folders
+	User    string        // the account that it runs as, where we are root; "": root
 	Load    []string      // arguments with which PHP loads its extensions; none: the usual ones
 }
 
@@ -145,14 +147,18 @@ func (w *Web) Stop() {
 
 type config struct {
 	Spec
-	Root0   bool // we are root
+	Account string // to change to; "": we are not root
 	BaseDir string
 	Seconds int
 }
 
 func (w *Web) write(name string) (string, error) {
 	s := w.Spec
-	c := config{Spec: s, Root0: os.Getuid() == 0, BaseDir: strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), s.Mail}, s.Also...), ":"), Seconds: int(s.RunTime.Seconds())}
+	account := ""
+	if os.Getuid() == 0 {
+		account = cmp.Or(s.User, "root")
+	}
+	c := config{Spec: s, Account: account, BaseDir: strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), s.Mail}, s.Also...), ":"), Seconds: int(s.RunTime.Seconds())}
 	to := filepath.Join(s.Run, name)
 	f, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {

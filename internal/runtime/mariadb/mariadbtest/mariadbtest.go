@@ -30,6 +30,9 @@ func run(m *testing.M) int {
 		panic(err)
 	}
 	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil { // sites run by other accounts reach the socket in it
+		panic(err)
+	}
 	defer process.Reap(dir)
 	code := m.Run()
 	if server != nil {

@@ -1,0 +1,107 @@
+package realtest
+
+import (
+	"context"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real"
+	"alibi/internal/runtime/process"
+	"alibi/internal/site"
+)
+
+// Account is whose the live sites of tests are, and as whom their web servers
+// run: not ours. Where the tests do not run as root it is ours after all.
+const Account = "www-data"
+
+// Live is a live site on the air: its web server answers at its address on this
+// machine.
+type Live struct {
+	Site site.Site
+	Spec real.Spec
+	t    testing.TB
+	port string
+}
+
+// Live sets up a site that belongs to Account, adds it, and serves it.
+func (w *World) Live(name string, change ...func(*real.Spec)) *Live {
+	w.T.Helper()
+	dir, err := os.MkdirTemp("", "alibi-live-")
+	require.NoError(w.T, err)
+	require.NoError(w.T, os.Chmod(dir, 0o755)) // other accounts go through it
+	run := filepath.Join(dir, "run")
+	require.NoError(w.T, os.Mkdir(run, 0o755))
+	w.T.Cleanup(func() {
+		process.Reap(run)
+		os.RemoveAll(dir)
+	})
+	l := &Live{t: w.T, port: strconv.Itoa(demotest.FreePort(41000 + rand.IntN(10000)))}
+	l.Site = w.Make(name, append(change, func(s *real.Spec) {
+		s.Root = filepath.Join(dir, name)
+		s.URL = "http://" + name + ".skerryline.example:" + l.port
+		l.Spec = *s
+	})...)
+	require.NoError(w.T, os.Chmod(filepath.Join(l.Spec.Root, "wp-config.php"), 0o640))
+	if os.Getuid() == 0 {
+		out, err := exec.Command("chown", "-R", Account+":"+Account, l.Spec.Root, run).CombinedOutput()
+		require.NoError(w.T, err, string(out))
+	}
+	web, err := real.ServeAs(context.Background(), l.Spec, run, Account)
+	require.NoError(w.T, err)
+	w.T.Cleanup(web.Stop)
+	ln, err := net.Listen("tcp", "127.0.0.1:"+l.port)
+	require.NoError(w.T, err)
+	w.T.Cleanup(func() { ln.Close() })
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				to, err := web.Dial(context.Background())
+				if err != nil {
+					return
+				}
+				defer to.Close()
+				go func() { _, _ = io.Copy(to, c) }()
+				_, _ = io.Copy(c, to)
+			}()
+		}
+	}()
+	require.Equal(w.T, 200, l.Get("/"))
+	return l
+}
+
+// Get asks for a page as a visitor does, and gives the status; 0 for no answer.
+func (l *Live) Get(path string) int {
+	status, _ := l.Page(path)
+	return status
+}
+
+// Page asks for a page and gives what it says too.
+func (l *Live) Page(path string) (int, string) {
+	c := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, n, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, n, "127.0.0.1:"+l.port)
+	}}}
+	resp, err := c.Get(l.Spec.URL + path)
+	if err != nil {
+		return 0, err.Error()
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(resp.Body) // what broke off is seen by what is there
+	return resp.StatusCode, string(b)
+}

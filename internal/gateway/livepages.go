@@ -1,0 +1,128 @@
+package gateway
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"alibi/internal/host"
+	"alibi/internal/op"
+	"alibi/internal/site"
+)
+
+// livePages is how many pages of a live site are asked for, the first one among
+// them: enough to see it fail, few enough not to be felt.
+const livePages = 5
+
+// livePatience is how long a page of a live site may take.
+const livePatience = 15 * time.Second
+
+// Pager gives a Pages for an environment of operations: it asks a live site for
+// pages, connecting from its own host, where its name leads to it whatever
+// stands in this machine's hosts file.
+func Pager(hosts func(context.Context, string) (host.Host, error)) func(context.Context, site.Site, string, []op.Page) ([]op.Page, error) {
+	return func(ctx context.Context, s site.Site, pass string, before []op.Page) ([]op.Page, error) {
+		if len(s.Addresses) == 0 {
+			return nil, op.ErrNoPages
+		}
+		h, err := hosts(ctx, s.Host)
+		if err != nil {
+			return nil, err
+		}
+		l := live{host: h, site: s, pass: pass}
+		l.client = &http.Client{Timeout: livePatience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+			Transport: &http.Transport{DialContext: l.dial, DisableKeepAlives: true,
+				// What is asked is whether it answers, of a host that was signed in to: its
+				// certificate is its visitors' matter.
+				TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+		if before == nil {
+			return l.first(ctx)
+		}
+		out := make([]op.Page, 0, len(before))
+		for _, p := range before {
+			status, _, err := l.get(ctx, p.Path)
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			if err != nil {
+				status = 0
+			}
+			out = append(out, op.Page{Path: p.Path, Status: status})
+		}
+		return out, nil
+	}
+}
+
+type live struct {
+	host   host.Host
+	site   site.Site
+	pass   string
+	client *http.Client
+}
+
+// dial connects to the web server as its host does, by the site's name or, where
+// that leads nowhere, on the host itself.
+func (l live) dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	_, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, livePatience)
+	defer cancel()
+	c, err := l.host.Dial(ctx, network, net.JoinHostPort("127.0.0.1", port))
+	if err != nil {
+		c, err = l.host.Dial(ctx, network, addr)
+	}
+	return c, err
+}
+
+// get asks for a page, and gives what it says.
+func (l live) get(ctx context.Context, path string) (int, string, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, l.site.Address().Origin()+path, nil)
+	if err != nil {
+		return 0, "", err
+	}
+	req.Header.Set(op.PassHeader, l.pass)
+	req.Header.Set("User-Agent", "alibi")
+	req.Header.Set("Cache-Control", "no-cache")
+	resp, err := l.client.Do(req)
+	if err != nil {
+		return 0, "", err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	return resp.StatusCode, string(b), err
+}
+
+// first asks for the first page and some that it leads to.
+func (l live) first(ctx context.Context) ([]op.Page, error) {
+	a := l.site.Address()
+	start := a.Path + "/"
+	status, page, err := l.get(ctx, start)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", op.ErrNoPages, err)
+	}
+	if strings.Contains(page, copyBanner) {
+		return nil, fmt.Errorf("%w: its name leads to a copy", op.ErrNoPages)
+	}
+	out := []op.Page{{Path: start, Status: status}}
+	for _, u := range links(page, a.String()) {
+		path := strings.TrimPrefix(u, a.Origin())
+		if len(out) == livePages {
+			break
+		}
+		status, _, err := l.get(ctx, path)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err == nil {
+			out = append(out, op.Page{Path: path, Status: status})
+		}
+	}
+	return out, nil
+}
