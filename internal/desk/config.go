@@ -33,6 +33,24 @@ type Config struct {
 	Catalogue Catalogue  `toml:"catalogue"`
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
+	Work     Work        `toml:"work"`
+}
+
+// Work says how runs are carried out.
+type Work struct {
+	Patience string `toml:"patience" comment:"for how long a run is tried again while a host or a database is away, such as 10m; empty: 2m"`
+}
+
+// patience reads it; 0 is the usual.
+func (w Work) patience() (time.Duration, error) {
+	if w.Patience == "" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(w.Patience)
+	if err != nil || d < time.Second || d > 24*time.Hour {
+		return 0, fmt.Errorf("work.patience: %q is no time from 1s to 24h, such as 10m", w.Patience)
+	}
+	return d, nil
 }
 
 // Front is what visitors of parked sites are told.
@@ -132,6 +150,9 @@ func loadConfig(home string) (Config, error) {
 		return c, fmt.Errorf("%s: %w", path, err)
 	}
 	if _, _, err := c.leases(); err != nil {
+		return c, fmt.Errorf("%s: %w", path, err)
+	}
+	if _, err := c.Work.patience(); err != nil {
 		return c, fmt.Errorf("%s: %w", path, err)
 	}
 	if c.Gateway.Port < 0 || c.Gateway.Port > 65535 {

@@ -143,7 +143,11 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	if d.Env.Personal, err = d.Config.personal(); err != nil {
 		return nil, err
 	}
-	d.Queue, err = work.New(ctx, work.Options{Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
+	patience, err := d.Config.Work.patience()
+	if err != nil {
+		return nil, err
+	}
+	d.Queue, err = work.New(ctx, work.Options{Patience: patience, Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
 		plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
 		plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
 		plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
@@ -184,7 +188,7 @@ func secret(path string) ([]byte, error) {
 // transient errors may go away by themselves: a line that broke, a busy database.
 func transient(err error) bool {
 	var n *net.OpError
-	return errors.Is(err, tables.ErrBusy) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) || errors.As(err, &n) || errors.Is(err, net.ErrClosed) || ssh.Lost(err)
+	return tables.Transient(err) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) || errors.As(err, &n) || errors.Is(err, net.ErrClosed) || ssh.Lost(err)
 }
 
 // Close closes everything that is open.

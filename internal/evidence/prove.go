@@ -48,8 +48,7 @@ func Prove(ctx context.Context, in Input) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	Visit(ctx, in, rep)
-	return rep, nil
+	return rep, Visit(ctx, in, rep)
 }
 
 // Compare runs the checks for which the copy's code does not run: tables and
@@ -91,10 +90,27 @@ func Compare(ctx context.Context, in Input) (*Report, error) {
 
 // Visit adds the checks for which the copy's code runs: its pages, and what its
 // quiet rules forbid. A site may write to itself when it is visited.
-func Visit(ctx context.Context, in Input, rep *Report) {
+// It fails where that can't be told for now: the copy's database is away.
+func Visit(ctx context.Context, in Input, rep *Report) error {
 	began := in.Env.Now()
 	provePages(ctx, &in, rep)
 	rep.Took += in.Env.Now().Sub(began)
+	if rep.Proof().Holds || in.Copy.Database.Engine == "" {
+		return nil
+	}
+	p, err := in.Env.Place(ctx, in.Copy.Host, in.Copy.Root)
+	if err != nil {
+		return err
+	}
+	defer p.Root.Close()
+	db, err := stack.OpenDatabase(ctx, in.Transform.Stack, p, in.Copy.Database)
+	if err != nil {
+		return nil // that is what does not hold
+	}
+	if _, err := db.Stamp(ctx); tables.Transient(err) {
+		return fmt.Errorf("visiting the copy: %w", err)
+	}
+	return nil
 }
 
 func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
@@ -113,6 +129,9 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		defer in.Snapshot.Close()
 	}
 	snap, err := cdb.Snapshot(ctx)
+	if tables.Transient(err) {
+		return fmt.Errorf("reading the copy's database: %w", err) // it says nothing of the copy
+	}
 	if err != nil {
 		rep.Checks = append(rep.Checks, Check{Name: "database", Group: "tables", Title: "the copy's database can be read", Origin: "yes", Copy: "no", Verdict: Broken, Text: err.Error()})
 		return nil
@@ -204,7 +223,11 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Databa
 		marker = db.As + name
 	}
 	c := Check{Name: "isolation", Group: "isolation", Title: "a marker written to the copy", Verdict: Holds, Text: "copy and origin are two sites"}
-	if err := copied.Exec(ctx, "CREATE TABLE "+stored+" (n INTEGER)"); err != nil {
+	err := copied.Exec(ctx, "CREATE TABLE "+stored+" (n INTEGER)")
+	if tables.Transient(err) {
+		return fmt.Errorf("writing a marker to the copy: %w", err)
+	}
+	if err != nil {
 		c.Origin, c.Copy, c.Verdict, c.Text = "-", "not written", Broken, err.Error()
 		rep.Checks = append(rep.Checks, c)
 		return nil
@@ -220,7 +243,6 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Databa
 		}
 		return "not found", nil
 	}
-	var err error
 	if c.Copy, err = find(copied); err == nil {
 		c.Origin, err = find(origin)
 	}

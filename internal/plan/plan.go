@@ -157,6 +157,10 @@ type Run struct {
 	Remedy   string     `json:"remedy,omitempty"` // the state now and what to do
 	Result   string     `json:"result,omitempty"`
 	CancelAt time.Time  `json:"cancel_at"` // when it was asked to stop
+
+	// Since when it fails again and again, with how many steps done.
+	FailsSince time.Time `json:"fails_since,omitzero"`
+	FailsAfter int       `json:"fails_after,omitempty"`
 }
 
 // Progress is what has been done of a step.

@@ -27,8 +27,23 @@ var (
 	ErrRefused = errors.New("the database refuses to be read") // no right, encrypted, or not a database
 	ErrFull    = errors.New("the database server's disk is full: make room there, then go on")
 	ErrBusy    = errors.New("the database is written to all the time")
+	ErrWaits   = errors.New("others have its tables, and we have waited for long")
+	ErrCrowded = errors.New("the database server takes no more connections")
+	ErrAway    = errors.New("the database server does not answer")
+	ErrShape   = errors.New("a table changed its definition while it was read")
 	ErrDamaged = errors.New("the database is damaged")
 )
+
+// Transient tells whether an error may go away by itself, so that what failed is
+// to be tried again.
+func Transient(err error) bool {
+	for _, e := range []error{ErrBusy, ErrWaits, ErrCrowded, ErrAway, ErrShape} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}
 
 // Kind is how a value is stored.
 type Kind uint8

@@ -68,6 +68,9 @@ type Options struct {
 	Now     func() time.Time
 	// Transient tells whether an error may go away by itself.
 	Transient func(error) bool
+	// Patience is for how long a step is tried again that fails for such a reason,
+	// without getting on; 2 minutes if 0.
+	Patience time.Duration
 	// Observe is told of each moment, in the goroutine that does the work.
 	Observe func(Moment)
 }
@@ -101,6 +104,9 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 	if opt.Workers == 0 {
 		opt.Workers = 2
 	}
+	if opt.Patience == 0 {
+		opt.Patience = DefaultPatience
+	}
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
@@ -124,7 +130,7 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 	river.AddWorker(workers, &worker{q: q})
 	q.client, err = river.NewClient(driver, &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: opt.Workers}}, Workers: workers, Logger: quiet,
-		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1, MaxAttempts: 4,
+		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1, MaxAttempts: tries,
 		RetryPolicy: retries{}, RescueStuckJobsAfter: 24 * time.Hour,
 	})
 	if err != nil {
@@ -196,8 +202,9 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 	q.mu.Unlock()
 	if t != nil {
 		t.cancel(ErrCancelled)
+		return nil
 	}
-	return nil
+	return q.insert(ctx, r.ID) // it may be waiting for its next try; who works on it already sees the wish
 }
 
 // Start begins to work. The caller sees to it that no other process does (the
@@ -240,9 +247,17 @@ func (q *Queue) Stop(ctx context.Context) error {
 	return err
 }
 
-// retries waits a little longer each time: a line that broke is often back soon.
+// DefaultPatience is for how long a run is tried again while a host or a database
+// is away.
+const DefaultPatience = 2 * time.Minute
+
+// tries is more often than patience lasts for.
+const tries = 1000
+
+// retries waits a little longer each time, up to ten seconds: a line that broke is
+// often back soon.
 type retries struct{}
 
 func (retries) NextRetry(job *rivertypeJobRow) time.Time {
-	return time.Now().Add(time.Duration(job.Attempt*job.Attempt) * time.Second)
+	return time.Now().Add(min(time.Duration(job.Attempt*job.Attempt)*time.Second, 10*time.Second))
 }

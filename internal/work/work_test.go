@@ -164,6 +164,24 @@ func TestTransientErrorsAreTriedAgain(t *testing.T) {
 	assert.Equal(t, 2, r.Tries)
 }
 
+func TestWhatFailsForTooLongEndsAndWaitsNoLongerToBeCancelled(t *testing.T) {
+	fails := simple(func(*bench, string, context.Context, *Task) error { return errFlaky })
+	b := newBench(t, fails)
+	b.queue.opt.Patience = 1500 * time.Millisecond
+	b.start()
+	r := b.await(b.add("a").ID, plan.Stopped)
+	assert.Greater(t, r.Tries, 1)
+	assert.Contains(t, r.Error, errFlaky.Error())
+
+	b.queue.opt.Patience = time.Hour
+	id := b.add("a").ID
+	require.Eventually(t, func() bool { r, err := b.record.Run(context.Background(), id); return err == nil && r.Tries >= 2 }, 10*time.Second, 10*time.Millisecond)
+	began := time.Now() // the next try is seconds away
+	require.NoError(t, b.queue.Cancel(context.Background(), id))
+	b.await(id, plan.Cancelled)
+	assert.Less(t, time.Since(began), time.Second)
+}
+
 func TestCancelUndoesWithinASecond(t *testing.T) {
 	b := newBench(t, simple(func(_ *bench, _ string, ctx context.Context, _ *Task) error {
 		<-ctx.Done()

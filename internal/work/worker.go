@@ -40,7 +40,7 @@ func (w *worker) Work(ctx context.Context, j *river.Job[args]) error {
 	switch {
 	case err == nil, errors.Is(context.Cause(t.ctx), errShutdown):
 		return nil
-	case q.opt.Transient(err) && j.Attempt < j.MaxAttempts:
+	case q.opt.Transient(err) && !t.tired():
 		t.note(fmt.Sprintf("taken up again soon, after: %v", err))
 		return err
 	}
@@ -185,6 +185,22 @@ func (t *Task) watch() func() {
 		}
 	}()
 	return sync.OnceFunc(func() { close(done) })
+}
+
+// tired tells whether a run has failed for too long without getting on.
+func (t *Task) tired() bool {
+	now, done := t.q.opt.Now(), 0
+	for _, s := range t.run.Steps {
+		if !s.Ended.IsZero() {
+			done++
+		}
+	}
+	t.change(func(r *plan.Run) {
+		if r.FailsSince.IsZero() || r.FailsAfter != done {
+			r.FailsSince, r.FailsAfter = now, done
+		}
+	})
+	return now.Sub(t.run.FailsSince) > t.q.opt.Patience
 }
 
 // undo brings back the state before the run. It is not cancelled itself.

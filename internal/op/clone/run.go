@@ -309,7 +309,9 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	}
 	rep := *compared
 	rep.Checks = slices.Clone(rep.Checks)
-	evidence.Visit(ctx, in, &rep)
+	if err := evidence.Visit(ctx, in, &rep); err != nil {
+		return err
+	}
 	if err := x.env.Record.PutEvidence(ctx, x.p.Target.ID, rep.At, rep); err != nil {
 		return err
 	}

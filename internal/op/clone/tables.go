@@ -361,6 +361,16 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 	return true, nil
 }
 
+// insideRows is how many rows of a table the server copies by one statement: few
+// enough for a fraction of a second.
+func insideRows(tab tables.Table) int {
+	const rows, bytes = 20_000, 16 << 20
+	if each := tab.Bytes / max(1, tab.Rows); each > 0 {
+		return int(max(50, min(rows, bytes/each)))
+	}
+	return rows
+}
+
 // table loads one table: inside the server where that is possible, else through
 // here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
@@ -373,7 +383,11 @@ func (l *loading) table(ctx context.Context, tab tables.Table) error {
 		if !sparse { // most rows hold an address: the server exchanges the plain ones
 			exchange = l.tr.Change.Rewriter.Plain()
 		}
-		return inner.Inside(ctx, tab.Name, l.from, exchange, func(in *mysql.Inner) error { return l.square(ctx, tab, in) })
+		parts, err := l.snap.Ranges(ctx, tab.Name, insideRows(tab))
+		if err != nil {
+			return err
+		}
+		return inner.Inside(ctx, tab.Name, l.from, parts, exchange, func(in *mysql.Inner) error { return l.square(ctx, tab, in) })
 	}
 	if to, ok := l.target.(*mysql.Target); ok && len(tab.Key) > 0 {
 		parts, err := l.snap.Ranges(ctx, tab.Name, partRows)

@@ -94,7 +94,7 @@ func TestConditionLeavesOutWhatCannotHoldAnAddress(t *testing.T) {
 	assert.Contains(t, got, "BINARY `short` IN ('it\\'s')")
 	assert.Equal(t, "0", condition(tab, tables.Search{}))
 	assert.Equal(t, "`body`", newColumn(tab.Columns[3]).exchanged(nil))
-	assert.Equal(t, "REPLACE(CAST(`body` AS BINARY), 'https://a', 'http://b')", newColumn(tab.Columns[3]).exchanged([][2]string{{"https://a", "http://b"}}))
+	assert.Equal(t, "IF(OCTET_LENGTH(`body`) > 16384, `body`, REPLACE(CAST(`body` AS BINARY), 'https://a', 'http://b'))", newColumn(tab.Columns[3]).exchanged([][2]string{{"https://a", "http://b"}}))
 	assert.Equal(t, "`short`", newColumn(tab.Columns[1]).exchanged([][2]string{{"https://a", "http://b"}}), "it is too short to hold one")
 }
 

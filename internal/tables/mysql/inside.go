@@ -81,9 +81,10 @@ type Inner struct {
 
 // Inside fills a table from one of the same name in another database of the
 // same server, without its rows leaving it, with texts exchanged for others on
-// the way; and has finish set right what is to be different still, all in one
-// transaction.
-func (t *Target) Inside(ctx context.Context, table, from string, exchange [][2]string, finish func(*Inner) error) error {
+// the way, part by part, so that the other table is locked for moments only; and
+// has finish set right in one transaction what is to be different still. Until
+// that is done the table is not marked as loaded.
+func (t *Target) Inside(ctx context.Context, table, from string, parts []tables.Range, exchange [][2]string, finish func(*Inner) error) error {
 	tab, ok := t.schema.Table(table)
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
@@ -96,18 +97,43 @@ func (t *Target) Inside(ctx context.Context, table, from string, exchange [][2]s
 		list = append(list, c.Name)
 		values = append(values, col.exchanged(exchange))
 	}
-	return t.within(ctx, tab, func(tx *sql.Tx) error {
-		in.tx = tx
-		q := "INSERT INTO " + at(tab) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " + name(from) + "." + name(table)
-		if len(tab.Key) > 0 {
-			q += " ORDER BY " + names(tab.Key)
-		}
-		if _, err := tx.ExecContext(ctx, q); err != nil {
+	return t.within(ctx, tab, func(c *sql.Conn) error {
+		g := newGuard(t.login)
+		defer g.close()
+		id, err := connection(ctx, c)
+		if err != nil {
 			return err
 		}
+		if err := execAll(ctx, c, []string{"SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"}); err != nil {
+			return err
+		}
+		if _, err := c.ExecContext(ctx, "SET @@check_constraint_checks = 0"); err != nil && number(err) != 1193 {
+			return err
+		}
+		keys := keyColumns(tab, in.cols)
+		for _, part := range parts {
+			q := "INSERT INTO " + at(tab) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " + name(from) + "." + name(table) + where(keys, part)
+			if len(tab.Key) > 0 {
+				q += " ORDER BY " + names(tab.Key)
+			}
+			err := g.run(ctx, id, func() error {
+				_, err := c.ExecContext(ctx, q)
+				return err
+			}, func() error { return nil }) // a statement of its own gives everything back, and leaves nothing if it is ended
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}, func(tx *sql.Tx) error {
+		in.tx = tx
 		return finish(in)
 	})
 }
+
+// exchangeBytes is the size from which a value is not exchanged by the server:
+// its REPLACE takes a time that grows with the square of what it finds.
+const exchangeBytes = 16 << 10
 
 // exchanges tells whether a text of n bytes is exchanged in the column.
 func (c column) exchanges(n int) bool { return (c.class == raw || c.class == long) && c.holds(n) }
@@ -125,6 +151,9 @@ func (c column) exchanged(exchange [][2]string) string {
 		}
 		e = "REPLACE(" + e + ", " + string(quote(nil, []byte(x[0]))) + ", " + string(quote(nil, []byte(x[1]))) + ")"
 	}
+	if e != name(c.Name) && c.holds(exchangeBytes) {
+		e = fmt.Sprintf("IF(OCTET_LENGTH(%s) > %d, %s, %s)", name(c.Name), exchangeBytes, name(c.Name), e)
+	}
 	return e
 }
 
@@ -132,6 +161,9 @@ func (c column) exchanged(exchange [][2]string) string {
 func (in *Inner) Exchange(r tables.Row) tables.Row {
 	out := tables.Row{Key: r.Key, Values: slices.Clone(r.Values)}
 	for i, c := range in.cols {
+		if len(out.Values[i].Bytes) > exchangeBytes {
+			continue
+		}
 		for _, x := range in.exchange {
 			if c.exchanges(len(x[0])) && bytes.Contains(out.Values[i].Bytes, []byte(x[0])) {
 				out.Values[i].Bytes = bytes.ReplaceAll(out.Values[i].Bytes, []byte(x[0]), []byte(x[1]))

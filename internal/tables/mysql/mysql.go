@@ -14,6 +14,7 @@ import (
 	"io"
 	"log"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -56,6 +57,10 @@ func ParseServer(s, socket string) (network, addr string) {
 // String names the server, without any secret.
 func (l Login) String() string { return l.User + " at " + l.Addr }
 
+// ownRetries among the parameters of a pool leaves it to the caller to try a
+// statement again that could not have its tables.
+const ownRetries = "alibi_own_retries"
+
 // pool opens connections to a database; name may be "".
 func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, error) {
 	cfg := driverpkg.NewConfig()
@@ -74,9 +79,14 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 		"foreign_key_checks":    "0",
 		"unique_checks":         "0",
 		"wait_timeout":          "28800",
-		"lock_wait_timeout":     "120", // seconds, for a table that somebody reads; then it is tried again
+		"lock_wait_timeout":     "1", // seconds, for a table that somebody else has; then it is tried again
 	}
+	patience := patient
 	for k, v := range params {
+		if k == ownRetries {
+			patience = 0
+			continue
+		}
 		cfg.Params[k] = v
 	}
 	// The driver takes the character set from its own option, not from params.
@@ -91,34 +101,48 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 	if err != nil {
 		return nil, fmt.Errorf("the database at %s: %w", l.Addr, err)
 	}
-	db := sql.OpenDB(c)
+	db := sql.OpenDB(polite{c, patience})
 	db.SetMaxOpenConns(conns)
 	db.SetMaxIdleConns(conns)
 	return db, nil
 }
 
-// refused, busy and full are the server's numbers for errors that callers decide on
+// kinds are the server's numbers of errors that callers decide on
 // (https://mariadb.com/kb/en/mariadb-error-code-reference/).
-var (
-	refused = map[uint16]bool{1044: true, 1045: true, 1049: true, 1142: true, 1143: true, 1227: true, 1370: true, 1698: true}
-	busy    = map[uint16]bool{1040: true, 1053: true, 1158: true, 1159: true, 1160: true, 1161: true, 1203: true, 1205: true, 1213: true, 1226: true, 1412: true, 1927: true}
-	full    = map[uint16]bool{1021: true, 1114: true}
-)
+var kinds = map[error][]uint16{
+	tables.ErrRefused: {1044, 1045, 1049, 1142, 1143, 1227, 1370, 1698},
+	tables.ErrCrowded: {1040, 1203, 1226},
+	tables.ErrAway:    {1053, 1152, 1158, 1159, 1160, 1161, 1184, 1927, 4031},
+	tables.ErrWaits:   {1205, 1213},
+	tables.ErrShape:   {1412},
+	tables.ErrFull:    {1021, 1114},
+}
 
 // explain gives an error its kind.
 func explain(err error) error {
-	var e *driverpkg.MySQLError
-	switch {
-	case err == nil:
+	if err == nil {
 		return nil
-	case errors.As(err, &e) && refused[e.Number]:
-		return fmt.Errorf("%w: %w", tables.ErrRefused, err)
-	case errors.As(err, &e) && full[e.Number]:
-		return fmt.Errorf("%w: %w", tables.ErrFull, err)
-	case errors.As(err, &e) && busy[e.Number], errors.Is(err, driver.ErrBadConn), errors.Is(err, driverpkg.ErrInvalidConn):
-		return fmt.Errorf("%w: %w", tables.ErrBusy, err)
+	}
+	n := number(err)
+	for kind, list := range kinds {
+		if slices.Contains(list, n) {
+			return fmt.Errorf("%w: %w", kind, err)
+		}
+	}
+	var op *net.OpError
+	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, driverpkg.ErrInvalidConn) || errors.As(err, &op) {
+		return fmt.Errorf("%w: %w", tables.ErrAway, err)
 	}
 	return err
+}
+
+// explainReading gives an error its kind that came while a table was read whose
+// definition was read before: a column or the table itself may be gone.
+func explainReading(err error) error {
+	if n := number(err); n == 1054 || n == 1146 {
+		return fmt.Errorf("%w: %w", tables.ErrShape, err)
+	}
+	return explain(err)
 }
 
 // number is the server's number of an error, or 0.

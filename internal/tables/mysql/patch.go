@@ -119,9 +119,7 @@ func (l Login) alone(ctx context.Context, what, database string, use func(*sql.C
 	c, err := pool.Conn(ctx)
 	if err == nil {
 		defer c.Close()
-		if _, err = c.ExecContext(ctx, "SET SESSION lock_wait_timeout = 60"); err == nil { // whoever else waits behind this one waits no longer
-			err = use(c)
-		}
+		err = use(c)
 	}
 	if err != nil {
 		return fmt.Errorf("%s the database %s: %w", what, database, explain(err))

@@ -43,7 +43,7 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 				continue
 			}
 			if tab.Name == "wp_posts" { // inside the server, with one row set right
-				require.NoError(t, to.Inside(ctx, tab.Name, "shared", [][2]string{{"https://a.example", "http://b.localhost"}}, func(in *mysql.Inner) error {
+				require.NoError(t, to.Inside(ctx, tab.Name, "shared", []tables.Range{{}}, [][2]string{{"https://a.example", "http://b.localhost"}}, func(in *mysql.Inner) error {
 					rows, sum, err := in.Total(ctx, tables.Range{})
 					assert.EqualValues(t, 3, rows)
 					_, whole, terr := narrow.(tables.Summer).Total(ctx, tab.Name, tables.Range{})

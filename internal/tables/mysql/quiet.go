@@ -31,8 +31,8 @@ func (d *Database) Quiet(ctx context.Context) (map[string]string, error) {
 
 // Quiet is that of the database when the snapshot was taken.
 func (s *snapshot) Quiet(ctx context.Context) (out map[string]string, err error) {
-	err = s.lend(ctx, func(c *sql.Conn) error {
-		out, err = quiet(ctx, c, s.database, s.since, s.under)
+	err = s.short(ctx, func(c conn) error {
+		out, err = quiet(ctx, c.Conn, s.database, s.since, s.under)
 		return err
 	})
 	return out, err

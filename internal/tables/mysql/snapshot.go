@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"alibi/internal/tables"
 )
@@ -25,8 +26,9 @@ type snapshot struct {
 	under    under
 	since    string // what the server's clock said just before
 	pool     *sql.DB
-	conns    []*sql.Conn
-	free     chan *sql.Conn
+	guard    *guard
+	conns    []conn
+	free     chan conn
 
 	mu     sync.Mutex
 	shares map[string]float64 // of rows that the search finds, by table
@@ -40,23 +42,27 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	if want == 0 {
 		want = usualReaders
 	}
-	pool, err := d.login.pool(d.name, want, nil)
+	pool, err := d.login.pool(d.name, want, map[string]string{ownRetries: ""})
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{login: d.login, database: d.name, under: d.under, pool: pool, shares: map[string]float64{}}
+	s := &snapshot{login: d.login, database: d.name, under: d.under, pool: pool, guard: newGuard(d.login), shares: map[string]float64{}}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
 	}
-	if s.shape, err = readShape(ctx, s.conns[0], d.name, d.under); err == nil {
+	err = s.statement(ctx, s.conns[0], func() error {
+		s.shape, err = readShape(ctx, s.conns[0], d.name, d.under)
+		return err
+	})
+	if err == nil {
 		err = s.count(ctx)
 	}
 	if err != nil {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s: %w", d.name, explain(err))
 	}
-	s.free = make(chan *sql.Conn, len(s.conns))
+	s.free = make(chan conn, len(s.conns))
 	for _, c := range s.conns {
 		s.free <- c
 	}
@@ -73,21 +79,26 @@ func (s *snapshot) begin(ctx context.Context, want int) error {
 		if err != nil {
 			break // fewer connections are allowed
 		}
-		s.conns = append(s.conns, c)
+		id, err := connection(ctx, c)
+		if err != nil {
+			c.Close()
+			return err
+		}
+		s.conns = append(s.conns, conn{c, id})
 	}
 	for range 5 {
-		before := transactions(ctx, s.conns[0])
-		now, err := clock(ctx, s.conns[0])
+		before := transactions(ctx, s.conns[0].Conn)
+		now, err := clock(ctx, s.conns[0].Conn)
 		if err != nil {
 			return err
 		}
 		s.since = now
 		for _, c := range s.conns {
-			if err := start(ctx, c); err != nil {
+			if err := start(ctx, c.Conn); err != nil {
 				return err
 			}
 		}
-		if len(s.conns) == 1 || before != "" && transactions(ctx, s.conns[0]) == before {
+		if len(s.conns) == 1 || before != "" && transactions(ctx, s.conns[0].Conn) == before {
 			return nil
 		}
 	}
@@ -99,7 +110,7 @@ func (s *snapshot) begin(ctx context.Context, want int) error {
 }
 
 func start(ctx context.Context, c *sql.Conn) error {
-	for _, q := range []string{"ROLLBACK", "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"} {
+	for _, q := range []string{"ROLLBACK", "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", "SAVEPOINT " + savepoint} {
 		if _, err := c.ExecContext(ctx, q); err != nil {
 			return err
 		}
@@ -121,7 +132,10 @@ func transactions(ctx context.Context, c *sql.Conn) string {
 func (s *snapshot) count(ctx context.Context) error {
 	for i := range s.Tables {
 		t := &s.Tables[i]
-		if err := s.conns[0].QueryRowContext(ctx, "SELECT COUNT(*) FROM "+at(*t)).Scan(&t.Rows); err != nil {
+		err := s.statement(ctx, s.conns[0], func() error {
+			return s.conns[0].QueryRowContext(ctx, "SELECT COUNT(*) FROM "+at(*t)).Scan(&t.Rows)
+		})
+		if err != nil {
 			return fmt.Errorf("counting %s: %w", t.Name, err)
 		}
 	}
@@ -135,6 +149,7 @@ func (s *snapshot) Schema() tables.Schema { return s.shape.Schema }
 func (s *snapshot) Readers() int          { return len(s.conns) }
 
 func (s *snapshot) Close() error {
+	s.guard.close()
 	for _, c := range s.conns {
 		_, _ = c.ExecContext(context.Background(), "ROLLBACK") // a broken connection has ended by itself
 		c.Close()
@@ -143,14 +158,21 @@ func (s *snapshot) Close() error {
 }
 
 // lend gives a connection for the time of use.
-func (s *snapshot) lend(ctx context.Context, use func(*sql.Conn) error) error {
+func (s *snapshot) lend(ctx context.Context, use func(conn) error) error {
 	select {
 	case c := <-s.free:
 		defer func() { s.free <- c }()
-		return explain(use(c))
+		return explainReading(use(c))
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// short does something short on a connection, and gives its locks back.
+func (s *snapshot) short(ctx context.Context, do func(conn) error) error {
+	return s.lend(ctx, func(c conn) error {
+		return s.statement(ctx, c, func() error { return do(c) })
+	})
 }
 
 func (s *snapshot) table(n string) (tables.Table, []column, error) {
@@ -186,14 +208,9 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 	}
 	var out []tables.Range
 	var last []tables.Value
-	err = s.lend(ctx, func(c *sql.Conn) error {
+	err = s.lend(ctx, func(c conn) error {
 		for {
-			q := "SELECT " + exprs(keys) + " FROM " + at(t) + where(keys, tables.Range{After: last}) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1)
-			var bound []tables.Value
-			err := each(ctx, c, q, keys, func(v []tables.Value) error {
-				bound = tables.Keep(v)
-				return nil
-			})
+			bound, err := s.bound(ctx, c, t, keys, tables.Range{After: last}, rows)
 			if err != nil || bound == nil {
 				return err
 			}
@@ -202,6 +219,19 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 		}
 	})
 	return append(out, tables.Range{After: last}), err
+}
+
+// bound is the key of the n-th row of a range; nil if there are fewer.
+func (s *snapshot) bound(ctx context.Context, c conn, t tables.Table, keys []column, r tables.Range, n int) (out []tables.Value, err error) {
+	q := "SELECT " + exprs(keys) + " FROM " + at(t) + where(keys, r) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", n-1)
+	err = s.statement(ctx, c, func() error {
+		out = nil
+		return each(ctx, c, q, keys, func(v []tables.Value) error {
+			out = tables.Keep(v)
+			return nil
+		})
+	})
+	return out, err
 }
 
 func exprs(cols []column) string {
@@ -272,27 +302,25 @@ func (s *snapshot) Read(ctx context.Context, table string, r tables.Range, give 
 	if err != nil {
 		return err
 	}
-	q := "SELECT " + exprs(cols) + " FROM " + at(t) + where(keyColumns(t, cols), r)
-	if len(t.Key) > 0 {
-		q += " ORDER BY " + names(t.Key)
-	}
-	return s.rows(ctx, t, cols, q, give)
+	keyAt, row := keyed(t)
+	p := paged{t: t, cols: cols, keyAt: keyAt, head: "SELECT " + exprs(cols) + " FROM " + at(t)}
+	return s.pages(ctx, p, r, func(v []tables.Value) error { return give(row(v)) })
 }
 
-func (s *snapshot) rows(ctx context.Context, t tables.Table, cols []column, q string, give func(tables.Row) error) error {
-	at := make([]int, len(t.Key))
+// keyed tells where a table's columns have its key, and gives the function that
+// makes a row of their values.
+func keyed(t tables.Table) (keyAt []int, row func([]tables.Value) tables.Row) {
+	keyAt = make([]int, len(t.Key))
 	for i, k := range t.Key {
-		at[i] = t.Column(k)
+		keyAt[i] = t.Column(k)
 	}
-	key := make([]tables.Value, len(at))
-	return s.lend(ctx, func(c *sql.Conn) error {
-		return each(ctx, c, q, cols, func(v []tables.Value) error {
-			for i, k := range at {
-				key[i] = v[k]
-			}
-			return give(tables.Row{Key: key, Values: v})
-		})
-	})
+	key := make([]tables.Value, len(keyAt))
+	return keyAt, func(v []tables.Value) tables.Row {
+		for i, k := range keyAt {
+			key[i] = v[k]
+		}
+		return tables.Row{Key: key, Values: v}
+	}
 }
 
 // Digest is the digest that the server computes too.
@@ -326,19 +354,17 @@ func (s *snapshot) Sums(ctx context.Context, table string, r tables.Range, searc
 	}
 	suspect := condition(t, search)
 	extra := []column{{class: raw}, {class: integer}}
-	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + at(t) + where(keyColumns(t, cols), r)
-	if len(t.Key) > 0 {
-		q += " ORDER BY " + names(t.Key)
-	}
+	p := paged{t: t, cols: append(keys, extra...), head: "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + at(t)}
 	n := len(keys)
-	return s.lend(ctx, func(c *sql.Conn) error {
-		return each(ctx, c, q, append(keys, extra...), func(v []tables.Value) error {
-			d, err := decodeSum(v[n].Bytes)
-			if err != nil {
-				return fmt.Errorf("table %s: %w", table, err)
-			}
-			return give(v[:n], d, v[n+1].Int != 0)
-		})
+	for i := range n {
+		p.keyAt = append(p.keyAt, i)
+	}
+	return s.pages(ctx, p, r, func(v []tables.Value) error {
+		d, err := decodeSum(v[n].Bytes)
+		if err != nil {
+			return fmt.Errorf("table %s: %w", table, err)
+		}
+		return give(v[:n], d, v[n+1].Int != 0)
 	})
 }
 
@@ -357,11 +383,52 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 	if err != nil {
 		return 0, 0, err
 	}
-	err = s.lend(ctx, func(c *sql.Conn) error {
-		rows, sum, err = total(ctx, c, t, cols, r)
-		return err
+	keys := keyColumns(t, cols)
+	err = s.lend(ctx, func(c conn) error {
+		for n := firstSum; ; {
+			part := tables.Range{After: r.After, To: r.To}
+			last := len(keys) == 0
+			if !last {
+				bound, err := s.bound(ctx, c, t, keys, r, n)
+				if err != nil {
+					return err
+				}
+				if last = bound == nil; !last {
+					part.To = bound
+				}
+			}
+			began := time.Now()
+			var partRows int64
+			var partSum uint64
+			err := s.statement(ctx, c, func() (err error) {
+				partRows, partSum, err = total(ctx, c, t, cols, part)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			rows, sum, r.After = rows+partRows, sum+partSum, part.To
+			if last {
+				return nil
+			}
+			n = nextSum(n, time.Since(began))
+		}
 	})
 	return rows, sum, err
+}
+
+// firstSum is how many rows the server adds up by the first statement.
+const firstSum = 10_000
+
+// nextSum is how many it adds up by the next one.
+func nextSum(n int, took time.Duration) int {
+	switch {
+	case took > pageTime:
+		return max(100, n/2)
+	case took < pageTime/3:
+		return min(200_000, n*2)
+	}
+	return n
 }
 
 // sampled is about how many rows tell what share a search may find.
@@ -381,8 +448,8 @@ func (s *snapshot) Share(ctx context.Context, table string, search tables.Search
 		return 0, err
 	}
 	var v sql.NullFloat64
-	err = s.lend(ctx, func(c *sql.Conn) error {
-		from, err := s.places(ctx, c, t, cols)
+	err = s.short(ctx, func(c conn) error {
+		from, err := s.places(ctx, c.Conn, t, cols)
 		if err != nil {
 			return err
 		}
@@ -440,9 +507,24 @@ func (s *snapshot) Pick(ctx context.Context, table string, list [][]tables.Value
 		return err
 	}
 	keys := keysOf(t)
-	for chunk := range slices.Chunk(list, 500) {
+	_, row := keyed(t)
+	for chunk := range slices.Chunk(list, 100) {
 		q := "SELECT " + exprs(cols) + " FROM " + at(t) + " WHERE " + oneOf(keys, chunk)
-		if err := s.rows(ctx, t, cols, q, give); err != nil {
+		var pg page
+		err := s.short(ctx, func(c conn) error {
+			pg = page{}
+			room := []byte(nil)
+			return each(ctx, c, q, cols, func(v []tables.Value) error {
+				pg.keep(&room, v)
+				return nil
+			})
+		})
+		for _, v := range pg.rows {
+			if err == nil {
+				err = give(row(v))
+			}
+		}
+		if err != nil {
 			return err
 		}
 	}

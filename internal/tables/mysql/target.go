@@ -142,7 +142,7 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
 	}
-	return t.within(ctx, tab, func(tx *sql.Tx) error {
+	return t.within(ctx, tab, nil, func(tx *sql.Tx) error {
 		w := newWriter(ctx, tx, tab, "INSERT", t.packet)
 		return w.flush(next(w.put))
 	})
@@ -180,9 +180,9 @@ func (t *Target) Loaded(ctx context.Context, table string) error {
 	return explain(err)
 }
 
-// within empties a table and has it filled in one transaction, with the mark
-// that it is.
-func (t *Target) within(ctx context.Context, tab tables.Table, fill func(*sql.Tx) error) error {
+// within empties a table, has first put something in by statements of their own,
+// and has it filled in one transaction, with the mark that it is.
+func (t *Target) within(ctx context.Context, tab tables.Table, first func(*sql.Conn) error, fill func(*sql.Tx) error) error {
 	c, err := t.pool.Conn(ctx)
 	if err != nil {
 		return fmt.Errorf("loading table %s: %w", tab.Name, explain(err))
@@ -190,6 +190,11 @@ func (t *Target) within(ctx context.Context, tab tables.Table, fill func(*sql.Tx
 	defer c.Close()
 	if _, err := c.ExecContext(ctx, "TRUNCATE TABLE "+at(tab)); err != nil {
 		return fmt.Errorf("emptying %s: %w", tab.Name, explain(err))
+	}
+	if first != nil {
+		if err := first(c); err != nil {
+			return fmt.Errorf("loading table %s: %w", tab.Name, explain(err))
+		}
 	}
 	return t.transaction(ctx, c, tab, tab.Name, fill)
 }

@@ -2,6 +2,7 @@ package realtest
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -10,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,8 +19,10 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real"
+	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/site"
+	"alibi/internal/tables/mysql"
 )
 
 // Account is whose the live sites of tests are, and as whom their web servers
@@ -104,4 +108,48 @@ func (l *Live) Page(path string) (int, string) {
 	defer resp.Body.Close()
 	b, _ := io.ReadAll(resp.Body) // what broke off is seen by what is there
 	return resp.StatusCode, string(b)
+}
+
+// Visit has visitors come until the function that it gives is called: they ask for
+// pages, and read and write a table of the site, one of them slowly. It then tells
+// the longest time that one of them had to wait, and how many came.
+func (l *Live) Visit(table string) (stop func() (longest time.Duration, came int)) {
+	ctx, cancel := context.WithCancel(context.Background())
+	var mu sync.Mutex
+	var longest time.Duration
+	came := 0
+	var all sync.WaitGroup
+	waits := func(every time.Duration, what func() error) {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for ctx.Err() == nil {
+				began := time.Now()
+				err := what()
+				mu.Lock()
+				longest = max(longest, time.Since(began))
+				came++
+				mu.Unlock()
+				if err != nil && ctx.Err() == nil {
+					l.t.Errorf("a visitor: %v", err)
+				}
+				time.Sleep(every)
+			}
+		}()
+	}
+	db := mysql.Open(mariadbtest.Root(), l.Spec.Database)
+	waits(50*time.Millisecond, func() error {
+		if status := l.Get("/"); status != 200 && status != 503 {
+			return fmt.Errorf("the first page answers %d", status)
+		}
+		return nil
+	})
+	waits(20*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT 1 FROM "+table+" LIMIT 1") })
+	waits(100*time.Millisecond, func() error { return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1") })
+	waits(200*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT SLEEP(0.4) FROM "+table+" LIMIT 1") })
+	return func() (time.Duration, int) {
+		cancel()
+		all.Wait()
+		return longest, came
+	}
 }

@@ -2,6 +2,7 @@
 package mariadbtest
 
 import (
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -70,4 +71,14 @@ func Start() error {
 	var err error
 	server, err = mariadb.Start(mariadb.Options{Data: filepath.Join(dir, "data"), Run: dir, More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"}})
 	return err
+}
+
+// Text asks a database of the server for one value.
+func Text(database, query string) (out string, err error) {
+	db, err := sql.Open("mysql", fmt.Sprintf("root@unix(%s)/%s", Root().Addr, database))
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	return out, db.QueryRow(query).Scan(&out)
 }

@@ -1,0 +1,86 @@
+package clone_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/depot"
+	"alibi/internal/op/clone"
+	"alibi/internal/op/keep"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/site"
+)
+
+// logbook gives a live site a table that takes a while to be copied.
+func logbook(t *testing.T, l *realtest.Live) {
+	t.Helper()
+	onOrigin(t, l.Site, "CREATE TABLE sk_log (id INT AUTO_INCREMENT PRIMARY KEY, n INT DEFAULT 0, v MEDIUMTEXT)")
+	onOrigin(t, l.Site, "INSERT INTO sk_log (v) SELECT CONCAT(REPEAT('tide and wind ', 100), IF(seq % 7, '', ' "+l.Spec.URL+"/post-0/')) FROM seq_1_to_40000")
+}
+
+func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	l := w.Live("ferry")
+	logbook(t, l)
+	w.Keep()
+	ctx := context.Background()
+	during := func(what string, change string, run func()) {
+		stop := l.Visit("sk_log")
+		altered := make(chan time.Duration, 1)
+		go func() {
+			time.Sleep(900 * time.Millisecond)
+			began := time.Now()
+			onOrigin(t, l.Site, change)
+			altered <- time.Since(began)
+		}()
+		run()
+		alter := <-altered
+		longest, came := stop()
+		t.Logf("%s: %d visits, the longest took %s, the ALTER %s", what, came, longest.Round(time.Millisecond), alter.Round(time.Millisecond))
+		assert.Less(t, longest, 2*time.Second, what)
+		assert.Less(t, alter, 4*time.Second, what)
+	}
+	during("a copy", "ALTER TABLE sk_log ADD x INT", func() {
+		copyOf(w, l.Site, "copied", func(*clone.Choices) {})
+	})
+	during("a refresh", "ALTER TABLE sk_log ADD y INT", func() {
+		p, err := w.Desk.PlanRefresh(ctx, w.Site("copied").ID)
+		require.NoError(t, err)
+		r := w.Run(p)
+		assert.Equal(t, plan.Done, r.State, r.Error)
+	})
+	during("a restore point", "ALTER TABLE sk_log DROP x", func() {
+		p, err := w.Desk.PlanKeep(ctx, l.Site.ID, keep.Choices{Kind: depot.ByHand})
+		require.NoError(t, err)
+		r := w.Run(p)
+		assert.Equal(t, plan.Done, r.State, r.Error)
+	})
+}
+
+func TestAValueWithVeryManyAddressesIsNotRewrittenByTheLiveServer(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	l := w.Live("ferry")
+	value := strings.Repeat(l.Spec.URL+"/p ", 27_000)
+	onOrigin(t, l.Site, "INSERT INTO sk_options (option_name, option_value) VALUES ('tide_pages', '"+value+"')")
+	onOrigin(t, l.Site, "UPDATE sk_options SET option_value = CONCAT(option_value, '') WHERE option_value LIKE '%"+l.Spec.URL+"%'")
+	w.Keep()
+	began := time.Now()
+	copyOf(w, l.Site, "plain", func(*clone.Choices) {})
+	first := time.Since(began)
+	began = time.Now()
+	copyOf(w, l.Site, "some", func(c *clone.Choices) { c.Only = []site.Kind{site.Pages, site.Posts} })
+	second := time.Since(began)
+	t.Log(first, second)
+	assert.Less(t, first, 20*time.Second)
+	assert.Less(t, second, 20*time.Second)
+	got, err := mariadbtest.Text(w.Site("plain").Database.Name, "SELECT option_value FROM sk_options WHERE option_name = 'tide_pages'")
+	require.NoError(t, err)
+	assert.Equal(t, strings.ReplaceAll(value, l.Spec.URL, w.Site("plain").Address().String()), got)
+}

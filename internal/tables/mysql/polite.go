@@ -1,0 +1,152 @@
+package mysql
+
+import (
+	"context"
+	"database/sql/driver"
+	"fmt"
+	"io"
+	"time"
+)
+
+// polite makes connections whose statements keep nobody waiting and do not
+// outlive us: one that can't have a table within a second (lock_wait_timeout)
+// lets those by who queue behind it, and is tried again; one that nobody wants
+// any more is ended on the server too, where a closed connection alone is only
+// noticed when there is something to say.
+type polite struct {
+	driver.Connector
+	patience time.Duration // for how long a statement is tried again; 0: the caller does that
+}
+
+// patient is for how long a statement waits for tables in all.
+const patient = 2 * time.Minute
+
+// Connect opens a connection and learns the server's number of it.
+func (p polite) Connect(ctx context.Context) (driver.Conn, error) {
+	raw, err := p.Connector.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c, ok := raw.(whole)
+	if !ok {
+		raw.Close()
+		return nil, fmt.Errorf("the driver's connection is a %T, which can't be used", raw)
+	}
+	id, err := ask(ctx, c, "SELECT CONNECTION_ID()")
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	return &politeConn{whole: c, by: p, id: id}, nil
+}
+
+// whole is what the driver's connections can do.
+type whole interface {
+	driver.Conn
+	driver.ConnBeginTx
+	driver.ConnPrepareContext
+	driver.ExecerContext
+	driver.NamedValueChecker
+	driver.Pinger
+	driver.QueryerContext
+	driver.SessionResetter
+	driver.Validator
+}
+
+// ask runs a query that gives one text.
+func ask(ctx context.Context, c driver.QueryerContext, q string) (string, error) {
+	rows, err := c.QueryContext(ctx, q, nil)
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	cells := make([]driver.Value, len(rows.Columns()))
+	if err := rows.Next(cells); err != nil && err != io.EOF {
+		return "", err
+	}
+	if b, ok := cells[0].([]byte); ok {
+		return string(b), nil
+	}
+	return fmt.Sprint(cells[0]), nil
+}
+
+type politeConn struct {
+	whole
+	by   polite
+	id   string
+	rest func() // lets go of the statement before
+}
+
+// watch ends the statement that follows when ctx does. It is let go of when the
+// next one begins: the rows of this one may be read until then.
+func (c *politeConn) watch(ctx context.Context) {
+	if c.rest != nil {
+		c.rest()
+	}
+	ended := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		defer close(ended)
+		c.kill()
+	})
+	c.rest = func() {
+		if !stop() {
+			<-ended // so that it can't hit the next statement
+		}
+	}
+}
+
+// kill ends what the connection's statement does, by a connection of its own.
+func (c *politeConn) kill() {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	by, err := c.by.Connector.Connect(ctx)
+	if err != nil {
+		return // then it ends when it has something to say
+	}
+	defer by.Close()
+	if e, ok := by.(driver.ExecerContext); ok {
+		_, _ = e.ExecContext(ctx, "KILL QUERY "+c.id, nil) // it may have ended since
+	}
+}
+
+func (c *politeConn) ExecContext(ctx context.Context, q string, args []driver.NamedValue) (r driver.Result, err error) {
+	err = c.again(ctx, func() error {
+		r, err = c.whole.ExecContext(ctx, q, args)
+		return err
+	})
+	return r, err
+}
+
+func (c *politeConn) QueryContext(ctx context.Context, q string, args []driver.NamedValue) (r driver.Rows, err error) {
+	err = c.again(ctx, func() error {
+		r, err = c.whole.QueryContext(ctx, q, args)
+		return err
+	})
+	return r, err
+}
+
+// again does a statement, and once more if it could not have its tables: the
+// server has then done nothing of it.
+func (c *politeConn) again(ctx context.Context, do func() error) error {
+	c.watch(ctx)
+	for until := time.Now().Add(c.by.patience); ; {
+		began := time.Now()
+		err := do()
+		if number(err) != lockWait || time.Since(began) > 5*time.Second || time.Now().After(until) {
+			return err // one that waited for long waited for a row
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(stepBack):
+		}
+	}
+}
+
+// Close ends the connection; what is still being done for it, first.
+func (c *politeConn) Close() error {
+	if c.rest != nil {
+		c.rest()
+	}
+	return c.whole.Close()
+}
