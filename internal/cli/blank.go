@@ -31,7 +31,7 @@ func (a *app) blank() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.carryOut(ctx, d, p, dry, detach); err != nil || w.Pins == "" || dry || detach {
+			if err := a.carryOut(ctx, d, p, "", dry, detach); err != nil || w.Pins == "" || dry || detach {
 				return err
 			}
 			return a.pinning(ctx, d, p.Target.ID)

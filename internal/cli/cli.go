@@ -173,22 +173,20 @@ func (a *app) withSite(do func(ctx context.Context, d *desk.Desk, s site.Site, a
 }
 
 // kept does something while a keeper is at work: another process, or else this
-// one for as long as it takes.
+// one for as long as it takes; also if the other one ends meanwhile.
 func (a *app) kept(ctx context.Context, d *desk.Desk, do func() error) error {
-	k, err := keeper.Take(d)
-	if errors.Is(err, keeper.ErrTaken) {
-		return do()
-	}
+	said := ""
+	s, err := keeper.Stand(ctx, d, func(works bool, holder string) {
+		if !works && holder != said && !a.json {
+			said = holder
+			fmt.Fprintf(a.err, "the keeper works on it: %s\n", holder)
+		}
+	})
 	if err != nil {
 		return err
 	}
-	kctx, stop := context.WithCancel(ctx)
-	defer stop()
-	done := make(chan error, 1)
-	go func() { done <- k.Run(kctx) }()
 	err = do()
-	stop()
-	return errors.Join(err, <-done)
+	return errors.Join(err, s.End())
 }
 
 // print writes a value as JSON if that was asked for, and else by text.
@@ -260,12 +258,12 @@ func (t terminal) Secret(prompt string) (string, error) {
 }
 
 // confirm has a name typed before something is destroyed.
-func (a *app) confirm(s site.Site, given, why string) error {
+func (a *app) confirm(name, given, why string) error {
 	if given == "" && (terminal{a}).isThere() {
-		given = terminal{a}.ask(fmt.Sprintf("%s: %s\nType its name to go on: ", s.Name, why))
+		given = terminal{a}.ask(fmt.Sprintf("%s: %s\nType its name to go on: ", name, why))
 	}
-	if given != s.Name {
-		return usageError{fmt.Errorf("%s: %s; nothing was done. To go on, say --confirm %s", s.Name, why, s.Name)}
+	if given != name {
+		return usageError{fmt.Errorf("%s: %s; nothing was done. To go on, say --confirm %s", name, why, name)}
 	}
 	return nil
 }

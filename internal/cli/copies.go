@@ -128,10 +128,7 @@ func (a *app) copy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if f.beside && !f.dry && f.confirm != s.Name {
-				return usageError{fmt.Errorf("tables are written into the database of %s itself; nothing was done. To go on, say --confirm %s", s.Name, s.Name)}
-			}
-			if err := a.carryOut(ctx, d, p, f.dry, f.detach); err != nil || f.pins == "" || f.dry || f.detach {
+			if err := a.carryOut(ctx, d, p, f.confirm, f.dry, f.detach); err != nil || f.pins == "" || f.dry || f.detach {
 				return err
 			}
 			return a.pinning(ctx, d, p.Target.ID)
@@ -167,14 +164,7 @@ func (a *app) refresh() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, f := range p.Findings {
-				if f.Code == "lost" && !dry {
-					if err := a.confirm(s, confirm, f.Text); err != nil {
-						return err
-					}
-				}
-			}
-			return a.carryOut(ctx, d, p, dry, detach)
+			return a.carryOut(ctx, d, p, confirm, dry, detach)
 		})}
 	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
@@ -194,12 +184,17 @@ func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string) (pla
 	return d.PlanBack(ctx, s.ID, p)
 }
 
-// carryOut shows a plan or puts it to work and tells of it.
-func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, detach bool) error {
-	return a.carryOutTyped(ctx, d, p, "", dry, detach)
-}
-
-func (a *app) carryOutTyped(ctx context.Context, d *desk.Desk, p plan.Plan, typed string, dry, detach bool) error {
+// carryOut shows a plan, or puts it to work and tells of it. typed is the name
+// that was given with --confirm; where one is needed and there is a person at the
+// terminal, it is asked for.
+func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, typed string, dry, detach bool) error {
+	if !dry && p.Confirm != "" && typed != p.Confirm && !p.Blocked() {
+		printPlan(a.err, p)
+		if err := a.confirm(p.Confirm, typed, why(p)); err != nil {
+			return err
+		}
+		typed = p.Confirm
+	}
 	if dry {
 		return a.print(p, func(w io.Writer) { printPlan(w, p) })
 	}
@@ -217,6 +212,21 @@ func (a *app) carryOutTyped(ctx context.Context, d *desk.Desk, p plan.Plan, type
 		})
 	}
 	return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
+}
+
+// why says why a plan asks for a name.
+func why(p plan.Plan) string {
+	switch {
+	case p.Makes():
+		return "tables are written into its database"
+	case p.Loses > 0:
+		return plan.Counted(int64(p.Loses), "change") + " made here will be lost, and can be found nowhere else"
+	case p.Kind == plan.Change:
+		return "it would be changed: " + p.Words
+	case p.Words != "":
+		return "it would be brought to " + p.Words
+	}
+	return "it would be written over"
 }
 
 func printPlan(w io.Writer, p plan.Plan) {
@@ -352,7 +362,8 @@ func (a *app) leased(use, short string, n cobra.PositionalArgs, do func(ctx cont
 }
 
 func (a *app) extend() *cobra.Command {
-	return a.leased("extend COPY [TIME]", "Give a copy more time (3d if none is named)", cobra.RangeArgs(1, 2), func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
+	var confirm string
+	c := a.leased("extend COPY [TIME]", "Give a copy more time (3d if none is named)", cobra.RangeArgs(1, 2), func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
 		by := 3 * 24 * time.Hour
 		if len(given) > 0 {
 			var err error
@@ -360,8 +371,16 @@ func (a *app) extend() *cobra.Command {
 				return s, err
 			}
 		}
-		return d.Extend(ctx, s.ID, by)
+		if s.Lease.Held {
+			if err := a.confirm(s.Name, confirm, "it is held: "+s.Lease.Reason+"; an end would end that"); err != nil {
+				return s, err
+			}
+			confirm = s.Name
+		}
+		return d.Extend(ctx, s.ID, by, confirm)
 	})
+	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held: it gets an end then")
+	return c
 }
 
 func (a *app) hold() *cobra.Command {
@@ -374,11 +393,12 @@ func (a *app) expire() *cobra.Command {
 	var confirm string
 	c := a.leased("expire COPY", "Take a copy off the air now; it can be brought back for a while", cobra.ExactArgs(1), func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
 		if why := d.Precious(ctx, s); why != "" {
-			if err := a.confirm(s, confirm, why); err != nil {
+			if err := a.confirm(s.Name, confirm, why); err != nil {
 				return s, err
 			}
+			confirm = s.Name
 		}
-		return d.Expire(ctx, s.ID)
+		return d.Expire(ctx, s.ID, confirm)
 	})
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held or has changes that are nowhere else")
 	c.Aliases = []string{"delete"}
@@ -406,10 +426,10 @@ func (a *app) remove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.confirm(s, confirm, "it can't be brought back"); err != nil {
+			if err := a.confirm(s.Name, confirm, "it can't be brought back"); err != nil {
 				return err
 			}
-			return a.carryOut(ctx, d, p, false, false)
+			return a.carryOut(ctx, d, p, s.Name, false, false)
 		})}
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name")
 	return c

@@ -45,7 +45,7 @@ func (a *app) front(use, short, long string, do func(context.Context, *desk.Desk
 	c := &cobra.Command{Use: use, Short: short, Long: long, Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if s.Role == site.Live {
-				if err := a.confirm(s, confirm, "visitors of a live site would see it at once"); err != nil {
+				if err := a.confirm(s.Name, confirm, "visitors of a live site would see it at once"); err != nil {
 					return err
 				}
 			}

@@ -40,7 +40,7 @@ func (a *app) headless(ctx context.Context, w *demo.World, d *desk.Desk, spoil s
 	printPlan(a.out, p)
 	return a.kept(ctx, d, func() error {
 		stage("copy")
-		r, err := d.Start(ctx, p)
+		r, err := d.StartTyped(ctx, p, p.Confirm)
 		if err != nil {
 			return err
 		}
@@ -79,7 +79,7 @@ func (a *app) headlessRest(ctx context.Context, w *demo.World, d *desk.Desk, r p
 	}
 	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %d pages more\n", s.Address(), ans.Status, ans.Bytes, ans.Title, ans.Pages)
 	stage("expire")
-	if s, err = d.Expire(ctx, s.ID); err != nil {
+	if s, err = d.Expire(ctx, s.ID, s.Name); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.LeaseText(d.Now()))
@@ -89,7 +89,7 @@ func (a *app) headlessRest(ctx context.Context, w *demo.World, d *desk.Desk, r p
 	fmt.Fprintf(a.out, "%s/ answers %d now\n", s.Address(), ans.Status)
 	if p, err := d.PlanRemove(ctx, s.ID); err != nil {
 		return err
-	} else if r, err = d.Start(ctx, p); err != nil {
+	} else if r, err = d.StartTyped(ctx, p, p.Confirm); err != nil {
 		return err
 	}
 	if err := a.follow(ctx, d, r.ID); err != nil {

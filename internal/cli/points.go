@@ -25,7 +25,7 @@ func (a *app) pointTake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, d, p, dry, detach)
+			return a.carryOut(ctx, d, p, "", dry, detach)
 		})}
 	cmd.Flags().StringVar(&c.Name, "name", "", "what to call it; one with a name is kept until it is forgotten by hand")
 	cmd.Flags().StringVar(&c.Why, "why", "", "what it was taken for")
@@ -105,7 +105,7 @@ func (a *app) pointCopy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, d, made, f.dry, f.detach)
+			return a.carryOut(ctx, d, made, "", f.dry, f.detach)
 		})}
 	f.add(c)
 	return c
@@ -119,7 +119,7 @@ func (a *app) pointRehearse() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.carryOut(ctx, d, made, dry, detach); err != nil || dry || detach {
+			if err := a.carryOut(ctx, d, made, "", dry, detach); err != nil || dry || detach {
 				return err
 			}
 			if p, err = d.FindPoint(ctx, p.ID); err == nil && !p.Proof.Holds {

@@ -31,18 +31,7 @@ func (g *going) add(c *cobra.Command) {
 
 // goOn carries a plan out once the name was typed that it asks for.
 func (a *app) goOn(ctx context.Context, d *desk.Desk, p plan.Plan, g going) error {
-	if !g.dry && p.Confirm != "" && g.confirm != p.Confirm && !p.Blocked() {
-		printPlan(a.err, p)
-		would := "it would be brought to " + p.Words
-		if p.Kind == plan.Change {
-			would = "it would be changed: " + p.Words
-		}
-		if err := a.confirm(p.Target, g.confirm, would); err != nil {
-			return err
-		}
-		g.confirm = p.Confirm
-	}
-	return a.carryOutTyped(ctx, d, p, g.confirm, g.dry, g.detach)
+	return a.carryOut(ctx, d, p, g.confirm, g.dry, g.detach)
 }
 
 func (a *app) restore() *cobra.Command {
@@ -185,13 +174,8 @@ func (a *app) resetTo(ctx context.Context, d *desk.Desk, s site.Site, to string,
 	if err != nil {
 		return err
 	}
-	if p.Confirm == "" { // the copy is built anew, beside the one that is there
+	if p.Words == "" { // the copy is built anew, beside the one that is there
 		p.Words = "what " + to + " is"
-		if why := d.Precious(ctx, s); why != "" && !g.dry {
-			if err := a.confirm(s, g.confirm, why); err != nil {
-				return err
-			}
-		}
 	}
 	return a.goOn(ctx, d, p, g)
 }

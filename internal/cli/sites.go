@@ -183,7 +183,7 @@ func (a *app) forget() *cobra.Command {
 	var confirm string
 	c := &cobra.Command{Use: "forget SITE", Short: "Take a live site out of the record; the site is not touched", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isLive),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			if err := a.confirm(s, confirm, "Alibi will know nothing of it any more"); err != nil {
+			if err := a.confirm(s.Name, confirm, "Alibi will know nothing of it any more"); err != nil {
 				return err
 			}
 			return d.Forget(ctx, s.ID)

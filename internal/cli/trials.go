@@ -116,7 +116,7 @@ func (a *app) cause() *cobra.Command {
 // tryOut carries a trial out and prints its verdicts.
 func (a *app) tryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, detach bool) error {
 	if dry || detach || p.Blocked() {
-		return a.carryOutTyped(ctx, d, p, "", dry, detach)
+		return a.carryOut(ctx, d, p, "", dry, detach)
 	}
 	r, err := d.Start(ctx, p)
 	if err != nil {

@@ -53,7 +53,7 @@ func scenes() []scene {
 			return nil
 		}},
 		{origin: "crew.skerryline.example", name: "logbook-archive", purpose: "how old notes are found", age: 4 * day, lease: 4*day - 3*time.Hour, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
-			_, err := d.Expire(ctx, s.ID)
+			_, err := d.Expire(ctx, s.ID, s.Name)
 			return err
 		}},
 		{origin: "islands.skerryline.example", name: "island-menus", purpose: "one menu for all islands", age: 20 * time.Hour, lease: 2 * day, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
@@ -136,7 +136,7 @@ func (w *World) begin(ctx context.Context, d *desk.Desk, sc scene) (plan.Run, er
 	if err != nil {
 		return plan.Run{}, err
 	}
-	return d.Start(ctx, p)
+	return d.StartTyped(ctx, p, p.Confirm)
 }
 
 func (w *World) finish(ctx context.Context, d *desk.Desk, sc scene, r plan.Run) error {
@@ -227,7 +227,7 @@ func (w *World) archived(ctx context.Context, d *desk.Desk) error {
 
 // carried carries a plan out.
 func (w *World) carried(ctx context.Context, d *desk.Desk, p plan.Plan) error {
-	r, err := d.Start(ctx, p)
+	r, err := d.StartTyped(ctx, p, p.Confirm)
 	if err == nil {
 		r, err = d.Await(ctx, r.ID, nil)
 	}

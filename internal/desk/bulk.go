@@ -38,7 +38,7 @@ type Bulk struct {
 	Act     Act           `json:"act"`
 	Items   []BulkItem    `json:"items"`
 	Bytes   int64         `json:"bytes"`
-	Confirm string        `json:"confirm,omitempty"` // what has to be typed
+	Confirm string        `json:"confirm,omitempty"` // what has to be typed: see PlanBulk
 	By      time.Duration `json:"by,omitempty"`      // of extending
 	Reason  string        `json:"reason,omitempty"`  // of holding
 }
@@ -76,15 +76,17 @@ func (a Act) can(s site.Site) string {
 	return ""
 }
 
-// PlanBulk says what doing something to several sites will do. Where any of them
-// is live, held or has changes that are nowhere else, or is removed for good,
-// something has to be typed: the act and how many sites it is done to.
+// PlanBulk says what doing something to several sites will do. The names of those
+// that are live, are held or have changes that are nowhere else have to be typed,
+// with commas; where copies are removed and none of them is such a one, the act
+// and how many.
 func (d *Desk) PlanBulk(ctx context.Context, act Act, ids []site.ID) (Bulk, error) {
 	b := Bulk{Act: act, By: d.lease, Reason: "held together with others"}
 	if !slices.Contains(Acts, act) {
 		return b, fmt.Errorf("%q is nothing that can be done to several sites: %v", act, Acts)
 	}
-	n, ask := 0, act == ActRemove
+	n := 0
+	var must []string
 	for _, id := range ids {
 		s, err := d.Record.Site(ctx, id)
 		if err != nil {
@@ -95,12 +97,16 @@ func (d *Desk) PlanBulk(ctx context.Context, act Act, ids []site.ID) (Bulk, erro
 			n++
 			b.Bytes += s.Bytes()
 			if s.Role == site.Live && (act == ActPark || act == ActLift) {
-				it.Warning, ask = "it is live", true
+				it.Warning = "it is live"
 			}
 			if act == ActExpire || act == ActRemove || act == ActRefresh {
-				if it.Warning = d.Precious(ctx, s); it.Warning != "" {
-					ask = true
-				}
+				it.Warning = d.Precious(ctx, s)
+			}
+			if act == ActExtend && s.Lease.Held {
+				it.Warning = "it is held: " + s.Lease.Reason
+			}
+			if it.Warning != "" {
+				must = append(must, s.Name)
 			}
 		}
 		b.Items = append(b.Items, it)
@@ -108,7 +114,10 @@ func (d *Desk) PlanBulk(ctx context.Context, act Act, ids []site.ID) (Bulk, erro
 	if n == 0 {
 		return b, fmt.Errorf("nothing can be done: %s", b.why())
 	}
-	if ask {
+	switch {
+	case len(must) > 0:
+		b.Confirm = strings.Join(must, ", ")
+	case act == ActRemove:
 		b.Confirm = fmt.Sprintf("%s %d", act, n)
 	}
 	return b, nil
@@ -137,13 +146,18 @@ func (d *Desk) RunBulk(ctx context.Context, b Bulk, typed string) ([]Done, error
 	if b.Confirm != "" && typed != b.Confirm {
 		return nil, fmt.Errorf("%w: something would be lost, or a live site be changed; type %q to go on", ErrNotTyped, b.Confirm)
 	}
+	names := map[string]string{} // that were typed, and stand for each site's consent
+	for _, n := range strings.Split(typed, ",") {
+		n = strings.TrimSpace(n)
+		names[n] = n
+	}
 	var out []Done
 	var errs []error
 	for _, it := range b.Items {
 		if it.Cannot != "" {
 			continue
 		}
-		run, err := d.act(ctx, b, it.Site)
+		run, err := d.act(ctx, b, it.Site, names[it.Site.Name])
 		x := Done{Site: it.Site.Name, Run: run}
 		if err != nil {
 			x.Err = err.Error()
@@ -155,12 +169,13 @@ func (d *Desk) RunBulk(ctx context.Context, b Bulk, typed string) ([]Done, error
 }
 
 // act does one thing to one site, and names the run that was put to work for it.
-func (d *Desk) act(ctx context.Context, b Bulk, s site.Site) (run string, err error) {
+// typed is the site's name if it was typed.
+func (d *Desk) act(ctx context.Context, b Bulk, s site.Site, typed string) (run string, err error) {
 	queued := func(p plan.Plan, err error) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		r, err := d.StartTyped(ctx, p, p.Confirm)
+		r, err := d.StartTyped(ctx, p, typed)
 		return r.ID, err
 	}
 	switch b.Act {
@@ -171,17 +186,17 @@ func (d *Desk) act(ctx context.Context, b Bulk, s site.Site) (run string, err er
 	case ActRemove:
 		return queued(d.PlanRemove(ctx, s.ID))
 	case ActExtend:
-		_, err = d.Extend(ctx, s.ID, b.By)
+		_, err = d.Extend(ctx, s.ID, b.By, typed)
 	case ActHold:
 		_, err = d.Hold(ctx, s.ID, b.Reason)
 	case ActExpire:
-		_, err = d.Expire(ctx, s.ID)
+		_, err = d.Expire(ctx, s.ID, typed)
 	case ActBack:
 		_, err = d.BringBack(ctx, s.ID, 0)
 	case ActPark:
-		_, err = d.Park(ctx, s.ID, "", "", s.Name)
+		_, err = d.Park(ctx, s.ID, "", "", typed)
 	case ActLift:
-		_, err = d.Lift(ctx, s.ID, s.Name)
+		_, err = d.Lift(ctx, s.ID, typed)
 	}
 	return "", err
 }

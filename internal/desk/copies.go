@@ -19,6 +19,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/work"
 )
 
 // Inspect brings a site's facts up to date.
@@ -226,17 +227,15 @@ func (d *Desk) Start(ctx context.Context, p plan.Plan) (plan.Run, error) {
 var ErrNoOrigin = errors.New("made without an origin")
 
 // ErrNotTyped is given where a plan may only be carried out once a name was typed.
-var ErrNotTyped = errors.New("nothing was done")
+var ErrNotTyped = work.ErrNoConsent
 
-// StartTyped puts a plan to work; typed is the name that was typed for it.
+// StartTyped puts a plan to work; typed is the name that a person typed for it.
+// Whether one must be typed is decided where the plan is queued.
 func (d *Desk) StartTyped(ctx context.Context, p plan.Plan, typed string) (plan.Run, error) {
-	if p.Confirm != "" && typed != p.Confirm {
-		return plan.Run{}, fmt.Errorf("%w: to bring %s to %s its name must be typed: %s", ErrNotTyped, p.Target.Name, p.Words, p.Confirm)
-	}
 	if p.Blocked() {
 		return plan.Run{}, fmt.Errorf("the plan can't be carried out: %s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
 	}
-	return d.Queue.Add(ctx, p, d.Who)
+	return d.Queue.Add(ctx, p, d.Who, typed)
 }
 
 // proveInput is what evidence about a copy is gathered from.
@@ -354,14 +353,20 @@ func (d *Desk) Reports(ctx context.Context, id site.ID, limit int) ([]evidence.R
 	return out, nil
 }
 
-// Extend gives a copy more time.
-func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration) (site.Site, error) {
+// Extend gives a copy more time. A held copy has no end: to give it one ends the
+// hold, for which typed must be its name.
+func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed string) (site.Site, error) {
+	ends := ""
 	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
 		switch {
 		case s.Role != site.Copy:
 			return fmt.Errorf("%s is a live site: it has no lease", s.Name)
 		case s.State == site.Expired:
 			return fmt.Errorf("%s has expired; bring it back instead: alibi bring-back %s", s.Name, s.Name)
+		case s.Lease.Held && typed != s.Name:
+			return fmt.Errorf("%w: %s is held, by %s: %s. To give it an end ends that, and its name must be typed: %s", ErrNotTyped, s.Name, s.Lease.By, s.Lease.Reason, s.Name)
+		case s.Lease.Held:
+			ends = "; it was held: " + s.Lease.Reason
 		}
 		s.Lease = s.Lease.Extend(d.Now(), by)
 		return nil
@@ -369,7 +374,7 @@ func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration) (site.S
 	if err != nil {
 		return s, err
 	}
-	return s, d.log(ctx, id, "extend", "extended by %s", site.Span(by))
+	return s, d.log(ctx, id, "extend", "extended by %s%s", site.Span(by), ends)
 }
 
 // Hold takes the end of a copy's lease away, for a reason.
@@ -388,8 +393,16 @@ func (d *Desk) Hold(ctx context.Context, id site.ID, reason string) (site.Site, 
 	return s, d.log(ctx, id, "hold", "held: %s", reason)
 }
 
-// Expire takes a copy off the air now; it can be brought back for a while.
-func (d *Desk) Expire(ctx context.Context, id site.ID) (site.Site, error) {
+// Expire takes a copy off the air now; it can be brought back for a while. Where
+// something would be lost by it, typed must be the copy's name.
+func (d *Desk) Expire(ctx context.Context, id site.ID, typed string) (site.Site, error) {
+	s, err := d.Record.Site(ctx, id)
+	if err != nil {
+		return s, err
+	}
+	if why := d.Precious(ctx, s); why != "" && typed != s.Name {
+		return s, fmt.Errorf("%w: %s, and its name must be typed: %s", ErrNotTyped, why, s.Name)
+	}
 	return remove.Expire(ctx, d.Env, id, d.Who, "expired by hand")
 }
 

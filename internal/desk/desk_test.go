@@ -165,7 +165,7 @@ func TestBoard(t *testing.T) {
 	ctx := context.Background()
 	a := w.Copy("https://skerryline.example", "aaa")
 	w.Copy("aaa", "bbb")
-	_, err := w.Desk.Extend(ctx, a.ID, 100*time.Hour)
+	_, err := w.Desk.Extend(ctx, a.ID, 100*time.Hour, "")
 	require.NoError(t, err)
 	b, err := w.Desk.Board(ctx)
 	require.NoError(t, err)
@@ -282,7 +282,7 @@ func TestACopyThatIsDrawnIsMadeHere(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Blocked())
 	assert.Contains(t, p.Findings[0].Text, "on this machine only")
-	_, err = w.Desk.Start(ctx, p)
+	_, err = w.Desk.StartTyped(ctx, p, p.Confirm)
 	assert.ErrorContains(t, err, "can't be carried out")
 }
 

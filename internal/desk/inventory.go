@@ -264,7 +264,7 @@ func (d *Desk) Again(ctx context.Context, id site.ID, slugs []string, tell func(
 		}
 		if err == nil {
 			var r plan.Run
-			if r, err = d.StartTyped(ctx, p, p.Target.Name); err == nil {
+			if r, err = d.Start(ctx, p); err == nil {
 				if r, err = d.Await(ctx, r.ID, nil); err == nil && r.State != plan.Done {
 					err = errors.New(r.Error)
 				}

@@ -161,7 +161,7 @@ func TestDeletedCopiesComeBackOrEnd(t *testing.T) {
 	require.Len(t, list, 1, "what is held has no end")
 	assert.False(t, list[0].Purge)
 	assert.Equal(t, "skerryline.example", list[0].Of)
-	_, err = w.Desk.Expire(ctx, s.ID)
+	_, err = w.Desk.Expire(ctx, s.ID, s.Name)
 	require.NoError(t, err)
 	gone, err := w.Desk.Deleted(ctx)
 	require.NoError(t, err)

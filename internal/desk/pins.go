@@ -388,6 +388,13 @@ func (d *Desk) pinCopy(ctx context.Context, s site.Site, sheet string) (string, 
 	if err != nil {
 		return "", err
 	}
+	claimed, err := d.Record.Claimed(ctx, s.ID)
+	if err != nil {
+		return "", err
+	}
+	if len(claimed) == 1 { // the run that makes the copy hands it on
+		p.After = claimed[0]
+	}
 	r, err := d.Start(ctx, p)
 	return r.ID, err
 }

@@ -454,7 +454,7 @@ func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
 	if err != nil || p.Blocked() {
 		return err
 	}
-	_, err = d.Queue.Add(ctx, p, "keeper")
+	_, err = d.Queue.Add(ctx, p, "keeper", "")
 	return err
 }
 

@@ -40,6 +40,8 @@ var schema = []string{
 	CREATE TABLE events (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, site TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
 	CREATE INDEX events_by_site ON events (site, id);
 	CREATE TABLE notes (key TEXT PRIMARY KEY, value TEXT NOT NULL);`,
+	`CREATE TABLE claims (site TEXT NOT NULL, run TEXT NOT NULL, alone INTEGER NOT NULL, PRIMARY KEY (site, run));
+	CREATE INDEX claims_by_run ON claims (run);`,
 }
 
 // Open opens the record at path, made readable by its owner only if it is new.
@@ -362,9 +364,15 @@ func (in *Inventory) SetNote(ctx context.Context, key, value string) error {
 }
 
 // PutRun adds or changes a run. Its wish to be cancelled is not part of that.
-func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error {
-	return in.exec(ctx, `INSERT INTO runs (id, site, state, made, doc) VALUES (?, ?, ?, ?, ?)
+func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error { return putRun(ctx, in.db, r) }
+
+func putRun(ctx context.Context, db execer, r plan.Run) error {
+	_, err := db.ExecContext(ctx, `INSERT INTO runs (id, site, state, made, doc) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET state = excluded.state, doc = excluded.doc`, r.ID, string(r.Plan.Target.ID), string(r.State), r.Made.UnixNano(), doc(r))
+	if err != nil {
+		return fmt.Errorf("writing run %s to the record: %w", r.ID, err)
+	}
+	return nil
 }
 
 // Run finds a run by its ID or the beginning of it.

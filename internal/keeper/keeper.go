@@ -54,6 +54,9 @@ func Take(d *desk.Desk) (*Keeper, error) {
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		f.Close()
+		if holder := Holder(d.Home()); holder != "" {
+			return nil, fmt.Errorf("%w: %s", ErrTaken, holder)
+		}
 		return nil, ErrTaken
 	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
@@ -204,14 +207,11 @@ func (k *Keeper) lease(ctx context.Context, s site.Site, now time.Time) error {
 		if err != nil {
 			return err
 		}
-		r, err := d.Queue.Add(ctx, p, "keeper")
-		if err != nil {
-			return err
+		p.Ends = true
+		_, err = d.Queue.Add(ctx, p, "keeper", "")
+		if errors.Is(err, inventory.ErrClaimed) {
+			return nil // in a later look
 		}
-		_, err = d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
-			s.Run = r.ID
-			return nil
-		})
 		return err
 	case phase == site.Ending && s.State == site.Ready:
 		return k.warn(ctx, s, now)

@@ -2,6 +2,8 @@ package keeper_test
 
 import (
 	"context"
+	"os"
+	"strconv"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/desk"
 	"alibi/internal/keeper"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -105,7 +108,7 @@ func TestWhatIsHeldOrExpiredByHandStays(t *testing.T) {
 	c.set(9000 * time.Hour)
 	look(t, k)
 	assert.Equal(t, site.Ready, w.Site("leased").State)
-	_, err = w.Desk.Expire(ctx, s.ID)
+	_, err = w.Desk.Expire(ctx, s.ID, s.Name)
 	require.NoError(t, err)
 	look(t, k)
 	assert.Equal(t, site.Expired, w.Site("leased").State, "it is not brought back by itself")
@@ -167,4 +170,40 @@ func TestThePortIsTaken(t *testing.T) {
 	_, err = keeper.Take(other)
 	assert.ErrorContains(t, err, "another program has it, so set another one as gateway.port")
 	assert.False(t, keeper.Taken(other.Home()), "and the lock is let go")
+}
+
+func TestWhoWaitsTakesOver(t *testing.T) {
+	ctx := context.Background()
+	w := demotest.New(t)
+	first, err := keeper.Stand(ctx, w.Desk, nil)
+	require.NoError(t, err)
+	require.NoError(t, first.First)
+	other, err := desk.Open(ctx, desk.Options{Home: w.Home})
+	require.NoError(t, err)
+	defer other.Close()
+	works := make(chan bool, 100)
+	holder := ""
+	second, err := keeper.Stand(ctx, other, func(yes bool, who string) {
+		if !yes {
+			holder = who
+		}
+		works <- yes
+	})
+	require.NoError(t, err)
+	assert.ErrorIs(t, second.First, keeper.ErrTaken)
+	assert.False(t, <-works)
+	assert.Contains(t, holder, "process "+strconv.Itoa(os.Getpid()), "who has it is said")
+	require.NoError(t, first.End())
+	began := time.Now()
+	for !<-works {
+	}
+	assert.Less(t, time.Since(began), 2*time.Second)
+	p := w.Plan("crew", "after")
+	r, err := other.StartTyped(ctx, p, p.Confirm)
+	require.NoError(t, err)
+	r, err = other.Await(ctx, r.ID, nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, r.State, r.Error)
+	require.NoError(t, second.End())
+	assert.Empty(t, keeper.Holder(w.Home))
 }

@@ -66,7 +66,11 @@ type Plan struct {
 	Stays    []Part          `json:"stays,omitempty"` // what is not touched
 	Words    string          `json:"words,omitempty"` // for people: to what the site is brought
 	By       string          `json:"by,omitempty"`
-	Confirm  string          `json:"confirm,omitempty"` // what a person has to type before it may be carried out
+	Confirm  string          `json:"confirm,omitempty"` // what a person has to type before it may be carried out: see Consent
+	Loses    int             `json:"loses,omitempty"`   // changes on the target that are nowhere else
+	Ends     bool            `json:"ends,omitempty"`    // of a removal: its time is over, and nobody is asked
+	After    string          `json:"after,omitempty"`   // the run that hands its site on to this one
+	Reads    []site.ID       `json:"reads,omitempty"`   // further sites that are read
 	Rewrites []Rewrite       `json:"rewrites,omitempty"`
 	Writes   []string        `json:"writes"` // each place that will be written to, in words
 	Estimate Estimate        `json:"estimate"`

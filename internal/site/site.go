@@ -125,7 +125,8 @@ type Site struct {
 	Apart     Apart     `json:"apart"`
 	Proof     Proof     `json:"proof"`
 	Facts     *Facts    `json:"facts,omitempty"`
-	Run       string    `json:"run,omitempty"` // the run that is at work on it
+	Worked    string    `json:"worked,omitempty"` // the run that had it for itself last
+	Run       string    `json:"run,omitempty"`    // the run that is at work on it
 	Pointed   *Pointed  `json:"pointed,omitempty"`
 	Front     *Front    `json:"front,omitempty"` // what visitors see instead; nil: the site itself
 }

@@ -151,12 +151,24 @@ func askTime(a *app, s site.Site) tea.Cmd {
 			if err != nil {
 				return nil, err
 			}
-			return a.do(func() (string, error) {
-				s, err := a.desk.Extend(a.ctx, s.ID, by)
-				return s.Name + " " + s.LeaseText(a.desk.Now()), err
+			if !s.Lease.Held {
+				return extend(a, s, by), nil
+			}
+			return asking(func(a *app) {
+				a.asking = &question{title: "End the hold of " + s.Name + "?", lines: []string{"It is held, by " + s.Lease.By + ": " + s.Lease.Reason + ".", "With more time it gets an end.", "", "Type its name to go on:"},
+					input: true, must: s.Name, yes: func(a *app) tea.Cmd { return extend(a, s, by) }}
 			}), nil
 		}}
 	return nil
+}
+
+// extend gives a copy more time.
+func extend(a *app, s site.Site, by time.Duration) tea.Cmd {
+	typed := a.typed()
+	return a.do(func() (string, error) {
+		s, err := a.desk.Extend(a.ctx, s.ID, by, typed)
+		return s.Name + " " + s.LeaseText(a.desk.Now()), err
+	})
 }
 
 func askHold(a *app, s site.Site) tea.Cmd {
@@ -181,8 +193,9 @@ func askExpire(a *app, s site.Site) tea.Cmd {
 		grace := site.Span(a.desk.Env.Grace)
 		q := &question{title: "Take " + s.Name + " off the air?", lines: []string{"Goes now: its address answers no more.", "Stays for " + grace + ": its files and tables; b brings it back.", "Goes after that: everything that was made for it.", "Stays: its origin, which is not touched."},
 			yes: func(a *app) tea.Cmd {
+				typed := a.typed()
 				return a.do(func() (string, error) {
-					s, err := a.desk.Expire(a.ctx, s.ID)
+					s, err := a.desk.Expire(a.ctx, s.ID, typed)
 					return s.Name + " " + s.LeaseText(a.desk.Now()), err
 				})
 			}}
@@ -209,11 +222,17 @@ func askRemove(a *app, s site.Site) tea.Cmd {
 	})
 }
 
-// start puts a plan to work and opens its run.
-func start(a *app, p plan.Plan) tea.Cmd { return startTyped(a, p, "") }
+// typed is what a person has typed into the question that is being answered.
+func (a *app) typed() string {
+	if a.asking == nil {
+		return ""
+	}
+	return a.asking.text
+}
 
-// startTyped is start for a plan for which a name was typed.
-func startTyped(a *app, p plan.Plan, typed string) tea.Cmd {
+// start puts a plan to work, with what was typed for it, and opens its run.
+func start(a *app, p plan.Plan) tea.Cmd {
+	typed := a.typed()
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		r, err := a.desk.StartTyped(a.ctx, p, typed)
 		if err != nil {

@@ -58,29 +58,25 @@ type app struct {
 func Run(ctx context.Context, d *desk.Desk, carried bool) error {
 	a := newApp(ctx, d)
 	a.carried = carried
-	kctx, stop := context.WithCancel(ctx)
-	defer stop()
-	done := make(chan error, 1)
-	done <- nil
-	if !carried {
-		k, err := keeper.Take(d)
-		switch {
-		case err == nil:
-			a.carried = true
-			<-done
-			go func() { done <- k.Run(kctx) }()
-		case !errors.Is(err, keeper.ErrTaken):
-			return err
-		}
-	}
 	a.program = tea.NewProgram(a, tea.WithContext(ctx))
 	d.SetAsker(a)
+	end := func() error { return nil }
+	if !carried {
+		s, err := keeper.Stand(ctx, d, func(works bool, _ string) {
+			if works {
+				go a.program.Send(carriedMsg{})
+			}
+		})
+		if err != nil {
+			return err
+		}
+		a.carried, end = s.First == nil, s.End
+	}
 	_, err := a.program.Run()
-	stop()
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		err = nil
 	}
-	return errors.Join(err, <-done)
+	return errors.Join(err, end())
 }
 
 func newApp(ctx context.Context, d *desk.Desk) *app {
@@ -97,6 +93,8 @@ type (
 		err     error
 	}
 	tickMsg struct{}
+	// carriedMsg tells that this process became the keeper.
+	carriedMsg struct{}
 	// doneMsg tells how an act ended; then is what follows.
 	doneMsg struct {
 		text string
@@ -180,6 +178,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, tea.Batch(cmd, a.load())
 	case *question:
 		a.asking = msg
+	case carriedMsg:
+		a.carried = true
 		return a, nil
 	case tea.KeyPressMsg, tea.PasteMsg:
 		return a, a.key(msg)

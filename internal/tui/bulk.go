@@ -75,8 +75,9 @@ func confirmBulk(a *app, b desk.Bulk) {
 		}
 	}
 	q := &question{title: fmt.Sprintf("%s: %s?", b.Act, plural(n, "site", "sites")), lines: append(lines, "", site.Size(b.Bytes)+" in all."), yes: func(a *app) tea.Cmd {
+		typed := a.typed()
 		return a.do(func() (string, error) {
-			done, err := a.desk.RunBulk(a.ctx, b, b.Confirm)
+			done, err := a.desk.RunBulk(a.ctx, b, typed)
 			a.marked = nil
 			return fmt.Sprintf("%s: %s; u shows the runs", b.Act, plural(len(done), "site", "sites")), err
 		})

@@ -119,7 +119,7 @@ func askBring(a *app, s site.Site) tea.Cmd {
 				for _, f := range p.Findings {
 					lines = append(lines, f.Severity.String()+": "+f.Text)
 				}
-				q := &question{title: "Add it to " + s.Name + "?", lines: lines, yes: func(a *app) tea.Cmd { return startTyped(a, p, p.Confirm) }}
+				q := &question{title: "Add it to " + s.Name + "?", lines: lines, yes: func(a *app) tea.Cmd { return start(a, p) }}
 				if p.Confirm != "" {
 					q.input, q.must = true, p.Confirm
 					q.lines = append(q.lines, "", "Type its name to go on:")

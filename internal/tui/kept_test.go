@@ -19,7 +19,7 @@ func TestWhatEndsAndWhatWasDeletedOnTheScreens(t *testing.T) {
 	p.until("Nothing ends by itself")
 	p.press("esc")
 	near, far := w.Copy("https://skerryline.example", "near"), w.Copy("https://skerryline.example", "far")
-	_, err := w.Desk.Expire(ctx, near.ID)
+	_, err := w.Desk.Expire(ctx, near.ID, "")
 	require.NoError(t, err)
 	p.run(p.a.load())
 	p.press("e")

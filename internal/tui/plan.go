@@ -289,13 +289,17 @@ func (p *planScreen) run(a *app) tea.Cmd {
 		a.say(f.Text+"; "+f.Remedy, true)
 		return nil
 	}
-	if p.in.Over != nil && p.in.Lost != nil && p.in.Lost.Copy > 0 {
-		a.asking = &question{title: "Lose what was done on " + p.in.Over.Name + "?", lines: []string{changes(p.in.Lost.Copy) + " made on the copy are nowhere else and will be lost.", "Type its name to go on:"}, input: true, must: p.in.Over.Name,
+	if p.in.Over != nil && p.plan.Confirm != "" {
+		why := "It is held: " + p.in.Over.Lease.Reason + "."
+		if p.plan.Loses > 0 {
+			why = changes(p.plan.Loses) + " made on the copy are nowhere else and will be lost."
+		}
+		a.asking = &question{title: "Lose what was done on " + p.in.Over.Name + "?", lines: []string{why, "Type its name to go on:"}, input: true, must: p.plan.Confirm,
 			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
 		return nil
 	}
 	if p.choices.Beside && p.in.Over == nil {
-		a.asking = &question{title: "Write into the database of " + p.in.Origin.Name + "?", lines: []string{"The copy's tables are made in the live site's own database,", "under the prefix " + p.plan.Target.Database.Prefix + "; none of its tables is touched.", "Type its name to go on:"}, input: true, must: p.in.Origin.Name,
+		a.asking = &question{title: "Write into the database of " + p.in.Origin.Name + "?", lines: []string{"The copy's tables are made in the live site's own database,", "under the prefix " + p.plan.Target.Database.Prefix + "; none of its tables is touched.", "Type its name to go on:"}, input: true, must: p.plan.Confirm,
 			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
 		return nil
 	}

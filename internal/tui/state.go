@@ -147,11 +147,11 @@ func (s *stateScreen) run(a *app) tea.Cmd {
 	}
 	if p.Confirm == "" {
 		s.busy = true
-		return startTyped(a, p, "")
+		return start(a, p)
 	}
 	why := "a restore point is taken first, which brings it back"
 	a.asking = &question{title: "Bring " + strings.ToUpper(string(s.site.Role)) + " " + p.Target.Name + " to " + p.Words + "?", lines: []string{"What goes is listed on the plan; " + why + ".", "", "Type its name to go on:"}, input: true, must: p.Confirm,
-		yes: func(a *app) tea.Cmd { s.busy = true; return startTyped(a, p, p.Confirm) }}
+		yes: func(a *app) tea.Cmd { s.busy = true; return start(a, p) }}
 	return nil
 }
 

@@ -43,6 +43,9 @@ type Operation struct {
 	Undo func(ctx context.Context) error
 	// TakesBack has a failure undone at once: then there is nothing to resume.
 	TakesBack bool
+	// Forward has the operation go on to its end once a step has begun, whatever is
+	// asked: what is half done can't be taken back.
+	Forward bool
 	// Over is told how the run ended, after its steps or its undoing.
 	Over func(ctx context.Context, r plan.Run) error
 	// Memory is what the steps remember between tries; it is kept as JSON.
@@ -139,22 +142,32 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 	return q, nil
 }
 
-// Add puts a plan into the queue.
-func (q *Queue) Add(ctx context.Context, p plan.Plan, by string) (plan.Run, error) {
+// Add puts a plan into the queue, with all that it needs (see enter), in one
+// transaction. typed is the name that a person typed for it, or "".
+func (q *Queue) Add(ctx context.Context, p plan.Plan, by, typed string) (plan.Run, error) {
 	var b [5]byte
 	_, _ = rand.Read(b[:])
 	r := plan.Run{ID: hex.EncodeToString(b[:]), Plan: p, State: plan.Waiting, By: by, Made: q.opt.Now()}
 	for _, s := range p.Steps {
 		r.Steps = append(r.Steps, plan.Progress{Name: s.Name, Title: s.Title, Unit: s.Unit, Work: s.Work})
 	}
-	if err := q.opt.Record.PutRun(ctx, r); err != nil {
-		return r, err
-	}
-	return r, q.insert(ctx, r.ID)
+	return r, q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
+		if err := q.enter(ctx, tx, r, typed); err != nil {
+			return err
+		}
+		if err := tx.PutRun(ctx, r); err != nil {
+			return err
+		}
+		return q.insertIn(ctx, tx, r.ID)
+	})
 }
 
 func (q *Queue) insert(ctx context.Context, id string) error {
-	if _, err := q.client.Insert(ctx, args{id}, nil); err != nil {
+	return q.opt.Record.In(ctx, func(tx *inventory.Tx) error { return q.insertIn(ctx, tx, id) })
+}
+
+func (q *Queue) insertIn(ctx context.Context, tx *inventory.Tx, id string) error {
+	if _, err := q.client.InsertTx(ctx, tx.SQL(), args{id}, nil); err != nil {
 		return fmt.Errorf("queueing run %s: %w", id, err)
 	}
 	return nil
@@ -169,14 +182,26 @@ func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) {
 	if r.State != plan.Stopped {
 		return r, fmt.Errorf("run %s is %s: only a run that failed can be taken up again", r.ID, r.State)
 	}
-	r.State, r.Error, r.Remedy, r.Ended = plan.Waiting, "", "", time.Time{}
-	if err := q.opt.Record.Withdraw(ctx, r.ID); err != nil {
-		return r, err
-	}
-	if err := q.opt.Record.PutRun(ctx, r); err != nil {
-		return r, err
-	}
-	return r, q.insert(ctx, r.ID)
+	r.State, r.Error, r.Remedy, r.Ended, r.FailsSince = plan.Waiting, "", "", time.Time{}, time.Time{}
+	return r, q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
+		gone, err := superseded(ctx, tx, r)
+		if err != nil {
+			return err
+		}
+		if gone {
+			return fmt.Errorf("run %s: %w: another run has been at work on %s since; cancel this one, and make a new plan", r.ID, ErrSuperseded, r.Plan.Target.Name)
+		}
+		if err := q.take(ctx, tx, r, true); err != nil {
+			return err
+		}
+		if err := tx.Withdraw(ctx, r.ID); err != nil {
+			return err
+		}
+		if err := tx.PutRun(ctx, r); err != nil {
+			return err
+		}
+		return q.insertIn(ctx, tx, r.ID)
+	})
 }
 
 // Cancel asks that a run stop and be undone, whichever process works on it. A
@@ -190,7 +215,12 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 		return fmt.Errorf("run %s is %s already", r.ID, r.State)
 	}
 	if r.State == plan.Stopped {
-		if _, err := q.Resume(ctx, r.ID); err != nil {
+		_, err := q.Resume(ctx, r.ID)
+		if errors.Is(err, ErrSuperseded) { // what it left is not its own any more
+			r.State, r.Remedy = plan.Cancelled, "another run has been at work on its site since: nothing of it was left to take back"
+			return q.leave(ctx, r, false)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -200,6 +230,9 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 	q.mu.Lock()
 	t := q.running[r.ID]
 	q.mu.Unlock()
+	if t != nil && t.begun() {
+		return fmt.Errorf("run %s goes on to its end: what it has begun can't be taken back", r.ID)
+	}
 	if t != nil {
 		t.cancel(ErrCancelled)
 		return nil
@@ -216,10 +249,16 @@ func (q *Queue) Start(ctx context.Context) error {
 		return err
 	}
 	for _, r := range orphans {
-		if r.State == plan.Running {
-			if err := q.insert(ctx, r.ID); err != nil {
-				return err
+		err := q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
+			for _, c := range r.Plan.Claims() { // a run of an older Alibi has taken nothing
+				if err := tx.Claim(ctx, r.ID, c, r.Plan.After); err != nil && !errors.Is(err, inventory.ErrClaimed) {
+					return err
+				}
 			}
+			return q.insertIn(ctx, tx, r.ID)
+		})
+		if err != nil {
+			return err
 		}
 	}
 	ctx, q.stop = context.WithCancel(context.WithoutCancel(ctx))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -96,14 +97,18 @@ func (t *Task) carryOut() error {
 	if err != nil {
 		return err
 	}
+	t.mu.Lock()
 	t.op = op
+	t.mu.Unlock()
 	if op.Memory != nil {
 		if err := t.q.opt.Record.Checkpoint(t.ctx, t.run.ID, op.Memory); err != nil {
 			return err
 		}
 	}
-	stopWatching := t.watch()
-	defer stopWatching()
+	if !op.Forward {
+		stopWatching := t.watch()
+		defer stopWatching()
+	}
 	t.change(func(r *plan.Run) {
 		r.State, r.Error = plan.Running, ""
 		r.Tries++
@@ -143,7 +148,7 @@ func (t *Task) group(i, n int) error {
 
 func (t *Task) do(ctx context.Context, s Step) error {
 	i := t.step
-	if asked, err := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); err == nil && asked {
+	if asked, err := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); err == nil && asked && !t.begun() {
 		t.cancel(ErrCancelled)
 	}
 	if err := ctx.Err(); err != nil {
@@ -165,6 +170,13 @@ func (t *Task) do(ctx context.Context, s Step) error {
 	t.save()
 	t.q.opt.Observe(Moment{t.run.ID, s.Name, "end"})
 	return nil
+}
+
+// begun tells whether an operation that only goes forward has begun a step.
+func (t *Task) begun() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.op != nil && t.op.Forward && slices.ContainsFunc(t.run.Steps, func(p plan.Progress) bool { return !p.Began.IsZero() })
 }
 
 // watch looks for a wish to cancel from another process.
@@ -224,8 +236,7 @@ func (t *Task) end(s plan.RunState) error {
 			return err
 		}
 	}
-	t.save()
-	return nil
+	return t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.op != nil && t.op.TakesBack)
 }
 
 // fail ends the run with an error, leaving what was done for a resume, or taking

@@ -118,7 +118,7 @@ func (w *World) Run(p plan.Plan) plan.Run {
 	w.T.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 180*time.Second)
 	defer cancel()
-	r, err := w.Desk.Start(ctx, p)
+	r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 	require.NoError(w.T, err)
 	r, err = w.Desk.Await(ctx, r.ID, nil)
 	require.NoError(w.T, err)

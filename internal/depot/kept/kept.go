@@ -16,13 +16,14 @@ import (
 
 	"alibi/internal/depot"
 	"alibi/internal/host"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
 
 // Prefix begins the names of such hosts; the point's follows.
-const Prefix = "restore point "
+const Prefix = plan.PointHost
 
 // Name is that of the host of a point.
 func Name(id string) string { return Prefix + id }

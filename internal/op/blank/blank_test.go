@@ -125,7 +125,7 @@ func TestABlankSiteKilledAtEachMoment(t *testing.T) {
 		t.Run(moment, func(t *testing.T) {
 			p, err := w.Desk.PlanBlank(ctx, wish("killed"), nil)
 			require.NoError(t, err)
-			r, err := w.Desk.Start(ctx, p)
+			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w.World, moment)
 			if i%2 == 1 { // and taken back

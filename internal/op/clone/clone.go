@@ -129,6 +129,14 @@ func Plan(in Input) plan.Plan {
 	limits(&p, in, note)
 	p.Detail, _ = json.Marshal(d) // plain types
 	p.Origin.Facts = &site.Facts{Addresses: f.Addresses, Prefix: f.Prefix, Database: f.Database, Stack: f.Stack, PHP: f.PHP, Core: f.Core, Title: f.Title, Outward: f.Outward, Network: f.Network}
+	if in.Over != nil && in.Lost != nil {
+		p.Loses = in.Lost.Copy
+	}
+	if p.Makes() {
+		p.Confirm = p.Consent(p.Target)
+	} else if in.Over != nil {
+		p.Confirm = p.Consent(*in.Over)
+	}
 	p.Sort()
 	return p
 }

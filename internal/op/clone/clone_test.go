@@ -78,7 +78,7 @@ func TestKilledAtEachMomentOfARefresh(t *testing.T) {
 			require.NoError(t, os.WriteFile(style, []byte(strings.Repeat("a{}\n", i+1)), 0o644))
 			p, err := w.Desk.PlanRefresh(ctx, s.ID)
 			require.NoError(t, err)
-			r, err := w.Desk.Start(ctx, p)
+			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)

@@ -66,7 +66,7 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '+') WHERE post_name = 'post-3'")
 		p, err := w.Desk.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
-		r, err := w.Desk.Start(ctx, p)
+		r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 		require.NoError(t, err)
 		demotest.KilledAt(t, w.World, m)
 		demotest.Resumed(t, w.World, r.ID)

@@ -126,18 +126,14 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 	rec := x.env.Record
 	if x.p.Kind == plan.Copy {
 		s := x.p.Target
-		s.State, s.Run = site.Making, t.Run().ID
+		s.State, s.Run, s.Worked = site.Making, t.Run().ID, t.Run().ID
 		if err := rec.PutSite(ctx, s); err != nil {
 			return err
 		}
-	} else if _, err := rec.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		if s.Run != "" && s.Run != t.Run().ID {
-			return fmt.Errorf("another run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
+	} else if !x.mem.Reserved {
+		if err := x.takeOver(ctx); err != nil {
+			return err
 		}
-		s.Run = t.Run().ID
-		return nil
-	}); err != nil {
-		return err
 	}
 	t.Memorize(func() { x.mem.Reserved = true })
 	if err := t.Remember(); err != nil {
@@ -174,6 +170,22 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return b.Close()
+}
+
+// takeOver clears away what a refresh left that failed and was not taken up
+// again: the copy is then as it was before that one.
+func (x *runner) takeOver(ctx context.Context) error {
+	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, half := range halves {
+		if exists(half, "next") || exists(half, "old") {
+			return x.takenBack(ctx)
+		}
+	}
+	return nil
 }
 
 // ends opens the origin and the copy that is being built.
@@ -347,8 +359,9 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	facts.PHP = x.p.Origin.Facts.PHP
 	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
 		proof, apart, placed := s.Proof, s.Apart, s.PlacedAt
-		lease := s.Lease
+		lease, worked := s.Lease, s.Worked
 		*s = x.p.Target
+		s.Worked = worked
 		s.PlacedAt, s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = placed, proof, apart, facts, now, site.Ready, ""
 		switch {
 		case x.p.Kind == plan.Refresh:
@@ -412,6 +425,11 @@ func (x *runner) undo(ctx context.Context) error {
 	if !x.mem.Reserved {
 		return nil // it never came to work on the copy, and another run may be at it
 	}
+	return x.takenBack(ctx)
+}
+
+// takenBack gives the copy what it had before it was refreshed.
+func (x *runner) takenBack(ctx context.Context) error {
 	was, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {
 		return err

@@ -199,7 +199,7 @@ func TestAnArchiveKilledWhileItIsWrittenAndRead(t *testing.T) {
 			file = filepath.Join(dir, m+".tar.zst")
 			p, err := w.Desk.PlanArchive(ctx, live, nil, export.Choices{To: file})
 			require.NoError(t, err)
-			r, err := w.Desk.Start(ctx, p)
+			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			assert.NoFileExists(t, filepath.Join(dir, "none"))
@@ -215,7 +215,7 @@ func TestAnArchiveKilledWhileItIsWrittenAndRead(t *testing.T) {
 		t.Run(m, func(t *testing.T) {
 			p, err := w.Desk.PlanImport(ctx, file, "", nil)
 			require.NoError(t, err)
-			r, err := w.Desk.Start(ctx, p)
+			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)

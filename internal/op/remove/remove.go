@@ -29,6 +29,8 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 		p.Writes = append(p.Writes, "removes database and account "+s.Database.Text())
 	}
 	p.Writes = append(p.Writes, "nothing on the origin")
+	p.Loses = changes
+	p.Confirm = p.Consent(s)
 	if changes > 0 {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "lost", Text: fmt.Sprintf("%d changes made here are nowhere else", changes), Remedy: "copy the copy first if they are worth keeping"})
 	}
@@ -41,23 +43,14 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 // New makes the operation of a run.
 func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	s := r.Plan.Target
-	return &work.Operation{Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
+	return &work.Operation{Forward: true, Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
 		if err := env.Erase(ctx, s.ID, s.Name); err != nil {
 			return err
 		}
 		hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
 		t.Result("%s freed, after %d h", site.Size(s.Bytes()), hours)
 		return env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: r.By, Site: s.ID, Kind: "remove", Text: fmt.Sprintf("removed for good, after %d h", hours)})
-	}}}, Over: func(ctx context.Context, r plan.Run) error {
-		if r.State == plan.Done {
-			return nil
-		}
-		_, err := env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
-			s.Run = ""
-			return nil
-		})
-		return err
-	}}, nil
+	}}}}, nil
 }
 
 // Expire takes a copy off the air now. It can be brought back until its grace

@@ -77,9 +77,8 @@ func Plan(in Input) plan.Plan {
 		note(site.Warn, "held", "it is held: "+s.Lease.Reason, "ask "+s.Lease.By+" first")
 	}
 	p.Writes = writes(in)
-	if s.Role == site.Live || c.Change == nil && (s.Lease.Held || in.Unique > 0) {
-		p.Confirm = s.Name
-	}
+	p.Loses = in.Unique
+	p.Confirm = p.Consent(s)
 	sec := 1 + float64(p.Files)*0.0004 + float64(p.Bytes)/150e6 + float64(p.Rows)/60e3
 	p.Estimate = plan.Estimate{Low: time.Duration(sec * 0.5 * 1e9), High: time.Duration(sec * 3 * 1e9), Basis: "usual rates, if all of it differs"}
 	p.Detail, _ = json.Marshal(c) // plain types

@@ -184,7 +184,7 @@ func TestATrialThatIsCancelledLeavesNothing(t *testing.T) {
 	ctx := context.Background()
 	p, err := w.Desk.PlanTrial(ctx, s.ID, desk.TrialWish{Runtimes: []string{"all"}})
 	require.NoError(t, err)
-	r, err := w.Desk.Start(ctx, p)
+	r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		_, m, err := w.Desk.Trial(ctx, r.ID)
