@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"alibi/internal/site"
+	"alibi/internal/stack"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
@@ -50,6 +51,7 @@ type Manifest struct {
 	Schema  *tables.Schema `json:"schema,omitempty"`
 	Secrets bool           `json:"secrets"` // passwords, their digests and keys are in it
 	Missing []string       `json:"missing,omitempty"`
+	Owners  bool           `json:"owners,omitempty"` // its entries tell to whom they belong
 }
 
 // Source is what an archive is made of.
@@ -59,14 +61,7 @@ type Source struct {
 	Open     func(path string) (io.ReadCloser, error)
 	Snapshot tables.Snapshot // nil: no database
 	// Redact gives a file's bytes, or a row, without what is secret; nil: as it is.
-	Redact *Redactor
-}
-
-// Redactor takes secrets out.
-type Redactor struct {
-	File func(path string, text []byte) []byte // nil: it has none
-	Has  func(path string) bool
-	Row  func(t tables.Table, r tables.Row) tables.Row
+	Redact *stack.Redaction
 }
 
 // Content is what a reader is told of; each part is checked before End is called.

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"alibi/internal/host"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
@@ -48,16 +49,18 @@ func (f fake) Read(_ context.Context, table string, _ tables.Range, give func(ta
 type got struct {
 	m     Manifest
 	files map[string]string
-	rows  map[string][]tables.Row
-	ended bool
+
+	entries map[string]tree.Entry
+	rows    map[string][]tables.Row
+	ended   bool
 }
 
 func (g *got) Begin(m Manifest) error {
-	g.m, g.files, g.rows = m, map[string]string{}, map[string][]tables.Row{}
+	g.m, g.files, g.entries, g.rows = m, map[string]string{}, map[string]tree.Entry{}, map[string][]tables.Row{}
 	return nil
 }
 func (g *got) File(e tree.Entry, r io.Reader) error {
-	g.files[e.Path] = e.Link
+	g.files[e.Path], g.entries[e.Path] = e.Link, e
 	if r != nil {
 		b, err := io.ReadAll(r)
 		g.files[e.Path] = string(b)
@@ -353,3 +356,56 @@ func FuzzParser(f *testing.F) {
 		}
 	})
 }
+
+func TestAnArchiveInSeveralPartsOfSQLIsReadBack(t *testing.T) {
+	var rows []tables.Row
+	for i := range int64(30_000) { // about 30 MiB: more than three parts of the SQL
+		id := tables.Value{Kind: tables.Int, Int: i, Bytes: []byte(fmt.Sprint(i))}
+		rows = append(rows, tables.Row{Key: []tables.Value{id}, Values: []tables.Value{id, {Kind: tables.Text, Bytes: []byte(strings.Repeat(fmt.Sprintf("tide %d ", i), 100))}, {}}})
+	}
+	src := source("mysql", rows...)
+	src.Manifest.Bytes = 64 << 20
+	src.Manifest.Owners = true
+	src.Entries[0].Owner, src.Entries[0].Attrs = &host.Owner{User: 33, Group: 34}, host.Attrs{"user.tide": []byte("h\x00igh")}
+	src.Entries[1].Owner, src.Entries[1].Mode = &host.Owner{}, os.ModeDir|os.ModeSetgid|0o775
+	text := write(t, src)
+	id, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	for name, way := range map[string]struct {
+		part int64
+		key  *age.X25519Identity
+	}{"one file": {}, "parts": {part: 100 << 10}, "encrypted": {key: id}, "encrypted parts": {part: 100 << 10, key: id}} {
+		base := filepath.Join(t.TempDir(), "x.tar.zst")
+		out, err := Create(base, way.part)
+		require.NoError(t, err, name)
+		to := io.WriteCloser(nopCloser{out})
+		var keys []age.Identity
+		if way.key != nil {
+			to, err = age.Encrypt(out, way.key.Recipient())
+			require.NoError(t, err)
+			keys = append(keys, way.key)
+		}
+		_, err = to.Write(text)
+		require.NoError(t, err)
+		require.NoError(t, to.Close())
+		_, err = out.Close()
+		require.NoError(t, err)
+		require.NoError(t, CheckParts(base), name)
+		in, err := Open(base, keys)
+		require.NoError(t, err, name)
+		g := &got{}
+		_, err = Read(context.Background(), in, g, Limits{}, func(int64) {})
+		require.NoError(t, err, name)
+		in.Close()
+		assert.True(t, g.ended)
+		require.Len(t, g.rows["sk_posts"], len(rows), name)
+		assert.Equal(t, rows[29_999].Values[1].Bytes, g.rows["sk_posts"][29_999].Values[1].Bytes)
+		assert.Equal(t, &host.Owner{User: 33, Group: 34}, g.entries["index.php"].Owner)
+		assert.Equal(t, host.Attrs{"user.tide": []byte("h\x00igh")}, g.entries["index.php"].Attrs)
+		assert.Equal(t, os.ModeDir|os.ModeSetgid|0o775, g.entries["wp-content"].Mode)
+	}
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }

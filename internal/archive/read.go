@@ -205,6 +205,20 @@ func (r *reader) manifest() error {
 
 func (r *reader) file(h *tar.Header) error {
 	e := tree.Entry{Path: strings.TrimPrefix(h.Name, filesDir), Mode: fs.FileMode(h.Mode).Perm(), MTime: h.ModTime}
+	if r.m.Owners {
+		e.Owner = &host.Owner{User: h.Uid, Group: h.Gid}
+		for k, v := range h.PAXRecords {
+			if name, ok := strings.CutPrefix(k, xattrRecord); ok {
+				if e.Attrs == nil {
+					e.Attrs = host.Attrs{}
+				}
+				e.Attrs[name] = []byte(v)
+			}
+		}
+		if h.Typeflag == tar.TypeDir { // bits that give rights to who runs a file are not taken from an archive
+			e.Mode |= h.FileInfo().Mode() & (fs.ModeSetgid | fs.ModeSticky)
+		}
+	}
 	switch h.Typeflag {
 	case tar.TypeDir:
 		e.Mode |= fs.ModeDir
@@ -234,6 +248,9 @@ func (s *sqlStream) Read(p []byte) (int, error) {
 	for {
 		if s.now != nil {
 			n, err := s.now.Read(p)
+			if n > 0 && err == io.EOF {
+				err = nil // of this part: another may follow
+			}
 			if n > 0 || err != io.EOF {
 				return n, err
 			}

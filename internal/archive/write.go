@@ -8,14 +8,18 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
 
 	"alibi/internal/stack"
-	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
+
+// xattrRecord begins the names of records of extended attributes, as common tar
+// programs write them (pax(1), with the prefix that star brought).
+const xattrRecord = "SCHILY.xattr."
 
 // sqlPart is how long a part of the SQL gets: a tar says how long an entry is
 // before it begins.
@@ -82,6 +86,20 @@ func (w *writer) entry(e tree.Entry, r io.Reader) error {
 		return err
 	}
 	h := &tar.Header{Name: e.Path, Mode: int64(e.Mode.Perm()), ModTime: e.MTime.Truncate(time.Second), Size: e.Size, Typeflag: tar.TypeReg}
+	for bit, mode := range map[fs.FileMode]int64{fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
+		if e.Mode&bit != 0 {
+			h.Mode |= mode
+		}
+	}
+	if e.Owner != nil {
+		h.Uid, h.Gid = e.Owner.User, e.Owner.Group
+	}
+	for k, v := range e.Attrs {
+		if h.PAXRecords == nil {
+			h.PAXRecords = map[string]string{}
+		}
+		h.PAXRecords[xattrRecord+k] = string(v)
+	}
 	switch {
 	case e.Mode.IsDir():
 		h.Typeflag, h.Name, h.Size = tar.TypeDir, e.Path+"/", 0
@@ -131,23 +149,12 @@ func (w *writer) file(e tree.Entry, src Source) error {
 func (w *writer) database(src Source) error {
 	snap := src.Snapshot
 	if src.Redact != nil {
-		snap = redacted{snap, src.Redact}
+		snap = stack.Redacted(snap, *src.Redact)
 	}
 	if err := stack.Dump(w.ctx, snap, (*sqlParts)(w)); err != nil {
 		return err
 	}
 	return w.part()
-}
-
-// redacted is a snapshot without secrets.
-type redacted struct {
-	tables.Snapshot
-	by *Redactor
-}
-
-func (r redacted) Read(ctx context.Context, table string, part tables.Range, give func(tables.Row) error) error {
-	t, _ := r.Schema().Table(table)
-	return r.Snapshot.Read(ctx, table, part, func(row tables.Row) error { return give(r.by.Row(t, row)) })
 }
 
 // sqlParts takes the SQL and writes a part whenever one is full.

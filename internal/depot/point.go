@@ -34,11 +34,16 @@ type Point struct {
 	Bytes   int64             `json:"bytes"`             // of files and rows, as they are
 	Added   int64             `json:"added"`             // bytes that the depot grew by
 	Missing []string          `json:"missing,omitempty"` // files that could not be read
+	Secrets bool              `json:"secrets,omitempty"` // of one from an archive: it had passwords and keys
 	List    []ID              `json:"list"`              // the entries, a JSON line each
 	Schema  []ID              `json:"schema"`            // tables.Schema as JSON; none without a database
 	Tables  []Kept            `json:"tables"`
 	Quiet   map[string]string `json:"quiet,omitempty"` // see tables.Dated
 }
+
+// Redacted tells whether passwords, their digests and keys were taken out of the
+// point: what it has in their places is not the site's.
+func (p Point) Redacted() bool { return p.Kind == FromArchive && !p.Secrets }
 
 // Kind is why a point was taken.
 type Kind string

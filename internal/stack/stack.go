@@ -151,6 +151,9 @@ type Redaction struct {
 	Has  func(path string) bool // the file holds some
 	File func(path string, text []byte) []byte
 	Row  func(t tables.Table, r tables.Row) tables.Row
+	// Same tells whether two rows of one key are about the same thing, so that the
+	// secret of one belongs to the other.
+	Same func(t tables.Table, a, b tables.Row) bool
 }
 
 // Rows chooses rows of a table.

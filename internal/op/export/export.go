@@ -227,7 +227,7 @@ func Source(ctx context.Context, env *op.Env, h *kept.Host, redact bool) (archiv
 	if err != nil {
 		return archive.Source{}, none, err
 	}
-	list, err := tree.Scan(ctx, root, tree.Filter{})
+	list, err := tree.Scan(ctx, root, tree.Filter{Attrs: true})
 	if err != nil {
 		return archive.Source{}, none, err
 	}
@@ -236,7 +236,9 @@ func Source(ctx context.Context, env *op.Env, h *kept.Host, redact bool) (archiv
 	src := archive.Source{Entries: list.Entries, Manifest: archive.Manifest{Site: s, Taken: p.Taken, Point: p.ID, Files: p.Files, Rows: p.Rows, Bytes: p.Bytes, Missing: p.Missing},
 		Open: func(name string) (io.ReadCloser, error) { return root.Open(name) }}
 	src.Manifest.Files = 0 // links are no files there
+	src.Manifest.Owners = true
 	for _, e := range list.Entries {
+		src.Manifest.Owners = src.Manifest.Owners && e.Owner != nil
 		if e.Regular() {
 			src.Manifest.Files++
 		}
@@ -260,7 +262,7 @@ func Source(ctx context.Context, env *op.Env, h *kept.Host, redact bool) (archiv
 			return src, done, err
 		}
 		r := st.Redact(p.Site.Database.Prefix)
-		src.Redact = &archive.Redactor{Has: r.Has, File: r.File, Row: r.Row}
+		src.Redact = &r
 	}
 	return src, done, nil
 }

@@ -234,3 +234,45 @@ func TestAnArchiveKilledWhileItIsWrittenAndRead(t *testing.T) {
 		})
 	}
 }
+
+func TestAnArchiveWithoutPasswordsLeavesThoseOfALiveSiteAlone(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	l := w.Live("ferry")
+	w.Keep()
+	ctx := context.Background()
+	ask := func(q string) string {
+		t.Helper()
+		v, err := mariadbtest.Text(l.Spec.Database, q)
+		require.NoError(t, err)
+		return v
+	}
+	change := func(q string) {
+		t.Helper()
+		require.NoError(t, mysql.Open(mariadbtest.Root(), l.Spec.Database).Exec(ctx, q))
+	}
+	const secrets = "SELECT CONCAT_WS(' ', (SELECT GROUP_CONCAT(user_pass ORDER BY ID) FROM sk_users), (SELECT GROUP_CONCAT(option_value ORDER BY option_id) FROM sk_options WHERE option_name LIKE '%secret%'))"
+	change("INSERT INTO sk_options (option_name, option_value) VALUES ('harbour_secret', 'high water')")
+	file := made(t, w.World, l.Site, export.Choices{To: filepath.Join(t.TempDir(), "ferry.tar.zst")})
+	before := ask(secrets)
+	require.Contains(t, before, "high water")
+	config, err := os.ReadFile(filepath.Join(l.Spec.Root, "wp-config.php"))
+	require.NoError(t, err)
+	change("UPDATE sk_posts SET post_title = 'Broken' WHERE post_name = 'post-1'")
+	p := read(t, w.World, file, "", nil)
+	pl, err := w.Desk.PlanRestore(ctx, p, reset.Choices{Files: true, Database: true})
+	require.NoError(t, err)
+	require.Len(t, pl.Goes, 1, "%v: nothing but the post differs", pl.Goes)
+	done(t, w.World, pl, nil)
+	assert.Equal(t, before, ask(secrets))
+	now, err := os.ReadFile(filepath.Join(l.Spec.Root, "wp-config.php"))
+	require.NoError(t, err)
+	assert.Equal(t, string(config), string(now))
+	assert.NotEqual(t, "Broken", ask("SELECT post_title FROM sk_posts WHERE post_name = 'post-1'"))
+	assert.Equal(t, 200, l.Get("/"))
+
+	// Other accounts at the same numbers get nobody's password.
+	change("UPDATE sk_users SET user_login = 'another' WHERE ID = 1")
+	pl, err = w.Desk.PlanRestore(ctx, p, reset.Choices{Database: true, Tables: []string{"sk_users"}})
+	done(t, w.World, pl, err)
+	assert.Empty(t, ask("SELECT user_pass FROM sk_users WHERE ID = 1"))
+}

@@ -160,11 +160,14 @@ func (s *sink) Begin(m archive.Manifest) error {
 		as.Facts, as.Root = of.Facts, of.Root
 		of = as
 	}
-	s.p = depot.Point{Site: of, Run: s.t.Run().ID, Taken: m.Taken, By: s.t.Run().By, Kind: depot.FromArchive, Name: filepath.Base(s.x.c.From), Why: "read from an archive", Missing: m.Missing}
+	s.p = depot.Point{Site: of, Run: s.t.Run().ID, Taken: m.Taken, By: s.t.Run().By, Kind: depot.FromArchive, Name: filepath.Base(s.x.c.From), Why: "read from an archive", Missing: m.Missing, Secrets: m.Secrets}
 	return nil
 }
 
 func (s *sink) File(e tree.Entry, r io.Reader) error {
+	if s.x.c.As != "" { // accounts have other numbers elsewhere
+		e.Owner = nil
+	}
 	f := depot.File{Entry: e}
 	if r != nil {
 		h := blake3.New()

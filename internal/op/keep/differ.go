@@ -68,11 +68,15 @@ func Differ(ctx context.Context, env *op.Env, s site.Site, p *kept.Host) (*Chang
 		return nil, err
 	}
 	d := &differing{}
+	without := func(string) bool { return false }
+	if st, err := env.Stack(s.Stack); err == nil && p.Point().Redacted() {
+		without = st.Redact(s.Database.Prefix).Has
+	}
 	filter := stack.DatabaseFilter(s.Root, s.Database)
 	filter.Attrs = true
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
-		return d.files(gctx, was, now.Root, filter)
+		return d.files(gctx, was, now.Root, filter, without)
 	})
 	if s.Database.Engine != "" && len(p.Point().Schema) > 0 {
 		g.Go(func() error { return d.tables(gctx, env, now, s, p) })
@@ -89,7 +93,7 @@ type differing struct {
 	out Changes
 }
 
-func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.Filter) error {
+func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.Filter, without func(string) bool) error {
 	before, err := tree.Scan(ctx, was, tree.Filter{Attrs: true})
 	if err != nil {
 		return err
@@ -102,6 +106,8 @@ func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.F
 	for _, x := range tree.Compare(before.Entries, after.Entries) {
 		change := FileChange{Path: x.Path(), What: Changed, Was: x.A.Owner}
 		switch {
+		case x.A.Path != "" && x.B.Path != "" && without(x.A.Path):
+			continue // without its secrets
 		case x.A.Path == "":
 			change.What = Added
 		case x.B.Path == "":
@@ -160,6 +166,9 @@ func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, 
 		return err
 	}
 	defer was.Close()
+	if p.Point().Redacted() { // what was taken out is no difference
+		now = stack.Redacted(now, st.Redact(s.Database.Prefix))
+	}
 	quiet, err := tables.Quiet(ctx, now)
 	if err != nil {
 		return err

@@ -7,7 +7,6 @@ import (
 
 	"alibi/internal/depot/kept"
 	"alibi/internal/host"
-	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
@@ -59,7 +58,7 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 	}
 	w := &wanted{}
 	if x.c.Files {
-		if err := x.wantFiles(ctx, e.s, h, w); err != nil {
+		if err := x.wantFiles(ctx, e, h, w); err != nil {
 			return nil, err
 		}
 	}
@@ -73,7 +72,8 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 
 // wantFiles takes the files of a restore point, but for those that make a copy
 // the one that it is.
-func (x *runner) wantFiles(ctx context.Context, s site.Site, h *kept.Host, w *wanted) error {
+func (x *runner) wantFiles(ctx context.Context, e *ends, h *kept.Host, w *wanted) error {
+	s := e.s
 	own, err := x.own(ctx, s)
 	if err != nil {
 		return err
@@ -86,6 +86,7 @@ func (x *runner) wantFiles(ctx context.Context, s site.Site, h *kept.Host, w *wa
 	chosen := inPaths(x.c.Paths)
 	missing := h.Point().Missing // nobody knows what these were
 	w.inScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }
+	e.keepSecretFiles(h, w)
 	list, err := tree.Scan(ctx, w.from, filter(h.Point().Site))
 	if err != nil {
 		return err
@@ -122,13 +123,13 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wante
 	}
 	w.digest = was.Digest
 	if len(x.c.Kinds)+len(x.c.Items) > 0 {
-		return x.wantContent(ctx, e, was, now, w)
+		return x.wantContent(ctx, e, h, was, now, w)
 	}
 	chosen := func(name string) bool { return len(x.c.Tables) == 0 || slices.Contains(x.c.Tables, name) }
 	ownsThen, ownsNow := e.owns(was.Schema()), e.owns(now.Schema())
 	for _, tab := range was.Schema().Tables {
 		if ownsThen(tab.Name) && chosen(tab.Name) {
-			w.tables = append(w.tables, table{name: tab.Name, table: &tab, empty: h.Rows(tab.Name) == 0, rows: reader(was, tab.Name)})
+			w.tables = append(w.tables, table{name: tab.Name, table: &tab, empty: h.Rows(tab.Name) == 0, rows: e.keepSecretRows(h, now, tab, reader(was, tab.Name))})
 		}
 	}
 	for _, tab := range now.Schema().Tables {
@@ -161,7 +162,7 @@ func reader(s tables.Snapshot, name string) func(context.Context, func(tables.Ro
 
 // wantContent puts content of some kinds, or single pieces, back among what is
 // there.
-func (x *runner) wantContent(ctx context.Context, e *ends, was, now tables.Snapshot, w *wanted) error {
+func (x *runner) wantContent(ctx context.Context, e *ends, h *kept.Host, was, now tables.Snapshot, w *wanted) error {
 	back, err := e.st.PutBack(ctx, was, now, e.s.Database.Prefix, stack.Content{Kinds: x.c.Kinds, Items: x.c.Items})
 	if err != nil {
 		return err
@@ -185,7 +186,7 @@ func (x *runner) wantContent(ctx context.Context, e *ends, was, now tables.Snaps
 			}); err != nil {
 				return err
 			}
-			return reader(was, tab.Name)(ctx, func(r tables.Row) error {
+			return e.keepSecretRows(h, now, then, reader(was, tab.Name))(ctx, func(r tables.Row) error {
 				if !bring(then, r) {
 					return nil
 				}

@@ -175,7 +175,7 @@ func (Stack) BareTheme(site.Facts) string { return "" }
 
 // Redact knows of no secrets.
 func (Stack) Redact(string) stack.Redaction {
-	return stack.Redaction{Has: func(string) bool { return false }, Row: func(_ tables.Table, r tables.Row) tables.Row { return r }}
+	return stack.Redaction{Has: func(string) bool { return false }, Row: func(_ tables.Table, r tables.Row) tables.Row { return r }, Same: func(tables.Table, tables.Row, tables.Row) bool { return true }}
 }
 
 var errNoContent = errors.New("of this kind of site Alibi knows no kinds of content")
