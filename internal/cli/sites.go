@@ -47,13 +47,13 @@ func printBoard(w io.Writer, b desk.Board) {
 		return
 	}
 	table(w, func(row func(...string)) {
-		row("SITE", "ON", "RUNS", "WEIGHT", "APART", "LEASE", "EVIDENCE")
+		row("SITE", "STATE", "ON", "RUNS", "WEIGHT", "APART", "LEASE", "EVIDENCE")
 		for _, f := range b.Families {
 			if f.Live.ID != "" {
-				row("LIVE "+f.Live.Name, f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "", "", "")
+				row("LIVE "+f.Live.Name, f.Live.StateText(), f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "", "", "")
 			}
 			for _, c := range f.Copies {
-				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
+				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.StateText(), c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
 			}
 		}
 	})
@@ -78,6 +78,9 @@ func printSite(w io.Writer, s site.Site) {
 		row("title", f.Title)
 		for i, ad := range s.Addresses {
 			row(map[bool]string{true: "address", false: "also"}[i == 0], ad.String())
+		}
+		if text := s.StateText(); text != "" {
+			row("state", text)
 		}
 		row("runs", s.Runs())
 		if f.Network != nil {

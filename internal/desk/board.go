@@ -123,18 +123,21 @@ func (b Board) Due() []Family {
 	return []Family{{Copies: all}}
 }
 
+// Fits tells whether a text occurs in what people know a site by.
+func Fits(s site.Site, text string) bool {
+	text = strings.ToLower(text)
+	for _, t := range []string{s.Name, s.Address().String(), s.Host, s.Purpose, s.Owner, s.Client, s.Title, string(s.State), s.StateText()} {
+		if strings.Contains(strings.ToLower(t), text) {
+			return true
+		}
+	}
+	return false
+}
+
 // Matching keeps the sites that a text occurs in: in name, address, host,
 // purpose, owner or client. A live site that fits brings all its copies.
 func (b Board) Matching(text string) Board {
-	text = strings.ToLower(text)
-	fits := func(s site.Site) bool {
-		for _, t := range []string{s.Name, s.Address().String(), s.Host, s.Purpose, s.Owner, s.Client, s.Title, string(s.State)} {
-			if strings.Contains(strings.ToLower(t), text) {
-				return true
-			}
-		}
-		return false
-	}
+	fits := func(s site.Site) bool { return Fits(s, text) }
 	var out []Family
 	for _, f := range b.Families {
 		var copies []site.Site

@@ -326,32 +326,48 @@ func nameTaken(all []site.Site) func(string) bool {
 	return func(n string) bool { return m[n] }
 }
 
-// Find gives the site that a person names: by name, address, ID, or a part of
-// one of these that only one site has.
+// ErrAmbiguous is given for a name that several sites have.
+var ErrAmbiguous = errors.New("it is said of several sites")
+
+// Find gives the site that a person names: by its name or ID, else by its
+// address, else by a part of one of these. What fits several sites is refused
+// with the choices.
 func (d *Desk) Find(ctx context.Context, what string) (site.Site, error) {
 	all, err := d.Record.Sites(ctx)
 	if err != nil {
 		return site.Site{}, err
 	}
-	var part []site.Site
-	for _, s := range all {
-		if s.Name == what || string(s.ID) == what || s.Address().Short() == what || s.Address().String() == strings.TrimRight(what, "/") {
-			return s, nil
+	address := strings.TrimRight(what, "/")
+	for _, fits := range []func(site.Site) bool{
+		func(s site.Site) bool { return string(s.ID) == what },
+		func(s site.Site) bool { return s.Name == what },
+		func(s site.Site) bool { return s.Address().Short() == address || s.Address().String() == address },
+		func(s site.Site) bool {
+			return what != "" && (strings.Contains(s.Name, what) || strings.Contains(s.Address().String(), what))
+		},
+	} {
+		var found []site.Site
+		for _, s := range all {
+			if fits(s) {
+				found = append(found, s)
+			}
 		}
-		if strings.Contains(s.Name, what) || strings.Contains(s.Address().String(), what) {
-			part = append(part, s)
+		switch {
+		case len(found) == 1:
+			return found[0], nil
+		case len(found) > 1:
+			return site.Site{}, fmt.Errorf("%q fits %d sites: %s; say which by its name: %w", what, len(found), choices(found), ErrAmbiguous)
 		}
-	}
-	switch {
-	case what != "" && len(part) == 1:
-		return part[0], nil
-	case what != "" && len(part) > 1:
-		names := make([]string, 0, len(part))
-		for _, s := range part {
-			names = append(names, s.Name)
-		}
-		sort.Strings(names)
-		return site.Site{}, fmt.Errorf("%q fits %d sites: %s; say which", what, len(part), strings.Join(names[:min(5, len(names))], ", "))
 	}
 	return site.Site{}, fmt.Errorf("no site is called %q: %w; see: alibi list", what, inventory.ErrUnknown)
+}
+
+// choices names sites so that one can be chosen.
+func choices(list []site.Site) string {
+	var out []string
+	for _, s := range list[:min(5, len(list))] {
+		out = append(out, fmt.Sprintf("%s (%s, on %s)", s.Name, s.Role, s.Host))
+	}
+	sort.Strings(out)
+	return strings.Join(out, ", ")
 }

@@ -206,7 +206,7 @@ func TestFilesAreEditedCheckedAndCarried(t *testing.T) {
 	p, err := w.Desk.PlanCarry(ctx, s.ID, live.ID, "wp-content/plugins/tide-table")
 	require.NoError(t, err)
 	assert.Equal(t, live.Name, p.Confirm, "a live site's name must be typed")
-	_, err = w.Desk.StartTyped(ctx, p, p.Confirm)
+	_, err = w.Desk.Start(ctx, p)
 	require.ErrorIs(t, err, desk.ErrNotTyped)
 	before, err := os.ReadFile(filepath.Join(live.Root, "wp-config.php"))
 	require.NoError(t, err)

@@ -10,8 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/demotest"
+	"alibi/internal/desk"
+	"alibi/internal/inventory"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/names"
+	"alibi/internal/site"
 )
 
 func TestTheLiveNameLeadsToACopy(t *testing.T) {
@@ -62,4 +65,26 @@ func TestTheLiveNameLeadsToACopy(t *testing.T) {
 	assert.Empty(t, got)
 	_, err = w.Desk.Caught(ctx, w.Site("skerryline.example").ID)
 	assert.ErrorContains(t, err, "what it sends is sent")
+}
+
+func TestANameWinsOverAnAddressAndWhatFitsSeveralIsRefused(t *testing.T) {
+	ctx := context.Background()
+	w := demotest.New(t)
+	a, err := site.ParseAddress("https://www.shop.example")
+	require.NoError(t, err)
+	for _, s := range []site.Site{{ID: "p1", Name: "www.shop.example"}, {ID: "p2", Name: "viassh"}, {ID: "p3", Name: "third"}} {
+		s.Role, s.State, s.Host, s.Addresses = site.Live, site.Ready, "pier", []site.Address{a}
+		require.NoError(t, w.Desk.Record.PutSite(ctx, s))
+	}
+	s, err := w.Desk.Find(ctx, "www.shop.example")
+	require.NoError(t, err)
+	assert.Equal(t, site.ID("p1"), s.ID)
+	_, err = w.Desk.Find(ctx, "https://www.shop.example/")
+	require.ErrorIs(t, err, desk.ErrAmbiguous)
+	assert.ErrorContains(t, err, "viassh (live, on pier)")
+	s, err = w.Desk.Find(ctx, "viass")
+	require.NoError(t, err)
+	assert.Equal(t, site.ID("p2"), s.ID)
+	_, err = w.Desk.Find(ctx, "")
+	assert.ErrorIs(t, err, inventory.ErrUnknown)
 }

@@ -160,12 +160,13 @@ func (d *Desk) Query(ctx context.Context, id site.ID, statement string, write bo
 	if err != nil {
 		return Rows{}, err
 	}
-	writes := tables.OnlyReads(statement) != nil
+	why := tables.OnlyReads(statement)
+	writes := why != nil
 	switch {
 	case writes && s.Role == site.Live:
-		return Rows{}, fmt.Errorf("%w, and %s is a live site: from here only reading is allowed on it", ErrLocked, s.Name)
+		return Rows{}, fmt.Errorf("%w, and %s is a live site: %w", ErrLocked, s.Name, why)
 	case writes && !write:
-		return Rows{}, fmt.Errorf("%w; unlock it with --write, where it is meant", ErrLocked)
+		return Rows{}, fmt.Errorf("%w: %w; unlock it with --write, where it is meant", ErrLocked, why)
 	case writes && (s.Run != "" || s.Database.Beside()):
 		return Rows{}, fmt.Errorf("%w, and %s has a run at work (%s), or stands in the database of its origin", ErrLocked, s.Name, s.Run)
 	}
@@ -185,6 +186,11 @@ func (d *Desk) Query(ctx context.Context, id site.ID, statement string, write bo
 	q, ok := db.(tables.Querier)
 	if !ok {
 		return Rows{}, fmt.Errorf("statements can't be run in the database of %s", s.Name)
+	}
+	if s.Role == site.Live {
+		if err := d.log(ctx, id, "query", "a statement by hand: %s", Short(&statement, 300)); err != nil {
+			return Rows{}, err
+		}
 	}
 	out := Rows{Rows: [][]Cell{}}
 	enough := errors.New("enough")

@@ -23,6 +23,22 @@ type Front struct {
 	By      string    `json:"by,omitempty"`
 }
 
+// StateText says what is the matter with a site, in a few words; "" for one that
+// visitors see as it is.
+func (s Site) StateText() string {
+	switch {
+	case s.State == Making:
+		return "being made"
+	case s.Front != nil && s.Front.Kind == FrontHidden:
+		return "hidden behind a password"
+	case s.Front != nil:
+		return string(s.Front.Kind)
+	case s.State == Ready:
+		return ""
+	}
+	return string(s.State)
+}
+
 // Heading says in a line for visitors what is the matter.
 func (f Front) Heading() string {
 	switch f.Kind {

@@ -3,12 +3,8 @@ package tables
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
-	"regexp"
-	"strings"
 	"time"
-	"unicode"
 )
 
 // Querier is a database in which a person runs statements.
@@ -18,33 +14,6 @@ type Querier interface {
 	// can be written.
 	Query(ctx context.Context, statement string, write bool, give func(columns []string, row []Value) error) (changed int64, err error)
 }
-
-// ErrReadOnly is given for a statement that may write, where nothing is to be
-// written.
-var ErrReadOnly = errors.New("only reading is allowed here")
-
-// reading are the first words of statements that only read.
-var reading = map[string]bool{"select": true, "show": true, "describe": true, "desc": true, "explain": true, "with": true, "values": true, "table": true}
-
-// OnlyReads refuses a statement that does not begin as one that reads does. It is
-// the first of two bars: the second is the server's own.
-func OnlyReads(statement string) error {
-	s := strings.TrimLeft(statement, " \t\r\n(")
-	word := strings.ToLower(s[:len(s)-len(strings.TrimLeftFunc(s, unicode.IsLetter))])
-	if !reading[word] {
-		return fmt.Errorf("%w: %q writes, or is no statement", ErrReadOnly, word)
-	}
-	if into := intoFile.FindString(quotes.ReplaceAllString(s, "''")); into != "" {
-		return fmt.Errorf("%w: %q writes a file on the server", ErrReadOnly, strings.ToLower(into))
-	}
-	return nil
-}
-
-// A transaction that only reads does not keep a server from writing a file.
-var (
-	quotes   = regexp.MustCompile("(?s)'(?:[^'\\\\]|\\\\.)*'|\"(?:[^\"\\\\]|\\\\.)*\"|`[^`]*`")
-	intoFile = regexp.MustCompile(`(?i)\b(outfile|dumpfile)\b`)
-)
 
 // Results gives the rows of a result.
 func Results(rows *sql.Rows, give func(columns []string, row []Value) error) error {

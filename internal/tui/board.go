@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
+	"alibi/internal/desk"
 	"alibi/internal/site"
 )
 
@@ -155,7 +156,13 @@ func (b *boardScreen) findKey(a *app, k tea.KeyPressMsg) bool {
 		b.find += k.Text
 	}
 	b.fill(a)
-	b.cursor = 0
+	b.cursor = 0 // on what was found, and not on the live site that it stands beneath
+	for i, r := range b.rows {
+		if b.find != "" && desk.Fits(r.s, b.find) {
+			b.cursor = i
+			break
+		}
+	}
 	return true
 }
 
@@ -342,6 +349,10 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 				}
 			}
 		}
+		state := s.StateText()
+		if state != "" {
+			return t.soon.Render(state) + t.soft.Render(pick(s.Front != nil, ": visitors see a notice", ""))
+		}
 		text := "not inspected yet"
 		if s.Facts != nil {
 			text = "read " + site.Ago(now.Sub(s.Facts.At))
@@ -403,7 +414,7 @@ func (b *boardScreen) detail(a *app, w int) []string {
 	head := " " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name))
 	var l2, l3, l4 string
 	if s.Role == site.Live {
-		head += t.soft.Render("   " + s.Address().String())
+		head += t.soft.Render("   "+s.Address().String()) + pick(s.StateText() != "", t.soon.Render("   "+s.StateText()), "")
 		l2 = fmt.Sprintf("  on %s at %s, %s", s.Host, plain(s.Root), s.Runs())
 		if f := s.Facts; f != nil {
 			l3 = fmt.Sprintf("  %s files, %s; %s rows in %d tables, %s", site.Number(f.Files), site.Size(f.Bytes), site.Number(f.Rows), len(f.Tables), site.Size(f.TableBytes))

@@ -75,7 +75,7 @@ func (s *siteScreen) view(a *app, w, h int) []string {
 	if hasOrigin && origin.Facts != nil {
 		o = &origin
 	}
-	head := " " + t.badge(x.Role) + " " + t.mark(x.Mark()) + " " + t.ink.Bold(true).Render(plain(x.Name)) + t.soft.Render("   "+x.Address().String())
+	head := " " + t.badge(x.Role) + " " + t.mark(x.Mark()) + " " + t.ink.Bold(true).Render(plain(x.Name)) + t.soft.Render("   "+x.Address().String()) + pick(x.StateText() != "", t.soon.Render("   "+x.StateText()), "")
 	if o != nil {
 		head += t.soft.Render("   beside ") + t.badge(o.Role) + " " + t.mark(o.Mark()) + t.soft.Render(" "+plain(o.Name))
 	}

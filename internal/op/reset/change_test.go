@@ -215,7 +215,7 @@ func TestBadComponents(t *testing.T) {
 	p, err = w.Desk.PlanChange(ctx, live.ID, desk.ChangeWish{PutOff: []string{"tide-table"}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, live.Name, p.Confirm)
-	_, err = w.Desk.StartTyped(ctx, p, p.Confirm)
+	_, err = w.Desk.Start(ctx, p)
 	assert.ErrorIs(t, err, desk.ErrNotTyped)
 	r := await(t, w.World, start(t, w.World, p))
 	require.Equal(t, plan.Done, r.State, r.Error)

@@ -219,6 +219,10 @@ const queryTime = "60"
 // Query runs a statement as the site's own account; without write in a
 // transaction in which the server lets nothing be written.
 func (d *Database) Query(ctx context.Context, statement string, write bool, give func([]string, []tables.Value) error) (int64, error) {
+	reads := tables.OnlyReads(statement)
+	if !write && reads != nil {
+		return 0, reads
+	}
 	db, err := d.login.pool(d.name, 1, nil)
 	if err != nil {
 		return 0, err
@@ -229,25 +233,47 @@ func (d *Database) Query(ctx context.Context, statement string, write bool, give
 		return 0, explain(err)
 	}
 	defer c.Close()
+	id, err := connection(ctx, c)
+	if err != nil {
+		return 0, explain(err)
+	}
+	g := newGuard(d.login)
+	defer g.close()
+	if _, err := g.open(); err != nil {
+		return 0, err
+	}
+	g.set(id, true)
 	_, _ = c.ExecContext(ctx, "SET SESSION max_statement_time = "+queryTime) // MySQL has none for all statements
 	if !write {
-		if err := tables.OnlyReads(statement); err != nil {
-			return 0, err
-		}
-		if _, err := c.ExecContext(ctx, "START TRANSACTION READ ONLY"); err != nil {
-			return 0, explain(err)
+		for _, q := range []string{"SET SESSION TRANSACTION READ ONLY", "START TRANSACTION READ ONLY"} {
+			if _, err := c.ExecContext(ctx, q); err != nil {
+				return 0, explain(err)
+			}
 		}
 	}
-	if tables.OnlyReads(statement) != nil {
+	if reads != nil {
 		r, err := c.ExecContext(ctx, statement)
 		if err != nil {
-			return 0, explain(err)
+			return 0, ended(ctx, err)
 		}
 		return r.RowsAffected()
 	}
 	rows, err := c.QueryContext(ctx, statement)
 	if err != nil {
-		return 0, explain(err)
+		return 0, ended(ctx, err)
 	}
-	return 0, explain(tables.Results(rows, give))
+	return 0, ended(ctx, tables.Results(rows, give))
+}
+
+// ended says why a statement of a person's was ended.
+func ended(ctx context.Context, err error) error {
+	switch n := number(err); {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case n == interrupted:
+		return fmt.Errorf("the statement was ended, since visitors waited for a table that it reads: %w", err)
+	case n == 1969, n == 3024:
+		return fmt.Errorf("the statement was ended after %s seconds: ask for less at once: %w", queryTime, err)
+	}
+	return explain(err)
 }
