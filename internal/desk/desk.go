@@ -103,6 +103,12 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 			return nil, fmt.Errorf("making Alibi's folder: %w", err)
 		}
 	}
+	if err := checkOwn(opt.Home, 0o022, "that only we may write to"); err != nil {
+		return nil, err
+	}
+	if err := chooseRunDir(opt.Home); err != nil {
+		return nil, fmt.Errorf("making Alibi's folder: %w", err)
+	}
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
@@ -243,6 +249,13 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	}
 	if !strings.HasPrefix(n.Root, "/") {
 		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example", n.Root, n.Host)
+	}
+	if n.Address != "" {
+		a, err := site.ParseAddress(n.Address)
+		if err != nil {
+			return site.Site{}, err
+		}
+		ctx = op.For(ctx, a)
 	}
 	f, err := d.Env.Inspect(ctx, n.Host, n.Root, "")
 	if err != nil {

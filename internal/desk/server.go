@@ -2,8 +2,6 @@ package desk
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -19,13 +17,6 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 )
-
-// RunDir is the folder of the sockets and configurations of the programs that
-// serve the copies of a home. Its path is short, as those of sockets must be.
-func RunDir(home string) string {
-	sum := sha256.Sum256([]byte(home))
-	return filepath.Join(os.TempDir(), fmt.Sprintf("alibi-%d-%s", os.Getuid(), hex.EncodeToString(sum[:4])))
-}
 
 // serverAddress is how copies on this machine name their database server, ""
 // where they can have none.
@@ -85,7 +76,7 @@ func (d *Desk) startOwn() error {
 	if answers(filepath.Join(dir, "mariadb.sock")) {
 		return nil
 	}
-	if err := ownFolder(RunDir(d.Home())); err != nil {
+	if err := EnsureRunDir(d.Home()); err != nil {
 		return err
 	}
 	lock, err := os.OpenFile(filepath.Join(d.Home(), "mariadb.lock"), os.O_CREATE|os.O_RDWR, 0o600)
@@ -113,22 +104,6 @@ func answers(socket string) bool {
 	}
 	c.Close()
 	return true
-}
-
-// ownFolder makes a folder that only we may enter, and refuses one that is
-// another's.
-func ownFolder(dir string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return fmt.Errorf("making room for sockets: %w", err)
-	}
-	var st unix.Stat_t
-	if err := unix.Lstat(dir, &st); err != nil {
-		return err
-	}
-	if int(st.Uid) != os.Getuid() || st.Mode&unix.S_IFMT != unix.S_IFDIR || st.Mode&0o077 != 0 {
-		return fmt.Errorf("%s is not a folder of ours that only we may enter: remove it", dir)
-	}
-	return nil
 }
 
 // PHP are the versions that this machine has, newest first.

@@ -282,7 +282,7 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
 	}
 	rep.Checks = append(rep.Checks, c)
-	if in.Env.Try != nil {
+	if in.Env.Try != nil && !errors.Is(err, op.ErrForeign) {
 		proveQuiet(ctx, in, rep)
 	}
 }

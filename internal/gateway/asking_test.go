@@ -68,10 +68,17 @@ func TestACopyIsAskedWhatItRuns(t *testing.T) {
 
 func TestACopysCodeIsToldWhatChanged(t *testing.T) {
 	answer := `{"alibi":{"php":"8.2.1","core":"6.8.12","before":"1","after":"2"}}`
+	var identity string
 	g, s := answering(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get(op.WhoHeader) != "" {
+			fmt.Fprint(w, identity)
+			return
+		}
 		assert.NotEmpty(t, r.Header.Get(op.WakeHeader), "signed for the copy")
 		fmt.Fprint(w, answer)
 	})
+	db := s.Database
+	identity = fmt.Sprintf(`{"alibi":{"database":%q,"account":"%s@localhost","file":%q,"used_prefix":%q,"home":%q}}`, db.Name, db.User, db.Path, db.Prefix, s.Address())
 	wake := gateway.Waker(g.Secret, time.Now)
 	woken, err := wake(context.Background(), s, op.Ask{On: []string{"a/b.php"}, Update: true})
 	require.NoError(t, err)
@@ -79,6 +86,9 @@ func TestACopysCodeIsToldWhatChanged(t *testing.T) {
 	answer = "<html>"
 	_, err = wake(context.Background(), s, op.Ask{})
 	assert.ErrorContains(t, err, "not what it should")
+	identity = `{"alibi":{"database":"live","account":"live@localhost","file":"/srv/live/db","home":"https://skerryline.example"}}`
+	_, err = wake(context.Background(), s, op.Ask{})
+	assert.ErrorIs(t, err, op.ErrForeign, "what works with something else is told nothing")
 	plain := s
 	plain.Stack = "plain"
 	_, err = wake(context.Background(), plain, op.Ask{})

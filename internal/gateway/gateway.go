@@ -47,7 +47,8 @@ type Gateway struct {
 	Now    func() time.Time
 	Log    *slog.Logger
 
-	let sync.Map // digests of passwords that were right
+	let   sync.Map // digests of passwords that were right
+	gates sync.Map // of each copy, by ID: see gate
 }
 
 // Listen opens the loopback port; "0" takes a free one.

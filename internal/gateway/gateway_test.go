@@ -38,7 +38,12 @@ func newFront(t *testing.T) *front {
 
 func (f *front) get(host, path string, cookies ...*http.Cookie) *http.Response {
 	f.t.Helper()
-	r := httptest.NewRequest(http.MethodGet, path, nil)
+	return f.ask(http.MethodGet, host, path, cookies...)
+}
+
+func (f *front) ask(method, host, path string, cookies ...*http.Cookie) *http.Response {
+	f.t.Helper()
+	r := httptest.NewRequest(method, path, nil)
 	r.Host = host + ":" + f.g.Port
 	for _, c := range cookies {
 		r.AddCookie(c)
@@ -143,7 +148,10 @@ func TestLatchkey(t *testing.T) {
 	now := time.Now()
 	path := func(key string) string { return strings.TrimPrefix(key, s.Address().String()) }
 	key := path(gateway.Latchkey(f.w.Desk.Secret, s, "runa", now))
-	r := f.get("keyed.localhost", key)
+	for _, method := range []string{http.MethodHead, http.MethodOptions, http.MethodPost} {
+		f.ask(method, "keyed.localhost", key)
+	}
+	r := f.get("keyed.localhost", key) // who only looked at it did not spend it
 	require.Equal(t, http.StatusSeeOther, r.StatusCode)
 	c := r.Cookies()[0]
 	assert.True(t, c.HttpOnly)

@@ -83,8 +83,19 @@ func (g *Gateway) badKey(w http.ResponseWriter, s site.Site) {
 	g.notice(w, http.StatusForbidden, notice{Heading: "This key does not fit", Lines: []string{"A key opens once, within a minute of being made. Make a new one: alibi open " + s.Name + " --inside"}})
 }
 
+// keyUnspent answers programs that look at a key's address without using it, as
+// those do that show what is behind a link.
+func keyUnspent(w http.ResponseWriter) {
+	w.Header().Set("Allow", "GET")
+	w.WriteHeader(http.StatusNoContent)
+}
+
 // enter takes a latchkey to the preview.
 func (g *Gateway) enter(w http.ResponseWriter, r *http.Request, s site.Site) {
+	if r.Method != http.MethodGet {
+		keyUnspent(w)
+		return
+	}
 	account, ok := g.take(r, s)
 	if !ok {
 		g.badKey(w, s)

@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -61,6 +62,9 @@ func Waker(secret []byte, now func() time.Time) func(context.Context, site.Site,
 		}
 		text, err := json.Marshal(ask)
 		if err != nil {
+			return op.Woken{}, err
+		}
+		if err := who(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))); err != nil {
 			return op.Woken{}, err
 		}
 		status, page, err := fetch(ctx, s, s.Address().String()+"/-/wake", http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}, askHeader: {string(text)}}, 5*time.Minute)
@@ -158,6 +162,11 @@ func send(ctx context.Context, s site.Site, address string, header http.Header, 
 // probe asks a copy for its first page and some that it leads to.
 func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	base := s.Address().String()
+	if pool.Runs(s) && s.Stack == "wordpress" {
+		if err := who(ctx, s, word); err != nil {
+			return op.Answer{}, err
+		}
+	}
 	get := func(url string) (int, string, error) {
 		return fetch(ctx, s, url, http.Header{probeHeader: {word}}, patience)
 	}
@@ -190,6 +199,28 @@ func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	}
 	_ = g.Wait()
 	return a, nil
+}
+
+// who asks a copy's running code what it works with: no page is asked for while
+// that is not the copy's own.
+func who(ctx context.Context, s site.Site, word string) error {
+	status, text, err := fetch(ctx, s, s.Address().String()+"/-/who", http.Header{probeHeader: {word}}, patience)
+	if err != nil {
+		return fmt.Errorf("asking %s what it works with: %w", s.Name, err)
+	}
+	i, known, err := op.ParseWho(status, text)
+	switch {
+	case errors.Is(err, op.ErrBroken):
+		return nil // its code breaks off before it has a database: its pages tell
+	case err != nil:
+		return err
+	case known:
+		return i.Belongs(s)
+	}
+	if _, err := try(ctx, s, word); err != nil { // the quiet plugin of an older Alibi answers that at least
+		return fmt.Errorf("%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at the must-use plugins that its wp-config.php names, and bring it in line with its origin again", op.ErrForeign)
+	}
+	return nil
 }
 
 // links are the first addresses of its own site that a page leads to.

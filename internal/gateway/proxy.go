@@ -36,6 +36,11 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 		g.notice(w, http.StatusBadGateway, notice{Heading: s.Name + " does not run", Lines: []string{err.Error(), "What went wrong stands in Alibi's log too. The copy's files and tables are whole."}})
 		return
 	}
+	leave, ok := g.gate(r.Context(), s.ID)
+	if !ok {
+		return // who asked is gone
+	}
+	defer leave()
 	g.headers(w.Header(), s)
 	p := &httputil.ReverseProxy{
 		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }, DisableKeepAlives: true, DisableCompression: true, ResponseHeaderTimeout: 5 * time.Minute},
@@ -72,6 +77,23 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 		ErrorLog: nil,
 	}
 	p.ServeHTTP(w, r)
+}
+
+// throughGate is how many requests a copy's web server is given at once; further
+// ones wait their turn here, instead of being refused there.
+const throughGate = 48
+
+// gate waits until a copy can be given one more request; ok is false if whoever
+// asked has gone meanwhile.
+func (g *Gateway) gate(ctx context.Context, id site.ID) (leave func(), ok bool) {
+	made, _ := g.gates.LoadOrStore(id, make(chan struct{}, throughGate))
+	at := made.(chan struct{})
+	select {
+	case at <- struct{}{}:
+		return func() { <-at }, true
+	case <-ctx.Done():
+		return nil, false
+	}
 }
 
 // headers sets what a running copy's answers say to browsers. What the quiet
@@ -150,6 +172,8 @@ func (g *Gateway) word(s site.Site, header, purpose, text string) http.Header {
 // proxied answers for a copy whose code runs.
 func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b banner, probing bool) {
 	switch {
+	case strings.HasPrefix(r.URL.Path, "/-/key/") && r.Method != http.MethodGet:
+		keyUnspent(w)
 	case strings.HasPrefix(r.URL.Path, "/-/key/"):
 		account, ok := g.take(r, s)
 		if !ok {
@@ -159,6 +183,8 @@ func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b
 		g.proxy(w, r, s, b, g.word(s, op.EnterHeader, "enter", account))
 	case probing && r.URL.Path == "/-/try":
 		g.proxy(w, r, s, b, g.word(s, tryHeader, "try", "rules"))
+	case probing && r.URL.Path == "/-/who":
+		g.proxy(w, r, s, b, g.word(s, op.WhoHeader, "who", "database"))
 	case probing && r.URL.Path == "/-/wake":
 		ask := r.Header.Get(askHeader)
 		r.Header.Del(askHeader)

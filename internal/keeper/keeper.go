@@ -59,6 +59,10 @@ func Take(d *desk.Desk) (*Keeper, error) {
 		}
 		return nil, ErrTaken
 	}
+	if err := desk.EnsureRunDir(d.Home()); err != nil {
+		f.Close()
+		return nil, err
+	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
 		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Log, PHP: d.PHP, Local: d.Config.Machine, Hosts: d.Host}}
 	if k.ln, d.Front = d.Front, nil; k.ln == nil {

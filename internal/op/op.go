@@ -151,7 +151,50 @@ func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, er
 		r.Close()
 		return stack.Place{}, err
 	}
-	return stack.Place{Host: h, Root: r, Temp: e.Temp()}, nil
+	p := stack.Place{Host: h, Root: r, Temp: e.Temp(), Named: func(ctx context.Context) string { return e.named(ctx, hostName, root) }}
+	if e.PHP != nil {
+		p.PHP = e.anyPHP
+	}
+	return p, nil
+}
+
+// anyPHP is a PHP of this machine, "" if it has none.
+func (e *Env) anyPHP() string {
+	for _, v := range e.PHP() {
+		if v.CLI != "" {
+			return v.CLI
+		}
+	}
+	return ""
+}
+
+// asked is the key of a context's host name for which a site is inspected that is
+// not in the record yet.
+type asked struct{}
+
+// For has a site that is not in the record yet inspected for an address.
+func For(ctx context.Context, a site.Address) context.Context {
+	return context.WithValue(ctx, asked{}, a)
+}
+
+// named is the host name by which the site in a folder is known.
+func (e *Env) named(ctx context.Context, hostName, root string) string {
+	if a, ok := ctx.Value(asked{}).(site.Address); ok {
+		return a.HostPort()
+	}
+	if e.Record == nil {
+		return ""
+	}
+	all, err := e.Record.Sites(ctx)
+	if err != nil {
+		return ""
+	}
+	for _, s := range all {
+		if s.Host == hostName && s.Root == root {
+			return s.Address().HostPort()
+		}
+	}
+	return ""
 }
 
 // Inspect gathers the facts of what is at root on a host, reading only. An

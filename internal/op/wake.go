@@ -20,6 +20,7 @@ import (
 const (
 	EnterHeader = "Alibi-Enter" // signs in
 	WakeHeader  = "Alibi-Wake"  // an Ask
+	WhoHeader   = "Alibi-Who"   // asks what the code works with
 	PortHeader  = "Alibi-Port"  // at which visitors reach the copy
 )
 
@@ -39,6 +40,62 @@ type Woken struct {
 
 // ErrBroken is given for a copy whose own code breaks off.
 var ErrBroken = errors.New("its code breaks off")
+
+// Identity is what a copy's running code works with, as it says itself.
+type Identity struct {
+	Database   string   `json:"database"`
+	Account    string   `json:"account"` // NAME@HOST
+	File       string   `json:"file"`    // of SQLite
+	Prefix     string   `json:"prefix"`
+	UsedPrefix string   `json:"used_prefix"`
+	Home       string   `json:"home"`      // its first address
+	Constants  []string `json:"constants"` // name, account and server as its configuration has them
+	Salts      string   `json:"salts"`     // digest of what signs sessions
+}
+
+// ErrForeign is given for a copy whose code works with something that is not the
+// copy's own.
+var ErrForeign = errors.New("the copy's code does not work with the copy's own database")
+
+// Belongs tells whether what a copy's code works with is the copy's own.
+func (i Identity) Belongs(s site.Site) error {
+	db := s.Database
+	wrong := func(what, is, should string) error {
+		return fmt.Errorf("%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its wp-config.php and wp-content/db.php, and bring it in line with its origin again", ErrForeign, what, is, should)
+	}
+	account, _, _ := strings.Cut(i.Account, "@")
+	switch {
+	case db.Engine == "sqlite" && i.File != db.Path:
+		return wrong("database file", i.File, db.Path)
+	case db.Engine == "mysql" && i.Database != db.Name:
+		return wrong("database", i.Database, db.Name)
+	case db.Engine == "mysql" && !db.Beside() && account != db.User:
+		return wrong("database account", account, db.User)
+	case i.UsedPrefix != db.Prefix:
+		return wrong("table prefix", i.UsedPrefix, db.Prefix)
+	}
+	for _, a := range s.Addresses {
+		if strings.HasPrefix(strings.TrimSuffix(i.Home, "/")+"/", a.String()+"/") {
+			return nil
+		}
+	}
+	return wrong("address", i.Home, s.Address().String())
+}
+
+// ParseWho reads a copy's answer to who it is. known is false where it was made by
+// an Alibi that did not ask.
+func ParseWho(status int, page string) (i Identity, known bool, err error) {
+	if k := strings.Index(page, "{\"alibi\":"); k >= 0 && status == http.StatusOK {
+		var all struct{ Alibi Identity }
+		if err := json.NewDecoder(strings.NewReader(page[k:])).Decode(&all); err == nil {
+			return all.Alibi, true, nil
+		}
+	}
+	if status >= http.StatusInternalServerError {
+		return i, false, fmt.Errorf("%w: it answers %d", ErrBroken, status)
+	}
+	return i, false, nil
+}
 
 // ParseWoken reads the answer of a copy's code.
 func ParseWoken(status int, page string) (w Woken, err error) {

@@ -28,6 +28,9 @@ type Place struct {
 	Host host.Host
 	Root host.Root
 	Temp string // folder of this machine for snapshots
+
+	PHP   func() string                    // a PHP of this machine, "" if it has none; nil: none
+	Named func(ctx context.Context) string // the host name by which the site is known, "" if it is not; nil: not known
 }
 
 // Stack understands one kind of site.

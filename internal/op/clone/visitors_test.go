@@ -3,6 +3,7 @@ package clone_test
 import (
 	"context"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -56,6 +57,21 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 		r := w.Run(p)
 		assert.Equal(t, plan.Done, r.State, r.Error)
 	})
+	// Many visitors of the copy at once wait their turn.
+	copied := w.Site("copied")
+	var all sync.WaitGroup
+	answers := make(chan int, 200)
+	for range cap(answers) {
+		all.Go(func() {
+			resp, _ := ask(t, copied, "/")
+			answers <- resp.StatusCode
+		})
+	}
+	all.Wait()
+	close(answers)
+	for status := range answers {
+		assert.Equal(t, 200, status)
+	}
 	during("a restore point", "ALTER TABLE sk_log DROP x", func() {
 		p, err := w.Desk.PlanKeep(ctx, l.Site.ID, keep.Choices{Kind: depot.ByHand})
 		require.NoError(t, err)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	_ "embed"
-	"fmt"
 	"maps"
 	"path"
 	"slices"
@@ -81,49 +80,22 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 	}
 	file := path.Join(c.Copy.Root, "wp-config.php")
 	conf = readConfig(rewriteStrings(conf.src, c.Rewriter), file)
-	set := func(name, literal string) { conf = readConfig(conf.with(name, literal), file) }
-	set("WP_ENVIRONMENT_TYPE", "'staging'")
+	own := &ownConfig{}
+	own.set("WP_ENVIRONMENT_TYPE", "'staging'")
 	if c.Copy.Database.Engine == "sqlite" {
-		if now := database(conf, c.Copy.Root); now.Path != c.Copy.Database.Path {
-			set("DB_DIR", phpLiteral(path.Dir(c.Copy.Database.Path)))
-			set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
-		}
+		own.set("DB_DIR", phpLiteral(path.Dir(c.Copy.Database.Path)))
+		own.set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
 	}
-	if db := c.Copy.Database; db.Beside() {
-		if conf, err = conf.prefixed(db.Prefix, file); err != nil {
-			return nil, err
-		}
-	} else if db.Engine == "mysql" {
-		for name, v := range map[string]string{"DB_NAME": db.Name, "DB_USER": db.User, "DB_PASSWORD": c.Password, "DB_HOST": db.Server} {
-			set(name, phpLiteral(v))
-		}
+	if err := own.database(ctx, origin, c); err != nil {
+		return nil, err
 	}
 	for _, name := range salts {
-		if _, there := conf.constants[name]; there {
-			set(name, phpLiteral(rand.Text()+rand.Text())) // sessions of the origin don't open the copy, nor the reverse
-		}
+		own.set(name, phpLiteral(rand.Text()+rand.Text())) // sessions of the origin don't open the copy, nor the reverse
 	}
-	if c.Quiet(site.QuietTasks) {
-		set("DISABLE_WP_CRON", "true")
-	}
-	switch c.Copy.Settings.Updates {
-	case "off":
-		set("AUTOMATIC_UPDATER_DISABLED", "true")
-	case "core":
-		set("AUTOMATIC_UPDATER_DISABLED", "false")
-		set("WP_AUTO_UPDATE_CORE", "true")
-	case "all":
-		set("AUTOMATIC_UPDATER_DISABLED", "false")
-	}
-	if d := c.Copy.Settings.Debug; d != nil {
-		set("WP_DEBUG", fmt.Sprint(*d))
-		set("WP_DEBUG_DISPLAY", "false")
-	}
-	if c.Copy.Runtime.Show {
-		set("WP_DEBUG", "true")
-		set("WP_DEBUG_DISPLAY", "true")
-	}
-	out := map[string][]byte{"wp-config.php": []byte(conf.src)}
+	own.addresses(conf, c)
+	own.plugins(conf)
+	own.behaviour(c)
+	out := map[string][]byte{"wp-config.php": []byte(own.before(conf, c.Copy.Database.Prefix))}
 	out[QuietFile] = []byte(quietPlugin(c))
 	return out, nil
 }

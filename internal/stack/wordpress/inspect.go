@@ -28,8 +28,19 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	if above {
 		note(site.Note, "config-above", "the configuration stands one folder above the document root", "the copy gets one of its own inside its folder")
 	}
+	if why := conf.ambiguous(); why != "" {
+		db := f.Database.Text()
+		switch {
+		case conf.evaluated:
+			note(site.Note, "config-branches", "what wp-config.php sets depends on what asks for it ("+why+"); for the site's address PHP says that it uses the database "+db, "the copy gets a database of its own, whatever asks for it")
+		case conf.why != nil:
+			note(site.Warn, "config-branches", fmt.Sprintf("what wp-config.php sets depends on what asks for it (%s), and %s; as far as it can be read, it uses the database %s", why, conf.why, db), "see that this is the live site's database before you copy it")
+		default:
+			note(site.Warn, "config-branches", "what wp-config.php sets depends on what asks for it ("+why+"); as far as it can be read, it uses the database "+db, "see that this is the live site's database; with a PHP on this machine, PHP itself says it")
+		}
+	}
 	for name, c := range conf.constants {
-		if c.env != "" && (strings.HasPrefix(name, "DB_") || strings.HasPrefix(name, "WP_")) {
+		if !c.known && c.env != "" && (strings.HasPrefix(name, "DB_") || strings.HasPrefix(name, "WP_")) {
 			note(site.Warn, "config-env", fmt.Sprintf("%s comes from the environment variable %s, which can't be read from here", name, c.env), "the copy needs the same variable, or a value written into its wp-config.php")
 		}
 	}

@@ -180,13 +180,24 @@ type config struct {
 	src       string
 	constants map[string]setting
 	variables map[string]setting
+	placed    map[string][]bool // of each constant: the places where it is set, and whether each is in a branch
+	includes  []string          // what it includes beside the core, as far as it can be told
+	evaluated bool              // PHP said what it sets
+	why       error             // why PHP could not say it, where it was asked
 }
 
 // readConfig reads src, which stands at the absolute path file.
 func readConfig(src, file string) config {
-	c := config{src: src, constants: map[string]setting{}, variables: map[string]setting{}}
+	c := config{src: src, constants: map[string]setting{}, variables: map[string]setting{}, placed: map[string][]bool{}}
 	toks := phpTokens(src)
+	depth := 0
 	for i := 0; i < len(toks); i++ {
+		switch toks[i].kind {
+		case '{':
+			depth++
+		case '}':
+			depth--
+		}
 		t := toks[i]
 		next := func(k int) tok {
 			if i+k < len(toks) {
@@ -197,6 +208,9 @@ func readConfig(src, file string) config {
 		switch {
 		case t.kind == 'i' && strings.EqualFold(t.text, "define") && next(1).kind == '(' && next(2).kind == 's' && next(3).kind == ',':
 			c.set(c.constants, next(2).text, toks, i+4, file)
+			c.placed[next(2).text] = append(c.placed[next(2).text], depth > 0 || branched(toks, i))
+		case t.kind == 'i' && including[strings.ToLower(t.text)]:
+			c.include(toks, i+1, file)
 		case t.kind == 'i' && strings.EqualFold(t.text, "const") && next(1).kind == 'i' && next(2).kind == '=':
 			c.set(c.constants, next(1).text, toks, i+3, file)
 		case t.kind == 'v' && next(1).kind == '=' && next(2).kind != '=':
@@ -205,6 +219,38 @@ func readConfig(src, file string) config {
 		}
 	}
 	return c
+}
+
+// including are the words with which PHP runs another file.
+var including = map[string]bool{"require": true, "require_once": true, "include": true, "include_once": true}
+
+// branched tells whether a call is what an if, an else or an operator does.
+func branched(toks []tok, i int) bool {
+	if i == 0 {
+		return false
+	}
+	switch p := toks[i-1]; p.kind {
+	case ';', 'o', '{', '}':
+		return false
+	case ')': // of an if, or of a condition that || or && follows
+		return true
+	case 'i':
+		return true
+	}
+	return true
+}
+
+// include notes a file that the configuration runs, unless it is the core's.
+func (c *config) include(toks []tok, i int, file string) {
+	e := eval{c: c, toks: toks, i: i, file: file}
+	s := e.concat()
+	name := s.value
+	if !s.known && name == "" {
+		name = "a file whose name it works out"
+	}
+	if !strings.HasSuffix(name, "wp-settings.php") {
+		c.includes = append(c.includes, name)
+	}
 }
 
 // set evaluates the expression at toks[i]. The first definition of a constant

@@ -19,7 +19,33 @@ final class Alibi_Quiet {
 		return in_array( $rule, self::SETTINGS['rules'], true );
 	}
 
+	/** Says which database and address this code works with, before anything else does. */
+	public static function who() {
+		if ( null === self::word( 'HTTP_ALIBI_WHO', 'who' ) ) {
+			return;
+		}
+		global $wpdb, $table_prefix;
+		$out = array( 'prefix' => (string) $table_prefix, 'used_prefix' => $wpdb->base_prefix, 'home' => (string) get_option( 'home' ), 'drivers' => get_class( $wpdb ) );
+		if ( defined( 'FQDB' ) ) {
+			$out['file'] = FQDB;
+		} else {
+			$now = $wpdb->get_row( 'SELECT DATABASE() AS d, CURRENT_USER() AS u', ARRAY_A );
+			$out['database'] = isset( $now['d'] ) ? $now['d'] : '';
+			$out['account'] = isset( $now['u'] ) ? $now['u'] : '';
+			$out['constants'] = array( DB_NAME, DB_USER, DB_HOST );
+		}
+		$salts = '';
+		foreach ( array( 'AUTH_KEY', 'SECURE_AUTH_KEY', 'LOGGED_IN_KEY', 'NONCE_KEY', 'AUTH_SALT', 'SECURE_AUTH_SALT', 'LOGGED_IN_SALT', 'NONCE_SALT' ) as $name ) {
+			$salts .= defined( $name ) ? constant( $name ) . ' ' : '';
+		}
+		$out['salts'] = hash( 'sha256', $salts );
+		header( 'Content-Type: application/json' );
+		echo '{"alibi":' . json_encode( $out ) . '}';
+		exit;
+	}
+
 	public static function start() {
+		self::who();
 		if ( self::keeps( 'tasks' ) ) {
 			if ( defined( 'DOING_CRON' ) && DOING_CRON ) {
 				exit;

@@ -32,9 +32,21 @@ func (Stack) Is(_ context.Context, p stack.Place) bool {
 // maxConfig bounds what is read of a configuration file.
 const maxConfig = 1 << 20
 
-// loadConfig reads the configuration, in the root or one folder above it. above
-// tells where it was.
+// loadConfig reads the configuration, in the root or one folder above it, and has
+// PHP say what it sets where that can't be told by reading. above tells where it was.
 func loadConfig(ctx context.Context, p stack.Place) (c config, above bool, err error) {
+	if c, above, err = findConfig(ctx, p); err != nil || c.ambiguous() == "" || p.PHP == nil || p.PHP() == "" {
+		return c, above, err
+	}
+	said, err := c.evaluate(ctx, p, above)
+	if ctx.Err() != nil {
+		return c, above, ctx.Err()
+	}
+	said.why = err
+	return said, above, nil
+}
+
+func findConfig(ctx context.Context, p stack.Place) (c config, above bool, err error) {
 	b, err := host.ReadFile(p.Root, "wp-config.php", maxConfig)
 	if err == nil {
 		return readConfig(string(b), path.Join(p.Root.Path(), "wp-config.php")), false, nil

@@ -1,0 +1,75 @@
+package clone_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+)
+
+// winding gives a live site a configuration that says something else to whoever
+// asks for another name than its own.
+func winding(t *testing.T, l *realtest.Live) {
+	t.Helper()
+	file := filepath.Join(l.Spec.Root, "wp-config.php")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	set := "define( 'DB_NAME', '" + l.Spec.Database + "' );"
+	require.Contains(t, string(text), set)
+	now := strings.Replace(string(text), set, "if ( 'staging.skerryline.example' === $_SERVER['HTTP_HOST'] ) {\n\tdefine( 'DB_NAME', 'staging' );\n} else {\n\t"+set+"\n}", 1)
+	require.NoError(t, os.WriteFile(file, []byte(now), 0o640))
+	require.Equal(t, 200, l.Get("/"))
+}
+
+func TestACopyOfAWindingConfigurationHasADatabaseOfItsOwn(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	l := w.Live("ferry")
+	winding(t, l)
+	w.Keep()
+	s := copyOf(w, l.Site, "own", func(*clone.Choices) {})
+	holds(t, w, s)
+	onOrigin(t, s, "UPDATE sk_options SET option_value = 'A tide of its own' WHERE option_name = 'blogdescription'")
+	_, page := ask(t, s, "/")
+	has(t, page, "A tide of its own")
+	_, page = l.Page("/")
+	lacks(t, page, "A tide of its own")
+}
+
+func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
+	ctx := context.Background()
+	w := realtest.New(t, realtest.Options{})
+	l := w.Live("ferry")
+	// Its own database class goes to the live database, whatever the configuration says;
+	// and each page that is visited leaves a mark there.
+	dropIn := "<?php\n$wpdb = new wpdb( '" + l.Spec.Database + "', '" + l.Spec.Password + "', '" + l.Spec.Database + "', '" + l.Spec.Server + "' );\n"
+	require.NoError(t, os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/db.php"), []byte(dropIn), 0o644))
+	mark := "<?php\nadd_action( 'wp_loaded', function () { update_option( 'tide_visits', 1 + (int) get_option( 'tide_visits' ) ); } );\n"
+	require.NoError(t, os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/plugins/tide-table/tide-table.php"), []byte(mark), 0o644))
+	require.Equal(t, 200, l.Get("/"))
+	visits := func() string {
+		v, err := mariadbtest.Text(l.Spec.Database, "SELECT option_value FROM sk_options WHERE option_name = 'tide_visits'")
+		require.NoError(t, err)
+		return v
+	}
+	before := visits()
+	w.Keep()
+	c, err := w.Desk.CopyDefaults(ctx, l.Site, "a test")
+	require.NoError(t, err)
+	c.Name = "foreign"
+	p, err := w.Desk.PlanCopy(ctx, l.Site.ID, c)
+	require.NoError(t, err)
+	r := w.Run(p)
+	assert.Equal(t, plan.Stopped, r.State)
+	assert.Contains(t, r.Error, "does not work with the copy's own database")
+	assert.Contains(t, r.Error, "no page of it was asked for")
+	assert.Equal(t, before, visits(), "nothing came to the live database")
+}

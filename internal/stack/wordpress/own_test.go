@@ -1,0 +1,100 @@
+package wordpress
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/host/local"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+)
+
+// winding are configurations that are read by their first definitions in vain.
+var winding = map[string]string{
+	"branch by host":  "<?php\nif ( $_SERVER['HTTP_HOST'] == 'staging.skerryline.example' ) {\n\tdefine( 'DB_NAME', 'staging' );\n\tdefine( 'WP_HOME', 'https://staging.skerryline.example' );\n} else {\n\tdefine( 'DB_NAME', 'live' );\n\tdefine( 'WP_HOME', 'https://skerryline.example' );\n}\n$table_prefix = 'sk_';\nrequire_once ABSPATH . 'wp-settings.php';\n",
+	"environment":     "<?php\n$env = getenv( 'STAGE' );\nswitch ( $env ) {\n\tcase 'test': define( 'DB_NAME', 'test' ); break;\n\tdefault: define( 'DB_NAME', 'live' );\n}\n$table_prefix = $env ? 'tt_' : 'sk_';\nrequire ABSPATH . 'wp-settings.php';\n",
+	"a second define": "\ufeff<?php\ndefine( 'DB_NAME', 'live' );\ndefine( 'DB_NAME', 'other' );\nconst DB_NAME = 'third';\n$table_prefix = 'xx_';\n$table_prefix = 'sk_';\nrequire_once( ABSPATH . 'wp-settings.php' );\n",
+	"another file":    "<?php\nrequire __DIR__ . '/conf/db.php';\n$table_prefix = 'sk_';\nrequire_once ABSPATH . 'wp-settings.php';\n",
+	"strict":          "<?php\ndeclare( strict_types = 1 );\nnamespace Harbour;\nif ( true ) \\define( 'DB_NAME', \\implode( '', array( 'li', 've' ) ) );\n$table_prefix = 'sk_';\nrequire_once \\ABSPATH . 'wp-settings.php';\n",
+	"short if":        "<?php\ndefined( 'DB_NAME' ) || define( 'DB_NAME', 'live' );\nif ( ! defined( 'WP_HOME' ) ) define( 'WP_HOME', 'https://' . $_SERVER['HTTP_HOST'] );\n$table_prefix = 'sk_';\nrequire_once ABSPATH . 'wp-settings.php';\n",
+}
+
+// reached is a file outside of a site, which its configuration must not write.
+func reached(root string) string { return filepath.Join(filepath.Dir(root), "reached") }
+
+// place lays a configuration out as a site on this machine.
+func place(t *testing.T, text string) stack.Place {
+	t.Helper()
+	php, err := exec.LookPath("php")
+	require.NoError(t, err, "make needs")
+	root := filepath.Join(t.TempDir(), "site")
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "conf"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "conf/db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\nfile_put_contents( '"+reached(root)+"', 'x' );\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-config.php"), []byte(text), 0o644))
+	h := local.New("here")
+	r, err := h.Open(context.Background(), root)
+	require.NoError(t, err)
+	t.Cleanup(func() { r.Close() })
+	return stack.Place{Host: h, Root: r, Temp: t.TempDir(), PHP: func() string { return php }, Named: func(context.Context) string { return "skerryline.example" }}
+}
+
+func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
+	for name, text := range winding {
+		p := place(t, text)
+		c, _, err := loadConfig(context.Background(), p)
+		require.NoError(t, err, name)
+		require.NoError(t, c.why, name)
+		require.True(t, c.evaluated, name)
+		assert.Equal(t, "live", c.constants["DB_NAME"].value, name)
+		assert.Equal(t, "sk_", c.variables["table_prefix"].value, name)
+		if s, there := c.constants["WP_HOME"]; there {
+			assert.Equal(t, "https://skerryline.example", s.value, name)
+		}
+		assert.NoFileExists(t, reached(p.Root.Path()), name)
+		p.PHP = nil
+		c, _, err = loadConfig(context.Background(), p)
+		require.NoError(t, err)
+		assert.NotEmpty(t, c.ambiguous(), name)
+		assert.False(t, c.evaluated)
+	}
+	for name, text := range map[string]string{
+		"parse error": "<?php\nif ( { define( 'DB_NAME', 'a' );", "never ends": "<?php\nif ( 1 ) define( 'DB_NAME', 'a' );\nwhile ( true ) {}", "reaches out": "<?php\nif ( 1 ) define( 'DB_NAME', shell_exec( 'id' ) );",
+	} {
+		c, _, err := loadConfig(context.Background(), place(t, text))
+		require.NoError(t, err, name)
+		assert.False(t, c.evaluated, name)
+		assert.ErrorContains(t, c.why, "PHP can't work the configuration out", name)
+	}
+}
+
+func TestNothingChangesWhatACopyWorksWith(t *testing.T) {
+	ctx := context.Background()
+	a, err := site.ParseAddress("http://near.localhost:7700")
+	require.NoError(t, err)
+	for name, text := range winding {
+		p := place(t, text)
+		c := stack.Change{Origin: site.Facts{Prefix: "sk_"}, Password: "own", Copy: site.Site{Root: p.Root.Path(), Addresses: []site.Address{a}, Database: site.Database{Engine: "mysql", Name: "alibi_x", User: "alibi_u", Server: "localhost:/own.sock", Prefix: "sk_"}, Quiet: site.QuietRules}}
+		files, err := Stack{}.Configure(ctx, p, c)
+		require.NoError(t, err, name)
+		config := filepath.Join(p.Root.Path(), "wp-config.php")
+		require.NoError(t, os.WriteFile(config, files["wp-config.php"], 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(p.Root.Path(), "wp-settings.php"), []byte(`<?php
+echo implode( ' ', array( DB_NAME, DB_USER, DB_PASSWORD, DB_HOST, $GLOBALS['table_prefix'], defined( 'WP_HOME' ) ? WP_HOME : '-', strlen( AUTH_KEY ) > 20 ? 'salted' : '' ) );
+`), 0o644))
+		ask := "$_SERVER['HTTP_HOST'] = 'staging.skerryline.example'; putenv( 'STAGE=test' ); define( 'ABSPATH', '" + p.Root.Path() + "/' ); require '" + config + "';"
+		out, err := exec.Command(p.PHP(), "-d", "display_errors=1", "-d", "error_reporting=-1", "-r", ask).CombinedOutput()
+		require.NoError(t, err, "%s: %s", name, out)
+		home := "-"
+		if strings.Contains(text, "WP_HOME") {
+			home = a.String()
+		}
+		assert.Equal(t, "alibi_x alibi_u own localhost:/own.sock sk_ "+home+" salted", strings.TrimPrefix(string(out), "\ufeff"), "%s:\n%s", name, files["wp-config.php"])
+	}
+}
