@@ -82,7 +82,7 @@ func (a *app) shell() *cobra.Command {
 				return usageError{errors.New("a command is run on this machine only: open the shell, and type it there")}
 			}
 			cmd := exec.CommandContext(ctx, x.Command[0], x.Command[1:]...)
-			cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, a.out, a.err
+			cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, os.Stdout, os.Stderr
 			cmd.Env = os.Environ()
 			for _, k := range slices.Sorted(maps.Keys(x.Env)) {
 				cmd.Env = append(cmd.Env, k+"="+x.Env[k])

@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -24,6 +25,7 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/keeper"
 	"alibi/internal/op/clone"
+	"alibi/internal/printable"
 	"alibi/internal/site"
 	"alibi/internal/work"
 )
@@ -46,7 +48,7 @@ type usageError struct{ error }
 type app struct {
 	home    string
 	json    bool
-	out     io.Writer
+	out     io.Writer // through printable, like err
 	err     io.Writer
 	in      *os.File
 	observe func(work.Moment)
@@ -66,7 +68,7 @@ func Run(args []string, screens Screens) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
-	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin, screens: screens}
+	a := &app{out: printable.NewWriter(os.Stdout), err: printable.NewWriter(os.Stderr), in: os.Stdin, screens: screens}
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -195,10 +197,24 @@ func (a *app) print(v any, text func(w io.Writer)) error {
 		text(a.out)
 		return nil
 	}
-	enc := json.NewEncoder(a.out)
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := os.Stdout.Write(printable.JSON(b.Bytes()))
+	return err
+}
+
+// raw is where bytes go that are meant for programs, as they are; a terminal gets
+// them as it gets all else.
+func (a *app) raw() io.Writer {
+	if term.IsTerminal(int(os.Stdout.Fd())) {
+		return a.out
+	}
+	return os.Stdout
 }
 
 // sites completes site names.

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +16,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/desk"
 	"alibi/internal/evidence"
+	"alibi/internal/inventory"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -208,4 +210,28 @@ func TestEveryCommandHasHelp(t *testing.T) {
 	code, out, _ = call(t, "completion", "bash")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "alibi")
+}
+
+func TestNothingThatIsNotOursReachesTheTerminal(t *testing.T) {
+	w := demotest.New(t)
+	ctx := context.Background()
+	home := "--home=" + w.Home
+	const evil = "tide\x1b]0;owned\x07\u009b31m\u202etxt"
+	s := w.Site("crew")
+	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+		s.Title, s.Owner, s.Client = evil, evil, evil
+		s.Facts.Title, s.Facts.Plugins = evil, append(s.Facts.Plugins, site.Component{Slug: evil, Name: evil, Version: evil, State: "active"})
+		return nil
+	})
+	require.NoError(t, err)
+	require.NoError(t, w.Desk.Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID, Kind: "note", Text: evil}))
+	for _, args := range [][]string{{"list"}, {"list", "--json"}, {"history", "crew"}, {"history", "crew", "--json"}, {"inspect", "crew"}, {"components", "crew"}, {"tables", "crew"}, {"accounts", "crew"},
+		{"query", "crew", "SELECT '" + evil + "' AS '" + evil + "'"}, {"inspect", evil}, {"files", "crew", evil}} {
+		_, out, errs := call(t, append(args, home)...)
+		for _, c := range []string{"\x1b", "\x07", "\u009b", "\u202e"} {
+			assert.NotContains(t, out, c, args)
+			assert.NotContains(t, errs, c, args)
+		}
+		assert.NotEmpty(t, out+errs, args)
+	}
 }

@@ -33,7 +33,7 @@ func (a *app) files() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				_, err = a.out.Write(b)
+				_, err = a.raw().Write(b)
 				return err
 			}
 			var list []desk.FileRow

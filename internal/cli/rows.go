@@ -81,7 +81,7 @@ const widest = 60
 
 func (a *app) printRows(r desk.Rows, asCSV bool) error {
 	if asCSV && !a.json {
-		return r.CSV(a.out)
+		return r.CSV(a.raw())
 	}
 	return a.print(r, func(w io.Writer) {
 		table(w, func(row func(...string)) {

@@ -15,6 +15,7 @@ import (
 	"alibi/internal/keeper"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
+	"alibi/internal/printable"
 	"alibi/internal/site"
 )
 
@@ -74,11 +75,11 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 			if !p.Ended.IsZero() && !shown[p.Name] {
 				shown[p.Name] = true
 				if live {
-					fmt.Fprint(a.err, "\r\x1b[K")
+					fmt.Fprint(os.Stderr, "\r\x1b[K")
 				}
 				fmt.Fprintln(a.out, stepLine(p, d.Now()))
 			} else if live && p.Ended.IsZero() && !p.Began.IsZero() {
-				fmt.Fprint(a.err, "\r\x1b[K", stepLine(p, d.Now()))
+				fmt.Fprint(os.Stderr, "\r\x1b[K", printable.Line(stepLine(p, d.Now())))
 			}
 		}
 	})

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"alibi/internal/printable"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -248,12 +249,7 @@ func Short(c Cell, n int) string {
 	if c == nil {
 		return "NULL"
 	}
-	s := []rune(strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, *c))
+	s := []rune(printable.Line(strings.NewReplacer("\r\n", " ", "\n", " ", "\r", " ", "\t", " ").Replace(*c)))
 	if len(s) > n {
 		return string(s[:n-3]) + "..."
 	}

@@ -16,6 +16,7 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/keeper"
 	"alibi/internal/plan"
+	"alibi/internal/printable"
 	"alibi/internal/site"
 )
 
@@ -261,7 +262,7 @@ func (a *app) View() tea.View {
 	if a.w == 0 {
 		return v
 	}
-	v.SetContent(strings.Join(a.frame(), "\n"))
+	v.SetContent(printable.Frame(strings.Join(a.frame(), "\n")))
 	return v
 }
 

@@ -4,6 +4,8 @@ import (
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"alibi/internal/printable"
 )
 
 // fit makes s exactly w cells wide: cut with an ellipsis, or padded.
@@ -58,12 +60,7 @@ func wrap(s string, w int) []string {
 // plain makes text from outside safe to show: control characters would
 // otherwise be the terminal's to obey.
 func plain(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 {
-			return '?'
-		}
-		return r
-	}, s)
+	return printable.Line(s)
 }
 
 // scroll keeps a cursor in sight of a window of rows.

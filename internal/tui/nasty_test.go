@@ -17,7 +17,7 @@ import (
 )
 
 // texts that try a screen's patience
-var nasty = []string{"", "a", "東京の潮汐表", "é́́ combined", "\x1b[2J\x07evil", "tab\there\r\nand there", strings.Repeat("word ", 200), strings.Repeat("unbroken", 60), "\u202eright to left", string([]byte{0xff, 0xfe})}
+var nasty = []string{"", "a", "東京の潮汐表", "é́́ combined", "\x1b[2J\x07evil", "tab\there\r\nand there", strings.Repeat("word ", 200), strings.Repeat("unbroken", 60), "\u202eright to left", "\u009b31mred", string([]byte{0xff, 0xfe})}
 
 // sizes of windows, from the smallest that is allowed
 var sizes = [][2]int{{60, 12}, {80, 24}, {128, 40}, {220, 60}}
@@ -41,6 +41,8 @@ func everywhere(t *testing.T, make func() screen, keys ...string) {
 			}
 			assert.NotContains(t, f, "\x1b[2J")
 			assert.NotContains(t, f, "\x07")
+			assert.NotContains(t, f, "\u202e")
+			assert.NotContains(t, f, "\u009b")
 		}
 	}
 }

@@ -339,7 +339,7 @@ func TestEmptyAndOddWindows(t *testing.T) {
 	p.press("esc", "y")
 	p.until("nothing has happened yet")
 	p.a.w, p.a.h = 40, 10
-	assert.Contains(t, strings.Join(p.a.frame(), "\n"), "alibi needs 60x12 cells")
+	assert.Contains(t, p.a.View().Content, "alibi needs 60x12 cells")
 	assert.True(t, p.a.View().AltScreen)
 	p.a.w = 0
 	assert.True(t, p.a.View().AltScreen, "before the size is known too")

@@ -89,7 +89,7 @@ func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 	}
 	for i, m := range []string{"tables progress", "evidence begin"} {
 		name := []string{"first", "second"}[i]
-		r, err := w.Desk.Start(ctx, planned(name))
+		r, err := w.Desk.StartTyped(ctx, planned(name), live.Name)
 		require.NoError(t, err)
 		demotest.KilledAt(t, w.World, m)
 		demotest.Resumed(t, w.World, r.ID)

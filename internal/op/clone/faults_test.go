@@ -15,6 +15,7 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/desk"
+	"alibi/internal/inventory"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/work"
@@ -192,21 +193,17 @@ func TestABusyCopyIsNotTouchedTwice(t *testing.T) {
 	w.Keep()
 	s := w.Copy(origin, "busy")
 	ctx := context.Background()
-	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Run = "another"; return nil })
-	require.NoError(t, err)
 	p, err := w.Desk.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
+	require.NoError(t, w.Desk.Record.In(ctx, func(tx *inventory.Tx) error {
+		return tx.Claim(ctx, "another", plan.Claim{Site: s.ID, Alone: true}, "")
+	}))
 	theirs := filepath.Join(w.Desk.Env.CopyDir(s.Name), "next", "theirs")
 	require.NoError(t, os.MkdirAll(theirs, 0o700))
 	for range 2 {
-		r := w.Run(p)
-		assert.Equal(t, plan.Stopped, r.State)
-		assert.Contains(t, r.Error, "another run (another) is at work on busy")
-		require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
-		r, err = w.Desk.Await(ctx, r.ID, nil)
-		require.NoError(t, err)
-		assert.Equal(t, plan.Cancelled, r.State)
+		_, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+		require.ErrorIs(t, err, inventory.ErrClaimed)
+		assert.ErrorContains(t, err, "busy; wait for it")
 		assert.DirExists(t, theirs, "what the other run does is its own")
-		assert.Equal(t, "another", w.Site(s.Name).Run)
 	}
 }
