@@ -153,7 +153,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	if err != nil {
 		return nil, err
 	}
-	d.Queue, err = work.New(ctx, work.Options{Patience: patience, Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
+	d.Queue, err = work.New(ctx, work.Options{Patience: patience, Unstick: d.unstick, Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
 		plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
 		plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
 		plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
@@ -168,6 +168,17 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
 	}})
 	return d, err
+}
+
+// unstick breaks off the connections to a run's hosts.
+func (d *Desk) unstick(p plan.Plan) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, name := range []string{p.Origin.Host, p.Target.Host} {
+		if h, ok := d.hosts[name].(interface{ Abort() }); ok {
+			h.Abort()
+		}
+	}
 }
 
 func who() string {

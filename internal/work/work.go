@@ -74,6 +74,9 @@ type Options struct {
 	// Patience is for how long a step is tried again that fails for such a reason,
 	// without getting on; 2 minutes if 0.
 	Patience time.Duration
+	// Unstick breaks off what a run waits for that does not end by itself within a
+	// moment of being cancelled, such as an answer of a host; nil: nothing can be.
+	Unstick func(plan.Plan)
 	// Observe is told of each moment, in the goroutine that does the work.
 	Observe func(Moment)
 }

@@ -143,8 +143,26 @@ func (t *Task) group(i, n int) error {
 			g.Go(func() error { return st.do(ctx, t.op.Steps[k]) })
 		}
 	}
-	return g.Wait()
+	done := make(chan error, 1)
+	go func() { done <- g.Wait() }()
+	select {
+	case err := <-done:
+		return err
+	case <-t.ctx.Done():
+	}
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(moment):
+		if t.q.opt.Unstick != nil {
+			t.q.opt.Unstick(t.run.Plan)
+		}
+	}
+	return <-done
 }
+
+// moment is how long a step that is cancelled may take to end by itself.
+const moment = 500 * time.Millisecond
 
 func (t *Task) do(ctx context.Context, s Step) error {
 	i := t.step

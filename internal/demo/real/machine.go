@@ -149,7 +149,28 @@ func (m *Machine) Server() string { return "localhost:" + m.DB.Socket }
 
 // Cut breaks all SSH connections to the machine; it takes new ones at once. It
 // tells how many there were.
-func (m *Machine) Cut() (int, error) {
+func (m *Machine) Cut() (int, error) { return m.signal(syscall.SIGKILL) }
+
+// Freeze has all SSH connections to the machine, and it itself, stop without a
+// word, until Thaw.
+func (m *Machine) Freeze() error {
+	if _, err := m.signal(syscall.SIGSTOP); err != nil {
+		return err
+	}
+	return syscall.Kill(m.sshd.PID(), syscall.SIGSTOP)
+}
+
+// Thaw has them go on.
+func (m *Machine) Thaw() error {
+	if err := syscall.Kill(m.sshd.PID(), syscall.SIGCONT); err != nil {
+		return err
+	}
+	_, err := m.signal(syscall.SIGCONT)
+	return err
+}
+
+// signal sends a signal to all processes that serve SSH connections.
+func (m *Machine) signal(s syscall.Signal) (int, error) {
 	all, err := filepath.Glob("/proc/[0-9]*/stat")
 	if err != nil {
 		return 0, err
@@ -167,7 +188,7 @@ func (m *Machine) Cut() (int, error) {
 			continue
 		}
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if err == nil && syscall.Kill(pid, syscall.SIGKILL) == nil {
+		if err == nil && syscall.Kill(pid, s) == nil {
 			n++
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -79,6 +80,9 @@ type Host struct {
 	via  []*ssh.Client // jump hosts, nearest first
 
 	through func(ctx context.Context, network, addr string) (net.Conn, error) // for a jump host behind another
+
+	now  atomic.Pointer[ssh.Client] // conn, for who must not wait for mu
+	shun atomic.Int64               // until when the host is not asked; nanoseconds
 }
 
 // New describes a host; nothing is connected yet.
@@ -105,10 +109,10 @@ func (h *Host) drop() error {
 	if h.conn == nil {
 		return nil
 	}
+	err := h.conn.Close() // first: a host that says nothing is not waited for
 	if h.sftp != nil {
 		h.sftp.Close()
 	}
-	err := h.conn.Close()
 	h.hangUp()
 	h.conn, h.sftp = nil, nil
 	return err
@@ -118,16 +122,24 @@ func (h *Host) drop() error {
 func (h *Host) connect(ctx context.Context) (*ssh.Client, *sftp.Client, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if err := h.refused(); err != nil {
+		return nil, nil, err
+	}
 	if h.conn != nil {
-		if _, err := h.sftp.RealPath("."); err == nil {
+		if answers(ctx, h.sftp) {
 			return h.conn, h.sftp, nil
 		}
 		h.drop()
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, nil, err
 	}
 	conn, err := h.dial(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
+	h.now.Store(conn)
+	go keepAlive(conn)
 	files, err := sftp.NewClient(conn, sftp.MaxConcurrentRequestsPerFile(32), sftp.UseConcurrentReads(true))
 	if err != nil {
 		conn.Close()
@@ -154,8 +166,11 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 	}
 	auth, closeAgent := h.auth()
 	defer closeAgent()
-	_ = raw.SetDeadline(time.Now().Add(h.opt.Timeout))
-	c, chans, reqs, err := ssh.NewClientConn(pace(raw, h.opt.Limits.Bandwidth), addr, &ssh.ClientConfig{
+	stop := context.AfterFunc(ctx, func() { raw.Close() })
+	defer stop()
+	first := time.AfterFunc(h.opt.Timeout, func() { raw.Close() }) // a host that takes connections and says nothing
+	defer first.Stop()
+	c, chans, reqs, err := ssh.NewClientConn(pace(timed{raw}, h.opt.Limits.Bandwidth), addr, &ssh.ClientConfig{
 		User: h.target.User, Auth: auth, HostKeyCallback: callback, HostKeyAlgorithms: algos, Timeout: h.opt.Timeout,
 	})
 	if err != nil {
@@ -168,7 +183,6 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 		}
 		return nil, fmt.Errorf("host %s at %s: %w: %w%s", h.name, addr, host.ErrNoAnswer, err, complaint(raw))
 	}
-	_ = raw.SetDeadline(time.Time{})
 	return ssh.NewClient(c, chans, reqs), nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -153,4 +154,42 @@ func fill(t *testing.T, file string, leave int64) {
 	require.NoError(t, err)
 	defer f.Close()
 	require.NoError(t, syscall.Fallocate(int(f.Fd()), 0, 0, int64(st.Bavail)*st.Bsize-leave))
+}
+
+func TestAHostThatHangsDoesNotHoldUpACancel(t *testing.T) {
+	ctx := context.Background()
+	var w *realtest.World
+	var pier *real.Machine
+	at, frozen := "", make(chan string, 1)
+	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if at != "" && m.Step+" "+m.Phase == at {
+				at = ""
+				assert.NoError(t, pier.Freeze())
+				frozen <- m.Run
+			}
+		}
+	}}})
+	pier = w.Machine("pier")
+	live := w.Make("ferry", on(pier))
+	w.Keep()
+	for i, m := range []string{"files progress", "tables progress", "evidence begin"} {
+		p := w.Plan(live.Name, []string{"first", "second", "third"}[i])
+		at = m
+		r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+		require.NoError(t, err)
+		require.Equal(t, r.ID, <-frozen)
+		time.Sleep(300 * time.Millisecond)
+		began := time.Now()
+		require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+		r, err = w.Desk.Await(ctx, r.ID, nil)
+		took := time.Since(began)
+		require.NoError(t, pier.Thaw())
+		require.NoError(t, err)
+		assert.Equal(t, plan.Cancelled, r.State, "%s: %s", m, r.Error)
+		assert.Less(t, took, 2500*time.Millisecond, m)
+		time.Sleep(3 * time.Second) // it is not asked for a moment
+	}
+	nothingLeft(t, w)
+	w.Copy(live.Name, "after")
 }
