@@ -76,7 +76,7 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 			got, err := one(ctx, src, dst, e, progress)
 			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 				if _, there := dst.Lstat(path.Dir(e.Path)); there == nil {
-					problems[i] = &Problem{e.Path, "can't be read: " + reason(err), "unreadable"}
+					problems[i] = &Problem{e.Path, "can't be read: " + reason(err), kind(err)}
 					return nil
 				}
 			}
@@ -139,6 +139,13 @@ func reason(err error) string {
 		return "no permission"
 	}
 	return "it is gone"
+}
+
+func kind(err error) string {
+	if errors.Is(err, fs.ErrPermission) {
+		return "unreadable"
+	}
+	return "gone"
 }
 
 // dirPerm lets us always work in folders of our own copies.

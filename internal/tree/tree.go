@@ -66,8 +66,16 @@ func (e Entry) Same(o Entry) bool {
 type Problem struct {
 	Path string `json:"path"`
 	What string `json:"what"`
-	Kind string `json:"kind"` // "link-out", "unreadable", "special"
+	Kind string `json:"kind"` // "link-out", "unreadable", "special", "gone"
 }
+
+// ErrVanish says that files vanish from a tree while it is read: what is left is
+// no state of it.
+var ErrVanish = errors.New("files vanish while they are read")
+
+// Vanished tells whether so many of a tree's files were gone when they were to be
+// read that it is being removed or moved, rather than used.
+func Vanished(gone, of int) bool { return gone > 10 && gone > of/50 }
 
 // Listing is a whole tree, sorted by path: folders before what is in them.
 type Listing struct {

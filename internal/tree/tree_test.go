@@ -133,7 +133,7 @@ func TestVanishedFileIsReported(t *testing.T) {
 	got, problems, err := Copy(context.Background(), src, dst, l.Entries, none)
 	require.NoError(t, err)
 	assert.Len(t, got, 1)
-	assert.Equal(t, []Problem{{"a", "can't be read: it is gone", "unreadable"}}, problems)
+	assert.Equal(t, []Problem{{"a", "can't be read: it is gone", "gone"}}, problems)
 }
 
 // growing changes a file each time it has been read, for a while.

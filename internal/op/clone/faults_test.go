@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
 	"alibi/internal/plan"
@@ -205,5 +206,41 @@ func TestABusyCopyIsNotTouchedTwice(t *testing.T) {
 		require.ErrorIs(t, err, inventory.ErrClaimed)
 		assert.ErrorContains(t, err, "busy; wait for it")
 		assert.DirExists(t, theirs, "what the other run does is its own")
+	}
+}
+
+func TestAnOriginThatVanishesStopsTheCopyAndIsBroughtWhenItIsBack(t *testing.T) {
+	ctx := context.Background()
+	var w *realtest.World
+	var root string
+	away := ""
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if away != "" && m.Step+" "+m.Phase == away {
+				away = ""
+				for _, d := range []string{"wp-includes", "wp-admin"} { // most of it is moved away
+					assert.NoError(t, os.Rename(filepath.Join(root, d), filepath.Join(filepath.Dir(root), d)))
+				}
+			}
+		}
+	}}})
+	live := w.Make("ferry")
+	root = live.Root
+	w.Keep()
+	for name, moment := range map[string]string{"half": "files begin", "other-half": "files progress"} {
+		away = moment
+		r := w.Run(w.Plan(live.Name, name))
+		require.Equal(t, plan.Stopped, r.State, moment)
+		assert.Contains(t, r.Error, "vanish", moment)
+		assert.Contains(t, r.Error, "resume the run when they are back")
+		for _, d := range []string{"wp-includes", "wp-admin"} {
+			require.NoError(t, os.Rename(filepath.Join(filepath.Dir(root), d), filepath.Join(root, d)))
+		}
+		_, err := w.Desk.Queue.Resume(ctx, r.ID)
+		require.NoError(t, err)
+		r, err = w.Desk.Await(ctx, r.ID, nil)
+		require.NoError(t, err)
+		require.Equal(t, plan.Done, r.State, r.Error)
+		holds(t, w, w.Site(name))
 	}
 }

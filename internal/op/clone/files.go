@@ -38,8 +38,14 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
+	if files := countFiles(list.Entries); files < x.p.Files/2 && x.p.Files > 20 {
+		return fmt.Errorf("bringing the files: the origin has %d of the %d files that were planned: %w; see whether it is being moved, and resume the run when they are back", files, x.p.Files, tree.ErrVanish)
+	}
 	got, problems, err := tree.Copy(ctx, origin.Root, dst.Root, fetch, tell)
 	if err != nil {
+		return err
+	}
+	if got, problems, err = again(ctx, origin.Root, dst.Root, list.Entries, got, problems, tell); err != nil {
 		return err
 	}
 	list.Problems = append(list.Problems, problems...)
@@ -47,6 +53,41 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.noteFiles(ctx, append(kept, got...))
+}
+
+// again looks once more at files that were gone when they were to be copied: one
+// that is replaced is away for a moment. Where many stay away the origin is being
+// moved or removed, and nothing that is made of the rest would be a copy of it.
+func again(ctx context.Context, src, dst host.Root, entries, got []tree.Entry, problems []tree.Problem, tell tree.Progress) ([]tree.Entry, []tree.Problem, error) {
+	byPath := map[string]tree.Entry{}
+	for _, e := range entries {
+		byPath[e.Path] = e
+	}
+	var back []tree.Entry
+	var stay []tree.Problem
+	var gone []string
+	for _, p := range problems {
+		e, known := byPath[p.Path]
+		fi, err := src.Lstat(p.Path)
+		switch {
+		case p.Kind != "gone" || !known:
+			stay = append(stay, p)
+		case err != nil:
+			gone = append(gone, p.Path)
+			stay = append(stay, p)
+		default:
+			e.Mode, e.Size, e.MTime = fi.Mode(), fi.Size(), fi.ModTime()
+			back = append(back, e)
+		}
+	}
+	if tree.Vanished(len(gone), len(entries)) {
+		return nil, nil, fmt.Errorf("bringing the files: %d of %d, the first: %s: %w; see whether the origin is being moved, and resume the run when they are back", len(gone), len(entries), gone[0], tree.ErrVanish)
+	}
+	if len(back) == 0 {
+		return got, stay, nil
+	}
+	more, bad, err := tree.Copy(ctx, src, dst, back, tell)
+	return append(got, more...), append(stay, bad...), err
 }
 
 // tellFiles says what became of the files: what was the same, and what was left

@@ -32,10 +32,15 @@ func (k *keeping) files(ctx context.Context, place stack.Place, s site.Site, p *
 	kept := map[string]depot.File{}
 	filter := stack.DatabaseFilter(s.Root, s.Database)
 	filter.Attrs = true
+	first := 0
 	for try := 0; ; try++ {
 		list, err := tree.Scan(ctx, place.Root, filter)
 		if err != nil {
 			return fmt.Errorf("listing the site's files: %w", err)
+		}
+		files, _ := list.Totals()
+		if first = max(first, files); files < first/2 && first > 20 {
+			return fmt.Errorf("keeping the files: %d of %d are gone: %w; see whether the site is being moved, and take the point when they are back", first-files, first, tree.ErrVanish)
 		}
 		var read []tree.Entry
 		for _, e := range list.Entries {
