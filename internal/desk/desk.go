@@ -21,6 +21,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"alibi/internal/catalogue"
 	"alibi/internal/depot"
 	"alibi/internal/gateway"
@@ -100,7 +102,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	}
 	for _, d := range []string{"", "copies", "temp"} {
 		if err := os.MkdirAll(filepath.Join(opt.Home, d), 0o700); err != nil {
-			return nil, fmt.Errorf("making Alibi's folder: %w", err)
+			return nil, fmt.Errorf("making Alibi's folder: %w", room(err))
 		}
 	}
 	if err := checkOwn(opt.Home, 0o022, "that only we may write to"); err != nil {
@@ -126,10 +128,14 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		return nil, err
 	}
 	d.lease = lease
-	if d.logFile, err = os.OpenFile(filepath.Join(opt.Home, "alibi.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600); err != nil {
-		return nil, fmt.Errorf("opening the log: %w", err)
+	d.Log = slog.New(slog.DiscardHandler)
+	d.logFile, err = os.OpenFile(filepath.Join(opt.Home, "alibi.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	switch {
+	case err == nil:
+		d.Log = slog.New(slog.NewTextHandler(d.logFile, nil))
+	case !errors.Is(err, unix.EROFS) && !errors.Is(err, fs.ErrPermission): // else the record may still be read
+		return nil, fmt.Errorf("opening the log: %w", room(err))
 	}
-	d.Log = slog.New(slog.NewTextHandler(d.logFile, nil))
 	if d.Secret, err = secret(filepath.Join(opt.Home, "secret")); err != nil {
 		return nil, err
 	}
@@ -168,6 +174,14 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
 	}})
 	return d, err
+}
+
+// room gives an error of a full disk its name.
+func room(err error) error {
+	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		return fmt.Errorf("%w (%w)", inventory.ErrNoRoom, err)
+	}
+	return err
 }
 
 // unstick breaks off the connections to a run's hosts.

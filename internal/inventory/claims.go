@@ -16,6 +16,10 @@ type Tx struct{ tx *sql.Tx }
 
 // In does something in one transaction; an error from do leaves all as it was.
 func (in *Inventory) In(ctx context.Context, do func(*Tx) error) error {
+	return in.write(ctx, func() error { return in.in(ctx, do) })
+}
+
+func (in *Inventory) in(ctx context.Context, do func(*Tx) error) error {
 	tx, err := in.db.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("writing to the record: %w", err)

@@ -9,12 +9,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"runtime"
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver, in Go
 
 	"alibi/internal/plan"
@@ -25,7 +27,14 @@ import (
 var ErrUnknown = errors.New("not in the record")
 
 // Inventory is the open record.
-type Inventory struct{ db *sql.DB }
+type Inventory struct {
+	db       *sql.DB
+	spare    spare
+	readOnly bool
+}
+
+// ReadOnly tells whether nothing can be written to the record.
+func (in *Inventory) ReadOnly() bool { return in.readOnly }
 
 // schema is applied in order; how many were is kept in user_version.
 var schema = []string{
@@ -46,7 +55,11 @@ var schema = []string{
 
 // Open opens the record at path, made readable by its owner only if it is new.
 func Open(path string) (*Inventory, error) {
-	f, err := os.OpenFile(path, os.O_CREATE, 0o600)
+	in := &Inventory{spare: spare{path: path + ".spare"}}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if _, serr := os.Stat(path); serr == nil && (errors.Is(err, unix.EROFS) || errors.Is(err, fs.ErrPermission)) {
+		return in.openToRead(path)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("opening the record: %w", err)
 	}
@@ -57,10 +70,28 @@ func Open(path string) (*Inventory, error) {
 		return nil, fmt.Errorf("opening the record: %w", err)
 	}
 	db.SetMaxOpenConns(1) // one writer; the job queue asks for it too
-	in := &Inventory{db}
-	if err := in.migrate(); err != nil {
+	in.db = db
+	if err := in.write(context.Background(), in.migrate); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the record %s can't be used: %w", path, err)
+	}
+	in.spare.set()
+	return in, nil
+}
+
+// openToRead opens a record that can't be written to: nobody else can either.
+func (in *Inventory) openToRead(path string) (*Inventory, error) {
+	q := url.Values{"mode": {"ro"}, "immutable": {"1"}}
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
+	if err != nil {
+		return nil, fmt.Errorf("opening the record: %w", err)
+	}
+	db.SetMaxOpenConns(1)
+	in.db, in.readOnly = db, true
+	var have int
+	if err := db.QueryRow("PRAGMA user_version").Scan(&have); err != nil || have != len(schema) {
+		db.Close()
+		return nil, fmt.Errorf("the record %s: %w; it is of another version, or damaged (%w)", path, ErrReadOnly, errors.Join(err))
 	}
 	return in, nil
 }
@@ -172,7 +203,11 @@ func one[T any](list []T, err error, what, name string) (T, error) {
 }
 
 func (in *Inventory) exec(ctx context.Context, q string, args ...any) error {
-	if _, err := in.db.ExecContext(ctx, q, args...); err != nil {
+	err := in.write(ctx, func() error {
+		_, err := in.db.ExecContext(ctx, q, args...)
+		return err
+	})
+	if err != nil {
 		return fmt.Errorf("writing to the record: %w", err)
 	}
 	return nil
@@ -220,7 +255,7 @@ func (in *Inventory) Site(ctx context.Context, id site.ID) (site.Site, error) {
 
 // PutSite adds or changes a site.
 func (in *Inventory) PutSite(ctx context.Context, s site.Site) error {
-	return put(ctx, in.db, s)
+	return in.write(ctx, func() error { return put(ctx, in.db, s) })
 }
 
 type execer interface {
@@ -238,7 +273,15 @@ func put(ctx context.Context, db execer, s site.Site) error {
 
 // ChangeSite reads a site, lets change change it and writes it back, in one
 // transaction. An error from change leaves it as it was.
-func (in *Inventory) ChangeSite(ctx context.Context, id site.ID, change func(*site.Site) error) (site.Site, error) {
+func (in *Inventory) ChangeSite(ctx context.Context, id site.ID, change func(*site.Site) error) (s site.Site, err error) {
+	err = in.write(ctx, func() error {
+		s, err = in.changeSite(ctx, id, change)
+		return err
+	})
+	return s, err
+}
+
+func (in *Inventory) changeSite(ctx context.Context, id site.ID, change func(*site.Site) error) (site.Site, error) {
 	var s site.Site
 	tx, err := in.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -364,7 +407,9 @@ func (in *Inventory) SetNote(ctx context.Context, key, value string) error {
 }
 
 // PutRun adds or changes a run. Its wish to be cancelled is not part of that.
-func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error { return putRun(ctx, in.db, r) }
+func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error {
+	return in.write(ctx, func() error { return putRun(ctx, in.db, r) })
+}
 
 func putRun(ctx context.Context, db execer, r plan.Run) error {
 	_, err := db.ExecContext(ctx, `INSERT INTO runs (id, site, state, made, doc) VALUES (?, ?, ?, ?, ?)

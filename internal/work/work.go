@@ -123,6 +123,9 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 		opt.Transient = func(error) bool { return false }
 	}
 	q := &Queue{opt: opt, running: map[string]*Task{}}
+	if opt.Record.ReadOnly() {
+		return q, nil // without a client: what would be queued is refused
+	}
 	driver := riversqlite.New(opt.Record.DB())
 	quiet := slog.New(slog.DiscardHandler)
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: quiet})
@@ -148,6 +151,9 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 // Add puts a plan into the queue, with all that it needs (see enter), in one
 // transaction. typed is the name that a person typed for it, or "".
 func (q *Queue) Add(ctx context.Context, p plan.Plan, by, typed string) (plan.Run, error) {
+	if q.client == nil {
+		return plan.Run{}, inventory.ErrReadOnly
+	}
 	var b [5]byte
 	_, _ = rand.Read(b[:])
 	r := plan.Run{ID: hex.EncodeToString(b[:]), Plan: p, State: plan.Waiting, By: by, Made: q.opt.Now()}
@@ -165,11 +171,15 @@ func (q *Queue) Add(ctx context.Context, p plan.Plan, by, typed string) (plan.Ru
 	})
 }
 
+// insert queues a run that is in the record.
 func (q *Queue) insert(ctx context.Context, id string) error {
 	return q.opt.Record.In(ctx, func(tx *inventory.Tx) error { return q.insertIn(ctx, tx, id) })
 }
 
 func (q *Queue) insertIn(ctx context.Context, tx *inventory.Tx, id string) error {
+	if q.client == nil {
+		return inventory.ErrReadOnly
+	}
 	if _, err := q.client.InsertTx(ctx, tx.SQL(), args{id}, nil); err != nil {
 		return fmt.Errorf("queueing run %s: %w", id, err)
 	}
@@ -247,6 +257,9 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 // keeper's lock): runs that the record has under way are then nobody's, and are
 // taken up again.
 func (q *Queue) Start(ctx context.Context) error {
+	if q.client == nil {
+		return inventory.ErrReadOnly
+	}
 	orphans, err := q.opt.Record.Unfinished(ctx)
 	if err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/reset"
+	"alibi/internal/inventory"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -62,9 +63,11 @@ func TestASiteThatIsBusyIsNotTouched(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Run = "another"; return nil })
 	require.NoError(t, err)
-	r := await(t, w, start(t, w, pl))
-	assert.Equal(t, plan.Cancelled, r.State)
-	assert.Contains(t, r.Error, "another run (another) is at work")
+	require.NoError(t, w.Desk.Record.In(ctx, func(tx *inventory.Tx) error {
+		return tx.Claim(ctx, "another", plan.Claim{Site: s.ID}, "")
+	}))
+	_, err = w.Desk.StartTyped(ctx, pl, pl.Confirm)
+	require.ErrorIs(t, err, inventory.ErrClaimed)
 	now, err := w.Desk.Record.Site(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "another", now.Run, "it is still the other's")
