@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -113,7 +114,7 @@ func (a *app) edit() *cobra.Command {
 
 // keptText keeps what was typed and not taken.
 func (a *app) keptText(name string, text []byte, from string, err error) error {
-	if from != "" || strings.Contains(err.Error(), desk.ErrNothingToChange.Error()) {
+	if from != "" || errors.Is(err, desk.ErrNothingToChange) {
 		return err
 	}
 	f, ferr := os.CreateTemp("", "alibi-kept-*-"+name[strings.LastIndexByte(name, '/')+1:])

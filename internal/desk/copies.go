@@ -196,7 +196,7 @@ func (d *Desk) refreshInput(ctx context.Context, id site.ID, gather func(site.Si
 
 // choices are those of the run that made or last refreshed a copy.
 func (d *Desk) choices(ctx context.Context, s site.Site) (clone.Choices, error) {
-	runs, err := d.Record.Runs(ctx, 1000)
+	runs, err := d.Record.RunsOf(ctx, s.ID)
 	if err != nil {
 		return clone.Choices{}, err
 	}
@@ -271,7 +271,7 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 		return in, none, err
 	}
 	in.Filter = stack.DatabaseFilter(in.Origin.Root, in.Origin.Database)
-	runs, err := d.Record.Runs(ctx, 1000)
+	runs, err := d.Record.RunsOf(ctx, id)
 	if err != nil {
 		return in, none, err
 	}

@@ -217,7 +217,7 @@ type Moved struct {
 // ComponentHistory lists what was done to what a site runs, newest first, as far
 // as Alibi did it.
 func (d *Desk) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error) {
-	runs, err := d.Record.Runs(ctx, 10_000)
+	runs, err := d.Record.RunsOf(ctx, id)
 	if err != nil {
 		return nil, err
 	}

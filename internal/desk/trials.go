@@ -156,7 +156,11 @@ func (d *Desk) Trial(ctx context.Context, run string) (plan.Run, trial.Memory, e
 
 // Trials lists the trials of a copy, or of all, newest first.
 func (d *Desk) Trials(ctx context.Context, of site.ID) ([]plan.Run, error) {
-	all, err := d.Record.Runs(ctx, 1000)
+	list := func() ([]plan.Run, error) { return d.Record.Runs(ctx, 1000) }
+	if of != "" {
+		list = func() ([]plan.Run, error) { return d.Record.RunsOf(ctx, of) }
+	}
+	all, err := list()
 	return slices.DeleteFunc(all, func(r plan.Run) bool {
 		return r.Plan.Kind != plan.Trial || of != "" && r.Plan.Target.ID != of
 	}), err

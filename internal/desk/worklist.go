@@ -45,7 +45,7 @@ func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 	if err != nil {
 		return nil, err
 	}
-	runs, err := d.Record.Runs(ctx, 10_000)
+	runs, err := d.Record.RunsOf(ctx, id)
 	if err != nil {
 		return nil, err
 	}

@@ -50,7 +50,8 @@ var schema = []string{
 	CREATE INDEX events_by_site ON events (site, id);
 	CREATE TABLE notes (key TEXT PRIMARY KEY, value TEXT NOT NULL);`,
 	`CREATE TABLE claims (site TEXT NOT NULL, run TEXT NOT NULL, alone INTEGER NOT NULL, PRIMARY KEY (site, run));
-	CREATE INDEX claims_by_run ON claims (run);`,
+	CREATE INDEX claims_by_run ON claims (run);
+	CREATE INDEX runs_by_site ON runs (site, made);`,
 }
 
 // Open opens the record at path, made readable by its owner only if it is new.
@@ -429,6 +430,11 @@ func (in *Inventory) Run(ctx context.Context, id string) (plan.Run, error) {
 // Runs lists the latest runs, newest first.
 func (in *Inventory) Runs(ctx context.Context, limit int) ([]plan.Run, error) {
 	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs ORDER BY made DESC LIMIT ?", limit)
+}
+
+// RunsOf lists all runs that were about a site, newest first.
+func (in *Inventory) RunsOf(ctx context.Context, id site.ID) ([]plan.Run, error) {
+	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE site = ? ORDER BY made DESC", string(id))
 }
 
 // Unfinished lists the runs that wait or are under way, oldest first.

@@ -51,6 +51,7 @@ func (k Kind) Title() string {
 // carried out from its JSON form.
 type Plan struct {
 	Kind     Kind            `json:"kind"`
+	Version  int             `json:"version,omitempty"` // of the operation's steps and choices
 	At       time.Time       `json:"at"`
 	Origin   site.Site       `json:"origin"` // as it was inspected; without its facts' details
 	Target   site.Site       `json:"target"` // what will be there afterwards

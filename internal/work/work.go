@@ -38,7 +38,8 @@ type Step struct {
 
 // Operation is what a run does.
 type Operation struct {
-	Steps []Step
+	Version int // of its steps and choices: a run of another one is not carried out
+	Steps   []Step
 	// Undo brings back the state before the run, from wherever it stands.
 	Undo func(ctx context.Context) error
 	// TakesBack has a failure undone at once: then there is nothing to resume.
@@ -98,6 +99,10 @@ var errShutdown = errors.New("the keeper is closing")
 
 // ErrCancelled ends a run's context when a person asked for it.
 var ErrCancelled = errors.New("cancelled")
+
+// ErrOtherVersion is given for a run that was planned by an Alibi whose operation
+// has other steps.
+var ErrOtherVersion = errors.New("it was planned by another version of Alibi")
 
 type args struct {
 	Run string `json:"run"`

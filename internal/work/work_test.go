@@ -428,6 +428,28 @@ func TestAFailedRunHasNothingAndDoesNotGoOnOverAnothersWork(t *testing.T) {
 	assert.Empty(t, b.seen(), "nothing of the other run's work is undone")
 }
 
+func TestARunOfAnotherVersionIsNotCarriedOut(t *testing.T) {
+	ctx := context.Background()
+	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error { return nil }))
+	b.start()
+	for name, change := range map[string]func(*plan.Plan){
+		"other steps": func(p *plan.Plan) { p.Steps = []plan.Step{{Name: "b"}} }, "fewer steps": func(p *plan.Plan) { p.Steps = nil },
+		"version": func(p *plan.Plan) { p.Version = 7 }, "kind": func(p *plan.Plan) { p.Kind = "sail" },
+	} {
+		b.queue.opt.Makers["test"] = func(context.Context, plan.Run) (*Operation, error) {
+			return &Operation{Steps: []Step{{Name: "a", Do: func(context.Context, *Task) error { return nil }}}, Undo: func(context.Context) error { return nil }}, nil
+		}
+		r, err := b.queued("test", site.Site{}, site.Site{ID: site.ID(name), Name: name}, "", change)
+		require.NoError(t, err)
+		r = b.await(r.ID, plan.Stopped)
+		assert.Contains(t, r.Error, ErrOtherVersion.Error(), name)
+		if name != "kind" { // what it is is not known, so nor is how it is undone
+			require.NoError(t, b.queue.Cancel(ctx, r.ID))
+			b.await(r.ID, plan.Cancelled)
+		}
+	}
+}
+
 func TestWhatOnlyGoesForwardIsNotCancelledHalfWay(t *testing.T) {
 	wait, begun := make(chan struct{}), make(chan struct{})
 	b := newBench(t, func(b *bench, r plan.Run) *Operation {

@@ -93,7 +93,11 @@ const saveEvery = 150 * time.Millisecond
 
 // carryOut does the steps that are not done.
 func (t *Task) carryOut() error {
-	op, err := t.q.opt.Makers[t.run.Plan.Kind](t.ctx, t.run)
+	maker := t.q.opt.Makers[t.run.Plan.Kind]
+	if maker == nil {
+		return fmt.Errorf("%w: it does not know what %q is; use the version that planned it, or cancel the run", ErrOtherVersion, t.run.Plan.Kind)
+	}
+	op, err := maker(t.ctx, t.run)
 	if err != nil {
 		return err
 	}
@@ -117,6 +121,12 @@ func (t *Task) carryOut() error {
 		}
 	})
 	t.save()
+	if err := t.fits(op); err != nil {
+		if asked, aerr := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); aerr == nil && asked {
+			return t.undo()
+		}
+		return err
+	}
 	for i := 0; i < len(op.Steps); {
 		n := 1
 		for i+n < len(op.Steps) && op.Steps[i+n].Beside {
@@ -131,6 +141,21 @@ func (t *Task) carryOut() error {
 		i += n
 	}
 	return t.end(plan.Done)
+}
+
+// fits tells whether an operation is the one that the run was planned for, step by
+// step: what a step did before is known by its name.
+func (t *Task) fits(op *Operation) error {
+	other := fmt.Errorf("%w: use that version to finish it, or cancel it and plan it again with this one", ErrOtherVersion)
+	if op.Version != t.run.Plan.Version || len(op.Steps) != len(t.run.Steps) {
+		return other
+	}
+	for i, s := range op.Steps {
+		if s.Name != t.run.Steps[i].Name || s.Do == nil {
+			return other
+		}
+	}
+	return nil
 }
 
 // group does n steps from the i-th on, side by side.
@@ -310,7 +335,11 @@ func (t *Task) save() {
 }
 
 func (t *Task) note(text string) {
-	t.change(func(r *plan.Run) { r.Steps[t.step].Note = text })
+	t.change(func(r *plan.Run) {
+		if t.step < len(r.Steps) { // a plan of another version may have none
+			r.Steps[t.step].Note = text
+		}
+	})
 	t.save()
 }
 

@@ -166,7 +166,7 @@ func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 }
 
 func (s *Server) exec(ch ssh.Channel, line string) {
-	words := strings.Split(strings.Trim(line, "'"), "' '")
+	words := strings.Split(strings.Trim(strings.TrimPrefix(line, "env LC_ALL=C "), "'"), "' '")
 	status := uint32(127)
 	if f := s.cfg.Commands[words[0]]; f != nil {
 		_, _ = ch.Write(f(words[1:]))
@@ -236,7 +236,10 @@ func (h *handlers) Filecmd(r *sftp.Request) error {
 	switch r.Method {
 	case "Setstat":
 		if r.AttrFlags().Permissions {
-			err = root.Chmod(p, r.Attributes().FileMode().Perm())
+			err = root.Chmod(p, r.Attributes().FileMode()&(fs.ModePerm|fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky))
+		}
+		if r.AttrFlags().UidGid && err == nil {
+			err = root.Chown(p, int(r.Attributes().UID), int(r.Attributes().GID))
 		}
 		if r.AttrFlags().Acmodtime && err == nil {
 			err = root.Chtimes(p, r.Attributes().AccessTime(), r.Attributes().ModTime())

@@ -69,7 +69,9 @@ func (h *Host) Free(_ context.Context, dir string) (int64, error) {
 
 // Command runs a program of this machine.
 func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte, error) {
-	out, err := exec.CommandContext(ctx, name, args...).Output()
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Env = append(os.Environ(), "LC_ALL=C")
+	out, err := cmd.Output()
 	if err != nil {
 		return out, fmt.Errorf("running %s on %s: %w", name, h.name, err)
 	}
@@ -79,7 +81,7 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 // Pipe runs a program of this machine between two streams.
 func (h *Host) Pipe(ctx context.Context, in io.Reader, out io.Writer, name string, args ...string) error {
 	cmd := exec.CommandContext(ctx, name, args...)
-	cmd.Stdin, cmd.Stdout = in, out
+	cmd.Stdin, cmd.Stdout, cmd.Env = in, out, append(os.Environ(), "LC_ALL=C")
 	cmd.WaitDelay = 2 * time.Second
 	cmd.SysProcAttr = &unix.SysProcAttr{Setpgid: true} // what it starts can be ended with it, and only that
 	cmd.Cancel = func() error { return unix.Kill(-cmd.Process.Pid, unix.SIGKILL) }

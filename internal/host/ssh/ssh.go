@@ -342,9 +342,10 @@ func (t *tail) Write(p []byte) (int, error) {
 
 func (t tail) String() string { return strings.TrimSpace(string(t)) }
 
-// line quotes a command for a POSIX shell.
+// line quotes a command for a POSIX shell. What it says is in no language but the
+// one that is looked for.
 func line(name string, args []string) string {
-	out := quote(name)
+	out := saysIn + quote(name)
 	for _, a := range args {
 		out += " " + quote(a)
 	}
@@ -367,6 +368,9 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	}
 	return c, nil
 }
+
+// saysIn has a program write its messages as they are in its source.
+const saysIn = "env LC_ALL=C "
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 

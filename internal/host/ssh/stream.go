@@ -3,12 +3,14 @@ package ssh
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
 	"time"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
 
 	"alibi/internal/host"
 )
@@ -66,7 +68,8 @@ func (r *root) SendTar(ctx context.Context, names []string, w io.Writer) error {
 			err = zerr
 		}
 	}
-	if err != nil && strings.Contains(err.Error(), "exited with status 1") {
+	var exit *ssh.ExitError
+	if errors.As(err, &exit) && exit.ExitStatus() == 1 {
 		return nil // some files changed as they were read
 	}
 	if err != nil && strings.Contains(err.Error(), "Exiting with failure status due to previous errors") {

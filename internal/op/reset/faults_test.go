@@ -12,8 +12,8 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
-	"alibi/internal/op/reset"
 	"alibi/internal/inventory"
+	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
