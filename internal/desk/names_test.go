@@ -15,6 +15,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/names"
 	"alibi/internal/site"
+	"alibi/internal/work"
 )
 
 func TestTheLiveNameLeadsToACopy(t *testing.T) {
@@ -87,4 +88,43 @@ func TestANameWinsOverAnAddressAndWhatFitsSeveralIsRefused(t *testing.T) {
 	assert.Equal(t, site.ID("p2"), s.ID)
 	_, err = w.Desk.Find(ctx, "")
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
+}
+
+func TestAGivenNameIsHadByOneHoweverManyWantItAtOnce(t *testing.T) {
+	ctx := context.Background()
+	w := demotest.New(t)
+	p := []plan.Plan{w.Plan("crew", "dup"), w.Plan("crew", "dup"), w.Plan("crew", "dup"), w.Plan("skerryline.example", "dup")}
+	errs := make(chan error, len(p))
+	for _, p := range p {
+		go func() {
+			_, err := w.Desk.StartTyped(ctx, p, "")
+			errs <- err
+		}()
+	}
+	made := 0
+	for range p {
+		if err := <-errs; err == nil {
+			made++
+		} else {
+			assert.ErrorIs(t, err, work.ErrNameTaken)
+		}
+	}
+	assert.Equal(t, 1, made)
+	w.Keep()
+	list, err := w.Desk.Record.Runs(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	r, err := w.Desk.Await(ctx, list[0].ID, nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, r.State, r.Error)
+	assert.DirExists(t, w.Desk.Env.CopyDir("dup"))
+	all, err := w.Desk.Record.AllSites(ctx)
+	require.NoError(t, err)
+	n := 0
+	for _, s := range all {
+		if s.Name == "dup" {
+			n++
+		}
+	}
+	assert.Equal(t, 1, n)
 }

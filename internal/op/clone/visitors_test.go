@@ -33,7 +33,7 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	during := func(what string, change string, run func()) {
-		stop := l.Visit("sk_log")
+		stop := l.Visit("sk_log", true)
 		altered := make(chan time.Duration, 1)
 		go func() {
 			time.Sleep(900 * time.Millisecond)

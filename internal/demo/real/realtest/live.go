@@ -111,9 +111,10 @@ func (l *Live) Page(path string) (int, string) {
 }
 
 // Visit has visitors come until the function that it gives is called: they ask for
-// pages, and read and write a table of the site, one of them slowly. It then tells
-// the longest time that one of them had to wait, and how many came.
-func (l *Live) Visit(table string) (stop func() (longest time.Duration, came int)) {
+// pages, and read and, if writes is set, write a table of the site, one of them
+// slowly. It then tells the longest time that one of them had to wait, and how many
+// came.
+func (l *Live) Visit(table string, writes bool) (stop func() (longest time.Duration, came int)) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var mu sync.Mutex
 	var longest time.Duration
@@ -145,7 +146,9 @@ func (l *Live) Visit(table string) (stop func() (longest time.Duration, came int
 		return nil
 	})
 	waits(20*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT 1 FROM "+table+" LIMIT 1") })
-	waits(100*time.Millisecond, func() error { return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1") })
+	if writes {
+		waits(100*time.Millisecond, func() error { return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1") })
+	}
 	waits(200*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT SLEEP(0.4) FROM "+table+" LIMIT 1") })
 	return func() (time.Duration, int) {
 		cancel()

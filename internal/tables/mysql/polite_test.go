@@ -1,0 +1,70 @@
+package mysql_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/tables"
+	"alibi/internal/tables/mysql"
+)
+
+// running counts the statements on the server with a text in them.
+func running(t *testing.T, text string) string {
+	t.Helper()
+	n, err := mariadbtest.Text("information_schema", "SELECT COUNT(*) FROM PROCESSLIST WHERE INFO LIKE '%"+text+"%' AND INFO NOT LIKE '%PROCESSLIST%'")
+	require.NoError(t, err)
+	return n
+}
+
+func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
+	root := mariadbtest.Root()
+	for name, do := range map[string]func(context.Context) error{
+		"a statement": func(ctx context.Context) error { return mysql.Open(root, "mysql").Exec(ctx, "SELECT SLEEP(20) /* mark */") },
+		"a query by hand": func(ctx context.Context) error {
+			_, err := mysql.Open(root, "mysql").Query(ctx, "SELECT SLEEP(20) /* mark */", true, func([]string, []tables.Value) error { return nil })
+			return err
+		},
+	} {
+		ctx, cancel := context.WithCancel(context.Background())
+		done := make(chan error, 1)
+		go func() { done <- do(ctx) }()
+		require.Eventually(t, func() bool { return running(t, "mark") == "1" }, 5*time.Second, 20*time.Millisecond, name)
+		cancel()
+		select {
+		case err := <-done:
+			assert.ErrorIs(t, err, context.Canceled, name)
+		case <-time.After(time.Second):
+			t.Fatal(name + " goes on")
+		}
+		assert.Eventually(t, func() bool { return running(t, "mark") == "0" }, time.Second, 20*time.Millisecond, "%s: it is ended on the server", name)
+	}
+}
+
+func TestAServerGetsNoFileOfThisMachine(t *testing.T) {
+	ctx := context.Background()
+	db := mysql.Open(mariadbtest.Root(), "mysql")
+	require.NoError(t, db.Exec(ctx, "CREATE OR REPLACE TABLE alibi_infile (v TEXT)"))
+	defer func() { _ = db.Exec(ctx, "DROP TABLE alibi_infile") }()
+	assert.ErrorContains(t, db.Exec(ctx, "LOAD DATA LOCAL INFILE '/etc/hostname' INTO TABLE alibi_infile"), "not registered")
+}
+
+func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
+	ctx := context.Background()
+	root := mariadbtest.Root()
+	exec := func(q string) { require.NoError(t, mysql.Open(root, "").Exec(ctx, q), q) }
+	exec("CREATE OR REPLACE DATABASE shaped")
+	defer exec("DROP DATABASE shaped")
+	exec("CREATE TABLE shaped.a (id INT PRIMARY KEY, v INT) SELECT seq AS id, 1 AS v FROM mysql.help_topic, (SELECT 1 AS seq) x LIMIT 1")
+	snap, err := mysql.Open(root, "shaped").Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	exec("ALTER TABLE shaped.a DROP v") // it does not wait for the snapshot
+	err = snap.Read(ctx, "a", tables.Range{}, func(tables.Row) error { return nil })
+	assert.ErrorIs(t, err, tables.ErrShape)
+	assert.True(t, tables.Transient(err))
+}
