@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -156,14 +157,20 @@ func (b *boardScreen) findKey(a *app, k tea.KeyPressMsg) bool {
 		b.find += k.Text
 	}
 	b.fill(a)
-	b.cursor = 0 // on what was found, and not on the live site that it stands beneath
-	for i, r := range b.rows {
-		if b.find != "" && desk.Fits(r.s, b.find) {
-			b.cursor = i
-			break
+	b.cursor = b.found()
+	return true
+}
+
+// found is the row of what was found: of that name, or else known by that text. The
+// live site that it stands beneath is shown, and not meant.
+func (b *boardScreen) found() int {
+	name := func(s site.Site) bool { return strings.Contains(strings.ToLower(s.Name), strings.ToLower(b.find)) }
+	for _, fits := range []func(site.Site) bool{name, func(s site.Site) bool { return desk.Fits(s, b.find) }} {
+		if i := slices.IndexFunc(b.rows, func(r row) bool { return fits(r.s) }); i >= 0 && b.find != "" {
+			return i
 		}
 	}
-	return true
+	return 0
 }
 
 func (b *boardScreen) keys(a *app) []hint {
