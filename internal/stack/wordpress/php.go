@@ -1,7 +1,6 @@
 package wordpress
 
 import (
-	"errors"
 	"path"
 	"strings"
 )
@@ -401,15 +400,6 @@ func (c config) with(name, literal string) string {
 		}
 	}
 	return "<?php" + line + "\n?>" + c.src
-}
-
-// prefixed sets the table prefix where the configuration does.
-func (c config) prefixed(prefix, file string) (config, error) {
-	v, ok := c.variables["table_prefix"]
-	if !ok {
-		return c, errors.New("the configuration sets no $table_prefix, so the copy's tables can't stand under another one; let the copy have a database of its own")
-	}
-	return readConfig(c.src[:v.lo]+phpLiteral(prefix)+c.src[v.hi:], file), nil
 }
 
 // phpLiteral writes a string as PHP.

@@ -24,7 +24,9 @@ func running(t *testing.T, text string) string {
 func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 	root := mariadbtest.Root()
 	for name, do := range map[string]func(context.Context) error{
-		"a statement": func(ctx context.Context) error { return mysql.Open(root, "mysql").Exec(ctx, "SELECT SLEEP(20) /* mark */") },
+		"a statement": func(ctx context.Context) error {
+			return mysql.Open(root, "mysql").Exec(ctx, "SELECT SLEEP(20) /* mark */")
+		},
 		"a query by hand": func(ctx context.Context) error {
 			_, err := mysql.Open(root, "mysql").Query(ctx, "SELECT SLEEP(20) /* mark */", true, func([]string, []tables.Value) error { return nil })
 			return err
