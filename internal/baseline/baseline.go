@@ -230,15 +230,20 @@ func (w *RowWriter) Close(ctx context.Context) error {
 
 // Table gives the rows of a table by key.
 func (b *Baseline) Table(ctx context.Context, table string) (map[uint64]Pair, error) {
-	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table)
+	return b.Shard(ctx, table, Shard{})
+}
+
+// Shard gives those of a part of a table's rows.
+func (b *Baseline) Shard(ctx context.Context, table string, s Shard) (map[uint64]Pair, error) {
+	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table, s)
 }
 
 // Pairs gives the rows of a part of a table by key.
 func (b *Baseline) Pairs(ctx context.Context, table, part string) (map[uint64]Pair, error) {
-	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1", table+"\n"+part)
+	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1", table+"\n"+part, Shard{})
 }
 
-func (b *Baseline) read(ctx context.Context, query, name string) (map[uint64]Pair, error) {
+func (b *Baseline) read(ctx context.Context, query, name string, s Shard) (map[uint64]Pair, error) {
 	rows, err := b.db.QueryContext(ctx, query, name)
 	if err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
@@ -251,7 +256,11 @@ func (b *Baseline) read(ctx context.Context, query, name string) (map[uint64]Pai
 			return nil, fmt.Errorf("reading the baseline: %w", err)
 		}
 		for ; len(d) >= 24; d = d[24:] {
-			out[binary.LittleEndian.Uint64(d)] = Pair{binary.LittleEndian.Uint64(d[8:]), binary.LittleEndian.Uint64(d[16:])}
+			key := binary.LittleEndian.Uint64(d)
+			if !s.Has(key) {
+				continue
+			}
+			out[key] = Pair{binary.LittleEndian.Uint64(d[8:]), binary.LittleEndian.Uint64(d[16:])}
 		}
 	}
 	return out, rows.Err()

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/baseline"
 	"alibi/internal/demo"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/evidence"
@@ -48,6 +49,7 @@ var seenBy = map[string]string{
 }
 
 func TestEachDamageIsSeen(t *testing.T) {
+	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
 	for _, kind := range strings.Split(demo.SpoilKinds(), ", ") {
 		t.Run(kind, func(t *testing.T) {
 			check := seenBy[kind]
@@ -71,6 +73,7 @@ func TestEachDamageIsSeen(t *testing.T) {
 }
 
 func TestWorkOnEitherSideIsToldApart(t *testing.T) {
+	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
 	w := demotest.New(t)
 	w.Keep()
 	s := w.Copy(origin, "worked")
@@ -97,6 +100,7 @@ func TestWorkOnEitherSideIsToldApart(t *testing.T) {
 }
 
 func TestWhatWasBrokenBeforeIsListedAndNoDamage(t *testing.T) {
+	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
 	w := demotest.New(t)
 	w.Keep()
 	s := w.Copy("crew.skerryline.example", "crewed")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -82,13 +83,6 @@ type difference struct {
 }
 
 func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
-	var base map[uint64]baseline.Pair
-	if w.in.Baseline != nil {
-		var err error
-		if base, err = w.in.Baseline.Table(ctx, t.Name); err != nil {
-			return err
-		}
-	}
 	parts, err := w.origin.Ranges(ctx, t.Name, rowsAtOnce)
 	if err != nil {
 		return err
@@ -96,13 +90,21 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	var d difference
 	var sumO, sumC uint64
 	w.took(t.Name)
-	for _, part := range parts {
-		if err := w.part(ctx, t, ct, part, base, &d, &sumO, &sumC); err != nil {
-			return err
+	for _, shard := range w.shards(t, ct) {
+		var base map[uint64]baseline.Pair
+		if w.in.Baseline != nil {
+			if base, err = w.in.Baseline.Shard(ctx, t.Name, shard); err != nil {
+				return err
+			}
 		}
+		for _, part := range parts {
+			if err := w.part(ctx, t, ct, part, shard, base, &d, &sumO, &sumC); err != nil {
+				return err
+			}
+		}
+		d.onOrigin += len(base) // rows that neither side has now
+		d.onCopy += len(base)
 	}
-	d.onOrigin += len(base) // rows that neither side has now
-	d.onCopy += len(base)
 	w.rep.Rows += ct.Rows
 	w.rep.Apart.Origin += d.onOrigin
 	w.rep.Apart.Copy += d.onCopy
@@ -124,6 +126,18 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	return nil
 }
 
+// shards are the parts of a table's rows that are compared one after the other. A
+// row whose key holds text may have another key on the copy, and so belong to
+// another part there: such tables are compared at once.
+func (w *tableWork) shards(t, ct tables.Table) []baseline.Shard {
+	for _, k := range t.Key {
+		if i := t.Column(k); i < 0 || t.Columns[i].Charset != "" || strings.Contains(strings.ToLower(t.Columns[i].Type), "binary") {
+			return baseline.Shards(0)
+		}
+	}
+	return baseline.Shards(max(t.Rows, ct.Rows))
+}
+
 // took adds what was found in a table's rows when they were brought.
 func (w *tableWork) took(table string) {
 	made := w.made[table]
@@ -139,12 +153,12 @@ func (w *tableWork) took(table string) {
 
 // part compares the rows of one range. sumO is of the origin's rows as they
 // should become, so that equal tables have equal sums.
-func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, base map[uint64]baseline.Pair, d *difference, sumO, sumC *uint64) error {
+func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, d *difference, sumO, sumC *uint64) error {
 	want := map[uint64]expected{}
 	var found []seen
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
-		return w.originRows(gctx, t, part, base, func(key uint64, before tables.Digest, after uint64, row func() string) {
+		return w.originRows(gctx, t, part, shard, base, func(key uint64, before tables.Digest, after uint64, row func() string) {
 			*sumO += after
 			d.rows++
 			w.tally.Add(t.Name, before)
@@ -152,7 +166,7 @@ func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Ra
 		})
 	})
 	g.Go(func() error {
-		return w.copyRows(gctx, ct, part, base, func(key, sum uint64, row func() string) {
+		return w.copyRows(gctx, ct, part, shard, base, func(key, sum uint64, row func() string) {
 			*sumC += sum
 			found = append(found, seen{key, sum, row})
 		})
@@ -217,7 +231,7 @@ func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Tab
 
 // originRows gives what each row of a range of the origin is found by, its
 // digest, and the digest that it should have on the copy.
-func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, base map[uint64]baseline.Pair, give func(key uint64, before tables.Digest, after uint64, row func() string)) error {
+func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(key uint64, before tables.Digest, after uint64, row func() string)) error {
 	keys := baseline.Keys(w.origin, t)
 	var buf []byte
 	var before, after tables.Digest
@@ -225,10 +239,14 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 	tick, done := w.ticker(ctx)
 	defer done()
 	return w.scan(ctx, w.origin, t, part, func(key []tables.Value, d tables.Digest) bool {
-		b, known := base[keys.OfKey(key)]
-		return known && b.Origin == d[0]
+		k := keys.OfKey(key)
+		b, known := base[k]
+		return !shard.Has(k) || known && b.Origin == d[0]
 	}, func(key []tables.Value, d tables.Digest) error {
 		k, is := keys.OfKey(key), d[0]
+		if !shard.Has(k) {
+			return ctx.Err()
+		}
 		if made {
 			is = base[k].Copy
 		}
@@ -243,26 +261,39 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 			w.originNow[f.String()] = true
 		}
 		row := addressOf(r.Key)
-		w.in.Transform.Row(t, r, &w.changed)
+		var changed stack.Changed
+		w.in.Transform.Row(t, r, &changed)
 		after, buf = w.origin.Digest(t.Name, r, buf)
-		give(keys.Of(r), before, after[0], row)
+		k := keys.Of(r)
+		if !shard.Has(k) {
+			return ctx.Err()
+		}
+		w.changed.Add(changed)
+		give(k, before, after[0], row)
 		return tick()
 	})
 }
 
 // copyRows gives what each row of a range of the copy is found by, and its
 // digest, after looking for what must not be in it.
-func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, base map[uint64]baseline.Pair, give func(key, sum uint64, row func() string)) error {
+func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(key, sum uint64, row func() string)) error {
 	keys := baseline.Keys(w.copy, t)
 	var buf []byte
 	var sum tables.Digest
 	return w.scan(ctx, w.copy, t, part, func(key []tables.Value, d tables.Digest) bool {
-		b, known := base[keys.OfKey(key)]
-		return known && b.Copy == d[0]
+		k := keys.OfKey(key)
+		b, known := base[k]
+		return !shard.Has(k) || known && b.Copy == d[0]
 	}, func(key []tables.Value, d tables.Digest) error {
-		give(keys.OfKey(key), d[0], addressOf(key))
+		if k := keys.OfKey(key); shard.Has(k) {
+			give(k, d[0], addressOf(key))
+		}
 		return ctx.Err()
 	}, func(r tables.Row) error {
+		k := keys.Of(r)
+		if !shard.Has(k) {
+			return ctx.Err()
+		}
 		sum, buf = w.copy.Digest(t.Name, r, buf)
 		left, kept := w.in.Transform.Left(t, r)
 		for _, k := range left {
@@ -270,7 +301,7 @@ func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Ra
 		}
 		w.kept += len(kept)
 		w.flaws = append(w.flaws, stack.Invalid(t, r)...)
-		give(keys.Of(r), sum[0], addressOf(r.Key))
+		give(k, sum[0], addressOf(r.Key))
 		return ctx.Err()
 	})
 }

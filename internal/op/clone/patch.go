@@ -169,46 +169,67 @@ func (p *patching) table(ctx context.Context, tab tables.Table) (*differing, err
 		return nil, err
 	}
 	d := &differing{tab: tab, n: n}
-	base, err := p.was.Table(ctx, tab.Name)
+	rows, err := p.was.Count(ctx, tab.Name)
 	if err != nil {
 		return nil, err
 	}
 	now, _ := p.copied.Schema().Table(tab.Name)
-	d.copyQuiet = p.copyQuiet[tab.Name] && now.Rows == int64(len(base))
-	if d.copyQuiet && p.originQuiet[tab.Name] && tab.Rows == int64(len(base)) {
-		return nil, p.asItWas(ctx, n, base)
+	d.copyQuiet = p.copyQuiet[tab.Name] && now.Rows == rows
+	if d.copyQuiet && p.originQuiet[tab.Name] && tab.Rows == rows {
+		return nil, p.asItWas(ctx, n, rows)
 	}
 	if len(tab.Key) == 0 || n.textKey {
-		if same, err := p.sameWhole(ctx, tab, n, base); err != nil || same {
+		if same, err := p.sameWhole(ctx, tab, n, rows); err != nil || same {
 			return nil, err
 		}
 		d.whole = true
 		return d, nil
 	}
-	clean, err := p.onCopy(ctx, d, base)
-	if err != nil {
-		return nil, err
-	}
-	if err := p.onOrigin(ctx, d, base, clean); err != nil {
-		return nil, err
-	}
-	if len(clean) > 0 { // what is left of them is not on the origin any more
-		err := p.copied.(tables.Summer).Sums(ctx, tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
-			if clean[n.keys.OfKey(key)] {
-				d.touched = append(d.touched, tables.Keep(key))
-			}
-			return ctx.Err()
-		})
-		if err != nil {
+	for _, part := range baseline.Shards(max(rows, tab.Rows, now.Rows)) {
+		if err := p.part(ctx, d, part); err != nil {
 			return nil, err
+		}
+		if d.many() {
+			break
 		}
 	}
 	return p.decide(ctx, d)
 }
 
+// part compares a part of a table's rows with what they were.
+func (p *patching) part(ctx context.Context, d *differing, part baseline.Shard) error {
+	base, err := p.was.Shard(ctx, d.tab.Name, part)
+	if err != nil {
+		return err
+	}
+	clean, err := p.onCopy(ctx, d, base, part)
+	if err != nil {
+		return err
+	}
+	if err := p.onOrigin(ctx, d, base, clean, part); err != nil || len(clean) == 0 {
+		return err
+	}
+	// What is left of them is not on the origin any more.
+	return p.copied.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
+		if clean[d.n.keys.OfKey(key)] {
+			d.touched = append(d.touched, tables.Keep(key))
+		}
+		return ctx.Err()
+	})
+}
+
+// mostPatched is up to how many rows of a table are brought one by one: their keys
+// are remembered meanwhile.
+const mostPatched = 500_000
+
+// many tells whether so many rows differ that reading the whole table is better.
+func (d *differing) many() bool {
+	return int64(len(d.fetch)) > d.tab.Rows/2 || len(d.fetch)+len(d.touched) > mostPatched
+}
+
 // onCopy goes through the copy's rows. Those that are not as they were made are
 // to be removed; the others are given.
-func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair) (clean map[uint64]bool, err error) {
+func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair, part baseline.Shard) (clean map[uint64]bool, err error) {
 	clean = make(map[uint64]bool, len(base))
 	if d.copyQuiet {
 		for k := range base {
@@ -218,6 +239,9 @@ func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]bas
 	}
 	err = p.copied.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
 		k := d.n.keys.OfKey(key)
+		if !part.Has(k) {
+			return ctx.Err()
+		}
 		if b, known := base[k]; known && b.Copy == now[0] {
 			clean[k] = true
 		} else {
@@ -231,9 +255,12 @@ func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]bas
 // onOrigin goes through the origin's rows, and notes those that are as they were
 // on both sides; the others are to be brought. Rows that it meets are taken out
 // of clean.
-func (p *patching) onOrigin(ctx context.Context, d *differing, base map[uint64]baseline.Pair, clean map[uint64]bool) error {
+func (p *patching) onOrigin(ctx context.Context, d *differing, base map[uint64]baseline.Pair, clean map[uint64]bool, part baseline.Shard) error {
 	return p.snap.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
 		k := d.n.keys.OfKey(key)
+		if !part.Has(k) {
+			return ctx.Err()
+		}
 		b, known := base[k]
 		there := clean[k]
 		delete(clean, k)
@@ -258,7 +285,7 @@ func (p *patching) decide(ctx context.Context, d *differing) (*differing, error)
 	if len(d.fetch)+len(d.touched) == 0 {
 		return nil, p.leave(ctx, d.n)
 	}
-	if int64(len(d.fetch)) > d.tab.Rows/2 { // then reading all is cheaper; noting begins anew
+	if d.many() { // then reading all is cheaper; noting begins anew
 		n, err := p.noting(ctx, d.tab)
 		if err != nil {
 			return nil, err
@@ -277,31 +304,43 @@ func (p *patching) leave(ctx context.Context, n *noting) error {
 
 // sameWhole tells whether a table whose rows can't be told one by one is as it
 // was on both sides, and then notes it.
-func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting, base map[uint64]baseline.Pair) (bool, error) {
+func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting, noted int64) (bool, error) {
 	var origin, copied uint64
-	for _, b := range base {
-		origin, copied = origin+b.Origin, copied+b.Copy
+	for _, part := range baseline.Shards(noted) {
+		base, err := p.was.Shard(ctx, tab.Name, part)
+		if err != nil {
+			return false, err
+		}
+		for _, b := range base {
+			origin, copied = origin+b.Origin, copied+b.Copy
+		}
 	}
 	rows, sum, err := p.snap.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
-	if err != nil || rows != int64(len(base)) || sum != origin {
+	if err != nil || rows != noted || sum != origin {
 		return false, err
 	}
 	rows, sum, err = p.copied.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
-	if err != nil || rows != int64(len(base)) || sum != copied {
+	if err != nil || rows != noted || sum != copied {
 		return false, err
 	}
-	return true, p.asItWas(ctx, n, base)
+	return true, p.asItWas(ctx, n, noted)
 }
 
 // asItWas notes a table that did not change on either side.
-func (p *patching) asItWas(ctx context.Context, n *noting, base map[uint64]baseline.Pair) error {
-	for k, b := range base {
-		n.tally.Add(n.tab.Name, tables.Digest{b.Origin})
-		if err := n.w.Put(ctx, k, b); err != nil {
+func (p *patching) asItWas(ctx context.Context, n *noting, rows int64) error {
+	for _, part := range baseline.Shards(rows) {
+		base, err := p.was.Shard(ctx, n.tab.Name, part)
+		if err != nil {
 			return err
 		}
-		if err := n.tick(ctx); err != nil {
-			return err
+		for k, b := range base {
+			n.tally.Add(n.tab.Name, tables.Digest{b.Origin})
+			if err := n.w.Put(ctx, k, b); err != nil {
+				return err
+			}
+			if err := n.tick(ctx); err != nil {
+				return err
+			}
 		}
 	}
 	return p.leave(ctx, n)

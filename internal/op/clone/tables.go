@@ -149,29 +149,38 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transfo
 // sameRows tells whether a table of the copy is as it was made, and notes its
 // rows in the next baseline.
 func sameRows(ctx context.Context, snap tables.Snapshot, tab tables.Table, was, next *baseline.Baseline) (bool, error) {
-	base, err := was.Table(ctx, tab.Name)
-	if err != nil || int64(len(base)) != tab.Rows {
+	rows, err := was.Count(ctx, tab.Name)
+	if err != nil || rows != tab.Rows {
 		return false, err
 	}
 	w, err := next.Rows(ctx, tab.Name)
 	if err != nil {
 		return false, err
 	}
-	same := true
-	var buf []byte
-	var d tables.Digest
-	keys := baseline.Keys(snap, tab)
-	err = snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
-		key := keys.Of(r)
-		d, buf = snap.Digest(tab.Name, r, buf)
-		b, known := base[key]
-		if same = same && known && b.Copy == d[0]; !same {
-			return nil
+	for _, part := range baseline.Shards(rows) {
+		base, err := was.Shard(ctx, tab.Name, part)
+		if err != nil {
+			return false, err
 		}
-		return w.Put(ctx, key, b)
-	})
-	if err != nil || !same {
-		return false, err
+		same := true
+		var buf []byte
+		var d tables.Digest
+		keys := baseline.Keys(snap, tab)
+		err = snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
+			key := keys.Of(r)
+			if !same || !part.Has(key) {
+				return nil
+			}
+			d, buf = snap.Digest(tab.Name, r, buf)
+			b, known := base[key]
+			if same = known && b.Copy == d[0]; !same {
+				return nil
+			}
+			return w.Put(ctx, key, b)
+		})
+		if err != nil || !same {
+			return false, err
+		}
 	}
 	return true, w.Close(ctx)
 }
@@ -340,8 +349,8 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 	if !loaded {
 		return false, nil
 	}
-	base, err := l.b.Table(ctx, tab.Name)
-	if err != nil || int64(len(base)) != tab.Rows {
+	rows, err := l.b.Count(ctx, tab.Name)
+	if err != nil || rows != tab.Rows {
 		return false, err
 	}
 	sm, ok := l.snap.(tables.Summer)
@@ -349,8 +358,14 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 		return true, nil // the stamp has told
 	}
 	sum := uint64(0)
-	for _, p := range base {
-		sum += p.Origin
+	for _, part := range baseline.Shards(rows) {
+		base, err := l.b.Shard(ctx, tab.Name, part)
+		if err != nil {
+			return false, err
+		}
+		for _, p := range base {
+			sum += p.Origin
+		}
 	}
 	if _, now, err := sm.Total(ctx, tab.Name, tables.Range{}); err != nil || now != sum {
 		return false, err

@@ -225,37 +225,42 @@ func (d *differing) same(rows int64) {
 
 // rows compares a table row by row.
 func (d *differing) rows(ctx context.Context, was, now tables.Snapshot, a, b tables.Table, c *TableChange) error {
-	before, err := digests(ctx, was, a)
-	if err != nil {
-		return err
-	}
-	after, err := digests(ctx, now, b)
-	if err != nil {
-		return err
-	}
-	same := int64(0)
-	for k, x := range before {
-		switch y, there := after[k]; {
-		case !there:
-			c.Removed++
-		case x != y:
-			c.Changed++
-		default:
-			same++
+	for _, part := range baseline.Shards(max(a.Rows, b.Rows)) {
+		before, err := digests(ctx, was, a, part)
+		if err != nil {
+			return err
 		}
+		after, err := digests(ctx, now, b, part)
+		if err != nil {
+			return err
+		}
+		same, changed := int64(0), int64(0)
+		for k, x := range before {
+			switch y, there := after[k]; {
+			case !there:
+				c.Removed++
+			case x != y:
+				changed++
+			default:
+				same++
+			}
+		}
+		c.Changed += changed
+		c.Added += int64(len(after)) - same - changed
+		d.same(same)
 	}
-	c.Added = int64(len(after)) - same - c.Changed
-	d.same(same)
 	return nil
 }
 
 // digests gives the digest of each row by what it is found by.
-func digests(ctx context.Context, snap tables.Snapshot, t tables.Table) (map[uint64]uint64, error) {
-	out := make(map[uint64]uint64, t.Rows)
+func digests(ctx context.Context, snap tables.Snapshot, t tables.Table, part baseline.Shard) (map[uint64]uint64, error) {
+	out := map[uint64]uint64{}
 	keys := baseline.Keys(snap, t)
 	if sm, ok := snap.(tables.Summer); ok && len(t.Key) > 0 {
 		err := sm.Sums(ctx, t.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
-			out[keys.OfKey(key)] = x[0]
+			if k := keys.OfKey(key); part.Has(k) {
+				out[k] = x[0]
+			}
 			return ctx.Err()
 		})
 		return out, err
@@ -264,7 +269,9 @@ func digests(ctx context.Context, snap tables.Snapshot, t tables.Table) (map[uin
 	var x tables.Digest
 	err := snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
 		x, buf = snap.Digest(t.Name, r, buf)
-		out[keys.Of(r)] = x[0]
+		if k := keys.Of(r); part.Has(k) {
+			out[k] = x[0]
+		}
 		return ctx.Err()
 	})
 	return out, err

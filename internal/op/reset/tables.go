@@ -161,46 +161,72 @@ func (x *runner) compare(ctx context.Context, e *ends, now tables.Snapshot, w ta
 		d.whole = true
 		return d, nil
 	}
-	keys := baseline.Keys(now, is)
-	there := make(map[uint64]uint64, is.Rows)
-	err := sums.Sums(ctx, w.name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
-		there[keys.OfKey(key)] = x[0]
-		return ctx.Err()
-	})
-	if err != nil {
-		return nil, err
-	}
 	d.put = map[uint64]bool{}
-	gone := make(map[uint64]bool, len(there))
-	for k := range there {
-		gone[k] = true
-	}
-	var buf []byte
-	var sum tables.Digest
-	if err := w.rows(ctx, func(r tables.Row) error {
-		d.rows++
-		sum, buf = e.want.digest(w.name, r, buf)
-		k := keys.Of(r)
-		if was, ok := there[k]; ok && was == sum[0] {
-			delete(gone, k)
-		} else {
-			d.put[k] = true
+	gone := map[uint64]bool{}
+	for _, part := range baseline.Shards(is.Rows) {
+		if err := d.compare(ctx, e, now, is, part, gone); err != nil {
+			return nil, err
 		}
-		return nil
-	}); err != nil {
-		return nil, err
+		if len(gone)+len(d.put) > mostPatched {
+			break
+		}
 	}
 	d.same = len(gone)+len(d.put) == 0
-	d.whole = int64(len(gone)+len(d.put))*few > is.Rows+d.rows
+	d.whole = int64(len(gone)+len(d.put))*few > is.Rows+d.rows || len(gone)+len(d.put) > mostPatched
 	if d.same || d.whole {
 		return d, nil
 	}
+	keys := baseline.Keys(now, is)
 	return d, sums.Sums(ctx, w.name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
 		if gone[keys.OfKey(key)] {
 			d.touched = append(d.touched, tables.Keep(key))
 		}
 		return ctx.Err()
 	})
+}
+
+// mostPatched is up to how many rows of a table are exchanged one by one: they are
+// remembered meanwhile.
+const mostPatched = 500_000
+
+// compare finds out what differs in a part of the table's rows: d.put are to come,
+// gone are to go or to be others.
+func (d *differing) compare(ctx context.Context, e *ends, now tables.Snapshot, is tables.Table, part baseline.Shard, gone map[uint64]bool) error {
+	keys := baseline.Keys(now, is)
+	there := map[uint64]uint64{}
+	err := now.(tables.Summer).Sums(ctx, is.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
+		if k := keys.OfKey(key); part.Has(k) {
+			there[k] = x[0]
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return err
+	}
+	var buf []byte
+	var sum tables.Digest
+	if err := d.want.rows(ctx, func(r tables.Row) error {
+		if part.First() {
+			d.rows++
+		}
+		k := keys.Of(r)
+		if !part.Has(k) {
+			return ctx.Err()
+		}
+		sum, buf = e.want.digest(is.Name, r, buf)
+		if was, ok := there[k]; ok && was == sum[0] {
+			delete(there, k)
+		} else {
+			d.put[k] = true
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	for k := range there {
+		gone[k] = true
+	}
+	return nil
 }
 
 // bring gives the rows that are to come.
