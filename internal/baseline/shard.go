@@ -39,7 +39,8 @@ func (s Shard) First() bool { return s.n == 0 }
 
 // Count is how many rows of a table are noted.
 func (b *Baseline) Count(ctx context.Context, table string) (n int64, err error) {
-	err = b.db.QueryRowContext(ctx, "SELECT COALESCE(SUM(length(data) / 24), 0) FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table).Scan(&n)
+	err = b.db.QueryRowContext(ctx, "SELECT COALESCE(SUM(length(data) / 24), 0) FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table).
+		Scan(&n)
 	if err != nil {
 		return 0, fmt.Errorf("reading the baseline: %w", err)
 	}

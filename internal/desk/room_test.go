@@ -23,7 +23,11 @@ func TestADiskThatFillsInTheMiddleIsSaidAndCanBeResumed(t *testing.T) {
 	w := demotest.New(t)
 	home := filepath.Join(t.TempDir(), "small")
 	require.NoError(t, os.Mkdir(home, 0o700))
-	require.NoError(t, syscall.Mount("tmpfs", home, "tmpfs", 0, "size=12m,mode=700"), "this test needs to mount a small file system, as root")
+	require.NoError(
+		t,
+		syscall.Mount("tmpfs", home, "tmpfs", 0, "size=12m,mode=700"),
+		"this test needs to mount a small file system, as root",
+	)
 	t.Cleanup(func() { _ = syscall.Unmount(home, syscall.MNT_DETACH) })
 	filler := filepath.Join(home, "filler")
 	fill := func() { // to the last byte
@@ -87,7 +91,11 @@ func TestAHomeThatCanOnlyBeReadIsRead(t *testing.T) {
 	w.Stop()
 	p := w.Plan("crew", "never")
 	require.NoError(t, w.Desk.Close())
-	require.NoError(t, syscall.Mount(w.Base, w.Base, "", syscall.MS_BIND, ""), "this test needs to mount a folder, as root")
+	require.NoError(
+		t,
+		syscall.Mount(w.Base, w.Base, "", syscall.MS_BIND, ""),
+		"this test needs to mount a folder, as root",
+	)
 	t.Cleanup(func() { _ = syscall.Unmount(w.Base, syscall.MNT_DETACH) })
 	require.NoError(t, syscall.Mount("", w.Base, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
 	d, err := desk.Open(ctx, desk.Options{Home: w.Base})

@@ -25,7 +25,8 @@ const runFile = "run-folder"
 // serve the copies of a home. Its path is short, as those of sockets must be:
 // where the home's own is not, it is a folder with a name that nobody can guess.
 func RunDir(home string) string {
-	if b, err := os.ReadFile(filepath.Join(home, runFile)); err == nil && filepath.IsAbs(strings.TrimSpace(string(b))) {
+	if b, err := os.ReadFile(filepath.Join(home, runFile)); err == nil &&
+		filepath.IsAbs(strings.TrimSpace(string(b))) {
 		return strings.TrimSpace(string(b))
 	}
 	sum := sha256.Sum256([]byte(home)) // as homes of older versions have it
@@ -76,7 +77,12 @@ func ownFolder(dir string) error {
 func checkOwn(dir string, bits uint32, that string) error {
 	fd, err := unix.Open(dir, unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_RDONLY, 0)
 	if err != nil {
-		return fmt.Errorf("%s is no folder of ours %s (%w): somebody else may have made it; look who, and remove it", dir, that, err)
+		return fmt.Errorf(
+			"%s is no folder of ours %s (%w): somebody else may have made it; look who, and remove it",
+			dir,
+			that,
+			err,
+		)
 	}
 	defer unix.Close(fd)
 	var st unix.Stat_t
@@ -84,7 +90,13 @@ func checkOwn(dir string, bits uint32, that string) error {
 		return err
 	}
 	if int(st.Uid) != os.Getuid() || st.Mode&bits != 0 {
-		return fmt.Errorf("%s is no folder of ours %s: it belongs to account %d and has mode %o; look who made it, and remove it or correct its mode", dir, that, st.Uid, st.Mode&0o7777)
+		return fmt.Errorf(
+			"%s is no folder of ours %s: it belongs to account %d and has mode %o; look who made it, and remove it or correct its mode",
+			dir,
+			that,
+			st.Uid,
+			st.Mode&0o7777,
+		)
 	}
 	return nil
 }

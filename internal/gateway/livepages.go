@@ -25,7 +25,9 @@ const livePatience = 15 * time.Second
 // Pager gives a Pages for an environment of operations: it asks a live site for
 // pages, connecting from its own host, where its name leads to it whatever
 // stands in this machine's hosts file.
-func Pager(hosts func(context.Context, string) (host.Host, error)) func(context.Context, site.Site, string, []op.Page) ([]op.Page, error) {
+func Pager(
+	hosts func(context.Context, string) (host.Host, error),
+) func(context.Context, site.Site, string, []op.Page) ([]op.Page, error) {
 	return func(ctx context.Context, s site.Site, pass string, before []op.Page) ([]op.Page, error) {
 		if len(s.Addresses) == 0 {
 			return nil, op.ErrNoPages
@@ -35,11 +37,14 @@ func Pager(hosts func(context.Context, string) (host.Host, error)) func(context.
 			return nil, err
 		}
 		l := live{host: h, site: s, pass: pass}
-		l.client = &http.Client{Timeout: livePatience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		l.client = &http.Client{
+			Timeout:       livePatience,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 			Transport: &http.Transport{DialContext: l.dial, DisableKeepAlives: true,
 				// What is asked is whether it answers, of a host that was signed in to: its
 				// certificate is its visitors' matter.
-				TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+				TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
+		}
 		if before == nil {
 			return l.first(ctx)
 		}

@@ -140,5 +140,12 @@ func unreadable(name string, want Access, is Owner) error {
 	case perm&0o440 == 0: // nobody is meant to
 		return nil
 	}
-	return fmt.Errorf("%s (mode %o) belongs to account %d, group %d, and ours may not give it to them: %w", name, perm, want.Owner.User, want.Owner.Group, ErrUnreadable)
+	return fmt.Errorf(
+		"%s (mode %o) belongs to account %d, group %d, and ours may not give it to them: %w",
+		name,
+		perm,
+		want.Owner.User,
+		want.Owner.Group,
+		ErrUnreadable,
+	)
 }

@@ -61,7 +61,8 @@ func (t *Tx) PutSite(ctx context.Context, s site.Site) error { return put(ctx, t
 // Named tells whether another site than id has a name and is not gone.
 func (t *Tx) Named(ctx context.Context, name string, id site.ID) (bool, error) {
 	var n int
-	err := t.tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM sites WHERE name = ? AND id <> ? AND state <> 'gone'", name, string(id)).Scan(&n)
+	err := t.tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM sites WHERE name = ? AND id <> ? AND state <> 'gone'", name, string(id)).
+		Scan(&n)
 	return n > 0, err
 }
 
@@ -95,14 +96,28 @@ var ErrClaimed = errors.New("another run is at work")
 func (t *Tx) Claim(ctx context.Context, run string, c plan.Claim, except string) error {
 	var other, kind string
 	err := t.tx.QueryRowContext(ctx, `SELECT claims.run, coalesce(json_extract(runs.doc, '$.plan.kind'), '') FROM claims LEFT JOIN runs ON runs.id = claims.run
-		WHERE claims.site = ? AND claims.run NOT IN (?, ?) AND (alone OR ?) LIMIT 1`, string(c.Site), run, except, c.Alone).Scan(&other, &kind)
+		WHERE claims.site = ? AND claims.run NOT IN (?, ?) AND (alone OR ?) LIMIT 1`, string(c.Site), run, except, c.Alone).
+		Scan(&other, &kind)
 	switch {
 	case err == nil:
-		return fmt.Errorf("%w (%s, %s) on %s; wait for it, or cancel it: alibi runs cancel %s", ErrClaimed, other, plan.Kind(kind).Title(), c.Name, other)
+		return fmt.Errorf(
+			"%w (%s, %s) on %s; wait for it, or cancel it: alibi runs cancel %s",
+			ErrClaimed,
+			other,
+			plan.Kind(kind).Title(),
+			c.Name,
+			other,
+		)
 	case !errors.Is(err, sql.ErrNoRows):
 		return fmt.Errorf("reading the record: %w", err)
 	}
-	return t.exec(ctx, "INSERT INTO claims (site, run, alone) VALUES (?, ?, ?) ON CONFLICT (site, run) DO UPDATE SET alone = max(alone, excluded.alone)", string(c.Site), run, c.Alone)
+	return t.exec(
+		ctx,
+		"INSERT INTO claims (site, run, alone) VALUES (?, ?, ?) ON CONFLICT (site, run) DO UPDATE SET alone = max(alone, excluded.alone)",
+		string(c.Site),
+		run,
+		c.Alone,
+	)
 }
 
 // Release gives back what a run had.

@@ -17,7 +17,9 @@ var (
 	// ErrNoRoom is given where the disk that holds the record is full.
 	ErrNoRoom = errors.New("the disk that holds Alibi's own folder is full: make room there, and go on")
 	// ErrReadOnly is given where the record can only be read.
-	ErrReadOnly = errors.New("the folder of Alibi's own files can't be written to: the record can be read, and nothing else can be done")
+	ErrReadOnly = errors.New(
+		"the folder of Alibi's own files can't be written to: the record can be read, and nothing else can be done",
+	)
 )
 
 // spareBytes is how much room is set aside, so that what happened can be written
@@ -62,7 +64,12 @@ func noRoom(err error) bool {
 		return false
 	}
 	switch e.Code() {
-	case lib.SQLITE_FULL, lib.SQLITE_IOERR_WRITE, lib.SQLITE_IOERR_SHMSIZE, lib.SQLITE_IOERR_SHMOPEN, lib.SQLITE_IOERR_FSYNC, lib.SQLITE_IOERR_TRUNCATE:
+	case lib.SQLITE_FULL,
+		lib.SQLITE_IOERR_WRITE,
+		lib.SQLITE_IOERR_SHMSIZE,
+		lib.SQLITE_IOERR_SHMOPEN,
+		lib.SQLITE_IOERR_FSYNC,
+		lib.SQLITE_IOERR_TRUNCATE:
 		return true
 	}
 	return false

@@ -50,7 +50,21 @@ const attrsWanted = `^(user\.|system\.posix_acl_)`
 
 // AllAttrs asks the host's getfattr; where there is none no attributes are known.
 func (r *root) AllAttrs(ctx context.Context) (map[string]host.Attrs, error) {
-	out, err := r.h.Command(ctx, "getfattr", "-R", "-P", "-h", "-d", "-m", attrsWanted, "-e", "hex", "--absolute-names", "--", r.path)
+	out, err := r.h.Command(
+		ctx,
+		"getfattr",
+		"-R",
+		"-P",
+		"-h",
+		"-d",
+		"-m",
+		attrsWanted,
+		"-e",
+		"hex",
+		"--absolute-names",
+		"--",
+		r.path,
+	)
 	if err != nil && (Lost(err) || ctx.Err() != nil) {
 		return nil, err
 	}
@@ -103,7 +117,19 @@ func (r *root) Attrs(name string) (host.Attrs, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := r.h.Command(context.Background(), "getfattr", "-h", "-d", "-m", attrsWanted, "-e", "hex", "--absolute-names", "--", p)
+	out, err := r.h.Command(
+		context.Background(),
+		"getfattr",
+		"-h",
+		"-d",
+		"-m",
+		attrsWanted,
+		"-e",
+		"hex",
+		"--absolute-names",
+		"--",
+		p,
+	)
 	if err != nil && Lost(err) {
 		return nil, err
 	}

@@ -63,7 +63,11 @@ func (x *runner) grant(ctx context.Context, t *work.Task, root host.Root, list [
 		want.Plain = plain
 		given, err := host.Grant(root, x.dir("new", e.Path), want)
 		if errors.Is(err, host.ErrUnreadable) {
-			return fmt.Errorf("%w: nothing of the site was changed; run Alibi as an account that may do this, or leave %s out", err, e.Path)
+			return fmt.Errorf(
+				"%w: nothing of the site was changed; run Alibi as an account that may do this, or leave %s out",
+				err,
+				e.Path,
+			)
 		}
 		if err != nil {
 			return err
@@ -78,11 +82,18 @@ func (x *runner) grant(ctx context.Context, t *work.Task, root host.Root, list [
 
 // grantFolders gives folders that are in their places the access that they are
 // to have, and remembers what those had that were there.
-func (x *runner) grantFolders(t *work.Task, root host.Root, list []tree.Entry, there map[string]tree.Entry, plain bool) error {
+func (x *runner) grantFolders(
+	t *work.Task,
+	root host.Root,
+	list []tree.Entry,
+	there map[string]tree.Entry,
+	plain bool,
+) error {
 	t.Memorize(func() {
 		for _, e := range list {
 			is, has := there[e.Path]
-			if has && is.Mode.IsDir() && !slices.ContainsFunc(x.mem.Folders, func(f tree.Entry) bool { return f.Path == e.Path }) {
+			if has && is.Mode.IsDir() &&
+				!slices.ContainsFunc(x.mem.Folders, func(f tree.Entry) bool { return f.Path == e.Path }) {
 				x.mem.Folders = append(x.mem.Folders, is)
 			}
 		}

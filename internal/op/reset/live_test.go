@@ -129,10 +129,21 @@ func TestALiveSiteWhosePagesGetWorseIsTakenBack(t *testing.T) {
 func TestNobodyWaitsWhileALiveSiteIsBroughtBack(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	l := w.Live("ferry")
-	on(t, l.Site, "CREATE TABLE sk_log (id INT AUTO_INCREMENT PRIMARY KEY, n INT DEFAULT 0, v TEXT)", "INSERT INTO sk_log (v) SELECT REPEAT('tide and wind ', 50) FROM seq_1_to_20000")
+	on(
+		t,
+		l.Site,
+		"CREATE TABLE sk_log (id INT AUTO_INCREMENT PRIMARY KEY, n INT DEFAULT 0, v TEXT)",
+		"INSERT INTO sk_log (v) SELECT REPEAT('tide and wind ', 50) FROM seq_1_to_20000",
+	)
 	w.Keep()
 	p := kept(t, w.World, l.Site)
-	on(t, l.Site, "UPDATE sk_log SET v = 'ebb' WHERE id % 3 = 0", "ALTER TABLE sk_options ADD x INT", "CREATE TABLE sk_more (n INT)")
+	on(
+		t,
+		l.Site,
+		"UPDATE sk_log SET v = 'ebb' WHERE id % 3 = 0",
+		"ALTER TABLE sk_options ADD x INT",
+		"CREATE TABLE sk_more (n INT)",
+	)
 	stop := l.Visit("sk_log", false)
 	restore(t, w.World, p, whole)
 	longest, came := stop()

@@ -36,7 +36,12 @@ func (e *ends) keepSecretFiles(h *kept.Host, w *wanted) {
 
 // keepSecretRows gives the rows that the archive has, with the secrets that the
 // site has in the row of the same key, if it is about the same thing.
-func (e *ends) keepSecretRows(h *kept.Host, now tables.Snapshot, t tables.Table, rows func(context.Context, func(tables.Row) error) error) func(context.Context, func(tables.Row) error) error {
+func (e *ends) keepSecretRows(
+	h *kept.Host,
+	now tables.Snapshot,
+	t tables.Table,
+	rows func(context.Context, func(tables.Row) error) error,
+) func(context.Context, func(tables.Row) error) error {
 	is, has := now.Schema().Table(t.Name)
 	if !h.Point().Redacted() || !has {
 		return rows

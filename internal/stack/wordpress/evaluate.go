@@ -34,9 +34,39 @@ var decisive = []string{"DB_NAME", "DB_USER", "DB_PASSWORD", "DB_HOST", "DB_DIR"
 
 // turnedOff are the functions that reach anything but files, which open_basedir
 // keeps to the folder.
-var turnedOff = strings.Join([]string{"exec", "shell_exec", "system", "passthru", "popen", "proc_open", "pcntl_exec", "pcntl_fork", "mail", "dl", "putenv",
-	"fsockopen", "pfsockopen", "stream_socket_client", "stream_socket_server", "socket_create", "gethostbyname", "gethostbynamel", "dns_get_record",
-	"curl_init", "mysqli_connect", "posix_kill", "symlink", "link", "ini_set", "set_time_limit", "sleep", "usleep"}, ",")
+var turnedOff = strings.Join(
+	[]string{
+		"exec",
+		"shell_exec",
+		"system",
+		"passthru",
+		"popen",
+		"proc_open",
+		"pcntl_exec",
+		"pcntl_fork",
+		"mail",
+		"dl",
+		"putenv",
+		"fsockopen",
+		"pfsockopen",
+		"stream_socket_client",
+		"stream_socket_server",
+		"socket_create",
+		"gethostbyname",
+		"gethostbynamel",
+		"dns_get_record",
+		"curl_init",
+		"mysqli_connect",
+		"posix_kill",
+		"symlink",
+		"link",
+		"ini_set",
+		"set_time_limit",
+		"sleep",
+		"usleep",
+	},
+	",",
+)
 
 // ambiguous says in words why what a configuration sets can't be told by reading
 // it; "" where it can.
@@ -83,11 +113,37 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.PHP(), "-n", "-d", "open_basedir="+dir, "-d", "disable_functions="+turnedOff, "-d", "allow_url_fopen=0", "-d", "memory_limit=64M",
-		"-d", "max_execution_time=4", "-d", "display_errors=0", "-d", "log_errors=0", run, here(file), here(root), name)
+	cmd := exec.CommandContext(
+		ctx,
+		p.PHP(),
+		"-n",
+		"-d",
+		"open_basedir="+dir,
+		"-d",
+		"disable_functions="+turnedOff,
+		"-d",
+		"allow_url_fopen=0",
+		"-d",
+		"memory_limit=64M",
+		"-d",
+		"max_execution_time=4",
+		"-d",
+		"display_errors=0",
+		"-d",
+		"log_errors=0",
+		run,
+		here(file),
+		here(root),
+		name,
+	)
 	cmd.Env, cmd.Dir, cmd.WaitDelay = []string{"PATH=/usr/bin:/bin"}, dir, time.Second
 	text, err := cmd.Output()
-	return c.said(text, err, dir, func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), top) })
+	return c.said(
+		text,
+		err,
+		dir,
+		func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), top) },
+	)
 }
 
 // layOut writes the configuration, and what it includes of the site's own folder,

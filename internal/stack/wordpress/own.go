@@ -187,7 +187,9 @@ func (c config) without(names []string) string {
 		}
 		t := toks[i]
 		begins := i == 0 || toks[i-1].kind == ';' || toks[i-1].kind == 'o' || toks[i-1].kind == '}'
-		if depth != 0 || !begins || t.kind != 'i' || !strings.EqualFold(t.text, "define") || toks[i+1].kind != '(' || toks[i+2].kind != 's' || !slices.Contains(names, toks[i+2].text) {
+		if depth != 0 || !begins || t.kind != 'i' || !strings.EqualFold(t.text, "define") || toks[i+1].kind != '(' ||
+			toks[i+2].kind != 's' ||
+			!slices.Contains(names, toks[i+2].text) {
 			continue
 		}
 		open := 0
@@ -219,7 +221,11 @@ func prefixAgain(src, prefix string) string {
 			continue
 		}
 		for j := i; j >= 0; j-- {
-			if k := toks[j]; k.kind == 'i' && slices.Contains([]string{"require", "require_once", "include", "include_once"}, strings.ToLower(k.text)) {
+			if k := toks[j]; k.kind == 'i' &&
+				slices.Contains(
+					[]string{"require", "require_once", "include", "include_once"},
+					strings.ToLower(k.text),
+				) {
 				return src[:k.lo] + "$table_prefix = " + phpLiteral(prefix) + "; " + src[k.lo:]
 			}
 		}
@@ -230,5 +236,8 @@ func prefixAgain(src, prefix string) string {
 // branches tells whether one of some constants is set in more than one place, or
 // in a branch, so that what it is depends on what happens when it runs.
 func (c config) branches(names ...string) bool {
-	return slices.ContainsFunc(names, func(n string) bool { return len(c.placed[n]) > 1 || slices.Contains(c.placed[n], true) })
+	return slices.ContainsFunc(
+		names,
+		func(n string) bool { return len(c.placed[n]) > 1 || slices.Contains(c.placed[n], true) },
+	)
 }

@@ -18,12 +18,52 @@ import (
 
 // winding are configurations that are read by their first definitions in vain.
 var winding = map[string]string{
-	"branch by host":  "<?php\nif ( $_SERVER['HTTP_HOST'] == 'staging.skerryline.example' ) {\n\tdefine( 'DB_NAME', 'staging' );\n\tdefine( 'WP_HOME', 'https://staging.skerryline.example' );\n} else {\n\tdefine( 'DB_NAME', 'live' );\n\tdefine( 'WP_HOME', 'https://skerryline.example' );\n}\n$table_prefix = 'sk_';\nrequire_once ABSPATH . 'wp-settings.php';\n",
-	"environment":     "<?php\n$env = getenv( 'STAGE' );\nswitch ( $env ) {\n\tcase 'test': define( 'DB_NAME', 'test' ); break;\n\tdefault: define( 'DB_NAME', 'live' );\n}\n$table_prefix = $env ? 'tt_' : 'sk_';\nrequire ABSPATH . 'wp-settings.php';\n",
-	"a second define": "\ufeff<?php\ndefine( 'DB_NAME', 'live' );\ndefine( 'DB_NAME', 'other' );\nconst DB_NAME = 'third';\n$table_prefix = 'xx_';\n$table_prefix = 'sk_';\nrequire_once( ABSPATH . 'wp-settings.php' );\n",
-	"another file":    "<?php\nrequire __DIR__ . '/conf/db.php';\n$table_prefix = 'sk_';\nrequire_once ABSPATH . 'wp-settings.php';\n",
-	"strict":          "<?php\ndeclare( strict_types = 1 );\nnamespace Harbour;\nif ( true ) \\define( 'DB_NAME', \\implode( '', array( 'li', 've' ) ) );\n$table_prefix = 'sk_';\nrequire_once \\ABSPATH . 'wp-settings.php';\n",
-	"short if":        "<?php\ndefined( 'DB_NAME' ) || define( 'DB_NAME', 'live' );\nif ( ! defined( 'WP_HOME' ) ) define( 'WP_HOME', 'https://' . $_SERVER['HTTP_HOST'] );\n$table_prefix = 'sk_';\nrequire_once ABSPATH . 'wp-settings.php';\n",
+	"branch by host": `<?php
+if ( $_SERVER['HTTP_HOST'] == 'staging.skerryline.example' ) {
+	define( 'DB_NAME', 'staging' );
+	define( 'WP_HOME', 'https://staging.skerryline.example' );
+} else {
+	define( 'DB_NAME', 'live' );
+	define( 'WP_HOME', 'https://skerryline.example' );
+}
+$table_prefix = 'sk_';
+require_once ABSPATH . 'wp-settings.php';
+`,
+	"environment": `<?php
+$env = getenv( 'STAGE' );
+switch ( $env ) {
+	case 'test': define( 'DB_NAME', 'test' ); break;
+	default: define( 'DB_NAME', 'live' );
+}
+$table_prefix = $env ? 'tt_' : 'sk_';
+require ABSPATH . 'wp-settings.php';
+`,
+	"a second define": "\ufeff" + `<?php
+define( 'DB_NAME', 'live' );
+define( 'DB_NAME', 'other' );
+const DB_NAME = 'third';
+$table_prefix = 'xx_';
+$table_prefix = 'sk_';
+require_once( ABSPATH . 'wp-settings.php' );
+`,
+	"another file": `<?php
+require __DIR__ . '/conf/db.php';
+$table_prefix = 'sk_';
+require_once ABSPATH . 'wp-settings.php';
+`,
+	"strict": `<?php
+declare( strict_types = 1 );
+namespace Harbour;
+if ( true ) \define( 'DB_NAME', \implode( '', array( 'li', 've' ) ) );
+$table_prefix = 'sk_';
+require_once \ABSPATH . 'wp-settings.php';
+`,
+	"short if": `<?php
+defined( 'DB_NAME' ) || define( 'DB_NAME', 'live' );
+if ( ! defined( 'WP_HOME' ) ) define( 'WP_HOME', 'https://' . $_SERVER['HTTP_HOST'] );
+$table_prefix = 'sk_';
+require_once ABSPATH . 'wp-settings.php';
+`,
 }
 
 // reached is a file outside of a site, which its configuration must not write.
@@ -36,13 +76,26 @@ func place(t *testing.T, text string) stack.Place {
 	require.NoError(t, err, "make needs")
 	root := filepath.Join(t.TempDir(), "site")
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "conf"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "conf/db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\nfile_put_contents( '"+reached(root)+"', 'x' );\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(root, "conf/db.php"),
+			[]byte("<?php\ndefine( 'DB_NAME', 'live' );\nfile_put_contents( '"+reached(root)+"', 'x' );\n"),
+			0o644,
+		),
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-config.php"), []byte(text), 0o644))
 	h := local.New("here")
 	r, err := h.Open(context.Background(), root)
 	require.NoError(t, err)
 	t.Cleanup(func() { r.Close() })
-	return stack.Place{Host: h, Root: r, Temp: t.TempDir(), PHP: func() string { return php }, Named: func(context.Context) string { return "skerryline.example" }}
+	return stack.Place{
+		Host:  h,
+		Root:  r,
+		Temp:  t.TempDir(),
+		PHP:   func() string { return php },
+		Named: func(context.Context) string { return "skerryline.example" },
+	}
 }
 
 func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
@@ -80,7 +133,22 @@ func TestNothingChangesWhatACopyWorksWith(t *testing.T) {
 	require.NoError(t, err)
 	for name, text := range winding {
 		p := place(t, text)
-		c := stack.Change{Origin: site.Facts{Prefix: "sk_"}, Password: "own", Copy: site.Site{Root: p.Root.Path(), Addresses: []site.Address{a}, Database: site.Database{Engine: "mysql", Name: "alibi_x", User: "alibi_u", Server: "localhost:/own.sock", Prefix: "sk_"}, Quiet: site.QuietRules}}
+		c := stack.Change{
+			Origin:   site.Facts{Prefix: "sk_"},
+			Password: "own",
+			Copy: site.Site{
+				Root:      p.Root.Path(),
+				Addresses: []site.Address{a},
+				Database: site.Database{
+					Engine: "mysql",
+					Name:   "alibi_x",
+					User:   "alibi_u",
+					Server: "localhost:/own.sock",
+					Prefix: "sk_",
+				},
+				Quiet: site.QuietRules,
+			},
+		}
 		files, err := Stack{}.Configure(ctx, p, c)
 		require.NoError(t, err, name)
 		config := filepath.Join(p.Root.Path(), "wp-config.php")
@@ -89,12 +157,20 @@ func TestNothingChangesWhatACopyWorksWith(t *testing.T) {
 echo implode( ' ', array( DB_NAME, DB_USER, DB_PASSWORD, DB_HOST, $GLOBALS['table_prefix'], defined( 'WP_HOME' ) ? WP_HOME : '-', strlen( AUTH_KEY ) > 20 ? 'salted' : '' ) );
 `), 0o644))
 		ask := "$_SERVER['HTTP_HOST'] = 'staging.skerryline.example'; putenv( 'STAGE=test' ); define( 'ABSPATH', '" + p.Root.Path() + "/' ); require '" + config + "';"
-		out, err := exec.Command(p.PHP(), "-d", "display_errors=1", "-d", "error_reporting=-1", "-r", ask).CombinedOutput()
+		out, err := exec.Command(p.PHP(), "-d", "display_errors=1", "-d", "error_reporting=-1", "-r", ask).
+			CombinedOutput()
 		require.NoError(t, err, "%s: %s", name, out)
 		home := "-"
 		if strings.Contains(text, "WP_HOME") {
 			home = a.String()
 		}
-		assert.Equal(t, "alibi_x alibi_u own localhost:/own.sock sk_ "+home+" salted", strings.TrimPrefix(string(out), "\ufeff"), "%s:\n%s", name, files["wp-config.php"])
+		assert.Equal(
+			t,
+			"alibi_x alibi_u own localhost:/own.sock sk_ "+home+" salted",
+			strings.TrimPrefix(string(out), "\ufeff"),
+			"%s:\n%s",
+			name,
+			files["wp-config.php"],
+		)
 	}
 }

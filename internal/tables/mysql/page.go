@@ -87,7 +87,15 @@ func (s *snapshot) pages(ctx context.Context, p paged, r tables.Range, give func
 }
 
 // fetch sends the pages of a range.
-func (s *snapshot) fetch(ctx context.Context, c conn, p paged, keys []column, r tables.Range, to chan<- page, enough <-chan struct{}) error {
+func (s *snapshot) fetch(
+	ctx context.Context,
+	c conn,
+	p paged,
+	keys []column,
+	r tables.Range,
+	to chan<- page,
+	enough <-chan struct{},
+) error {
 	after, offset, n := r.After, 0, firstPage
 	for {
 		q := p.head + where(keys, tables.Range{After: after, To: r.To})

@@ -16,7 +16,10 @@ import (
 // running counts the statements on the server with a text in them.
 func running(t *testing.T, text string) string {
 	t.Helper()
-	n, err := mariadbtest.Text("information_schema", "SELECT COUNT(*) FROM PROCESSLIST WHERE INFO LIKE '%"+text+"%' AND INFO NOT LIKE '%PROCESSLIST%'")
+	n, err := mariadbtest.Text(
+		"information_schema",
+		"SELECT COUNT(*) FROM PROCESSLIST WHERE INFO LIKE '%"+text+"%' AND INFO NOT LIKE '%PROCESSLIST%'",
+	)
 	require.NoError(t, err)
 	return n
 }
@@ -35,7 +38,13 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan error, 1)
 		go func() { done <- do(ctx) }()
-		require.Eventually(t, func() bool { return running(t, "mark") == "1" }, 5*time.Second, 20*time.Millisecond, name)
+		require.Eventually(
+			t,
+			func() bool { return running(t, "mark") == "1" },
+			5*time.Second,
+			20*time.Millisecond,
+			name,
+		)
 		cancel()
 		select {
 		case err := <-done:
@@ -43,7 +52,14 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 		case <-time.After(time.Second):
 			t.Fatal(name + " goes on")
 		}
-		assert.Eventually(t, func() bool { return running(t, "mark") == "0" }, time.Second, 20*time.Millisecond, "%s: it is ended on the server", name)
+		assert.Eventually(
+			t,
+			func() bool { return running(t, "mark") == "0" },
+			time.Second,
+			20*time.Millisecond,
+			"%s: it is ended on the server",
+			name,
+		)
 	}
 }
 
@@ -52,7 +68,11 @@ func TestAServerGetsNoFileOfThisMachine(t *testing.T) {
 	db := mysql.Open(mariadbtest.Root(), "mysql")
 	require.NoError(t, db.Exec(ctx, "CREATE OR REPLACE TABLE alibi_infile (v TEXT)"))
 	defer func() { _ = db.Exec(ctx, "DROP TABLE alibi_infile") }()
-	assert.ErrorContains(t, db.Exec(ctx, "LOAD DATA LOCAL INFILE '/etc/hostname' INTO TABLE alibi_infile"), "not registered")
+	assert.ErrorContains(
+		t,
+		db.Exec(ctx, "LOAD DATA LOCAL INFILE '/etc/hostname' INTO TABLE alibi_infile"),
+		"not registered",
+	)
 }
 
 func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
@@ -61,7 +81,9 @@ func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
 	exec := func(q string) { require.NoError(t, mysql.Open(root, "").Exec(ctx, q), q) }
 	exec("CREATE OR REPLACE DATABASE shaped")
 	defer exec("DROP DATABASE shaped")
-	exec("CREATE TABLE shaped.a (id INT PRIMARY KEY, v INT) SELECT seq AS id, 1 AS v FROM mysql.help_topic, (SELECT 1 AS seq) x LIMIT 1")
+	exec(
+		"CREATE TABLE shaped.a (id INT PRIMARY KEY, v INT) SELECT seq AS id, 1 AS v FROM mysql.help_topic, (SELECT 1 AS seq) x LIMIT 1",
+	)
 	snap, err := mysql.Open(root, "shaped").Snapshot(ctx)
 	require.NoError(t, err)
 	defer snap.Close()

@@ -97,10 +97,16 @@ func (l *Live) Get(path string) int {
 
 // Page asks for a page and gives what it says too.
 func (l *Live) Page(path string) (int, string) {
-	c := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, n, _ string) (net.Conn, error) {
-		var d net.Dialer
-		return d.DialContext(ctx, n, "127.0.0.1:"+l.port)
-	}}}
+	c := &http.Client{
+		Timeout: 30 * time.Second,
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, n, _ string) (net.Conn, error) {
+				var d net.Dialer
+				return d.DialContext(ctx, n, "127.0.0.1:"+l.port)
+			},
+		},
+	}
 	resp, err := c.Get(l.Spec.URL + path)
 	if err != nil {
 		return 0, err.Error()
@@ -145,11 +151,20 @@ func (l *Live) Visit(table string, writes bool) (stop func() (longest time.Durat
 		}
 		return nil
 	})
-	waits(20*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT 1 FROM "+table+" LIMIT 1") })
+	waits(
+		20*time.Millisecond,
+		func() error { return db.Exec(context.Background(), "SELECT 1 FROM "+table+" LIMIT 1") },
+	)
 	if writes {
-		waits(100*time.Millisecond, func() error { return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1") })
+		waits(
+			100*time.Millisecond,
+			func() error { return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1") },
+		)
 	}
-	waits(200*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT SLEEP(0.4) FROM "+table+" LIMIT 1") })
+	waits(
+		200*time.Millisecond,
+		func() error { return db.Exec(context.Background(), "SELECT SLEEP(0.4) FROM "+table+" LIMIT 1") },
+	)
 	return func() (time.Duration, int) {
 		cancel()
 		all.Wait()

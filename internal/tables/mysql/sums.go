@@ -1,0 +1,247 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"alibi/internal/tables"
+)
+
+// Sums has the server digest the rows and search them; they stay where they are.
+func (s *snapshot) Sums(
+	ctx context.Context,
+	table string,
+	r tables.Range,
+	search tables.Search,
+	give func(key []tables.Value, d tables.Digest, found bool) error,
+) error {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return err
+	}
+	var keys []column
+	for _, k := range t.Key {
+		keys = append(keys, cols[t.Column(k)])
+	}
+	suspect := condition(t, search)
+	extra := []column{{class: raw}, {class: integer}}
+	p := paged{
+		t:    t,
+		cols: append(keys, extra...),
+		head: "SELECT " + strings.Join(
+			append(exprList(keys), rowSum(cols), "("+suspect+")"),
+			", ",
+		) + " FROM " + at(
+			t,
+		),
+	}
+	n := len(keys)
+	for i := range n {
+		p.keyAt = append(p.keyAt, i)
+	}
+	return s.pages(ctx, p, r, func(v []tables.Value) error {
+		d, err := decodeSum(v[n].Bytes)
+		if err != nil {
+			return fmt.Errorf("table %s: %w", table, err)
+		}
+		return give(v[:n], d, v[n+1].Int != 0)
+	})
+}
+
+func exprList(cols []column) []string {
+	out := make([]string, len(cols))
+	for i, c := range cols {
+		out[i] = c.expr()
+	}
+	return out
+}
+
+// Total has the server count the rows of a range and add up the first halves
+// of their digests, modulo 2^64.
+func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (rows int64, sum uint64, err error) {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return 0, 0, err
+	}
+	keys := keyColumns(t, cols)
+	err = s.lend(ctx, func(c conn) error {
+		for n := firstSum; ; {
+			part := tables.Range{After: r.After, To: r.To}
+			last := len(keys) == 0
+			if !last {
+				bound, err := s.bound(ctx, c, t, keys, r, n)
+				if err != nil {
+					return err
+				}
+				if last = bound == nil; !last {
+					part.To = bound
+				}
+			}
+			began := time.Now()
+			var partRows int64
+			var partSum uint64
+			err := s.statement(ctx, c, func() (err error) {
+				partRows, partSum, err = total(ctx, c, t, cols, part)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			rows, sum, r.After = rows+partRows, sum+partSum, part.To
+			if last {
+				return nil
+			}
+			n = nextSum(n, time.Since(began))
+		}
+	})
+	return rows, sum, err
+}
+
+// firstSum is how many rows the server adds up by the first statement.
+const firstSum = 10_000
+
+// nextSum is how many it adds up by the next one.
+func nextSum(n int, took time.Duration) int {
+	switch {
+	case took > pageTime:
+		return max(100, n/2)
+	case took < pageTime/3:
+		return min(200_000, n*2)
+	}
+	return n
+}
+
+// sampled is about how many rows tell what share a search may find.
+const sampled = 600
+
+// Share looks at a few rows from several places of the table. It looks once for
+// each table: the search is the same for as long as a snapshot is read.
+func (s *snapshot) Share(ctx context.Context, table string, search tables.Search) (float64, error) {
+	s.mu.Lock()
+	known, ok := s.shares[table]
+	s.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	t, cols, err := s.table(table)
+	if err != nil {
+		return 0, err
+	}
+	var v sql.NullFloat64
+	err = s.short(ctx, func(c conn) error {
+		from, err := s.places(ctx, c.Conn, t, cols)
+		if err != nil {
+			return err
+		}
+		return c.QueryRowContext(ctx, "SELECT AVG(x) FROM ("+sample(t, condition(t, search), from)+") AS sample").
+			Scan(&v)
+	})
+	if err != nil {
+		return 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.shares[table] = v.Float64
+	return v.Float64, nil
+}
+
+// places gives keys that lie evenly between a table's first and last, where its
+// key is one number.
+func (s *snapshot) places(ctx context.Context, c *sql.Conn, t tables.Table, cols []column) ([]int64, error) {
+	if t.Rows <= sampled || len(t.Key) != 1 || cols[t.Column(t.Key[0])].class != integer {
+		return []int64{math.MinInt64}, nil
+	}
+	var lo, hi sql.NullString
+	if err := c.QueryRowContext(ctx, "SELECT MIN("+name(t.Key[0])+"), MAX("+name(t.Key[0])+") FROM "+at(t)).Scan(&lo, &hi); err != nil {
+		return nil, err
+	}
+	first, err1 := strconv.ParseInt(lo.String, 10, 64)
+	last, err2 := strconv.ParseInt(hi.String, 10, 64)
+	if err1 != nil || err2 != nil {
+		return []int64{math.MinInt64}, nil
+	}
+	const n = 20
+	var out []int64
+	for i := range int64(n) {
+		out = append(out, first+(last-first)/n*i)
+	}
+	return out, nil
+}
+
+// sample selects the condition of rows from each of the places on.
+func sample(t tables.Table, condition string, from []int64) string {
+	var parts []string
+	for _, k := range from {
+		where := ""
+		if k != math.MinInt64 {
+			where = fmt.Sprintf(" WHERE %s >= %d", name(t.Key[0]), k)
+		}
+		parts = append(
+			parts,
+			fmt.Sprintf("(SELECT (%s) AS x FROM %s%s LIMIT %d)", condition, at(t), where, sampled/len(from)),
+		)
+	}
+	return strings.Join(parts, " UNION ALL ")
+}
+
+// Pick streams the rows with the given keys, in any order.
+func (s *snapshot) Pick(ctx context.Context, table string, list [][]tables.Value, give func(tables.Row) error) error {
+	t, cols, err := s.table(table)
+	if err != nil {
+		return err
+	}
+	keys := keysOf(t)
+	_, row := keyed(t)
+	for chunk := range slices.Chunk(list, 100) {
+		q := "SELECT " + exprs(cols) + " FROM " + at(t) + " WHERE " + oneOf(keys, chunk)
+		var pg page
+		err := s.short(ctx, func(c conn) error {
+			pg = page{}
+			room := []byte(nil)
+			return each(ctx, c, q, cols, func(v []tables.Value) error {
+				pg.keep(&room, v)
+				return nil
+			})
+		})
+		for _, v := range pg.rows {
+			if err == nil {
+				err = give(row(v))
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// oneOf is the condition for rows whose key is in a list.
+func oneOf(keys []column, list [][]tables.Value) string {
+	var b strings.Builder
+	if len(keys) == 1 {
+		b.WriteString(name(keys[0].Name) + " IN (")
+		for i, k := range list {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			b.WriteString(keys[0].bound(k[0]))
+		}
+		return b.String() + ")"
+	}
+	for i, k := range list {
+		if i > 0 {
+			b.WriteString(" OR ")
+		}
+		for j, c := range keys {
+			b.WriteString(map[bool]string{true: "(", false: " AND "}[j == 0] + name(c.Name) + " = " + c.bound(k[j]))
+		}
+		b.WriteByte(')')
+	}
+	return b.String()
+}
