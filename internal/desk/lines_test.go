@@ -65,7 +65,7 @@ func TestRowsAreChosenAndWritten(t *testing.T) {
 	assert.Equal(t, "NULL", Short(nil, 9))
 	long := "two\nlines and a bell\a, longer than that"
 	assert.Equal(t, "two lines and...", Short(&long, 16))
-	assert.Equal(t, "two lines and a bell ?, longer than that", Short(&long, 60))
+	assert.Equal(t, "two lines and a bell?, longer than that", Short(&long, 60))
 
 	quote, empty := `he said "ahoy", twice`+"\nand left", ""
 	r := Rows{Columns: []string{"a", "b"}, Rows: [][]Cell{{&quote, nil}, {&empty, &quote}}}

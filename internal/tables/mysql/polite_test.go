@@ -2,6 +2,8 @@ package mysql_test
 
 import (
 	"context"
+	"errors"
+	"runtime"
 	"testing"
 	"time"
 
@@ -91,4 +93,30 @@ func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
 	err = snap.Read(ctx, "a", tables.Range{}, func(tables.Row) error { return nil })
 	assert.ErrorIs(t, err, tables.ErrShape)
 	assert.True(t, tables.Transient(err))
+}
+
+func TestNothingGoesOnAfterADatabaseWasRead(t *testing.T) {
+	ctx := context.Background()
+	read := func() {
+		db := mysql.Open(mariadbtest.Root(), "mysql")
+		snap, err := db.Snapshot(ctx)
+		require.NoError(t, err)
+		list := snap.Schema().Tables
+		require.NotEmpty(t, list)
+		require.NoError(t, snap.Read(ctx, list[0].Name, tables.Range{}, func(tables.Row) error { return nil }))
+		enough := errors.New("enough")
+		if err := snap.Read(ctx, "help_topic", tables.Range{}, func(tables.Row) error { return enough }); err != nil {
+			require.ErrorIs(t, err, enough)
+		}
+		require.NoError(t, snap.Close())
+		_, err = db.Query(ctx, "SELECT 1", false, func([]string, []tables.Value) error { return nil })
+		require.NoError(t, err)
+	}
+	read()
+	before := runtime.NumGoroutine()
+	for range 30 {
+		read()
+	}
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+3 }, 5*time.Second, 50*time.Millisecond)
+	assert.Equal(t, "0", running(t, "help_topic"))
 }

@@ -48,7 +48,7 @@ func New(t testing.TB, o Options) *World {
 	require.NoError(t, os.MkdirAll(home, 0o700))
 	cache, err := real.Cache()
 	require.NoError(t, err)
-	c := desk.Config{Machine: "slipway", Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(20000))}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}}
+	c := desk.Config{Machine: "slipway", Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(20000))}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}, Work: desk.Work{Patience: "20s"}}
 	if !o.Own {
 		c.Database = site.Server{Address: Server(), User: "root"}
 	}
