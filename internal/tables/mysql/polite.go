@@ -5,6 +5,7 @@ import (
 	"database/sql/driver"
 	"fmt"
 	"io"
+	"sync"
 	"time"
 )
 
@@ -72,23 +73,19 @@ func ask(ctx context.Context, c driver.QueryerContext, q string) (string, error)
 
 type politeConn struct {
 	whole
-	by   polite
-	id   string
-	rest func() // lets go of the statement before
+	by polite
+	id string
 }
 
-// watch ends the statement that follows when ctx does. It is let go of when the
-// next one begins: the rows of this one may be read until then.
-func (c *politeConn) watch(ctx context.Context) {
-	if c.rest != nil {
-		c.rest()
-	}
+// watch ends the connection's statement on the server when ctx ends, until it is
+// let go of.
+func (c *politeConn) watch(ctx context.Context) (letGo func()) {
 	ended := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
 		defer close(ended)
 		c.kill()
 	})
-	c.rest = func() {
+	return func() {
 		if !stop() {
 			<-ended // so that it can't hit the next statement
 		}
@@ -109,7 +106,12 @@ func (c *politeConn) kill() {
 	}
 }
 
-func (c *politeConn) ExecContext(ctx context.Context, q string, args []driver.NamedValue) (r driver.Result, err error) {
+func (c *politeConn) ExecContext(
+	ctx context.Context,
+	q string,
+	args []driver.NamedValue,
+) (r driver.Result, err error) {
+	defer c.watch(ctx)()
 	err = c.again(ctx, func() error {
 		r, err = c.whole.ExecContext(ctx, q, args)
 		return err
@@ -117,18 +119,37 @@ func (c *politeConn) ExecContext(ctx context.Context, q string, args []driver.Na
 	return r, err
 }
 
-func (c *politeConn) QueryContext(ctx context.Context, q string, args []driver.NamedValue) (r driver.Rows, err error) {
+func (c *politeConn) QueryContext(
+	ctx context.Context,
+	q string,
+	args []driver.NamedValue,
+) (r driver.Rows, err error) {
+	letGo := c.watch(ctx)
 	err = c.again(ctx, func() error {
 		r, err = c.whole.QueryContext(ctx, q, args)
 		return err
 	})
-	return r, err
+	if err != nil {
+		letGo()
+		return nil, err
+	}
+	return &politeRows{r, sync.OnceFunc(letGo)}, nil
+}
+
+// politeRows are the rows of a statement that goes on until they are closed.
+type politeRows struct {
+	driver.Rows
+	letGo func()
+}
+
+func (r *politeRows) Close() error {
+	defer r.letGo()
+	return r.Rows.Close()
 }
 
 // again does a statement, and once more if it could not have its tables: the
 // server has then done nothing of it.
 func (c *politeConn) again(ctx context.Context, do func() error) error {
-	c.watch(ctx)
 	for until := time.Now().Add(c.by.patience); ; {
 		began := time.Now()
 		err := do()
@@ -141,12 +162,4 @@ func (c *politeConn) again(ctx context.Context, do func() error) error {
 		case <-time.After(stepBack):
 		}
 	}
-}
-
-// Close ends the connection; what is still being done for it, first.
-func (c *politeConn) Close() error {
-	if c.rest != nil {
-		c.rest()
-	}
-	return c.whole.Close()
 }
