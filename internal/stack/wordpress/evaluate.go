@@ -98,13 +98,12 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 	}
 	defer os.RemoveAll(dir)
 	root := p.Root.Path()
-	top := path.Dir(root) // the configuration may stand one folder above the root
-	here := func(name string) string { return filepath.Join(dir, "t", strings.TrimPrefix(name, top)) }
+	here := func(name string) string { return filepath.Join(dir, "t", name) }
 	file := path.Join(root, "wp-config.php")
 	if above {
-		file = path.Join(top, "wp-config.php")
+		file = path.Join(path.Dir(root), "wp-config.php")
 	}
-	if err := c.layOut(p, root, file, here); err != nil {
+	if err := c.layOut(ctx, p, file, here); err != nil {
 		return c, err
 	}
 	run := filepath.Join(dir, "evaluate.php")
@@ -142,39 +141,66 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 		text,
 		err,
 		dir,
-		func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), top) },
+		func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), "") },
 	)
 }
 
-// layOut writes the configuration, and what it includes of the site's own folder,
-// as they stand to one another there.
-func (c config) layOut(p stack.Place, root, file string, here func(string) string) error {
-	put := func(name string, text []byte) error {
+// layOut writes the configuration, and what it includes, as they stand to one
+// another there: below a folder of ours, which their absolute paths are led to.
+func (c config) layOut(ctx context.Context, p stack.Place, file string, here func(string) string) error {
+	texts, root := c.reads(ctx, p, file), p.Root.Path()
+	texts[path.Join(root, "wp-settings.php")] = "<?php\n"
+	for name, text := range texts {
+		for led := range texts {
+			if _, inside := strings.CutPrefix(led, root+"/"); !inside {
+				text = strings.ReplaceAll(text, phpLiteral(led), phpLiteral(here(led)))
+				text = strings.ReplaceAll(text, `"`+led+`"`, phpLiteral(here(led)))
+			}
+		}
 		if err := os.MkdirAll(filepath.Dir(here(name)), 0o700); err != nil {
 			return err
 		}
-		return os.WriteFile(here(name), text, 0o600)
-	}
-	if err := errors.Join(put(file, []byte(c.src)), put(path.Join(root, "wp-settings.php"), []byte("<?php\n"))); err != nil {
-		return err
-	}
-	seen := []string{}
-	for left := slices.Clone(c.includes); len(left) > 0 && len(seen) < 20; left = left[1:] {
-		rel, inside := strings.CutPrefix(path.Clean(left[0]), root+"/")
-		if !inside || slices.Contains(seen, rel) {
-			continue
-		}
-		seen = append(seen, rel)
-		text, err := host.ReadFile(p.Root, rel, maxConfig)
-		if err != nil {
-			continue // PHP says what comes of that
-		}
-		if err := put(path.Join(root, rel), text); err != nil {
+		if err := os.WriteFile(here(name), []byte(text), 0o600); err != nil {
 			return err
 		}
-		left = append(left, readConfig(string(text), path.Join(root, rel)).includes...)
 	}
 	return nil
+}
+
+// reads gives the configuration and the text of each file that it includes, by
+// absolute path. Those that can't be read are not among them: PHP says what comes
+// of that.
+func (c config) reads(ctx context.Context, p stack.Place, file string) map[string]string {
+	texts, root := map[string]string{file: c.src}, p.Root.Path()
+	for left := slices.Clone(c.includes); len(left) > 0 && len(texts) < 20; left = left[1:] {
+		name := path.Clean(left[0])
+		if _, seen := texts[name]; seen || !path.IsAbs(name) {
+			continue
+		}
+		var text []byte
+		var err error
+		if rel, inside := strings.CutPrefix(name, root+"/"); inside {
+			text, err = host.ReadFile(p.Root, rel, maxConfig)
+		} else {
+			text, err = outside(ctx, p.Host, name)
+		}
+		if err != nil {
+			continue
+		}
+		texts[name] = string(text)
+		left = append(left, readConfig(string(text), name).includes...)
+	}
+	return texts
+}
+
+// outside reads a file that a configuration includes from elsewhere on its host.
+func outside(ctx context.Context, h host.Host, name string) ([]byte, error) {
+	root, err := h.Open(ctx, path.Dir(name))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return host.ReadFile(root, path.Base(name), maxConfig)
 }
 
 // said reads what PHP says: each constant and the table prefix.

@@ -51,6 +51,16 @@ require __DIR__ . '/conf/db.php';
 $table_prefix = 'sk_';
 require_once ABSPATH . 'wp-settings.php';
 `,
+	"a file of another folder": `<?php
+require dirname( __DIR__, 2 ) . '/secrets/db.php';
+$table_prefix = 'sk_';
+require_once ABSPATH . 'wp-settings.php';
+`,
+	"a file by its whole path": `<?php
+require_once 'SECRETS/db.php';
+$table_prefix = 'sk_';
+require_once ABSPATH . 'wp-settings.php';
+`,
 	"strict": `<?php
 declare( strict_types = 1 );
 namespace Harbour;
@@ -74,8 +84,12 @@ func place(t *testing.T, text string) stack.Place {
 	t.Helper()
 	php, err := exec.LookPath("php")
 	require.NoError(t, err, "make needs")
-	root := filepath.Join(t.TempDir(), "site")
+	top := t.TempDir()
+	root, secrets := filepath.Join(top, "www/site"), filepath.Join(top, "secrets")
+	text = strings.ReplaceAll(text, "SECRETS", secrets)
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "conf"), 0o755))
+	require.NoError(t, os.MkdirAll(secrets, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(secrets, "db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\n"), 0o644))
 	require.NoError(
 		t,
 		os.WriteFile(

@@ -2,6 +2,7 @@ package wordpress
 
 import (
 	"path"
+	"strconv"
 	"strings"
 )
 
@@ -358,15 +359,20 @@ func (e *eval) word(t tok) setting {
 	low := strings.ToLower(t.text)
 	if e.peek().kind == '(' {
 		e.i++
-		arg := e.concat()
+		arg, levels := e.concat(), 1
 		for e.peek().kind == ',' {
 			e.i++
-			e.concat()
+			if n, err := strconv.Atoi(e.concat().value); err == nil {
+				levels = min(n, 20)
+			}
 		}
 		e.i++
 		switch low {
 		case "dirname":
-			return setting{value: path.Dir(arg.value), known: arg.known}
+			for range levels {
+				arg.value = path.Dir(arg.value)
+			}
+			return setting{value: arg.value, known: arg.known}
 		case "getenv", "env":
 			return setting{env: arg.value}
 		case "realpath", "rtrim", "trim":
