@@ -264,6 +264,7 @@ func (d *Desk) log(ctx context.Context, id site.ID, kind, format string, a ...an
 type NewSite struct {
 	Host, Root, Name string
 	Address          string // "" takes what the site says of itself
+	Database         string // of those that its configuration names; "": the one that it is found to use
 	Client, Owner    string
 }
 
@@ -275,16 +276,20 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	if !strings.HasPrefix(n.Root, "/") {
 		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example", n.Root, n.Host)
 	}
+	k := stack.Known{Database: n.Database}
 	if n.Address != "" {
 		a, err := site.ParseAddress(n.Address)
 		if err != nil {
 			return site.Site{}, err
 		}
-		ctx = op.For(ctx, a)
+		k.HostPort = a.HostPort()
 	}
-	f, err := d.Env.Inspect(ctx, n.Host, n.Root, "")
+	f, err := d.Env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
 	if err != nil {
 		return site.Site{}, err
+	}
+	if n.Database != "" && n.Database != f.Database.Name {
+		return site.Site{}, fmt.Errorf("the site's configuration does not name a database %q: as it reads, the site uses %s", n.Database, f.Database.Text())
 	}
 	s := site.Site{ID: site.NewID(), Name: n.Name, Role: site.Live, State: site.Ready, Client: n.Client, Owner: n.Owner, Host: n.Host, Root: filepath.Clean(n.Root),
 		Stack: f.Stack, Addresses: f.Addresses, Database: f.Database, Title: f.Title, MadeAt: d.Now(), Facts: f}

@@ -88,6 +88,7 @@ func TestAddSiteSaysWhatIsWrong(t *testing.T) {
 		"no folder":    {desk.NewSite{Host: "pier", Root: "/srv/none"}, "check the folder's name on pier"},
 		"no site":      {desk.NewSite{Root: empty}, "there is no site in this folder"},
 		"twice":        {desk.NewSite{Host: "pier", Root: "/srv/skerryline/public"}, "is in the record already, as skerryline.example"},
+		"no database":  {desk.NewSite{Root: w.Dir("slipway", "status") + "/", Address: "harbour.example", Database: "other"}, "does not name a database \"other\""},
 		"bad address":  {desk.NewSite{Root: w.Dir("slipway", "status") + "/", Address: "ftp://x"}, "http or https, not ftp"},
 		"name in use":  {desk.NewSite{Host: "drydock", Root: "/var/www/crew/", Name: "tickets.skerryline.example"}, ""},
 	} {

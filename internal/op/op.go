@@ -151,7 +151,7 @@ func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, er
 		r.Close()
 		return stack.Place{}, err
 	}
-	p := stack.Place{Host: h, Root: r, Temp: e.Temp(), Named: func(ctx context.Context) string { return e.named(ctx, hostName, root) }}
+	p := stack.Place{Host: h, Root: r, Temp: e.Temp(), Known: func(ctx context.Context) stack.Known { return e.known(ctx, hostName, root) }}
 	if e.PHP != nil {
 		p.PHP = e.anyPHP
 	}
@@ -168,33 +168,32 @@ func (e *Env) anyPHP() string {
 	return ""
 }
 
-// asked is the key of a context's host name for which a site is inspected that is
-// not in the record yet.
+// asked is the key of what a context knows of a site that is not in the record yet.
 type asked struct{}
 
-// For has a site that is not in the record yet inspected for an address.
-func For(ctx context.Context, a site.Address) context.Context {
-	return context.WithValue(ctx, asked{}, a)
+// For has a site that is not in the record yet inspected with what is known of it.
+func For(ctx context.Context, k stack.Known) context.Context {
+	return context.WithValue(ctx, asked{}, k)
 }
 
-// named is the host name by which the site in a folder is known.
-func (e *Env) named(ctx context.Context, hostName, root string) string {
-	if a, ok := ctx.Value(asked{}).(site.Address); ok {
-		return a.HostPort()
+// known is what is known of the site in a folder.
+func (e *Env) known(ctx context.Context, hostName, root string) stack.Known {
+	if k, ok := ctx.Value(asked{}).(stack.Known); ok {
+		return k
 	}
 	if e.Record == nil {
-		return ""
+		return stack.Known{}
 	}
 	all, err := e.Record.Sites(ctx)
 	if err != nil {
-		return ""
+		return stack.Known{}
 	}
 	for _, s := range all {
 		if s.Host == hostName && s.Root == root {
-			return s.Address().HostPort()
+			return stack.Known{HostPort: s.Address().HostPort(), Database: s.Database.Name}
 		}
 	}
-	return ""
+	return stack.Known{}
 }
 
 // Inspect gathers the facts of what is at root on a host, reading only. An

@@ -29,8 +29,23 @@ type Place struct {
 	Root host.Root
 	Temp string // folder of this machine for snapshots
 
-	PHP   func() string                    // a PHP of this machine, "" if it has none; nil: none
-	Named func(ctx context.Context) string // the host name by which the site is known, "" if it is not; nil: not known
+	PHP   func() string                   // a PHP of this machine, "" if it has none; nil: none
+	Known func(ctx context.Context) Known // what is known of the site already; nil: nothing
+}
+
+// Known is what is known of a site before it is read: which of the sites that its
+// configuration is about is meant.
+type Known struct {
+	HostPort string // at which it is asked for; "": not known
+	Database string // the name of its database; "": not known
+}
+
+// About is what is known of the site already.
+func (p Place) About(ctx context.Context) Known {
+	if p.Known == nil {
+		return Known{}
+	}
+	return p.Known(ctx)
 }
 
 // Stack understands one kind of site.

@@ -28,7 +28,8 @@ func (f *addScreen) fields() []field {
 		return []field{{"name", "what to call it", "short, such as pier"}, {"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]"}, {"key", "key file", "if it is not in the agent or the configuration; may stay empty"}}
 	}
 	return []field{{"on", "on which host", "this machine's name, or a host that was added; Ctrl+T adds a host"}, {"root", "document root", "the absolute path of the folder that the web server shows"},
-		{"address", "address", "only if the site does not say so itself"}, {"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"}}
+		{"address", "address", "only if the site does not say so itself"}, {"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
+		{"database", "database", "only where the site's configuration names several"}}
 }
 
 func (f *addScreen) title(*app) string {
@@ -90,7 +91,7 @@ func (f *addScreen) add(a *app) tea.Cmd {
 		})
 	}
 	a.say("reading "+v["root"]+" on "+v["on"]+" ...", false)
-	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"]}
+	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"], Database: v["database"]}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		s, err := a.desk.AddSite(a.ctx, n)
 		return s.Name + " was added; nothing was written to it", func(a *app) tea.Cmd {

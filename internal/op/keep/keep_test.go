@@ -386,7 +386,7 @@ func TestAHeldCopyIsKeptBeforeItIsRefreshed(t *testing.T) {
 	for _, m := range []string{"keep progress", "keep end", "files end"} {
 		pl, err := w.Desk.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
-		r, err := w.Desk.Start(ctx, pl)
+		r, err := w.Desk.StartTyped(ctx, pl, s.Name)
 		require.NoError(t, err)
 		demotest.KilledAt(t, w, m)
 		demotest.Resumed(t, w, r.ID)

@@ -88,10 +88,6 @@ func (c config) ambiguous() string {
 // evaluate has PHP say what an ambiguous configuration sets, for the site's host
 // name.
 func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config, error) {
-	name := ""
-	if p.Named != nil {
-		name = p.Named(ctx)
-	}
 	dir, err := os.MkdirTemp(p.Temp, "config-")
 	if err != nil {
 		return c, err
@@ -133,7 +129,7 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 		run,
 		here(file),
 		here(root),
-		name,
+		p.About(ctx).HostPort,
 	)
 	cmd.Env, cmd.Dir, cmd.WaitDelay = []string{"PATH=/usr/bin:/bin"}, dir, time.Second
 	text, err := cmd.Output()

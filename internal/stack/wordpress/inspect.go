@@ -30,7 +30,12 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	}
 	if why := conf.ambiguous(); why != "" {
 		db := f.Database.Text()
+		if all := conf.databases(); len(all) > 1 && !conf.evaluated && !conf.chosen {
+			return nil, fmt.Errorf("which database is the site's depends on what asks for it: %s; say which it is (--database): %s", why, strings.Join(all, ", "))
+		}
 		switch {
+		case conf.chosen && !conf.evaluated:
+			note(site.Note, "config-branches", "what wp-config.php sets depends on what asks for it ("+why+"); the database "+db+" was said to be the site's", "the copy gets a database of its own, whatever asks for it")
 		case conf.evaluated:
 			note(site.Note, "config-branches", "what wp-config.php sets depends on what asks for it ("+why+"); for the site's address PHP says that it uses the database "+db, "the copy gets a database of its own, whatever asks for it")
 		case conf.why != nil:

@@ -233,6 +233,34 @@ func prefixAgain(src, prefix string) string {
 	return src
 }
 
+// databases are those that a configuration names, in the order of their places.
+func (c config) databases() []string {
+	var out []string
+	for _, s := range c.each["DB_NAME"] {
+		if s.known && !slices.Contains(out, s.value) {
+			out = append(out, s.value)
+		}
+	}
+	return out
+}
+
+// meant takes from each of the decisive constants the one that stands with a
+// database's name: at the same of its places, where it has as many. It tells
+// whether the configuration names that database.
+func (c *config) meant(database string) bool {
+	at := slices.IndexFunc(c.each["DB_NAME"], func(s setting) bool { return s.known && s.value == database })
+	if at < 0 {
+		return false
+	}
+	for _, n := range decisive {
+		if len(c.each[n]) == len(c.each["DB_NAME"]) {
+			c.constants[n] = c.each[n][at]
+		}
+	}
+	c.chosen = true
+	return true
+}
+
 // branches tells whether one of some constants is set in more than one place, or
 // in a branch, so that what it is depends on what happens when it runs.
 func (c config) branches(names ...string) bool {

@@ -108,7 +108,7 @@ func place(t *testing.T, text string) stack.Place {
 		Root:  r,
 		Temp:  t.TempDir(),
 		PHP:   func() string { return php },
-		Named: func(context.Context) string { return "skerryline.example" },
+		Known: func(context.Context) stack.Known { return stack.Known{HostPort: "skerryline.example"} },
 	}
 }
 
@@ -131,6 +131,21 @@ func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
 		assert.NotEmpty(t, c.ambiguous(), name)
 		assert.False(t, c.evaluated)
 	}
+	p := place(t, winding["branch by host"])
+	p.PHP = nil
+	_, err := Stack{}.Inspect(context.Background(), p)
+	require.ErrorContains(t, err, "say which it is (--database): staging, live", "nothing is guessed")
+	for db, home := range map[string]string{"live": "https://skerryline.example", "staging": "https://staging.skerryline.example"} {
+		p.Known = func(context.Context) stack.Known { return stack.Known{Database: db} }
+		c, _, err := loadConfig(context.Background(), p)
+		require.NoError(t, err)
+		assert.True(t, c.chosen)
+		assert.Equal(t, []string{db, home}, []string{c.constants["DB_NAME"].value, c.constants["WP_HOME"].value})
+	}
+	p.Known = func(context.Context) stack.Known { return stack.Known{Database: "other"} }
+	c, _, err := loadConfig(context.Background(), p)
+	require.NoError(t, err)
+	assert.False(t, c.chosen, "its configuration does not name it")
 	for name, text := range map[string]string{
 		"parse error": "<?php\nif ( { define( 'DB_NAME', 'a' );", "never ends": "<?php\nif ( 1 ) define( 'DB_NAME', 'a' );\nwhile ( true ) {}", "reaches out": "<?php\nif ( 1 ) define( 'DB_NAME', shell_exec( 'id' ) );",
 	} {

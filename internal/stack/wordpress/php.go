@@ -180,15 +180,17 @@ type config struct {
 	src       string
 	constants map[string]setting
 	variables map[string]setting
-	placed    map[string][]bool // of each constant: the places where it is set, and whether each is in a branch
-	includes  []string          // what it includes beside the core, as far as it can be told
-	evaluated bool              // PHP said what it sets
-	why       error             // why PHP could not say it, where it was asked
+	placed    map[string][]bool    // of each constant: the places where it is set, and whether each is in a branch
+	includes  []string             // what it includes beside the core, as far as it can be told
+	each      map[string][]setting // of each constant: what it is set to in each of those places
+	evaluated bool                 // PHP said what it sets
+	chosen    bool                 // which of its databases is meant is known
+	why       error                // why PHP could not say it, where it was asked
 }
 
 // readConfig reads src, which stands at the absolute path file.
 func readConfig(src, file string) config {
-	c := config{src: src, constants: map[string]setting{}, variables: map[string]setting{}, placed: map[string][]bool{}}
+	c := config{src: src, constants: map[string]setting{}, variables: map[string]setting{}, placed: map[string][]bool{}, each: map[string][]setting{}}
 	toks := phpTokens(src)
 	depth := 0
 	for i := 0; i < len(toks); i++ {
@@ -207,8 +209,13 @@ func readConfig(src, file string) config {
 		}
 		switch {
 		case t.kind == 'i' && strings.EqualFold(t.text, "define") && next(1).kind == '(' && next(2).kind == 's' && next(3).kind == ',':
-			c.set(c.constants, next(2).text, toks, i+4, file)
-			c.placed[next(2).text] = append(c.placed[next(2).text], depth > 0 || branched(toks, i))
+			name, one := next(2).text, map[string]setting{}
+			c.set(one, name, toks, i+4, file)
+			if _, there := c.constants[name]; !there {
+				c.constants[name] = one[name]
+			}
+			c.each[name] = append(c.each[name], one[name])
+			c.placed[name] = append(c.placed[name], depth > 0 || branched(toks, i))
 		case t.kind == 'i' && including[strings.ToLower(t.text)]:
 			c.include(toks, i+1, file)
 		case t.kind == 'i' && strings.EqualFold(t.text, "const") && next(1).kind == 'i' && next(2).kind == '=':

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"strings"
 
@@ -33,17 +34,30 @@ func (Stack) Is(_ context.Context, p stack.Place) bool {
 const maxConfig = 1 << 20
 
 // loadConfig reads the configuration, in the root or one folder above it, and has
-// PHP say what it sets where that can't be told by reading. above tells where it was.
+// PHP say what it sets where that can't be told by reading. Of several databases it
+// takes the one that is known to be the site's. above tells where it was.
 func loadConfig(ctx context.Context, p stack.Place) (c config, above bool, err error) {
-	if c, above, err = findConfig(ctx, p); err != nil || c.ambiguous() == "" || p.PHP == nil || p.PHP() == "" {
+	if c, above, err = findConfig(ctx, p); err != nil || c.ambiguous() == "" {
 		return c, above, err
 	}
-	said, err := c.evaluate(ctx, p, above)
-	if ctx.Err() != nil {
-		return c, above, ctx.Err()
+	read := c
+	if p.PHP != nil && p.PHP() != "" {
+		read.constants, read.variables = maps.Clone(c.constants), maps.Clone(c.variables)
+		c, err = c.evaluate(ctx, p, above)
+		if ctx.Err() != nil {
+			return c, above, ctx.Err()
+		}
+		c.why = err
 	}
-	said.why = err
-	return said, above, nil
+	db := p.About(ctx).Database
+	if db == "" || db == c.constants["DB_NAME"].value {
+		c.chosen = db != ""
+		return c, above, nil
+	}
+	if read.meant(db) {
+		return read, above, nil
+	}
+	return c, above, nil
 }
 
 func findConfig(ctx context.Context, p stack.Place) (c config, above bool, err error) {
