@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -234,7 +235,27 @@ func TestHostileArchives(t *testing.T) {
 	require.NoError(t, tw.WriteHeader(&tar.Header{Name: "thing/dev", Typeflag: tar.TypeChar, Mode: 0o600}))
 	require.NoError(t, tw.Close())
 	require.NoError(t, os.WriteFile(tarred, b.Bytes(), 0o600))
+	squeezed := func(hs ...*tar.Header) string {
+		name := filepath.Join(t.TempDir(), "thing.tar.gz")
+		f, err := os.Create(name)
+		require.NoError(t, err)
+		zw := gzip.NewWriter(f)
+		tw := tar.NewWriter(zw)
+		for _, h := range hs {
+			require.NoError(t, tw.WriteHeader(h))
+			_, err = tw.Write(make([]byte, h.Size))
+			require.NoError(t, err)
+		}
+		require.NoError(t, errors.Join(tw.Close(), zw.Close(), f.Close()))
+		return name
+	}
+	folders := make([]*tar.Header, 600)
+	for i := range folders {
+		folders[i] = &tar.Header{Name: fmt.Sprintf("thing/%d/", i), Typeflag: tar.TypeDir}
+	}
 	for name, c2 := range map[string]struct{ file, want string }{
+		"bomb aside":      {squeezed(&tar.Header{Name: "thing/.git/zeros", Typeflag: tar.TypeReg, Size: 9 << 20}), "unpacked it is more than"},
+		"only folders":    {squeezed(folders...), "more than 500 files"},
 		"leads out":       {zipped(t, nil, "thing/thing.php", head, "../outside", "x"), "would stand elsewhere"},
 		"leads out below": {zipped(t, nil, "thing/../../outside", "x"), "would stand elsewhere"},
 		"absolute":        {zipped(t, nil, "/etc/outside", "x"), "would stand elsewhere"},

@@ -74,8 +74,20 @@ func unpack(file, into string, lim Limits) error {
 type unpacking struct {
 	root  *os.Root
 	lim   Limits
-	files int
-	bytes int64
+	files int   // that were written
+	seen  int   // entries, with those that are passed over
+	bytes int64 // written or passed over
+}
+
+// count bounds what an archive holds, whether it is written or not.
+func (x *unpacking) count(bytes int64) error {
+	if x.seen++; x.seen > x.lim.Files {
+		return fmt.Errorf("%w: more than %s files", ErrTooBig, site.Number(x.lim.Files))
+	}
+	if x.bytes += bytes; x.bytes > x.lim.Unpacked || x.bytes < 0 {
+		return fmt.Errorf("%w: unpacked it is more than %s", ErrTooBig, site.Size(x.lim.Unpacked))
+	}
+	return nil
 }
 
 // name checks a path in an archive.
@@ -97,9 +109,7 @@ func hidden(name string) bool {
 }
 
 func (x *unpacking) put(name string, mtime time.Time, r io.Reader) error {
-	if x.files++; x.files > x.lim.Files {
-		return fmt.Errorf("%w: more than %s files", ErrTooBig, site.Number(x.lim.Files))
-	}
+	x.files++
 	if dir := path.Dir(name); dir != "." {
 		if err := x.root.MkdirAll(dir, 0o755); err != nil {
 			return fmt.Errorf("%w: %s can't be unpacked: %w", ErrHostile, name, err)
@@ -116,8 +126,8 @@ func (x *unpacking) put(name string, mtime time.Time, r io.Reader) error {
 	if err != nil {
 		return fmt.Errorf("%w: %s is damaged in it: %w", ErrHostile, name, err)
 	}
-	if x.bytes += n; x.bytes > x.lim.Unpacked {
-		return fmt.Errorf("%w: unpacked it is more than %s", ErrTooBig, site.Size(x.lim.Unpacked))
+	if err := x.count(n); err != nil {
+		return err
 	}
 	if mtime.Year() < 1980 {
 		mtime = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
@@ -138,6 +148,9 @@ func (x *unpacking) zip(f io.ReaderAt, size int64) error {
 		}
 		switch mode := e.Mode(); {
 		case strings.HasSuffix(e.Name, "/") || hidden(name):
+			if err := x.count(0); err != nil {
+				return err
+			}
 		case !mode.IsRegular():
 			return fmt.Errorf("%w: the archive holds a link or a device: %q", ErrHostile, e.Name)
 		default:
@@ -171,8 +184,14 @@ func (x *unpacking) tar(r io.Reader) error {
 		}
 		switch h.Typeflag {
 		case tar.TypeDir, tar.TypeXGlobalHeader:
+			if err := x.count(0); err != nil {
+				return err
+			}
 		case tar.TypeReg:
 			if hidden(name) {
+				if err := x.count(h.Size); err != nil {
+					return err
+				}
 				continue
 			}
 			if err := x.put(name, h.ModTime, tr); err != nil {
