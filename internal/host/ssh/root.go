@@ -98,13 +98,14 @@ func (r *root) ReadDir(name string) ([]fs.FileInfo, error) {
 		return nil, fmt.Errorf("reading folder %s: %w", name, err)
 	}
 	infos = slices.DeleteFunc(infos, func(fi fs.FileInfo) bool {
-		return fi.Name() == "." || fi.Name() == ".." || strings.Contains(fi.Name(), "/")
+		n := fi.Name() // a server may say what it likes
+		return n == "" || n == "." || n == ".." || strings.ContainsAny(n, "/\x00")
 	})
 	for i := range infos {
 		infos[i] = owned{infos[i]}
 	}
 	slices.SortFunc(infos, func(a, b fs.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
-	return infos, nil
+	return slices.CompactFunc(infos, func(a, b fs.FileInfo) bool { return a.Name() == b.Name() }), nil
 }
 
 func (r *root) Open(name string) (host.File, error) {
