@@ -277,30 +277,25 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example", n.Root, n.Host)
 	}
 	k := stack.Known{Database: n.Database}
+	var given []site.Address
 	if n.Address != "" {
 		a, err := site.ParseAddress(n.Address)
 		if err != nil {
 			return site.Site{}, err
 		}
-		k.HostPort = a.HostPort()
+		k.HostPort, given = a.HostPort(), []site.Address{a}
 	}
 	f, err := d.Env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
 	if err != nil {
 		return site.Site{}, err
 	}
 	if n.Database != "" && n.Database != f.Database.Name {
-		return site.Site{}, fmt.Errorf("the site's configuration does not name a database %q: as it reads, the site uses %s", n.Database, f.Database.Text())
+		return site.Site{}, fmt.Errorf("the site's configuration does not name a database %q: as it reads, the site uses %s; name that one, or leave the database out", n.Database, f.Database.Text())
 	}
 	s := site.Site{ID: site.NewID(), Name: n.Name, Role: site.Live, State: site.Ready, Client: n.Client, Owner: n.Owner, Host: n.Host, Root: filepath.Clean(n.Root),
 		Stack: f.Stack, Addresses: f.Addresses, Database: f.Database, Title: f.Title, MadeAt: d.Now(), Facts: f}
-	if n.Address != "" {
-		a, err := site.ParseAddress(n.Address)
-		if err != nil {
-			return s, err
-		}
-		s.Addresses = append([]site.Address{a}, s.Addresses...)
-		f.Addresses = s.Addresses
-	}
+	s.Addresses = append(given, s.Addresses...)
+	f.Addresses = s.Addresses
 	if len(s.Addresses) == 0 {
 		return s, fmt.Errorf("this %s site does not say at which address it answers: name it with --address", f.Stack)
 	}

@@ -50,22 +50,22 @@ const attrsWanted = `^(user\.|system\.posix_acl_)`
 
 // AllAttrs asks the host's getfattr; where there is none no attributes are known.
 func (r *root) AllAttrs(ctx context.Context) (map[string]host.Attrs, error) {
-	out, err := r.h.Command(
-		ctx,
-		"getfattr",
-		"-R",
-		"-P",
-		"-h",
-		"-d",
-		"-m",
-		attrsWanted,
-		"-e",
-		"hex",
-		"--absolute-names",
-		"--",
-		r.path,
-	)
-	if err != nil && (Lost(err) || ctx.Err() != nil) {
+	all, err := r.getfattr(ctx, r.path, "-R", "-P")
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return all, nil
+}
+
+// getfattr has the host dump the attributes of what is at p. An error is a
+// connection that was lost; a host without the command knows of none.
+func (r *root) getfattr(ctx context.Context, p string, how ...string) (map[string]host.Attrs, error) {
+	args := append(how, "-h", "-d", "-m", attrsWanted, "-e", "hex", "--absolute-names", "--", p)
+	out, err := r.h.Command(ctx, "getfattr", args...)
+	if err != nil && Lost(err) {
 		return nil, err
 	}
 	return dumped(out, r.path), nil
@@ -117,23 +117,11 @@ func (r *root) Attrs(name string) (host.Attrs, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := r.h.Command(
-		context.Background(),
-		"getfattr",
-		"-h",
-		"-d",
-		"-m",
-		attrsWanted,
-		"-e",
-		"hex",
-		"--absolute-names",
-		"--",
-		p,
-	)
-	if err != nil && Lost(err) {
+	all, err := r.getfattr(context.Background(), p)
+	if err != nil {
 		return nil, err
 	}
-	for _, a := range dumped(out, r.path) {
+	for _, a := range all {
 		return a, nil
 	}
 	return nil, nil

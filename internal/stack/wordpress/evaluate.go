@@ -2,6 +2,7 @@ package wordpress
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	_ "embed"
 	"encoding/base64"
@@ -209,7 +210,7 @@ func (c config) said(text []byte, err error, dir string, real func(string) strin
 	}
 	b, derr := base64.StdEncoding.DecodeString(strings.TrimSpace(string(coded)))
 	if !found || derr != nil || json.Unmarshal(b, &out) != nil {
-		return c, fmt.Errorf("PHP can't work the configuration out: %w", cmpErr(err, errors.New("it says nothing")))
+		return c, fmt.Errorf("PHP can't work the configuration out: %w", cmp.Or(err, errors.New("it says nothing")))
 	}
 	if out.Error != "" {
 		return c, fmt.Errorf("PHP can't work the configuration out: %s", strings.ReplaceAll(real(out.Error), dir, ""))
@@ -238,11 +239,4 @@ func (c config) said(text []byte, err error, dir string, real func(string) strin
 	}
 	c.evaluated = true
 	return c, nil
-}
-
-func cmpErr(err, or error) error {
-	if err != nil {
-		return err
-	}
-	return or
 }
