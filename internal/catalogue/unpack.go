@@ -184,21 +184,18 @@ func (x *unpacking) tar(r io.Reader) error {
 		}
 		switch h.Typeflag {
 		case tar.TypeDir, tar.TypeXGlobalHeader:
-			if err := x.count(0); err != nil {
-				return err
-			}
+			err = x.count(0)
 		case tar.TypeReg:
 			if hidden(name) {
-				if err := x.count(h.Size); err != nil {
-					return err
-				}
-				continue
-			}
-			if err := x.put(name, h.ModTime, tr); err != nil {
-				return err
+				err = x.count(h.Size)
+			} else {
+				err = x.put(name, h.ModTime, tr)
 			}
 		default:
-			return fmt.Errorf("%w: the archive holds a link or a device: %q", ErrHostile, h.Name)
+			err = fmt.Errorf("%w: the archive holds a link or a device: %q", ErrHostile, h.Name)
+		}
+		if err != nil {
+			return err
 		}
 	}
 }
