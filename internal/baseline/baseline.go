@@ -42,9 +42,15 @@ type Meta struct {
 	// Quiet is when each table was written to last on either side; see
 	// tables.Dated.
 	Quiet struct{ Origin, Copy map[string]string } `json:"quiet"`
+	// Definitions is what the two databases defined when they parted.
+	Definitions Definitions `json:"definitions"`
 	// Notes are the bringer's own about each table.
 	Notes map[string]json.RawMessage `json:"notes,omitempty"`
 }
+
+// Definitions are those of the objects of both databases, by kind and name; see
+// tables.Schema.Definitions. A side that is nil was not noted.
+type Definitions struct{ Origin, Copy map[string]tables.Definition }
 
 // Baseline is an open one: an SQLite file.
 type Baseline struct{ db *sql.DB }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"alibi/internal/baseline"
 	"alibi/internal/site"
 )
 
@@ -47,7 +48,13 @@ type Report struct {
 	Apart  site.Apart    `json:"apart"`
 	Checks []Check       `json:"checks"`
 	Held   []site.Rule   `json:"held,omitempty"` // quiet rules that were tried and held
+
+	shape baseline.Definitions
 }
+
+// Definitions is what both databases defined when they were compared: what the copy is compared with
+// from then on, if it holds.
+func (r Report) Definitions() baseline.Definitions { return r.shape }
 
 // Proof sums the report up.
 func (r Report) Proof() site.Proof {

@@ -83,6 +83,7 @@ func Compare(ctx context.Context, in Input) (*Report, error) {
 		rep.Apart.Copy += part.Apart.Copy
 		rep.Apart.Clashes += part.Apart.Clashes
 	}
+	rep.shape = inTables.shape
 	rep.Apart.At = began
 	rep.Took = in.Env.Now().Sub(began)
 	return rep, nil
@@ -148,7 +149,8 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err != nil {
 		return err
 	}
-	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: made, originNow: map[string]bool{}, tally: tables.Tally{}}
+	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: made, originNow: map[string]bool{}, tally: tables.Tally{},
+		meta: meta, changedTables: map[string]bool{}}
 	if err := w.all(ctx); err != nil {
 		return err
 	}

@@ -30,7 +30,10 @@ type tableWork struct {
 	kept      int                      // values with an address that can't be changed, on the copy
 	flaws     []stack.Kept             // of the part of the copy that is being compared
 	originNow map[string]bool
-	tally     tables.Tally // of the origin
+	meta      baseline.Meta
+	// changedTables are those in which rows are others on the copy than when they parted.
+	changedTables map[string]bool
+	tally         tables.Tally // of the origin
 }
 
 // expected is a row as it should be on the copy.
@@ -42,27 +45,10 @@ type expected struct {
 
 func (w *tableWork) all(ctx context.Context) error {
 	so, sc := w.origin.Schema(), w.copy.Schema()
-	missing := places{}
-	for _, t := range so.Tables {
-		if _, ok := sc.Table(t.Name); !ok {
-			missing.add("table %s", t.Name)
-		}
-	}
-	have := map[string]bool{}
-	for _, o := range sc.After {
-		have[o.Kind+o.Name+o.SQL] = true
-	}
-	for _, o := range so.After {
-		if !have[o.Kind+o.Name+o.SQL] {
-			missing.add("%s %s", o.Kind, o.Name)
-		}
-	}
-	c := Check{Name: "schema", Group: "tables", Title: "tables, indexes, views and triggers", Verdict: Holds,
-		Origin: fmt.Sprint(len(so.Tables) + len(so.After)), Copy: fmt.Sprint(len(so.Tables) + len(so.After) - missing.n)}
-	if missing.n > 0 {
-		c.Verdict, c.Text, c.Where, c.Number = Broken, "missing on the copy", missing.where, missing.n
-	}
-	w.rep.Checks = append(w.rep.Checks, c)
+	shape := newSchemaWork(w.meta.Definitions, so, sc)
+	shape.compare(w.rep, w.in.Fresh)
+	at := len(w.rep.Checks) - 1
+	w.rep.shape = baseline.Definitions{Origin: shape.was.Origin, Copy: shape.copy}
 	for _, t := range so.Tables {
 		if ct, ok := sc.Table(t.Name); ok {
 			if err := w.table(ctx, t, ct); err != nil {
@@ -70,7 +56,29 @@ func (w *tableWork) all(ctx context.Context) error {
 			}
 		}
 	}
-	return nil
+	for _, t := range sc.Tables {
+		if _, ok := so.Table(t.Name); !ok {
+			if err := w.extra(ctx, t); err != nil {
+				return fmt.Errorf("reading table %s: %w", t.Name, err)
+			}
+		}
+	}
+	shape.counters(&w.rep.Checks[at], w.in.Fresh, w.changedTables)
+	w.definitions(shape)
+	return w.reach(ctx)
+}
+
+// extra looks into a table that only the copy has for what must not be in it.
+func (w *tableWork) extra(ctx context.Context, t tables.Table) error {
+	return w.copy.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+		w.rep.Rows++
+		left, kept := w.in.Transform.Left(t, r)
+		for _, k := range left {
+			w.left.add("%s", k)
+		}
+		w.kept += len(kept)
+		return ctx.Err()
+	})
 }
 
 // difference counts how the rows of a table differ, by side.
@@ -104,6 +112,9 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 		}
 		d.onOrigin += len(base) // rows that neither side has now
 		d.onCopy += len(base)
+	}
+	if d.onCopy > 0 {
+		w.changedTables[t.Name] = true
 	}
 	w.rep.Rows += ct.Rows
 	w.rep.Apart.Origin += d.onOrigin

@@ -148,14 +148,15 @@ type Column struct {
 
 // Table is one table as it stands in a snapshot.
 type Table struct {
-	Name    string
-	Stored  string   // its name in the database, where that is another; see the engine
-	Columns []Column // those that are stored; generated ones are not among them
-	Key     []string // what a row is known by; empty: nothing, equal rows may repeat
-	Hidden  bool     // the key is none of the columns but the engine's own row number
-	Create  string   // the statement that makes it, in the engine's language
-	Rows    int64    // counted
-	Bytes   int64    // as near as the engine can say
+	Name       string
+	Stored     string     // its name in the database, where that is another; see the engine
+	Columns    []Column   // those that are stored; generated ones are not among them
+	Key        []string   // what a row is known by; empty: nothing, equal rows may repeat
+	Hidden     bool       // the key is none of the columns but the engine's own row number
+	Create     string     // the statement that makes it, in the engine's language
+	Definition Definition // what Create says, part by part
+	Rows       int64      // counted
+	Bytes      int64      // as near as the engine can say
 }
 
 // Column gives the index of a column, or -1.

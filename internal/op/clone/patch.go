@@ -364,15 +364,19 @@ func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
 	return err
 }
 
-// noteQuiet keeps when the copy's tables were written to last, now that they
-// were found to be what they should be and before anybody visits it.
-func (x *runner) noteQuiet(ctx context.Context, tr *stack.Transform, b *baseline.Baseline) error {
-	if x.p.Target.Database.Engine != "mysql" {
+// noteFound keeps what the copy's database defines and when its tables were written to last, now that
+// they were found to be what they should be and before anybody visits it.
+func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline.Baseline, found baseline.Definitions) error {
+	if x.p.Target.Database.Engine == "" {
 		return nil
 	}
 	meta, err := b.Meta(ctx)
 	if err != nil {
 		return err
+	}
+	meta.Definitions = found
+	if x.p.Target.Database.Engine != "mysql" {
+		return b.PutMeta(ctx, meta)
 	}
 	copied, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
 	if err != nil {

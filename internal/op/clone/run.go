@@ -311,7 +311,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 		}
 		if compared.Proof().Holds {
 			t.Memorize(func() { x.mem.Compared = compared })
-			if err := x.noteQuiet(ctx, tr, b); err != nil {
+			if err := x.noteFound(ctx, tr, b, compared.Definitions()); err != nil {
 				return err
 			}
 		}

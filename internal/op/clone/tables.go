@@ -73,6 +73,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		}
 	}
 	meta := baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp}
+	meta.Definitions.Origin = snap.Schema().Definitions()
 	if _, sums := snap.(tables.Summer); sums {
 		t.Memorize(func() { x.mem.Stamp = l.tally.String() })
 		meta.Stamp = x.mem.Stamp
@@ -116,7 +117,8 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transfo
 		return false, nil // without one the tables are brought
 	}
 	defer was.Close()
-	if m, err := was.Meta(ctx); err != nil || m.Stamp != x.mem.Stamp {
+	m, err := was.Meta(ctx)
+	if err != nil || m.Stamp != x.mem.Stamp {
 		return false, nil
 	}
 	copied, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
@@ -143,7 +145,8 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transfo
 		return false, err
 	}
 	t.Note("the tables did not change on either side; nothing was read from the origin")
-	return true, next.PutMeta(ctx, baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp})
+	m.At = x.env.Now()
+	return true, next.PutMeta(ctx, m)
 }
 
 // sameRows tells whether a table of the copy is as it was made, and notes its

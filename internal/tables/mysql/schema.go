@@ -66,7 +66,7 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 		return nil, err
 	}
 	s.Settings["charset"], s.Settings["collation"], s.Settings["version"] = rec[0]["CS"], rec[0]["CO"], rec[0]["V"]
-	list, err := records(ctx, db, "SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME", database)
+	list, err := records(ctx, db, "SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES, TABLE_COLLATION FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME", database)
 	if err != nil {
 		return nil, err
 	}
@@ -78,6 +78,7 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 		return nil, err
 	}
 	var views []string
+	collation := map[string]string{}
 	for _, r := range list {
 		stored := r["TABLE_NAME"]
 		known, seen := u.named(stored)
@@ -96,6 +97,7 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 			s.Problems = append(s.Problems, "of the table "+t.Name+" only the present rows are copied, not their history")
 		}
 		fmt.Sscan(r["BYTES"], &t.Bytes)
+		collation[known] = r["TABLE_COLLATION"]
 		if known != stored {
 			t.Stored, s.columns[known] = stored, s.columns[stored]
 		}
@@ -110,9 +112,13 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 	}
 	if u.active() {
 		s.narrow(views)
-		return s, nil
+	} else if err := s.readAfter(ctx, db, database, views); err != nil {
+		return nil, err
 	}
-	return s, s.readAfter(ctx, db, database, views)
+	for i, t := range s.Tables {
+		s.Tables[i].Definition = define(t.Create, collation[t.Name], s.columns[t.Name])
+	}
+	return s, nil
 }
 
 func showCreate(ctx context.Context, db queryer, kind, what, column string) (string, error) {
@@ -181,31 +187,23 @@ func readKeys(ctx context.Context, db queryer, database string, columns map[stri
 // unseen tells of which kinds of things an account is shown nothing, whether
 // there are any or not.
 func unseen(ctx context.Context, db queryer, database string) ([]string, error) {
-	rows, err := db.QueryContext(ctx, "SHOW GRANTS")
+	list, err := grants(ctx, db)
 	if err != nil {
-		return nil, explain(err)
+		return nil, err
 	}
-	defer rows.Close()
 	missing := map[string]bool{"TRIGGER": true, "EVENT": true, "EXECUTE": true}
-	for rows.Next() {
-		var g string
-		if err := rows.Scan(&g); err != nil {
-			return nil, err
-		}
-		what, on, ok := strings.Cut(strings.TrimPrefix(g, "GRANT "), " ON ")
-		where, _, _ := strings.Cut(on, " TO ")
-		where = strings.ReplaceAll(strings.ReplaceAll(where, `\_`, "_"), `\%`, "%")
-		if !ok || where != "*.*" && where != name(database)+".*" {
+	for _, g := range list {
+		if g.on != "*.*" && g.on != name(database)+".*" {
 			continue
 		}
-		for _, p := range strings.Split(what, ", ") {
+		for _, p := range strings.Split(g.what, ", ") {
 			if p == "ALL PRIVILEGES" {
 				return nil, nil
 			}
 			delete(missing, p)
 		}
 	}
-	return slices.Sorted(maps.Keys(missing)), rows.Err()
+	return slices.Sorted(maps.Keys(missing)), nil
 }
 
 // readAfter reads views, triggers, routines and events.

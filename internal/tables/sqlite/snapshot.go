@@ -122,19 +122,22 @@ func isVirtual(sql string) bool {
 
 // describe fills in a table's columns, key and weight.
 func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
-	rows, err := db.QueryContext(ctx, "SELECT name, type, pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid", t.Name)
+	rows, err := db.QueryContext(ctx, "SELECT name, type, pk, hidden, \"notnull\", coalesce(dflt_value, '') FROM pragma_table_xinfo(?) ORDER BY cid", t.Name)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	keys := map[int]string{}
 	integerKey := false
+	t.Definition = tables.Definition{tables.Whole: strings.Join(strings.Fields(t.Create), " ")}
 	for rows.Next() {
 		var c tables.Column
-		var pk, hidden int
-		if err := rows.Scan(&c.Name, &c.Type, &pk, &hidden); err != nil {
+		var pk, hidden, notNull int
+		var def string
+		if err := rows.Scan(&c.Name, &c.Type, &pk, &hidden, &notNull, &def); err != nil {
 			return err
 		}
+		t.Definition["column "+c.Name] = columnText(c.Type, pk, notNull, def)
 		if pk > 0 {
 			keys[pk] = c.Name
 			integerKey = strings.EqualFold(c.Type, "INTEGER")
@@ -157,6 +160,21 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 		t.Key, t.Hidden = []string{alias}, true
 	}
 	return db.QueryRowContext(ctx, "SELECT count(*), coalesce((SELECT sum(pgsize) FROM dbstat WHERE name = ?), 0) FROM "+name(t.Name), t.Name).Scan(&t.Rows, &t.Bytes)
+}
+
+// columnText says what a column is.
+func columnText(kind string, pk, notNull int, def string) string {
+	s := strings.ToUpper(kind)
+	if notNull != 0 {
+		s += " NOT NULL"
+	}
+	if def != "" {
+		s += " DEFAULT " + def
+	}
+	if pk > 0 {
+		s += fmt.Sprintf(" PRIMARY KEY, part %d", pk)
+	}
+	return strings.TrimSpace(s)
 }
 
 func withoutRowid(ctx context.Context, db *sql.DB, table string) bool {
