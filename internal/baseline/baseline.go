@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -28,7 +29,7 @@ import (
 // Pair is the digests of one row on either side.
 type Pair struct{ Origin, Copy uint64 }
 
-// File is one file or link on either side. A zero side was not there.
+// File is one file, link or folder on either side. A zero side was not there.
 type File struct {
 	Origin tree.Entry `json:"origin"`
 	Copy   tree.Entry `json:"copy"`
@@ -42,6 +43,8 @@ type Meta struct {
 	// Quiet is when each table was written to last on either side; see
 	// tables.Dated.
 	Quiet struct{ Origin, Copy map[string]string } `json:"quiet"`
+	// Looked is when the origin's files were listed, before any was read.
+	Looked time.Time `json:"looked,omitzero"`
 	// Definitions is what the two databases defined when they parted.
 	Definitions Definitions `json:"definitions"`
 	// Notes are the bringer's own about each table.
@@ -311,8 +314,23 @@ func (b *Baseline) putFiles(ctx context.Context, files []File, first string) err
 	return tx.Commit()
 }
 
-// Files gives files by path: those with the names, or all if none is given.
+// Files gives files and links by path: those with the names, or all if none is given.
 func (b *Baseline) Files(ctx context.Context, names ...string) (map[string]File, error) {
+	all, err := b.entries(ctx, names)
+	maps.DeleteFunc(all, func(_ string, f File) bool { return f.folder() })
+	return all, err
+}
+
+// Folders gives the folders by path.
+func (b *Baseline) Folders(ctx context.Context) (map[string]File, error) {
+	all, err := b.entries(ctx, nil)
+	maps.DeleteFunc(all, func(_ string, f File) bool { return !f.folder() })
+	return all, err
+}
+
+func (f File) folder() bool { return f.Origin.Mode.IsDir() || f.Copy.Mode.IsDir() }
+
+func (b *Baseline) entries(ctx context.Context, names []string) (map[string]File, error) {
 	q, args := "SELECT path, doc FROM files", []any{}
 	if len(names) > 0 {
 		q += " WHERE path IN (?" + strings.Repeat(", ?", len(names)-1) + ")"

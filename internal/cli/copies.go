@@ -156,11 +156,11 @@ func (a *app) pinning(ctx context.Context, d *desk.Desk, id site.ID) error {
 }
 
 func (a *app) refresh() *cobra.Command {
-	var dry, detach bool
+	var dry, detach, fresh bool
 	var confirm, at string
 	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now, or, with --at, as it was at a restore point. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := planRefresh(ctx, d, s, at)
+			p, err := planRefresh(ctx, d, s, at, fresh)
 			if err != nil {
 				return err
 			}
@@ -170,11 +170,16 @@ func (a *app) refresh() *cobra.Command {
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if changes would be lost")
 	c.Flags().StringVar(&at, "at", "", "a restore point of its origin: bring the copy to what that holds")
+	c.Flags().BoolVar(&fresh, "fresh", false, "read every file and row, also where sizes and times are what they were")
+	c.MarkFlagsMutuallyExclusive("at", "fresh")
 	return c
 }
 
-func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string) (plan.Plan, error) {
-	if at == "" {
+func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string, fresh bool) (plan.Plan, error) {
+	switch {
+	case fresh:
+		return d.PlanFreshRefresh(ctx, s.ID)
+	case at == "":
 		return d.PlanRefresh(ctx, s.ID)
 	}
 	p, err := d.FindPoint(ctx, at)

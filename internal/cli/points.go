@@ -29,6 +29,7 @@ func (a *app) pointTake() *cobra.Command {
 		})}
 	cmd.Flags().StringVar(&c.Name, "name", "", "what to call it; one with a name is kept until it is forgotten by hand")
 	cmd.Flags().StringVar(&c.Why, "why", "", "what it was taken for")
+	cmd.Flags().BoolVar(&c.Fresh, "fresh", false, "read every file, also where size and time are what they were")
 	cmd.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
 	cmd.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return cmd

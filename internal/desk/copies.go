@@ -203,6 +203,7 @@ func (d *Desk) choices(ctx context.Context, s site.Site) (clone.Choices, error) 
 	for _, r := range runs {
 		if r.Plan.Target.ID == s.ID && (r.Plan.Kind == plan.Copy || r.Plan.Kind == plan.Refresh) {
 			_, c, err := clone.ChoicesOf(r.Plan)
+			c.Fresh = false // that was for one time
 			return c, err
 		}
 	}
@@ -211,10 +212,20 @@ func (d *Desk) choices(ctx context.Context, s site.Site) (clone.Choices, error) 
 
 // PlanRefresh says what bringing a copy in line with its origin will do.
 func (d *Desk) PlanRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
+	return d.planRefresh(ctx, id, false)
+}
+
+// PlanFreshRefresh is PlanRefresh, and everything is read, whatever sizes and times say.
+func (d *Desk) PlanFreshRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
+	return d.planRefresh(ctx, id, true)
+}
+
+func (d *Desk) planRefresh(ctx context.Context, id site.ID, fresh bool) (plan.Plan, error) {
 	in, c, err := d.RefreshInput(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	c.Fresh = fresh
 	return d.PlanFrom(in, c), nil
 }
 

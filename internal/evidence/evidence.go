@@ -49,12 +49,18 @@ type Report struct {
 	Checks []Check       `json:"checks"`
 	Held   []site.Rule   `json:"held,omitempty"` // quiet rules that were tried and held
 
-	shape baseline.Definitions
+	found Found
 }
 
-// Definitions is what both databases defined when they were compared: what the copy is compared with
-// from then on, if it holds.
-func (r Report) Definitions() baseline.Definitions { return r.shape }
+// Found is how both sides were when they were compared: what the copy is compared with from then on, if
+// it holds.
+type Found struct {
+	Definitions baseline.Definitions
+	Files       []baseline.File
+}
+
+// Found is how both sides were.
+func (r Report) Found() Found { return r.found }
 
 // Proof sums the report up.
 func (r Report) Proof() site.Proof {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -17,15 +18,22 @@ import (
 	"alibi/internal/tree"
 )
 
-// proveFiles compares every file of the copy with what was read from the origin.
+// proveFiles compares every file and folder of the copy with what was read from the origin.
 func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
-	base, err := in.Baseline.Files(ctx)
-	if err != nil {
+	w := &fileWork{in: in, rep: rep, there: map[string]tree.Entry{}, problems: map[string]tree.Problem{}}
+	var err error
+	if w.base, err = in.Baseline.Files(ctx); err != nil {
+		return err
+	}
+	if w.folders, err = in.Baseline.Folders(ctx); err != nil {
 		return err
 	}
 	now, err := tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
 	if err != nil {
 		return err
+	}
+	for _, p := range now.Problems {
+		w.problems[p.Path] = p
 	}
 	tell := func(_ int64, files int) {
 		if in.Tell != nil {
@@ -33,26 +41,20 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 		}
 	}
 	texts := &textWork{in: in}
-	if err := tree.Digest(ctx, copied.Root, unknown(in, now.Entries, base), texts.look(), tell); err != nil {
+	if err := tree.Digest(ctx, copied.Root, unknown(in, now.Entries, w.base), texts.look(), tell); err != nil {
 		return err
 	}
-	there, err := tree.Scan(ctx, origin.Root, in.Filter)
+	onOrigin, err := w.origin(ctx, origin)
 	if err != nil {
-		return fmt.Errorf("listing the origin: %w", err)
+		return err
 	}
-	w := &fileWork{rep: rep, base: base, there: map[string]tree.Entry{}}
-	for _, e := range there.Entries {
-		if !e.Mode.IsDir() {
-			w.there[e.Path] = e
+	w.compare(now.Entries)
+	if len(w.seen) > 0 && !in.Fresh {
+		if err := in.Baseline.ChangeFiles(ctx, w.seen); err != nil {
+			return err
 		}
 	}
-	onOrigin := len(w.there)
-	for _, e := range now.Entries {
-		if !e.Mode.IsDir() {
-			w.file(e)
-		}
-	}
-	w.missing()
+	rep.found.Files = w.seen
 	rep.Checks = append(rep.Checks, w.check(onOrigin, in.Fresh))
 	if !in.CountOnly {
 		rep.Checks = append(rep.Checks, texts.check())
@@ -60,15 +62,15 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	return nil
 }
 
-// unknown gives the entries that must be read. When changes are only counted,
-// a file that looks as it did is taken to be the same.
+// unknown puts the entries that must be read behind the others, and gives them. When changes are only
+// counted, a file that nobody touched is taken to be the same.
 func unknown(in *Input, entries []tree.Entry, base map[string]baseline.File) []tree.Entry {
 	if !in.CountOnly {
 		return entries
 	}
 	same := 0
 	for i, e := range entries {
-		if b, known := base[e.Path]; known && e.Same(b.Copy) {
+		if b, known := base[e.Path]; known && e.Untouched(b.Copy) {
 			entries[i].Hash = b.Copy.Hash
 			entries[same], entries[i] = entries[i], entries[same]
 			same++
@@ -77,14 +79,87 @@ func unknown(in *Input, entries []tree.Entry, base map[string]baseline.File) []t
 	return entries[same:]
 }
 
-// fileWork compares the files of both sides with the baseline.
+// fileWork compares the files and folders of both sides with the baseline.
 type fileWork struct {
-	rep     *Report
-	base    map[string]baseline.File // what is not accounted for yet
-	there   map[string]tree.Entry    // on the origin now, not accounted for yet
-	spoiled places                   // not as they were written to the copy
-	own     places                   // written for the copy, and as they were
-	moved   int                      // changed on the origin
+	in       *Input
+	rep      *Report
+	base     map[string]baseline.File // what is not accounted for yet
+	folders  map[string]baseline.File // the same, of folders
+	there    map[string]tree.Entry    // on the origin now, not accounted for yet
+	knows    bool                     // folders were noted at all
+	filled   map[string]bool          // folders of the copy with something in them
+	forged   map[string]bool          // on the origin: as they looked, and something else
+	problems map[string]tree.Problem  // on the copy
+	seen     []baseline.File          // as before, and changed in some way that does not matter
+	spoiled  places                   // not as they were written to the copy
+	told     []string                 // paths of those
+	noted    places                   // folders that only the copy has, with nothing in them
+	own      places                   // written for the copy, and as they were
+	moved    places                   // changed on the origin
+}
+
+// origin lists the origin's files, and reads those whose times do not tell whether they changed.
+func (w *fileWork) origin(ctx context.Context, origin stack.Place) (files int, err error) {
+	list, err := tree.Scan(ctx, origin.Root, w.in.Filter)
+	if err != nil {
+		return 0, fmt.Errorf("listing the origin: %w", err)
+	}
+	var same []tree.Entry
+	w.forged, same, err = tree.Forged(ctx, origin.Root, list.Entries, func(e tree.Entry) (tree.Entry, bool) {
+		f, known := w.base[e.Path]
+		return f.Origin, known
+	})
+	if err != nil {
+		return 0, fmt.Errorf("reading the origin's files: %w", err)
+	}
+	for _, e := range same {
+		f := w.base[e.Path]
+		f.Origin.Changed = e.Changed
+		w.base[e.Path] = f
+		w.seen = append(w.seen, f)
+	}
+	for _, e := range list.Entries {
+		if !e.Mode.IsDir() {
+			w.there[e.Path] = e
+		}
+	}
+	return len(w.there), nil
+}
+
+// compare goes through what the copy has, and then through what it should have.
+func (w *fileWork) compare(now []tree.Entry) {
+	w.knows, w.filled = len(w.folders) > 0, map[string]bool{}
+	for _, e := range now {
+		for p := path.Dir(e.Path); p != "." && !w.filled[p]; p = path.Dir(p) {
+			w.filled[p] = true
+		}
+		if !e.Mode.IsDir() {
+			w.file(e)
+		}
+	}
+	w.missing()
+	for i := len(now) - 1; i >= 0; i-- { // what is in a folder before the folder
+		if now[i].Mode.IsDir() {
+			w.folder(now[i])
+		}
+	}
+	for _, p := range slices.Backward(slices.Sorted(maps.Keys(w.folders))) {
+		if w.folders[p].Copy.Path != "" && !w.says(p) {
+			w.spoil(p, "is missing, a folder")
+		}
+	}
+}
+
+// spoil notes that an entry of the copy is not what it was.
+func (w *fileWork) spoil(name, how string) {
+	w.rep.Apart.Copy++
+	w.told = append(w.told, name)
+	w.spoiled.add("%s %s", name, how)
+}
+
+// says tells whether something in a folder was said already.
+func (w *fileWork) says(folder string) bool {
+	return slices.ContainsFunc(w.told, func(p string) bool { return strings.HasPrefix(p, folder+"/") })
 }
 
 // file judges one file of the copy.
@@ -94,46 +169,119 @@ func (w *fileWork) file(e tree.Entry) {
 	delete(w.base, e.Path)
 	o, has := w.there[e.Path]
 	delete(w.there, e.Path)
-	moved := has != (b.Origin.Path != "") || has && !o.Same(b.Origin)
+	moved := has != (b.Origin.Path != "") || has && (!o.Same(b.Origin) || o.Mode.Perm() != b.Origin.Mode.Perm() || w.forged[e.Path])
 	if moved {
-		w.moved++
+		w.moved.add("%s", e.Path)
 	}
+	how := w.unlike(e, b.Copy)
 	switch {
-	case !known || e.Hash != b.Copy.Hash || e.Link != b.Copy.Link || e.Mode.Type() != b.Copy.Mode.Type():
-		w.rep.Apart.Copy++
+	case !known:
+		w.spoil(e.Path, "is not on the origin")
+	case how != "":
+		w.spoil(e.Path, how)
 		if moved {
 			w.rep.Apart.Clashes++
 		}
-		w.spoiled.add("%s %s", e.Path, map[bool]string{true: "is different", false: "is not on the origin"}[known])
 	case b.Own:
 		w.own.add("%s", e.Path)
 	case b.Origin.Link == "" && b.Origin.Hash != b.Copy.Hash:
-		w.spoiled.add("%s was not copied as it was read", e.Path)
+		w.spoil(e.Path, "was not copied as it was read")
+	}
+	if known && how == "" && (w.in.Fresh || !e.Changed.Equal(b.Copy.Changed)) {
+		b.Copy = e
+		w.seen = append(w.seen, b)
+	}
+}
+
+// unlike says how an entry of the copy is not what it was.
+func (w *fileWork) unlike(is, was tree.Entry) string {
+	var out []string
+	switch {
+	case is.Mode.Type() != was.Mode.Type():
+		return fmt.Sprintf("is %s, not %s", kindOf(is), kindOf(was))
+	case is.Link != was.Link:
+		out = append(out, fmt.Sprintf("leads to %s, not to %s", is.Link, was.Link))
+	case is.Hash != was.Hash:
+		out = append(out, "is different")
+	}
+	if is.Mode&fs.ModeSymlink == 0 && is.Mode.Perm() != was.Mode.Perm() {
+		out = append(out, fmt.Sprintf("has the mode %03o, not %03o", is.Mode.Perm(), was.Mode.Perm()))
+	}
+	if is.Owner != nil && was.Owner != nil && *is.Owner != *was.Owner {
+		out = append(out, fmt.Sprintf("belongs to %d:%d, not to %d:%d", is.Owner.User, is.Owner.Group, was.Owner.User, was.Owner.Group))
+	}
+	return strings.Join(out, ", and ")
+}
+
+func kindOf(e tree.Entry) string {
+	switch {
+	case e.Mode.IsDir():
+		return "a folder"
+	case e.Mode&fs.ModeSymlink != 0:
+		return "a link to " + e.Link
+	}
+	return "a file"
+}
+
+// folder judges one folder of the copy.
+func (w *fileWork) folder(e tree.Entry) {
+	b, known := w.folders[e.Path]
+	delete(w.folders, e.Path)
+	how := w.unlike(e, b.Copy)
+	switch {
+	case known && how != "":
+		w.spoil(e.Path, how)
+	case known && (w.in.Fresh || b.Copy.Owner == nil):
+		b.Copy = e
+		w.seen = append(w.seen, b)
+	case !known && w.knows && !w.filled[e.Path]:
+		w.noted.add("%s is an empty folder that the origin does not have", e.Path)
 	}
 }
 
 // missing accounts for what only the baseline or the origin has.
 func (w *fileWork) missing() {
 	for _, p := range slices.Sorted(maps.Keys(w.base)) {
-		if w.base[p].Copy.Path != "" {
-			delete(w.there, p)
-			w.rep.Apart.Copy++
-			w.spoiled.add("%s is missing", p)
+		if w.base[p].Copy.Path == "" {
+			continue
 		}
+		delete(w.there, p)
+		if bad, is := w.problems[p]; is {
+			w.spoil(p, "is no "+kindOf(w.base[p].Copy)[2:]+" any more: it "+bad.What)
+		} else {
+			w.spoil(p, "is missing")
+		}
+		delete(w.problems, p)
 	}
-	w.moved += len(w.there)
-	w.rep.Apart.Origin += w.moved
+	for _, p := range slices.Sorted(maps.Keys(w.problems)) {
+		w.spoil(p, "is not on the origin, and "+w.problems[p].What)
+	}
+	for _, p := range slices.Sorted(maps.Keys(w.there)) {
+		w.moved.add("%s", p)
+	}
+	w.rep.Apart.Origin += w.moved.n
 }
 
 func (w *fileWork) check(onOrigin int, fresh bool) Check {
-	c := Check{Name: "files", Group: "files", Title: "files, by BLAKE3 digest", Origin: site.Number(onOrigin), Copy: site.Number(w.rep.Files), Verdict: Holds, Where: w.spoiled.where, Number: w.spoiled.n}
+	c := Check{
+		Name: "files", Group: "files", Title: "files by BLAKE3 digest, folders, modes and owners", Verdict: Holds,
+		Origin: site.Number(onOrigin), Copy: site.Number(w.rep.Files), Where: w.spoiled.where, Number: w.spoiled.n,
+	}
 	switch {
 	case w.spoiled.n > 0 && fresh:
 		c.Verdict, c.Text = Broken, fmt.Sprintf("%d are not what they should be", w.spoiled.n)
-	case w.spoiled.n > 0 || w.moved > 0 && !fresh:
-		c.Verdict, c.Text = Changed, fmt.Sprintf("since they parted %d changed on the origin, %d on the copy", w.moved, w.spoiled.n)
-	case w.moved > 0:
-		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", w.moved)
+	case w.spoiled.n > 0 || w.moved.n > 0 && !fresh:
+		c.Verdict = Changed
+		c.Text = fmt.Sprintf("since they parted %d changed on the origin, %d on the copy", w.moved.n, w.spoiled.n)
+		for _, p := range w.moved.where {
+			c.Where = append(c.Where, p+" changed on the origin")
+		}
+		c.Number += w.moved.n
+	case w.moved.n > 0:
+		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", w.moved.n)
+		c.Where, c.Number = w.moved.where, w.moved.n
+	case w.noted.n > 0:
+		c.Verdict, c.Text, c.Where, c.Number = Noted, "empty folders that only the copy has", w.noted.where, w.noted.n
 	case w.own.n > 0:
 		c.Text = fmt.Sprintf("%d of them written for the copy: %s", w.own.n, strings.Join(w.own.where, ", "))
 	}

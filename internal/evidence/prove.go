@@ -83,7 +83,7 @@ func Compare(ctx context.Context, in Input) (*Report, error) {
 		rep.Apart.Copy += part.Apart.Copy
 		rep.Apart.Clashes += part.Apart.Clashes
 	}
-	rep.shape = inTables.shape
+	rep.found = Found{inTables.found.Definitions, inFiles.found.Files}
 	rep.Apart.At = began
 	rep.Took = in.Env.Now().Sub(began)
 	return rep, nil

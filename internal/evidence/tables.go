@@ -48,7 +48,7 @@ func (w *tableWork) all(ctx context.Context) error {
 	shape := newSchemaWork(w.meta.Definitions, so, sc)
 	shape.compare(w.rep, w.in.Fresh)
 	at := len(w.rep.Checks) - 1
-	w.rep.shape = baseline.Definitions{Origin: shape.was.Origin, Copy: shape.copy}
+	w.rep.found.Definitions = baseline.Definitions{Origin: shape.was.Origin, Copy: shape.copy}
 	for _, t := range so.Tables {
 		if ct, ok := sc.Table(t.Name); ok {
 			if err := w.table(ctx, t, ct); err != nil {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"maps"
 	"syscall"
+	"time"
 )
 
 // Owner is the account and the group that a file belongs to, by number.
@@ -25,6 +26,16 @@ func OwnerOf(fi fs.FileInfo) *Owner {
 		return st
 	}
 	return nil
+}
+
+// ChangedOf is when a file's bytes, mode or owner were changed last, which nobody can put back as
+// they can put back its time; zero where the host does not tell.
+// Source: st_ctim of stat(2).
+func ChangedOf(fi fs.FileInfo) time.Time {
+	if st, ok := fi.Sys().(*syscall.Stat_t); ok {
+		return time.Unix(int64(st.Ctim.Sec), int64(st.Ctim.Nsec)).UTC()
+	}
+	return time.Time{}
 }
 
 // Owning is a root in which a file can be given to another account.

@@ -52,6 +52,9 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 			out[i] = e
 		}
 	}
+	if err := folderModes(dst, entries); err != nil {
+		return nil, nil, err
+	}
 	streamed, err := byStream(ctx, src, dst, entries, progress)
 	if err != nil {
 		return nil, nil, err
@@ -103,6 +106,29 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 	return kept, bad, nil
 }
 
+// folderModes gives folders the modes that our umask took from them when they were made. Far away only
+// those are looked at of which most umasks take something, unless ours takes more.
+func folderModes(dst host.Root, entries []Entry) error {
+	_, usual := streams(dst)
+	for _, e := range entries {
+		if !e.Mode.IsDir() || usual && e.Mode.Perm()&0o022 == 0 && e.Path != entries[0].Path {
+			continue
+		}
+		fi, err := dst.Lstat(e.Path)
+		if err != nil {
+			return fmt.Errorf("looking at folder %s: %w", e.Path, err)
+		}
+		if fi.Mode().Perm() == dirPerm(e.Mode) {
+			continue
+		}
+		usual = usual && dirPerm(e.Mode)&^fi.Mode().Perm()&^0o022 == 0
+		if err := dst.Chmod(e.Path, dirPerm(e.Mode)); err != nil {
+			return fmt.Errorf("setting the mode of folder %s: %w", e.Path, err)
+		}
+	}
+	return nil
+}
+
 // byStream copies what can be and is worth copying as streams: files that are
 // not at the other end already.
 func byStream(ctx context.Context, src, dst host.Root, entries []Entry, progress Progress) (map[string]Entry, error) {
@@ -148,6 +174,14 @@ func kind(err error) string {
 	return "gone"
 }
 
+// OnCopy is the mode that an entry of an origin gets on a copy.
+func OnCopy(m fs.FileMode) fs.FileMode {
+	if m.IsDir() {
+		return dirPerm(m)
+	}
+	return m.Perm()
+}
+
 // dirPerm lets us always work in folders of our own copies.
 func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
 
@@ -160,7 +194,7 @@ func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (E
 		return e, dst.Symlink(RelativeLink(src.Path(), e.Path, e.Link), e.Path)
 	}
 	if fi, err := dst.Lstat(e.Path); err == nil {
-		if e.Same(Entry{Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime()}) {
+		if e.Same(Entry{}.Seen(fi)) {
 			h, err := HashFile(ctx, dst, e.Path)
 			e.Hash = h
 			progress(e.Size, 0)
@@ -178,8 +212,8 @@ func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (E
 		if err != nil {
 			return e, err
 		}
-		now := Entry{Path: e.Path, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: e.Hash}
-		if now.Same(before) && n == now.Size || try == 3 {
+		now := Entry{Path: e.Path, Hash: e.Hash}.Seen(fi)
+		if now.Untouched(before) && n == now.Size || try == 3 {
 			return e, nil
 		}
 		progress(-n, 0)

@@ -37,10 +37,36 @@ func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, pr
 			return fmt.Errorf("reading %s: %w", e.Path, err)
 		}
 		is := &entries[at[e.Path]]
-		is.Hash, is.Size, is.MTime = e.Hash, e.Size, e.MTime
+		is.Hash, is.Size, is.MTime, is.Changed = e.Hash, e.Size, e.MTime, e.Changed
 		progress(e.Size, 1)
 		return nil
 	})
+}
+
+// Forged reads the files that look as they did before and were changed in some way since, as far as the
+// host tells when they were changed. It names those that hold something else, and gives those that do
+// not as they are now.
+func Forged(
+	ctx context.Context, root host.Root, now []Entry, before func(Entry) (Entry, bool),
+) (other map[string]bool, same []Entry, err error) {
+	var list []Entry
+	for _, e := range now {
+		if was, known := before(e); known && e.Regular() && e.Same(was) && !e.Untouched(was) {
+			list = append(list, e)
+		}
+	}
+	if err := Digest(ctx, root, list, nil, func(int64, int) {}); err != nil {
+		return nil, nil, err
+	}
+	other = map[string]bool{}
+	for _, e := range list {
+		if was, _ := before(e); e.Hash == was.Hash {
+			same = append(same, e)
+		} else {
+			other[e.Path] = true
+		}
+	}
+	return other, same, nil
 }
 
 // Each gives the bytes of every file in entries, by several readers at once,

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"time"
 
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
@@ -78,7 +79,7 @@ func unpack(tr *tar.Reader, byName map[string]Entry, do give) error {
 		if !known || h.Typeflag != tar.TypeReg {
 			continue // it became something else since it was listed
 		}
-		e.Size, e.MTime = h.Size, h.ModTime
+		e.Size, e.MTime, e.Changed = h.Size, h.ModTime, time.Time{}
 		if err := do(e, tr); err != nil {
 			return err
 		}
@@ -95,7 +96,7 @@ func single(src host.Root, e Entry, do give) error {
 	if err != nil || !fi.Mode().IsRegular() {
 		return nil
 	}
-	e.Size, e.MTime = fi.Size(), fi.ModTime()
+	e = e.Seen(fi)
 	return do(e, f)
 }
 

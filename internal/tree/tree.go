@@ -33,7 +33,9 @@ type Entry struct {
 	Hash  Hash        `json:"hash"`           // of a regular file's bytes, where it was computed
 
 	Owner *host.Owner `json:"owner,omitempty"` // nil: not known
-	Attrs host.Attrs  `json:"attrs,omitempty"` // where they were asked for
+	// Changed is when bytes, mode or owner were changed last, whatever MTime says; zero: not known.
+	Changed time.Time  `json:"changed,omitzero"`
+	Attrs   host.Attrs `json:"attrs,omitempty"` // where they were asked for
 }
 
 // Access is who may use the entry.
@@ -60,6 +62,22 @@ func (e Entry) Regular() bool { return e.Mode.IsRegular() }
 func (e Entry) Same(o Entry) bool {
 	return e.Mode.Type() == o.Mode.Type() && e.Size == o.Size && e.Link == o.Link &&
 		(!e.Regular() || e.MTime.Truncate(time.Second).Equal(o.MTime.Truncate(time.Second)))
+}
+
+// Untouched tells whether an entry is as it was before in the same place: it looks alike, and where
+// the host tells when it was changed, that is the same.
+func (e Entry) Untouched(before Entry) bool {
+	return e.Same(before) && (e.Changed.IsZero() || before.Changed.IsZero() || e.Changed.Equal(before.Changed))
+}
+
+// Seen is the entry as it was when it was looked at again.
+func (e Entry) Seen(fi fs.FileInfo) Entry {
+	e.Mode, e.MTime, e.Changed, e.Owner = fi.Mode(), fi.ModTime(), host.ChangedOf(fi), host.OwnerOf(fi)
+	e.Size = 0
+	if e.Regular() {
+		e.Size = fi.Size()
+	}
+	return e
 }
 
 // Problem is something in a tree that is not copied, and why.
@@ -222,10 +240,7 @@ func (s *scan) dir(ctx context.Context, dir string) error {
 		if strings.HasPrefix(fi.Name(), host.TempPrefix) {
 			continue
 		}
-		e := Entry{Path: path.Join(dir, fi.Name()), Mode: fi.Mode(), MTime: fi.ModTime(), Owner: host.OwnerOf(fi)}
-		if e.Regular() {
-			e.Size = fi.Size()
-		}
+		e := Entry{Path: path.Join(dir, fi.Name())}.Seen(fi)
 		if omit, size := s.filter.Omits(e); omit {
 			if size {
 				s.mu.Lock()

@@ -40,6 +40,7 @@ type Choices struct {
 	Keep     bool          `json:"keep,omitempty"`   // take a restore point of a new copy, to come back to
 	Scrub    string        `json:"scrub,omitempty"`  // personal data are made up: "on", "off", "": where the copy leaves this machine and the origin's
 	Pins     string        `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
+	Fresh    bool          `json:"fresh,omitempty"`  // read everything, whatever sizes and times say
 	Beside   bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -27,6 +28,9 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer closeBoth()
+	if x.mem.Looked.IsZero() {
+		t.Memorize(func() { x.mem.Looked = x.env.Now() })
+	}
 	list, err := tree.Scan(ctx, origin.Root, x.d.Filter)
 	if err != nil {
 		return fmt.Errorf("listing the origin's files: %w", err)
@@ -76,8 +80,7 @@ func again(ctx context.Context, src, dst host.Root, entries, got []tree.Entry, p
 			gone = append(gone, p.Path)
 			stay = append(stay, p)
 		default:
-			e.Mode, e.Size, e.MTime = fi.Mode(), fi.Size(), fi.ModTime()
-			back = append(back, e)
+			back = append(back, e.Seen(fi))
 		}
 	}
 	if tree.Vanished(len(gone), len(entries)) {
@@ -132,7 +135,7 @@ func countFiles(entries []tree.Entry) int {
 // origin and on the copy since they parted: they get a second name, and the
 // first goes with what is replaced. What must be fetched is given back.
 func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.Entry, tell tree.Progress) (kept, fetch []tree.Entry, err error) {
-	if x.p.Kind != plan.Refresh {
+	if x.p.Kind != plan.Refresh || x.d.Choices.Fresh {
 		return nil, entries, nil
 	}
 	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err != nil || s.Origin != x.p.Origin.ID {
@@ -160,10 +163,22 @@ func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.
 	for _, e := range list.Entries {
 		there[e.Path] = e
 	}
+	var looked time.Time // zero where the site has no tables: then what can't be told is brought
+	if m, err := b.Meta(ctx); err == nil {
+		looked = m.Looked
+	}
+	forged, _, err := tree.Forged(ctx, now.Root, list.Entries, func(e tree.Entry) (tree.Entry, bool) {
+		f, known := base[e.Path]
+		return f.Copy, known
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading the copy's files: %w", err)
+	}
 	for _, e := range entries {
 		f, known := base[e.Path]
 		is, has := there[e.Path]
-		if !e.Regular() || !known || !has || !e.Same(f.Origin) || !is.Same(f.Copy) || f.Origin.Hash != f.Copy.Hash {
+		same := known && has && e.Untouched(f.Origin) && !untold(e, looked) && is.Same(f.Copy) && !forged[e.Path]
+		if !e.Regular() || !same || f.Origin.Hash != f.Copy.Hash || is.Mode.Perm() != tree.OnCopy(e.Mode) {
 			fetch = append(fetch, e)
 			continue
 		}
@@ -177,6 +192,12 @@ func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.
 		return nil, entries, nil // where files can't get a second name they are brought again
 	}
 	return kept, fetch, nil
+}
+
+// untold tells whether a file may have been changed within the second in which it was read, so that its
+// time does not tell whether it was.
+func untold(e tree.Entry, looked time.Time) bool {
+	return e.Changed.IsZero() && !e.MTime.Before(looked.Add(-2*time.Second))
 }
 
 // link gives files of the present copy their names in the next one.
@@ -230,8 +251,10 @@ func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
 	}
 	defer b.Close()
 	var files []baseline.File
-	for _, e := range tree.OnlyFiles(entries) {
+	for _, e := range entries {
 		c := e
+		c.Owner, c.Changed = nil, time.Time{} // what they are is seen when the copy is compared
+		c.Mode = c.Mode.Type() | tree.OnCopy(c.Mode)
 		if e.Link != "" {
 			c.Link = tree.RelativeLink(x.p.Origin.Root, e.Path, e.Link)
 		}

@@ -50,7 +50,7 @@ func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]
 		}
 		f := files[name]
 		f.Own = true
-		f.Copy = tree.Entry{Path: name, Mode: fi.Mode(), Size: fi.Size(), MTime: fi.ModTime(), Hash: x.mem.Configured[name]}
+		f.Copy = tree.Entry{Path: name, Hash: x.mem.Configured[name]}.Seen(fi)
 		files[name] = f
 	}
 	return b.ChangeFiles(ctx, slices.Collect(maps.Values(files)))

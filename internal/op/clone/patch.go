@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
+	"alibi/internal/evidence"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -356,6 +357,9 @@ func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
 		}
 		return out, err
 	}
+	if p.x.d.Choices.Fresh {
+		return nil // every row is compared, whatever the server says of its tables
+	}
 	var err error
 	if p.originQuiet, err = same(p.snap, was.Quiet.Origin); err != nil {
 		return err
@@ -364,9 +368,12 @@ func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
 	return err
 }
 
-// noteFound keeps what the copy's database defines and when its tables were written to last, now that
+// noteFound keeps how the copy's files are, what its database defines and when its tables were written to last, now that
 // they were found to be what they should be and before anybody visits it.
-func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline.Baseline, found baseline.Definitions) error {
+func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline.Baseline, found evidence.Found) error {
+	if err := b.ChangeFiles(ctx, found.Files); err != nil {
+		return err
+	}
 	if x.p.Target.Database.Engine == "" {
 		return nil
 	}
@@ -374,7 +381,7 @@ func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline
 	if err != nil {
 		return err
 	}
-	meta.Definitions = found
+	meta.Definitions = found.Definitions
 	if x.p.Target.Database.Engine != "mysql" {
 		return b.PutMeta(ctx, meta)
 	}

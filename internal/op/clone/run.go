@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"alibi/internal/baseline"
 	"alibi/internal/evidence"
@@ -36,6 +37,7 @@ type runner struct {
 type memory struct {
 	Reserved   bool                 `json:"reserved,omitempty"` // the copy is this run's to work on
 	Stamp      string               `json:"stamp"`              // of the origin's database before anything was read
+	Looked     time.Time            `json:"looked,omitzero"`    // when the origin's files were listed first
 	Configured map[string]tree.Hash `json:"configured"`
 	Compared   *evidence.Report     `json:"compared,omitempty"` // before anybody visited the copy
 	InPlace    string               `json:"in_place,omitempty"` // the copy's database, if rows were changed in it
@@ -311,7 +313,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 		}
 		if compared.Proof().Holds {
 			t.Memorize(func() { x.mem.Compared = compared })
-			if err := x.noteFound(ctx, tr, b, compared.Definitions()); err != nil {
+			if err := x.noteFound(ctx, tr, b, compared.Found()); err != nil {
 				return err
 			}
 		}
@@ -330,7 +332,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	if !rep.Proof().Holds {
 		for _, c := range rep.Checks {
 			if c.Verdict == evidence.Broken {
-				return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: c.Title + ": " + c.Text}
+				return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c)}
 			}
 		}
 	}
@@ -340,6 +342,15 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 		return nil
 	})
 	return err
+}
+
+// first says what does not hold, with the first place.
+func first(c evidence.Check) string {
+	s := c.Title + ": " + c.Text
+	if len(c.Where) > 0 {
+		s += ", " + c.Where[0]
+	}
+	return s
 }
 
 // NotProven says that a copy is not what it should be.

@@ -73,6 +73,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		}
 	}
 	meta := baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp}
+	meta.Looked = x.mem.Looked
 	meta.Definitions.Origin = snap.Schema().Definitions()
 	if _, sums := snap.(tables.Summer); sums {
 		t.Memorize(func() { x.mem.Stamp = l.tally.String() })
@@ -145,7 +146,7 @@ func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transfo
 		return false, err
 	}
 	t.Note("the tables did not change on either side; nothing was read from the origin")
-	m.At = x.env.Now()
+	m.At, m.Looked = x.env.Now(), x.mem.Looked
 	return true, next.PutMeta(ctx, m)
 }
 

@@ -44,10 +44,10 @@ func (k *keeping) files(ctx context.Context, place stack.Place, s site.Site, p *
 		}
 		var read []tree.Entry
 		for _, e := range list.Entries {
-			if have, ok := kept[e.Path]; !e.Regular() || ok && have.Same(e) {
+			if have, ok := kept[e.Path]; !e.Regular() || ok && have.Untouched(e) {
 				continue
 			}
-			if was, ok := before[e.Path]; ok && was.Same(e) && k.to.HoldsAll(was.Chunks) {
+			if was, ok := before[e.Path]; ok && was.Untouched(e) && !k.c.Fresh && k.to.HoldsAll(was.Chunks) {
 				kept[e.Path] = was
 				k.t.Add(e.Size, 1)
 				continue

@@ -24,6 +24,8 @@ type Choices struct {
 	Kind depot.Kind `json:"kind"`
 	Name string     `json:"name,omitempty"`
 	Why  string     `json:"why,omitempty"`
+	// Fresh has every file read, also those whose size and time are what they were at the last point.
+	Fresh bool `json:"fresh,omitempty"`
 }
 
 // Input is what a plan is made of.
