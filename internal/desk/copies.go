@@ -312,7 +312,7 @@ func (d *Desk) Prove(ctx context.Context, id site.ID, strict bool, tell func(uni
 		return nil, err
 	}
 	defer done()
-	in.Fresh, in.Tell = strict, tell
+	in.Fresh, in.Lived, in.Tell = strict, true, tell
 	rep, err := evidence.Prove(ctx, in)
 	if err != nil {
 		return nil, err
@@ -337,7 +337,7 @@ func (d *Desk) Apart(ctx context.Context, id site.ID) (site.Apart, error) {
 		return site.Apart{}, err
 	}
 	defer done()
-	in.CountOnly = true
+	in.CountOnly, in.Lived = true, true
 	rep, err := evidence.Prove(ctx, in)
 	if err != nil {
 		return site.Apart{}, err

@@ -33,6 +33,8 @@ type Check struct {
 	Text    string   `json:"text,omitempty"`   // what is not equal
 	Where   []string `json:"where,omitempty"`  // the first places
 	Number  int      `json:"number,omitempty"` // how many places
+	// Rows are the first rows of a table that differ.
+	Rows []RowChange `json:"rows,omitempty"`
 }
 
 // Report is all checks of one time.

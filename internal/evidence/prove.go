@@ -29,6 +29,7 @@ type Input struct {
 	Filter    tree.Filter
 	Baseline  *baseline.Baseline
 	Fresh     bool                   // just made: every difference is damage
+	Lived     bool                   // it was visited since it was made: what it writes to itself then is passed by
 	Before    string                 // the origin's database stamp before the run; "" if unknown
 	Snapshot  tables.Snapshot        // the origin's state to compare with; nil: taken now
 	Tell      func(units, items int) // progress, may be nil

@@ -140,7 +140,7 @@ func (w *tableWork) reach(ctx context.Context) error {
 	for _, s := range sites {
 		names = append(names, s.Database.Name)
 	}
-	found, err := b.Outside(ctx, names)
+	found, err := b.Outside(ctx, []string{w.in.Copy.Database.Twin()}, names)
 	if err != nil {
 		return fmt.Errorf("looking for what reaches out of the copy's database: %w", err)
 	}

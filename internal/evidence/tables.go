@@ -3,13 +3,11 @@ package evidence
 import (
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
-	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
@@ -34,13 +32,6 @@ type tableWork struct {
 	// changedTables are those in which rows are others on the copy than when they parted.
 	changedTables map[string]bool
 	tally         tables.Tally // of the origin
-}
-
-// expected is a row as it should be on the copy.
-type expected struct {
-	digest uint64        // of the row after the transform
-	origin uint64        // of the row on the origin
-	row    func() string // its address, for people
 }
 
 func (w *tableWork) all(ctx context.Context) error {
@@ -81,22 +72,12 @@ func (w *tableWork) extra(ctx context.Context, t tables.Table) error {
 	})
 }
 
-// difference counts how the rows of a table differ, by side.
-type difference struct {
-	spoiled  places // not explained by any change since
-	onOrigin int
-	onCopy   int
-	clashes  int
-	rows     int64 // of the origin that belong on the copy
-}
-
 func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	parts, err := w.origin.Ranges(ctx, t.Name, rowsAtOnce)
 	if err != nil {
 		return err
 	}
-	var d difference
-	var sumO, sumC uint64
+	d := difference{lived: w.in.Lived}
 	w.took(t.Name)
 	for _, shard := range w.shards(t, ct) {
 		var base map[uint64]baseline.Pair
@@ -106,14 +87,16 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 			}
 		}
 		for _, part := range parts {
-			if err := w.part(ctx, t, ct, part, shard, base, &d, &sumO, &sumC); err != nil {
+			if err := w.part(ctx, t, ct, part, shard, base, &d); err != nil {
 				return err
 			}
 		}
-		d.onOrigin += len(base) // rows that neither side has now
-		d.onCopy += len(base)
+		d.gone += len(base)
 	}
-	if d.onCopy > 0 {
+	if err := w.name(ctx, t, ct, &d); err != nil {
+		return err
+	}
+	if d.onCopy+d.byItself > 0 {
 		w.changedTables[t.Name] = true
 	}
 	w.rep.Rows += ct.Rows
@@ -124,16 +107,7 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	if w.in.Transform.Chooses(t.Name) {
 		rows = d.rows
 	}
-	c := Check{Name: "table " + t.Name, Group: "tables", Title: t.Name, Verdict: Holds,
-		Origin: fmt.Sprintf("%s rows %.8s", site.Number(rows), fmt.Sprintf("%016x", sumO)), Copy: fmt.Sprintf("%s rows %.8s", site.Number(ct.Rows), fmt.Sprintf("%016x", sumC))}
-	switch {
-	case d.spoiled.n > 0:
-		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d rows are not what they should be", d.spoiled.n), d.spoiled.where, d.spoiled.n
-	case d.onOrigin+d.onCopy > 0:
-		c.Verdict = Changed
-		c.Text = fmt.Sprintf("since they parted %d rows changed on the origin, %d on the copy", d.onOrigin, d.onCopy)
-	}
-	w.rep.Checks = append(w.rep.Checks, c)
+	w.rep.Checks = append(w.rep.Checks, d.check(t.Name, rows, ct.Rows, w.in.Fresh))
 	return nil
 }
 
@@ -164,22 +138,25 @@ func (w *tableWork) took(table string) {
 
 // part compares the rows of one range. sumO is of the origin's rows as they
 // should become, so that equal tables have equal sums.
-func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, d *difference, sumO, sumC *uint64) error {
+func (w *tableWork) part(
+	ctx context.Context, t, ct tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, d *difference,
+) error {
 	want := map[uint64]expected{}
 	var found []seen
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
-		return w.originRows(gctx, t, part, shard, base, func(key uint64, before tables.Digest, after uint64, row func() string) {
-			*sumO += after
+		return w.originRows(gctx, t, part, shard, base, func(key uint64, before tables.Digest, e expected) {
+			d.sumOrigin += e.digest
 			d.rows++
 			w.tally.Add(t.Name, before)
-			want[key] = expected{digest: after, origin: before[0], row: row}
+			e.origin = before[0]
+			want[key] = e
 		})
 	})
 	g.Go(func() error {
-		return w.copyRows(gctx, ct, part, shard, base, func(key, sum uint64, row func() string) {
-			*sumC += sum
-			found = append(found, seen{key, sum, row})
+		return w.copyRows(gctx, ct, part, shard, base, func(x seen) {
+			d.sumCopy += x.digest
+			found = append(found, x)
 		})
 	})
 	if err := g.Wait(); err != nil {
@@ -192,31 +169,46 @@ func (w *tableWork) part(ctx context.Context, t, ct tables.Table, part tables.Ra
 	}
 	w.flaws = w.flaws[:0]
 	for _, x := range found {
-		e, there := want[x.key]
-		delete(want, x.key)
-		b, known := base[x.key]
-		delete(base, x.key)
+		e, there := want[x.id]
+		delete(want, x.id)
+		b, known := base[x.id]
+		delete(base, x.id)
 		if there && e.digest == x.digest {
 			continue
 		}
-		if d.judge(b, known, e.origin, there, x.digest, true) && w.in.Fresh {
-			d.spoiled.add("row %s is %s", x.row(), map[bool]string{true: "different", false: "not on the origin"}[there])
+		c := rowChange{copyKey: x.key, called: x.called, passing: x.passing}
+		if there {
+			c.originKey = e.key
+			c.passing = c.passing || e.passing
 		}
+		c.onOrigin, c.onCopy = sides(b, known, e.origin, there, x.digest, true)
+		d.add(c)
 	}
-	for key, e := range want {
-		b, known := base[key]
-		delete(base, key)
-		if d.judge(b, known, e.origin, true, 0, false) && w.in.Fresh {
-			d.spoiled.add("row %s is missing", e.row())
-		}
+	for id, e := range want {
+		b, known := base[id]
+		delete(base, id)
+		c := rowChange{originKey: e.key, called: e.called, passing: e.passing}
+		c.onOrigin, c.onCopy = sides(b, known, e.origin, true, 0, false)
+		d.add(c)
 	}
 	return nil
 }
 
 // seen is a row of the copy.
 type seen struct {
-	key, digest uint64
-	row         func() string
+	id, digest uint64
+	key        func() []tables.Value
+	called     string // by people, where the row was read
+	passing    bool   // the site writes it to itself when it is visited
+}
+
+// expected is a row as it should be on the copy.
+type expected struct {
+	digest  uint64 // of the row after the transform
+	origin  uint64 // of the row on the origin
+	key     func() []tables.Value
+	called  string
+	passing bool
 }
 
 // scan goes through a range. Rows that are as the baseline has them were looked
@@ -242,7 +234,7 @@ func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Tab
 
 // originRows gives what each row of a range of the origin is found by, its
 // digest, and the digest that it should have on the copy.
-func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(key uint64, before tables.Digest, after uint64, row func() string)) error {
+func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(id uint64, before tables.Digest, e expected)) error {
 	keys := baseline.Keys(w.origin, t)
 	var buf []byte
 	var before, after tables.Digest
@@ -261,7 +253,7 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 		if made {
 			is = base[k].Copy
 		}
-		give(k, d, is, addressOf(key))
+		give(k, d, expected{digest: is, key: keyOf(key)})
 		return tick()
 	}, func(r tables.Row) error {
 		if !w.in.Transform.Keeps(t, r) {
@@ -271,7 +263,8 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 		for _, f := range stack.Invalid(t, r) {
 			w.originNow[f.String()] = true
 		}
-		row := addressOf(r.Key)
+		e := expected{key: keyOf(r.Key)}
+		e.called, e.passing = w.in.Transform.About(t, r)
 		var changed stack.Changed
 		w.in.Transform.Row(t, r, &changed)
 		after, buf = w.origin.Digest(t.Name, r, buf)
@@ -280,14 +273,15 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 			return ctx.Err()
 		}
 		w.changed.Add(changed)
-		give(k, before, after[0], row)
+		e.digest = after[0]
+		give(k, before, e)
 		return tick()
 	})
 }
 
 // copyRows gives what each row of a range of the copy is found by, and its
 // digest, after looking for what must not be in it.
-func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(key, sum uint64, row func() string)) error {
+func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(seen)) error {
 	keys := baseline.Keys(w.copy, t)
 	var buf []byte
 	var sum tables.Digest
@@ -297,7 +291,7 @@ func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Ra
 		return !shard.Has(k) || known && b.Copy == d[0]
 	}, func(key []tables.Value, d tables.Digest) error {
 		if k := keys.OfKey(key); shard.Has(k) {
-			give(k, d[0], addressOf(key))
+			give(seen{id: k, digest: d[0], key: keyOf(key)})
 		}
 		return ctx.Err()
 	}, func(r tables.Row) error {
@@ -312,7 +306,9 @@ func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Ra
 		}
 		w.kept += len(kept)
 		w.flaws = append(w.flaws, stack.Invalid(t, r)...)
-		give(k, sum[0], addressOf(r.Key))
+		x := seen{id: k, digest: sum[0], key: keyOf(r.Key)}
+		x.called, x.passing = w.in.Transform.About(t, r)
+		give(x)
 		return ctx.Err()
 	})
 }
@@ -327,31 +323,4 @@ func (w *tableWork) ticker(ctx context.Context) (tick func() error, done func())
 		}
 		return ctx.Err()
 	}, func() { w.in.tell(n) }
-}
-
-// addressOf names a row by its key when it is asked to.
-func addressOf(key []tables.Value) func() string {
-	if len(key) == 1 && key[0].Kind == tables.Int {
-		n := key[0].Int
-		return func() string { return strconv.FormatInt(n, 10) }
-	}
-	text := tables.Row{Key: key}.Address()
-	return func() string { return text }
-}
-
-// judge tells from the baseline which side changed a row that differs, and
-// whether the copy did.
-func (d *difference) judge(b baseline.Pair, known bool, origin uint64, onOrigin bool, copied uint64, onCopy bool) bool {
-	o := onOrigin != known || onOrigin && b.Origin != origin
-	c := onCopy != known || onCopy && b.Copy != copied
-	if o {
-		d.onOrigin++
-	}
-	if c {
-		d.onCopy++
-	}
-	if o && c {
-		d.clashes++
-	}
-	return c || !o
 }

@@ -5,6 +5,7 @@ package site
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"strings"
 	"time"
 )
 
@@ -59,6 +60,15 @@ func (d Database) From(c Database) Database {
 		d.As = d.Prefix
 	}
 	return d
+}
+
+// Twin is the name of the database into which a copy is refreshed, while the one in use stays as it is;
+// the two take turns.
+func (d Database) Twin() string {
+	if first, second := strings.CutSuffix(d.Name, "_b"); second {
+		return first
+	}
+	return d.Name + "_b"
 }
 
 // Beside tells whether a copy's tables stand beside its origin's.

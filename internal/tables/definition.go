@@ -67,7 +67,7 @@ func (s Schema) Definitions() map[string]Definition {
 // Bounded is a database that can say what in it reaches beyond it.
 type Bounded interface {
 	// Outside names what of the database's objects works with another database, and what its
-	// account may do elsewhere, in sentences. Others are names of databases that are looked for,
-	// beside those that the account sees.
-	Outside(ctx context.Context, others []string) ([]string, error)
+	// account may do elsewhere, in sentences. own are other databases of the same site; others are
+	// names that are looked for, beside those that the account sees.
+	Outside(ctx context.Context, own, others []string) ([]string, error)
 }

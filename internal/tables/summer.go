@@ -104,6 +104,30 @@ func Sift(ctx context.Context, sm Summer, t Table, r Range, s Search, pass func(
 	return nil
 }
 
+// Fetch gives the rows of a table with the given keys, in any order. Where the engine can't pick them,
+// the whole table is read.
+func Fetch(ctx context.Context, snap Snapshot, t Table, keys [][]Value, give func(Row) error) error {
+	if sm, ok := snap.(Summer); ok {
+		for chunk := range slices.Chunk(keys, picked) {
+			if err := sm.Pick(ctx, t.Name, chunk, give); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	wanted := make(map[string]bool, len(keys))
+	for _, k := range keys {
+		wanted[string(Row{Values: k}.append(nil))] = true
+	}
+	var buf []byte
+	return snap.Read(ctx, t.Name, Range{}, func(r Row) error {
+		if buf = (Row{Values: r.Key}).append(buf[:0]); !wanted[string(buf)] {
+			return ctx.Err()
+		}
+		return give(r)
+	})
+}
+
 // Keep copies values that are only valid during a call.
 func Keep(vals []Value) []Value {
 	out := make([]Value, len(vals))

@@ -10,6 +10,7 @@
 package tables
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -76,6 +77,12 @@ func (v Value) String() string {
 		return string(v.Bytes)
 	}
 	return "NULL"
+}
+
+// Equal tells whether two values are stored alike.
+func (v Value) Equal(o Value) bool {
+	return v.Kind == o.Kind && v.Int == o.Int && bytes.Equal(v.Bytes, o.Bytes) &&
+		math.Float64bits(v.Float) == math.Float64bits(o.Float)
 }
 
 // Row is one row: the values of the table's key, which may be hidden ones, and
@@ -152,6 +159,7 @@ type Table struct {
 	Stored     string     // its name in the database, where that is another; see the engine
 	Columns    []Column   // those that are stored; generated ones are not among them
 	Key        []string   // what a row is known by; empty: nothing, equal rows may repeat
+	Counters   bool       // its rows are the engine's own: the numbers that other tables give to their next rows
 	Hidden     bool       // the key is none of the columns but the engine's own row number
 	Create     string     // the statement that makes it, in the engine's language
 	Definition Definition // what Create says, part by part

@@ -263,9 +263,7 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 		db.Name = db.User
 		if in.Over != nil {
 			db.User = in.Over.Database.User
-			if db.Name = in.Over.Database.Name + "_b"; strings.HasSuffix(in.Over.Database.Name, "_b") {
-				db.Name = strings.TrimSuffix(in.Over.Database.Name, "_b")
-			}
+			db.Name = in.Over.Database.Twin()
 		}
 	}
 	return db

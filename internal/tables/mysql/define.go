@@ -148,7 +148,7 @@ func namedIn(sql string, databases []string) (out []string) {
 }
 
 // Outside names what of the database works with another one.
-func (s *snapshot) Outside(ctx context.Context, others []string) (out []string, err error) {
+func (s *snapshot) Outside(ctx context.Context, own, others []string) (out []string, err error) {
 	var seen []map[string]string
 	var may []grant
 	err = s.short(ctx, func(c conn) error {
@@ -160,11 +160,12 @@ func (s *snapshot) Outside(ctx context.Context, others []string) (out []string, 
 	if err != nil {
 		return nil, err
 	}
+	own = append(slices.Clone(own), s.database)
 	all := slices.Clone(others)
 	for _, r := range seen {
 		all = append(all, r["N"])
 	}
-	all = slices.DeleteFunc(all, func(n string) bool { return n == s.database || n == "" })
+	all = slices.DeleteFunc(all, func(n string) bool { return slices.Contains(own, n) || n == "" })
 	say := func(what, sql string) {
 		for _, n := range namedIn(sql, all) {
 			out = append(out, fmt.Sprintf("%s works with the database %s", what, n))
@@ -180,7 +181,8 @@ func (s *snapshot) Outside(ctx context.Context, others []string) (out []string, 
 		say(o.Kind+" "+o.Name, o.SQL)
 	}
 	for _, g := range may {
-		if g.what != "USAGE" && g.on != name(s.database)+".*" && !strings.HasPrefix(g.on, name(s.database)+".") {
+		inside := slices.ContainsFunc(own, func(n string) bool { return strings.HasPrefix(g.on, name(n)+".") })
+		if g.what != "USAGE" && !inside {
 			out = append(out, fmt.Sprintf("the account may do %s on %s", g.what, g.on))
 		}
 	}

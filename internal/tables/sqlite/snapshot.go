@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 
 	_ "modernc.org/sqlite" // the driver, in Go
@@ -112,7 +113,29 @@ func readSchema(ctx context.Context, db *sql.DB) (tables.Schema, error) {
 			return sc, fmt.Errorf("table %s: %w", sc.Tables[i].Name, err)
 		}
 	}
-	return sc, nil
+	return sc, counters(ctx, db, sc.Tables)
+}
+
+// counters notes the numbers of which the tables' next rows get the one behind.
+func counters(ctx context.Context, db *sql.DB, list []tables.Table) error {
+	if !slices.ContainsFunc(list, func(t tables.Table) bool { return t.Counters }) {
+		return nil
+	}
+	rows, err := db.QueryContext(ctx, "SELECT name, seq FROM sqlite_sequence")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var table, seq string
+		if err := rows.Scan(&table, &seq); err != nil {
+			return err
+		}
+		if i := slices.IndexFunc(list, func(t tables.Table) bool { return t.Name == table }); i >= 0 {
+			list[i].Definition[tables.Next] = seq
+		}
+	}
+	return rows.Err()
 }
 
 func isVirtual(sql string) bool {
@@ -150,7 +173,7 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 		return err
 	}
 	if t.Name == "sqlite_sequence" { // SQLite's own counters: their order means nothing
-		t.Key = []string{"name"}
+		t.Key, t.Counters = []string{"name"}, true
 	} else if withoutRowid(ctx, db, t.Name) || len(keys) == 1 && integerKey {
 		for i := 1; i <= len(keys); i++ {
 			t.Key = append(t.Key, keys[i])
