@@ -85,6 +85,9 @@ func (r Report) Summary() string {
 	return fmt.Sprintf("evidence holds: %s rows, %s files, %d checks", site.Number(int(r.Rows)), site.Number(r.Files), p.Checks)
 }
 
+// mostPlaces is how many places a check names.
+const mostPlaces = 100
+
 // places collects the first places of something and counts all.
 type places struct {
 	n     int
@@ -93,7 +96,7 @@ type places struct {
 
 func (p *places) add(format string, a ...any) {
 	p.n++
-	if len(p.where) < 20 {
+	if len(p.where) < mostPlaces {
 		p.where = append(p.where, fmt.Sprintf(format, a...))
 	}
 }

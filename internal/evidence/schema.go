@@ -29,6 +29,9 @@ type schemaWork struct {
 // parted, the copy is taken to have defined what the origin defines now.
 func newSchemaWork(was baseline.Definitions, origin, copied tables.Schema) *schemaWork {
 	s := &schemaWork{was: was, origin: origin.Definitions(), copy: copied.Definitions()}
+	for _, o := range copied.Hidden { // on the origin such a thing is not seen, and not copied
+		s.copy[o.Kind+" "+o.Name] = tables.Definition{tables.Whole: "not shown to the copy's account"}
+	}
 	if s.was.Origin == nil {
 		s.was.Origin = s.origin
 	}

@@ -13,6 +13,12 @@ import (
 // different makes.
 type Definition map[string]string
 
+// place begins the parts that say behind which column another one stands.
+const place = "place of "
+
+// Place is the part that says where another part stands among its like.
+func Place(part string) string { return place + part }
+
 const (
 	// Whole is the part that is the statement as a whole. It counts where no other part differs.
 	Whole = "definition"
@@ -34,6 +40,7 @@ func (d Definition) Unlike(should Definition) (out []string) {
 		want, wants := should[part]
 		switch {
 		case part == Whole, part == Next, is == want && has == wants:
+		case strings.HasPrefix(part, place) && has != wants: // its column is said
 		case !has:
 			out = append(out, part+" is missing")
 		case !wants:

@@ -189,6 +189,7 @@ type Schema struct {
 	Tables   []Table
 	After    []Object
 	Settings map[string]string // of the database as a whole, by the engine's own names
+	Hidden   []Object          // what is there and not shown to the account: kind and name
 	Problems []string          // what can't be copied, and why, in sentences
 }
 

@@ -40,9 +40,9 @@ func define(create, collation string, columns []column) tables.Definition {
 					d[part] += " collate " + oneName(columns[i].Collation)
 				}
 			}
-			d["place of "+part] = "after " + last
+			d[tables.Place(part)] = "after " + last
 			if last == "" {
-				d["place of "+part] = "first"
+				d[tables.Place(part)] = "first"
 			}
 			last = name
 		}

@@ -3,6 +3,7 @@ package mysql_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -108,6 +109,15 @@ func lines(t *testing.T, s tables.Snapshot, table string, r tables.Range) (out [
 	return
 }
 
+// withoutBytes leaves out what the server only estimates.
+func withoutBytes(list []tables.Table) []tables.Table {
+	list = slices.Clone(list)
+	for i := range list {
+		list[i].Bytes = 0
+	}
+	return list
+}
+
 func TestEverythingOddComesOver(t *testing.T) {
 	ctx := context.Background()
 	db := oddDatabase(t, "odd_origin")
@@ -116,7 +126,7 @@ func TestEverythingOddComesOver(t *testing.T) {
 	defer s.Close()
 	assert.Empty(t, s.Schema().Problems)
 	c := pour(t, s, "odd_copy")
-	assert.Equal(t, s.Schema().Tables, c.Schema().Tables)
+	assert.Equal(t, withoutBytes(s.Schema().Tables), withoutBytes(c.Schema().Tables))
 	assert.Equal(t, s.Schema().After, c.Schema().After)
 	assert.Len(t, c.Schema().After, 6)
 	for _, tab := range s.Schema().Tables {

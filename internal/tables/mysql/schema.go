@@ -223,6 +223,7 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 		}
 		if errors.Is(err, tables.ErrRefused) {
 			s.Problems = append(s.Problems, fmt.Sprintf("the view %s is not copied: this account may not see its definition", v))
+			s.Hidden = append(s.Hidden, tables.Object{Kind: "view", Name: v})
 			continue
 		}
 		if err != nil {
@@ -249,6 +250,7 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 			rec, err := records(ctx, db, "SHOW CREATE "+k.name+" "+name(r["N"]))
 			if err != nil || len(rec) == 0 || rec[0][strings.ToUpper(k.column)] == "" {
 				s.Problems = append(s.Problems, fmt.Sprintf("the %s %s is not copied: this account may not see its definition", k.kind, r["N"]))
+				s.Hidden = append(s.Hidden, tables.Object{Kind: k.kind, Name: r["N"]})
 				continue
 			}
 			sql := canonical(rec[0][strings.ToUpper(k.column)], database)

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"alibi/internal/tables"
@@ -191,12 +192,44 @@ func (t *Target) within(ctx context.Context, tab tables.Table, first func(*sql.C
 	if _, err := c.ExecContext(ctx, "TRUNCATE TABLE "+at(tab)); err != nil {
 		return fmt.Errorf("emptying %s: %w", tab.Name, explain(err))
 	}
+	if q := setNext(tab); q != "" { // emptying it began to count anew
+		if _, err := c.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("setting the next number of %s: %w", tab.Name, explain(err))
+		}
+	}
 	if first != nil {
 		if err := first(c); err != nil {
 			return fmt.Errorf("loading table %s: %w", tab.Name, explain(err))
 		}
 	}
 	return t.transaction(ctx, c, tab, tab.Name, fill)
+}
+
+// setNext is the statement by which a table gives the number that it is to give to its next row; "" if
+// it gives none.
+func setNext(t tables.Table) string {
+	n, err := strconv.ParseUint(t.Definition[tables.Next], 10, 64)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", at(t), n)
+}
+
+// RaiseNext has tables of a database give no lower numbers to their next rows than the same tables of
+// another one.
+func (l Login) RaiseNext(ctx context.Context, database string, is, want tables.Schema) error {
+	var list []string
+	for _, t := range want.Tables {
+		to, err := strconv.ParseUint(t.Definition[tables.Next], 10, 64)
+		has, there := is.Table(t.Name)
+		if err != nil || !there {
+			continue
+		}
+		if now, _ := strconv.ParseUint(has.Definition[tables.Next], 10, 64); now < to {
+			list = append(list, fmt.Sprintf("ALTER TABLE %s.%s AUTO_INCREMENT = %d", name(database), at(has), to))
+		}
+	}
+	return l.do(ctx, "setting the next numbers of tables in "+database, list)
 }
 
 // transaction has a table filled, or a part of it, with a mark that it is.

@@ -116,12 +116,12 @@ func readSchema(ctx context.Context, db *sql.DB) (tables.Schema, error) {
 	return sc, counters(ctx, db, sc.Tables)
 }
 
-// counters notes the numbers of which the tables' next rows get the one behind.
+// counters notes the numbers that the tables' next rows get.
 func counters(ctx context.Context, db *sql.DB, list []tables.Table) error {
 	if !slices.ContainsFunc(list, func(t tables.Table) bool { return t.Counters }) {
 		return nil
 	}
-	rows, err := db.QueryContext(ctx, "SELECT name, seq FROM sqlite_sequence")
+	rows, err := db.QueryContext(ctx, "SELECT name, seq + 1 FROM sqlite_sequence")
 	if err != nil {
 		return err
 	}
