@@ -171,7 +171,7 @@ func (d *Desk) FilesChanged(ctx context.Context, s site.Site) ([]FileRow, error)
 			r.State = FileOwn
 		case !known || f.Copy.Path == "":
 			r.State = FileNew
-		case f.Copy.Size != e.Size || f.Copy.Link != e.Link || f.Copy.Mode.Type() != e.Mode.Type() || !f.Copy.MTime.Truncate(time.Second).Equal(e.MTime.Truncate(time.Second)):
+		case !e.Same(f.Copy) || e.Regular() && e.Mode.Perm() != f.Copy.Mode.Perm():
 			r.State = FileChanged
 		default:
 			continue

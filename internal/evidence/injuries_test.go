@@ -117,7 +117,9 @@ func value(kind, is, becomes string) injury {
 	return injury{kind: kind, mysql: []string{set}, lite: []string{set}, check: "table @Pvalues", says: "row @ROW (" + kind + ") is different on the copy: v", first: is}
 }
 
-func large(middle string) string { return "CONCAT(REPEAT('tide ', 400000), '" + middle + "', REPEAT('tide ', 10))" }
+func large(middle string) string {
+	return "CONCAT(REPEAT('tide ', 400000), '" + middle + "', REPEAT('tide ', 10))"
+}
 
 // valueInjuries change rows. The second text is what the value is on both sides first.
 var valueInjuries = []injury{
