@@ -158,7 +158,7 @@ func TestRefreshAsksBeforeWorkIsLost(t *testing.T) {
 	require.NoError(t, w.Spoil("row-extra", w.Site("mine")))
 	code, _, errs = call(t, "refresh", "mine", home)
 	assert.Equal(t, ExitUsage, code)
-	assert.Contains(t, errs, "2 changes made here will be lost, and can be found nowhere else; nothing was done")
+	assert.Contains(t, errs, "1 change made here will be lost, and can be found nowhere else; nothing was done")
 	code, _, errs = call(t, "refresh", "mine", "--confirm", "mine", home)
 	assert.Zero(t, code, errs)
 }

@@ -297,6 +297,7 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 	if in.Transform, err = clone.Transform(d.Env, in.Origin, in.Copy, c.Title); err != nil {
 		return in, none, err
 	}
+	in.Filter = clone.Filter(in.Transform.Stack, in.Filter)
 	in.Baseline, err = baseline.Open(filepath.Join(d.Env.CopyDir(in.Copy.Name), "now", "baseline.db"))
 	if err != nil {
 		return in, none, err

@@ -40,7 +40,10 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 			in.Tell(0, files)
 		}
 	}
-	texts := &textWork{in: in}
+	texts, err := newTextWork(ctx, in, origin)
+	if err != nil {
+		return err
+	}
 	if err := tree.Digest(ctx, copied.Root, unknown(in, now.Entries, w.base), texts.look(), tell); err != nil {
 		return err
 	}
@@ -57,7 +60,7 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	rep.found.Files = w.seen
 	rep.Checks = append(rep.Checks, w.check(onOrigin, in.Fresh))
 	if !in.CountOnly {
-		rep.Checks = append(rep.Checks, texts.check())
+		rep.Checks = append(rep.Checks, texts.checks()...)
 	}
 	return nil
 }
@@ -294,12 +297,27 @@ var textual = map[string]bool{".css": true, ".js": true, ".html": true, ".htm": 
 // largestText is from which size on a file is not looked into for addresses.
 const largestText = 2 << 20
 
-// textWork looks for addresses of the origin in the copy's files.
+// textWork looks for addresses of the origin in the copy's files, and for what opens the origin.
 type textWork struct {
-	in     *Input
-	mu     sync.Mutex
-	found  places
-	looked int
+	in      *Input
+	secrets [][]byte
+	mu      sync.Mutex
+	found   places
+	opens   places
+	looked  int
+}
+
+func newTextWork(ctx context.Context, in *Input, origin stack.Place) (*textWork, error) {
+	w := &textWork{in: in}
+	s, can := in.Transform.Stack.(stack.Secretive)
+	if in.CountOnly || !can || in.Copy.Database.Beside() { // tables beside the live ones have the account of these
+		return w, nil
+	}
+	secrets, err := s.Secrets(ctx, origin)
+	for _, x := range secrets {
+		w.secrets = append(w.secrets, []byte(x))
+	}
+	return w, err
 }
 
 func (w *textWork) look() *tree.Look {
@@ -307,23 +325,43 @@ func (w *textWork) look() *tree.Look {
 		return nil
 	}
 	return &tree.Look{Want: func(e tree.Entry) bool {
-		return textual[strings.ToLower(path.Ext(e.Path))] && e.Size <= largestText
+		name := strings.ToLower(path.Base(e.Path))
+		return (textual[path.Ext(name)] || strings.HasPrefix(name, ".") || strings.Contains(name, "config")) && e.Size <= largestText
 	}, Text: func(e tree.Entry, text []byte) {
 		_, n, _ := w.in.Transform.Change.Rewriter.Value(bytes.TrimSpace(text), rewrite.Prose)
+		opens := slices.ContainsFunc(w.secrets, func(s []byte) bool { return bytes.Contains(text, s) })
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.looked++
 		if n > 0 {
 			w.found.add("%s (%d)", e.Path, n)
 		}
+		if opens {
+			w.opens.add("%s", e.Path)
+		}
 	}}
 }
 
-func (w *textWork) check() Check {
+// checks say what was found. A file that opens the live site is damage where it stands beside the
+// configuration, from where the copy's code could use it; deeper ones are noted.
+func (w *textWork) checks() []Check {
 	slices.Sort(w.found.where)
-	c := judged("addresses in files", "addresses", "addresses of the origin left in files", fmt.Sprintf("%d texts looked at", w.looked), w.found, Noted)
+	slices.Sort(w.opens.where)
+	looked := fmt.Sprintf("%d texts looked at", w.looked)
+	c := judged("addresses in files", "addresses", "addresses of the origin left in files", looked, w.found, Noted)
 	if w.found.n > 0 {
 		c.Text = "files are copied byte for byte; these lead to the origin"
 	}
-	return c
+	if len(w.secrets) == 0 {
+		return []Check{c}
+	}
+	verdict := Noted
+	if slices.ContainsFunc(w.opens.where, func(p string) bool { return !strings.Contains(p, "/") }) {
+		verdict = Broken
+	}
+	o := judged("secrets in files", "isolation", "what opens the live site, in files", looked, w.opens, verdict)
+	if w.opens.n > 0 {
+		o.Text = "the live site's password or keys stand in these; leave them out with --skip, or change them on the copy"
+	}
+	return []Check{c, o}
 }

@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"context"
 	"strings"
 
 	"alibi/internal/tables"
@@ -11,6 +12,11 @@ type Describer interface {
 	// About gives what people call a row, "" if nothing does, and whether it is one that a site writes
 	// to itself when it is visited or does its own duties: caches, sessions, locks, what is due when.
 	About(prefix string, t tables.Table, row tables.Row) (called string, passing bool)
+}
+
+// Secretive is a stack that knows what opens a site and its database: passwords, keys of sessions.
+type Secretive interface {
+	Secrets(ctx context.Context, p Place) ([]string, error)
 }
 
 // About says what a row of the origin or the copy is; see Describer.

@@ -129,6 +129,8 @@ type Filter struct {
 	Folders []string `json:"folders,omitempty"` // folders and files, as slash paths
 	Larger  int64    `json:"larger,omitempty"`  // files of more bytes; 0: no limit
 	Attrs   bool     `json:"-"`                 // extended attributes are read too
+	// Whole tells which files Larger does not pass by; nil: none.
+	Whole func(path string) bool `json:"-"`
 }
 
 // Omits tells whether the filter passes e by, and whether for its size.
@@ -138,7 +140,7 @@ func (f Filter) Omits(e Entry) (omit, size bool) {
 			return true, false
 		}
 	}
-	size = f.Larger > 0 && e.Regular() && e.Size > f.Larger
+	size = f.Larger > 0 && e.Regular() && e.Size > f.Larger && (f.Whole == nil || !f.Whole(e.Path))
 	return size, size
 }
 

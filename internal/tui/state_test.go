@@ -55,7 +55,7 @@ func TestRestoringAndResettingOnTheScreens(t *testing.T) {
 	for range "no-such" {
 		p.press("backspace")
 	}
-	p.until("to a clean site", "changes made on the copy")
+	p.until("to a clean site", "1 change made on the copy")
 	p.press("enter")
 	p.sees("Type its name to go on:")
 	p.press("near", "enter")

@@ -373,7 +373,7 @@ func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, str
 		return
 	}
 	if in.Lost != nil && in.Lost.Copy > 0 {
-		note(site.Warn, "lost", plural(in.Lost.Copy, "change made on the copy is", "changes made on the copy are")+" nowhere else and will be lost", "copy the copy first if they are worth keeping")
+		note(site.Warn, "lost", plural(in.Lost.Copy, "change made on the copy is", "changes made on the copy are")+" nowhere else and will be lost", "copy the copy first if that work is worth keeping")
 	}
 }
 

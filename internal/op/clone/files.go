@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,7 +32,11 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if x.mem.Looked.IsZero() {
 		t.Memorize(func() { x.mem.Looked = x.env.Now() })
 	}
-	list, err := tree.Scan(ctx, origin.Root, x.d.Filter)
+	st, err := x.env.Stack(x.p.Origin.Stack)
+	if err != nil {
+		return err
+	}
+	list, err := tree.Scan(ctx, origin.Root, Filter(st, x.d.Filter))
 	if err != nil {
 		return fmt.Errorf("listing the origin's files: %w", err)
 	}
@@ -57,6 +62,16 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.noteFiles(ctx, append(kept, got...))
+}
+
+// Filter completes what a plan passes by: the file that would have the copy use a cache of the live
+// site's is never brought, also where it came after the plan; files of the core are, whatever their size.
+func Filter(st stack.Stack, f tree.Filter) tree.Filter {
+	if on, _ := st.ObjectCache(); on != "" {
+		f.Folders = append(slices.Clone(f.Folders), on)
+	}
+	f.Whole = st.CoreFile
+	return f
 }
 
 // again looks once more at files that were gone when they were to be copied: one

@@ -71,7 +71,7 @@ func Plan(in Input) plan.Plan {
 	}
 	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes", "alibi restore "+s.Name+" undoes it")
 	if in.Unique > 0 && c.Change == nil {
-		note(site.Warn, "lost", unsaved(in.Unique), "they are in the restore point that is taken first; copy the copy if somebody is to go on working on them")
+		note(site.Warn, "lost", unsaved(in.Unique), "the restore point that is taken first holds that work; copy the copy if somebody is to go on with it")
 	}
 	if s.Lease.Held {
 		note(site.Warn, "held", "it is held: "+s.Lease.Reason, "ask "+s.Lease.By+" first")

@@ -95,7 +95,16 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 	own.addresses(conf, c)
 	own.plugins(conf)
 	own.behaviour(c)
-	out := map[string][]byte{"wp-config.php": []byte(own.before(conf, c.Copy.Database.Prefix))}
+	own.cache(c)
+	secrets, err := (Stack{}).Secrets(ctx, origin)
+	if err != nil {
+		return nil, err
+	}
+	out, err := surroundings(ctx, origin, c, secrets)
+	if err != nil {
+		return nil, err
+	}
+	out["wp-config.php"] = []byte(own.before(conf, c.Copy.Database.Prefix))
 	out[QuietFile] = []byte(quietPlugin(c))
 	return out, nil
 }
