@@ -305,6 +305,9 @@ func (a *app) runtime() *cobra.Command {
 							fmt.Fprintf(w, "    with %s\n", strings.Join(x.Loaded, ", "))
 						}
 					}
+					for _, f := range php.Empty(ctx, d.Config.Runtime.PHP...) {
+						fmt.Fprintf(w, "  no PHP is in %s, which config.toml names under [runtime] php\n", f)
+					}
 				})
 			}
 			r := s.Runtime

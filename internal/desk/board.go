@@ -30,6 +30,8 @@ type Board struct {
 	Use      site.Use         `json:"use"`
 	Quota    site.Quota       `json:"quota"`
 	Kept     map[site.ID]Kept `json:"kept,omitempty"`
+	// Stale is true where the configuration was changed since this process read it.
+	Stale bool `json:"stale,omitempty"`
 }
 
 // Kept is what the depot has of a site.
@@ -42,7 +44,7 @@ type Kept struct {
 // Board reads the record for the home screen: live sites by name, each with its
 // copies and the copies of these, by when they end.
 func (d *Desk) Board(ctx context.Context) (Board, error) {
-	b := Board{At: d.Now(), Machine: d.Config.Machine, Quota: d.Config.Quota}
+	b := Board{At: d.Now(), Machine: d.Config.Machine, Quota: d.Config.Quota, Stale: d.Stale()}
 	all, err := d.Record.Sites(ctx)
 	if err != nil {
 		return b, err

@@ -37,7 +37,7 @@ func (d *Desk) Inspect(ctx context.Context, id site.ID) (site.Site, error) {
 			f.PHP = s.Facts.PHP
 		}
 		if s.Role == site.Copy && s.Facts != nil {
-			f.PHP = s.Facts.PHP // what the origin runs under; the preview runs none
+			f.PHP, f.PHPAsked = s.Facts.PHP, s.Facts.PHPAsked // what it was seen to run on, else what its origin does
 		}
 		if len(f.Addresses) == 0 {
 			f.Addresses = s.Addresses
@@ -323,6 +323,9 @@ func (d *Desk) Prove(ctx context.Context, id site.ID, strict bool, tell func(uni
 	}
 	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.Proof, s.Apart = rep.Proof(), rep.Apart
+		if s.Facts != nil && rep.PHP != "" {
+			s.Facts.PHP, s.Facts.PHPAsked = rep.PHP, true
+		}
 		return nil
 	})
 	if err != nil {

@@ -59,14 +59,15 @@ type Options struct {
 
 // Desk is Alibi, open.
 type Desk struct {
-	Config Config
-	Record *inventory.Inventory
-	Queue  *work.Queue
-	Env    *op.Env
-	Secret []byte // signs latchkeys
-	Who    string
-	Log    *slog.Logger
-	Front  net.Listener // the gateway's port, where it was taken before; else nil
+	configDigest [32]byte // digest of the configuration that was read
+	Config       Config
+	Record       *inventory.Inventory
+	Queue        *work.Queue
+	Env          *op.Env
+	Secret       []byte // signs latchkeys
+	Who          string
+	Log          *slog.Logger
+	Front        net.Listener // the gateway's port, where it was taken before; else nil
 
 	lease   time.Duration
 	opt     Options
@@ -123,6 +124,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	if d.Config, err = loadConfig(opt.Home); err != nil {
 		return nil, err
 	}
+	d.configDigest = digestOfConfig(opt.Home)
 	lease, grace, err := d.Config.leases()
 	if err != nil {
 		return nil, err
@@ -148,7 +150,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	}
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Now: opt.Now, Log: d.Log, Grace: grace,
+		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host), Now: opt.Now, Log: d.Log, Grace: grace,
 		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now), Post: gateway.Poster(d.Secret, opt.Now),
 	}
 	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy

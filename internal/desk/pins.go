@@ -148,8 +148,15 @@ func (d *Desk) DefaultPins(name string) error {
 			return err
 		}
 	}
+	fresh := !d.Stale()
+	if err := setInConfig(d.Home(), "pins", "default", name); err != nil {
+		return err
+	}
 	d.Config.Pins.Default = name
-	return SaveConfig(d.Home(), d.Config)
+	if fresh {
+		d.configDigest = digestOfConfig(d.Home())
+	}
+	return nil
 }
 
 // PinsOf writes a sheet of what a site runs now.

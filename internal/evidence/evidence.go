@@ -49,6 +49,7 @@ type Report struct {
 	Files  int           `json:"files"` // compared
 	Apart  site.Apart    `json:"apart"`
 	Checks []Check       `json:"checks"`
+	PHP    string        `json:"php,omitempty"`  // that the copy's code runs on
 	Held   []site.Rule   `json:"held,omitempty"` // quiet rules that were tried and held
 
 	found Found
@@ -66,7 +67,7 @@ func (r Report) Found() Found { return r.found }
 
 // Proof sums the report up.
 func (r Report) Proof() site.Proof {
-	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks), Held: r.Held}
+	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks), Held: r.Held, PHP: r.PHP}
 	for _, c := range r.Checks {
 		if c.Verdict == Broken {
 			p.Broken++

@@ -316,9 +316,13 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 		c.Copy, c.Text = fmt.Sprintf("%d of %d hold", len(in.Copy.Quiet)-c.Number, len(in.Copy.Quiet)), "the copy may do outside what it must not"
 	}
 	rep.Checks = append(rep.Checks, c)
+	rep.PHP = t.PHP
 	rt := Check{Name: "runtime", Group: "pages", Title: "what it runs on", Verdict: Holds,
 		Origin: "PHP " + in.Origin.Facts.PHP + ", core " + in.Origin.Facts.Core, Copy: "PHP " + t.PHP + ", core " + t.Core}
-	if php.Series(t.PHP) != php.Series(in.Origin.Facts.PHP) && in.Origin.Facts.PHP != "" {
+	switch asked := in.Copy.Runtime.PHP; {
+	case asked != "" && php.Series(t.PHP) != php.Series(asked):
+		rt.Verdict, rt.Text = Broken, "PHP "+asked+" was asked for, and is not what it runs on: install it, or choose another"
+	case php.Series(t.PHP) != php.Series(in.Origin.Facts.PHP) && in.Origin.Facts.PHP != "":
 		rt.Verdict, rt.Text = Noted, "another PHP than the origin's"
 	}
 	rep.Checks = append(rep.Checks, rt)

@@ -36,15 +36,7 @@ func Pager(
 		if err != nil {
 			return nil, err
 		}
-		l := live{host: h, site: s, pass: pass}
-		l.client = &http.Client{
-			Timeout:       livePatience,
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport: &http.Transport{DialContext: l.dial, DisableKeepAlives: true,
-				// What is asked is whether it answers, of a host that was signed in to: its
-				// certificate is its visitors' matter.
-				TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
-		}
+		l := newLive(h, s, pass)
 		if before == nil {
 			return l.first(ctx)
 		}
@@ -61,6 +53,47 @@ func Pager(
 		}
 		return out, nil
 	}
+}
+
+// Runtime gives a way to ask a live site which PHP runs it, as far as it says so: "" where it does not.
+func Runtime(hosts func(context.Context, string) (host.Host, error)) func(context.Context, site.Site) string {
+	return func(ctx context.Context, s site.Site) string {
+		h, err := hosts(ctx, s.Host)
+		if err != nil || len(s.Addresses) == 0 {
+			return ""
+		}
+		ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+		defer cancel()
+		resp, err := newLive(h, s, "").ask(ctx, s.Address().Path+"/")
+		if err != nil {
+			return ""
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+		if err != nil || resp.StatusCode >= http.StatusBadRequest || strings.Contains(string(b), copyBanner) {
+			return ""
+		}
+		for _, by := range resp.Header.Values("X-Powered-By") {
+			if v, is := strings.CutPrefix(by, "PHP/"); is {
+				v, _, _ = strings.Cut(v, "-")
+				return v
+			}
+		}
+		return ""
+	}
+}
+
+func newLive(h host.Host, s site.Site, pass string) live {
+	l := live{host: h, site: s, pass: pass}
+	l.client = &http.Client{
+		Timeout:       livePatience,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{DialContext: l.dial, DisableKeepAlives: true,
+			// What is asked is whether it answers, of a host that was signed in to: its
+			// certificate is its visitors' matter.
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
+	}
+	return l
 }
 
 type live struct {
@@ -88,20 +121,24 @@ func (l live) dial(ctx context.Context, network, addr string) (net.Conn, error) 
 
 // get asks for a page, and gives what it says.
 func (l live) get(ctx context.Context, path string) (int, string, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, l.site.Address().Origin()+path, nil)
-	if err != nil {
-		return 0, "", err
-	}
-	req.Header.Set(op.PassHeader, l.pass)
-	req.Header.Set("User-Agent", "alibi")
-	req.Header.Set("Cache-Control", "no-cache")
-	resp, err := l.client.Do(req)
+	resp, err := l.ask(ctx, path)
 	if err != nil {
 		return 0, "", err
 	}
 	defer resp.Body.Close()
 	b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
 	return resp.StatusCode, string(b), err
+}
+
+func (l live) ask(ctx context.Context, path string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, l.site.Address().Origin()+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set(op.PassHeader, l.pass)
+	req.Header.Set("User-Agent", "alibi")
+	req.Header.Set("Cache-Control", "no-cache")
+	return l.client.Do(req)
 }
 
 // first asks for the first page and some that it leads to.

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -41,6 +42,8 @@ type Env struct {
 	// Server gives the database server for copies on a host, or ErrNoServer.
 	Server func(ctx context.Context, hostName string) (*Server, error)
 	Probe  func(ctx context.Context, s site.Site) (Answer, error)
+	// Runtime asks a live site which PHP runs it; "" where it does not say.
+	Runtime func(context.Context, site.Site) string
 	// Pages asks a live site for pages: for those that were asked for before, or for
 	// the first one and some that it leads to; ErrNoPages where it can't be asked.
 	// pass is the word with which it looks past a notice.
@@ -209,6 +212,11 @@ func (e *Env) Inspect(ctx context.Context, hostName, root, stackName string) (*s
 			f, err := s.Inspect(ctx, p)
 			if err != nil {
 				return nil, fmt.Errorf("inspecting %s on %s: %w", root, hostName, err)
+			}
+			if e.Runtime != nil && !strings.HasPrefix(root, e.Home+"/") { // a copy is asked when it is proven
+				if v := e.Runtime(ctx, site.Site{Host: hostName, Root: root, Addresses: f.Addresses}); v != "" {
+					f.PHP, f.PHPAsked = v, true
+				}
 			}
 			return f, nil
 		}

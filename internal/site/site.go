@@ -201,6 +201,7 @@ type Proof struct {
 	Checks int       `json:"checks"`
 	Broken int       `json:"broken"`
 	Held   []Rule    `json:"held,omitempty"` // quiet rules that were tried then, and held
+	PHP    string    `json:"php,omitempty"`  // that its code ran on then
 }
 
 // Rule is one thing that a copy must not do to the outside.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"alibi/internal/desk"
@@ -272,7 +273,8 @@ func (a *app) frame() []string {
 	if a.w < 60 || a.h < 12 {
 		return []string{"alibi needs 60x12 cells;", fmt.Sprintf("this window has %dx%d", a.w, a.h)}
 	}
-	h := a.h - 4
+	foot := a.foot()
+	h := a.h - 3 - len(foot)
 	var body []string
 	switch {
 	case a.asking != nil:
@@ -291,7 +293,7 @@ func (a *app) frame() []string {
 		}
 		lines = append(lines, t.fit(l, a.w))
 	}
-	return append(lines, t.line(a.w), a.footLine())
+	return append(append(lines, t.line(a.w)), foot...)
 }
 
 func (a *app) headLine() string {
@@ -315,19 +317,36 @@ func runsText(runs []plan.Run) string {
 	return fmt.Sprintf("%s (%s)", plural(len(runs), "run", "runs"), percent(r))
 }
 
-func (a *app) footLine() string {
+// mostFoot is how many lines what is said at the foot may take.
+const mostFoot = 4
+
+// foot says what became of what was asked for last, whole, or which keys there are.
+func (a *app) foot() []string {
 	t := a.theme
-	if a.note != "" {
-		style := t.good
-		mark := t.glyph(" ✓ ", " * ")
-		if a.noteBad {
-			style, mark = t.wrong, " ! "
-		}
-		return t.fit(style.Render(mark+plain(a.note)), a.w)
+	switch {
+	case a.note != "" && a.noteBad:
+		return a.said(" ! ", a.note, t.wrong)
+	case a.note != "":
+		return a.said(t.glyph(" ✓ ", " * "), a.note, t.good)
+	case a.err != nil:
+		return a.said(" ! ", a.err.Error(), t.wrong)
+	case a.board.Stale:
+		return a.said(" ! ", "config.toml was changed since this window was opened: close it and open it again", t.soon)
 	}
-	if a.err != nil {
-		return t.fit(t.wrong.Render(" ! "+plain(a.err.Error())), a.w)
+	return []string{a.hintLine()}
+}
+
+// said breaks a text into as many lines as it needs.
+func (a *app) said(mark, text string, style lipgloss.Style) (out []string) {
+	lines := wrap(plain(text), a.w-4)
+	for i, l := range lines[:min(len(lines), mostFoot)] {
+		out = append(out, a.theme.fit(style.Render(pick(i == 0, mark, "   ")+l), a.w))
 	}
+	return out
+}
+
+func (a *app) hintLine() string {
+	t := a.theme
 	hints := a.top().keys(a)
 	if a.asking != nil {
 		hints = a.asking.keys()

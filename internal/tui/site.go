@@ -146,10 +146,23 @@ func (f *sheet) both(label string, value func(site.Site) string) {
 	f.out = append(f.out, l)
 }
 
+// phpText says which PHP runs a site, and how that is known.
+func phpText(s site.Site) string {
+	switch {
+	case s.Facts.PHP == "":
+		return "not known"
+	case s.Facts.PHPAsked:
+		return s.Facts.PHP
+	case s.Role == site.Copy:
+		return s.Facts.PHP + ", as its origin"
+	}
+	return s.Facts.PHP + ", this host's; the site does not say"
+}
+
 func (f *sheet) identity() {
 	f.both("title", func(s site.Site) string { return s.Facts.Title })
 	f.both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
-	f.both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
+	f.both("php", func(s site.Site) string { return phpText(s) })
 	f.both("on", func(s site.Site) string { return s.Host })
 	f.line("in", f.x.Root)
 	for i, ad := range f.x.Addresses {

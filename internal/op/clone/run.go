@@ -368,6 +368,9 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 		return fmt.Errorf("inspecting the finished copy: %w", err)
 	}
 	facts.PHP = x.p.Origin.Facts.PHP
+	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err == nil && s.Proof.PHP != "" {
+		facts.PHP, facts.PHPAsked = s.Proof.PHP, true
+	}
 	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
 		proof, apart, placed := s.Proof, s.Apart, s.PlacedAt
 		lease, worked := s.Lease, s.Worked

@@ -11,6 +11,7 @@ import (
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 	"alibi/internal/work"
 )
 
@@ -32,7 +33,7 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 	p.Loses = changes
 	p.Confirm = p.Consent(s)
 	if changes > 0 {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "lost", Text: fmt.Sprintf("%d changes made here are nowhere else", changes), Remedy: "copy the copy first if that work is worth keeping"})
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "lost", Text: stack.Count(changes, "change made here is", "changes made here are") + " nowhere else", Remedy: "copy the copy first if that work is worth keeping"})
 	}
 	if s.Lease.Held {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "held", Text: "it is held: " + s.Lease.Reason, Remedy: "ask " + s.Lease.By + " first"})

@@ -40,7 +40,7 @@ var places = []string{"/usr/bin/php", "/usr/bin/php[0-9]*", "/usr/sbin/php-fpm*"
 func Find(ctx context.Context, folders ...string) []PHP {
 	patterns := slices.Clone(places)
 	for _, f := range folders {
-		patterns = append(patterns, filepath.Join(f, "php"), filepath.Join(f, "php-fpm"), filepath.Join(f, "*", "php"), filepath.Join(f, "*", "php-fpm"))
+		patterns = append(patterns, within(f)...)
 	}
 	found := map[string]*PHP{}
 	var mu sync.Mutex
@@ -83,6 +83,35 @@ func Find(ctx context.Context, folders ...string) []PHP {
 		out = append(out, *p)
 	}
 	slices.SortFunc(out, func(a, b PHP) int { return Compare(b.Version, a.Version) })
+	return out
+}
+
+// within are the names by which PHP stands in a folder, or in folders of it.
+func within(folder string) (out []string) {
+	for _, dir := range []string{"", "*", "bin", "sbin", "*/bin", "*/sbin"} {
+		for _, name := range []string{"php", "php[0-9]*", "php-fpm", "php-fpm[0-9]*"} {
+			out = append(out, filepath.Join(folder, dir, name))
+		}
+	}
+	return out
+}
+
+// Empty names the folders in which there is no PHP.
+func Empty(ctx context.Context, folders ...string) (out []string) {
+	for _, f := range folders {
+		found := false
+		for _, p := range within(f) {
+			list, _ := filepath.Glob(p) // a folder's name that is no pattern holds none
+			for _, file := range list {
+				if version, _ := ask(ctx, file); version != "" {
+					found = true
+				}
+			}
+		}
+		if !found {
+			out = append(out, f)
+		}
+	}
 	return out
 }
 

@@ -96,3 +96,22 @@ func TestExtensionsAreChosen(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, args)
 }
+
+func TestAFolderHoldsPHPByAnyOfItsNames(t *testing.T) {
+	dir := t.TempDir()
+	program(t, filepath.Join(dir, "plain", "php8.4"), "PHP 8.4.1 (cli)")
+	program(t, filepath.Join(dir, "plain", "php-fpm8.4"), "PHP 8.4.1 (fpm-fcgi)")
+	program(t, filepath.Join(dir, "deep", "7.4", "bin", "php"), "PHP 7.4.33 (cli)")
+	program(t, filepath.Join(dir, "deep", "7.4", "sbin", "php-fpm7.4"), "PHP 7.4.33 (fpm-fcgi)")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "bare"), 0o755))
+	folders := []string{filepath.Join(dir, "plain"), filepath.Join(dir, "deep"), filepath.Join(dir, "bare"), filepath.Join(dir, "none")}
+	found := map[string]PHP{}
+	for _, p := range Find(context.Background(), folders...) {
+		found[p.Version] = p
+	}
+	for version, at := range map[string]string{"8.4.1": "plain", "7.4.33": "deep"} {
+		assert.Contains(t, found[version].CLI, at, version)
+		assert.Contains(t, found[version].FPM, at, version)
+	}
+	assert.Equal(t, folders[2:], Empty(context.Background(), folders...))
+}
