@@ -111,6 +111,11 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 				}
 			}
 		}
+		if r.Plan.Kind.Brings() {
+			if s, err := d.Record.Site(ctx, r.Plan.Target.ID); err == nil && s.Run == "" && s.Proof.Broken > 0 {
+				return fmt.Errorf("%w: %s; mend it and gather it anew: alibi evidence %s", errNoProof, r.Result, s.Name)
+			}
+		}
 	}
 	return nil
 }

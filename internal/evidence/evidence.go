@@ -77,6 +77,18 @@ func (r Report) Proof() site.Proof {
 	return p
 }
 
+// Stands tells whether nothing is wrong but how the copy's code runs: its data are what they should be,
+// it is apart from its origin, and no quiet rule was seen broken. Such a copy can be worked on.
+func (r Report) Stands() bool {
+	for _, c := range r.Checks {
+		unanswered := c.Name == "quiet rules" && c.Number == 0 // they could not be tried
+		if c.Verdict == Broken && c.Group != "pages" && !unanswered {
+			return false
+		}
+	}
+	return true
+}
+
 // Summary says the outcome in a line.
 func (r Report) Summary() string {
 	p := r.Proof()

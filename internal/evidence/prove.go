@@ -269,6 +269,7 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
+	mark := in.Env.Mark(ctx, in.Copy)
 	a, err := in.Env.Probe(ctx, in.Copy)
 	c := Check{Name: "pages", Group: "pages", Title: "the copy's pages answer", Origin: "not asked", Verdict: Holds,
 		Copy: fmt.Sprintf("%d, and %d pages more", a.Status, a.Pages), Text: "at " + in.Copy.Address().String()}
@@ -283,6 +284,11 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 		c.Verdict, c.Text, c.Where, c.Number = Noted, fmt.Sprintf("%d links of the first page lead to nothing", len(a.Gone)), a.Gone, len(a.Gone)
 	case !a.Banner:
 		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
+	}
+	if c.Verdict == Broken {
+		if said, err := in.Env.Complaints(ctx, in.Copy, mark); err == nil && len(said) > 0 {
+			c.Text += "; its log: " + said[0]
+		}
 	}
 	rep.Checks = append(rep.Checks, c)
 	if in.Env.Try != nil && !errors.Is(err, op.ErrForeign) {

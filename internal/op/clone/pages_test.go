@@ -2,6 +2,8 @@ package clone_test
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,7 +12,38 @@ import (
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/clone"
+	"alibi/internal/plan"
+	"alibi/internal/site"
 )
+
+// A site whose code does not run is copied all the same: the copy is there to find out why.
+func TestACopyWhoseCodeDoesNotRunCanBeMended(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	broken := filepath.Join(live.Root, "wp-content/plugins/tide-table/tide-table.php")
+	text, err := os.ReadFile(broken)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(broken, append(text, "\ntides_that_are_not_there();\n"...), 0o644))
+	w.Keep()
+	ctx := context.Background()
+	s := copyOf(w, live, "dead", func(*clone.Choices) {})
+	assert.Equal(t, site.Ready, s.State)
+	assert.False(t, s.Proof.Holds)
+	runs, err := w.Desk.Record.RunsOf(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Contains(t, runs[0].Result, "the copy stands and can be worked on, and its evidence does not hold")
+	assert.Contains(t, runs[0].Result, "tides_that_are_not_there", "with the line of its log")
+	wish, _, err := w.Desk.RescueWish(ctx, s.ID)
+	require.NoError(t, err)
+	p, err := w.Desk.PlanChange(ctx, s.ID, wish, nil)
+	require.NoError(t, err)
+	r := w.Run(p)
+	assert.Equal(t, plan.Done, r.State, r.Error)
+	rep, err := w.Desk.Prove(ctx, s.ID, false, nil)
+	require.NoError(t, err)
+	assert.True(t, rep.Proof().Holds, "%+v", rep.Checks)
+	assert.Regexp(t, `^8\.2\.\d+$`, w.Site("dead").Facts.PHP, "what it runs on was asked of it")
+}
 
 func TestPagesAreTheOrigins(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})

@@ -52,7 +52,7 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	o := &work.Operation{
 		Steps: []work.Step{
 			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
-			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.settled(x.evidence)}, {Name: "open", Do: x.settled(x.open)},
+			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.settled(x.proven)}, {Name: "open", Do: x.settled(x.open)},
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
 	}
@@ -289,6 +289,18 @@ func exists(r host.Root, name string) bool {
 	return err == nil
 }
 
+// proven gathers evidence. A new copy whose data hold and whose code does not run is opened all the
+// same, and says so: whatever could mend it works on it.
+func (x *runner) proven(ctx context.Context, t *work.Task) error {
+	err := x.evidence(ctx, t)
+	var not *NotProven
+	if !errors.As(err, &not) || !not.Stands || x.p.Kind != plan.Copy {
+		return err
+	}
+	t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
+	return nil
+}
+
 // evidence proves the copy; if it does not hold the run fails.
 func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	tr, err := x.transform()
@@ -332,12 +344,17 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	if !rep.Proof().Holds {
 		for _, c := range rep.Checks {
 			if c.Verdict == evidence.Broken {
-				return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c)}
+				not := &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands()}
+				return errors.Join(not, x.noteProof(ctx, rep))
 			}
 		}
 	}
 	t.Result("%s", rep.Summary())
-	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+	return x.noteProof(ctx, rep)
+}
+
+func (x *runner) noteProof(ctx context.Context, rep evidence.Report) error {
+	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
 		s.Proof, s.Apart = rep.Proof(), site.Apart{At: rep.At}
 		return nil
 	})
@@ -354,7 +371,10 @@ func first(c evidence.Check) string {
 }
 
 // NotProven says that a copy is not what it should be.
-type NotProven struct{ Copy, Summary, First string }
+type NotProven struct {
+	Copy, Summary, First string
+	Stands               bool // only its code does not run; see evidence.Report.Stands
+}
 
 func (e *NotProven) Error() string {
 	return fmt.Sprintf("the copy %s is not what it should be: %s (%s)", e.Copy, e.Summary, e.First)
