@@ -32,6 +32,7 @@ const Version = 1
 // Errors that callers decide on.
 var (
 	ErrDamaged = errors.New("the archive is damaged")
+	ErrMissing = errors.New("there is no archive")
 	ErrForeign = errors.New("this is no archive of Alibi's")
 	ErrHostile = errors.New("the archive is refused")
 	ErrLocked  = errors.New("the archive is encrypted, and none of the keys given opens it")

@@ -167,7 +167,7 @@ func Parts(name string) ([]string, error) {
 		return nil, fmt.Errorf("%w: its part %s is missing; all are needed together", ErrDamaged, filepath.Base(PartName(base, len(out)+1)))
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("there is no archive %s: %w", name, fs.ErrNotExist)
+		return nil, fmt.Errorf("%w %s: %w", ErrMissing, name, fs.ErrNotExist)
 	}
 	return out, nil
 }

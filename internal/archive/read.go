@@ -2,6 +2,7 @@ package archive
 
 import (
 	"archive/tar"
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -47,7 +48,11 @@ type reader struct {
 // Read reads an archive and gives what is in it. Whatever is wrong with it is
 // found before End is called.
 func Read(ctx context.Context, from io.Reader, to Content, l Limits, tell func(bytes int64)) (Manifest, error) {
-	z, err := zstd.NewReader(from, zstd.WithDecoderMaxWindow(64<<20), zstd.WithDecoderConcurrency(2))
+	head := bufio.NewReader(from)
+	if first, _ := head.Peek(len(magic)); !strings.HasPrefix(magic, string(first)) {
+		return Manifest{}, fmt.Errorf("%w: it is no tar that was compressed with zstd", ErrForeign)
+	}
+	z, err := zstd.NewReader(head, zstd.WithDecoderMaxWindow(64<<20), zstd.WithDecoderConcurrency(2))
 	if err != nil {
 		return Manifest{}, err
 	}
@@ -61,6 +66,9 @@ func Read(ctx context.Context, from io.Reader, to Content, l Limits, tell func(b
 	}
 	return r.m, err
 }
+
+// magic begins what was compressed with zstd. Source: RFC 8878, 3.1.1.
+const magic = "\x28\xb5\x2f\xfd"
 
 // broken tells whether an error is of the stream itself.
 func broken(err error) bool {

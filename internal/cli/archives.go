@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"alibi/internal/archive"
 	"alibi/internal/desk"
 	"alibi/internal/op/export"
 	"alibi/internal/site"
@@ -125,8 +127,11 @@ func (a *app) archiveCheck() *cobra.Command {
 	c := &cobra.Command{Use: "check FILE", Short: "Read every byte of an archive and check it", Long: "Read every byte of an archive, in one file or in parts, and compare it with the digests in it. Exit code 3 if it is damaged, or a part is missing.", Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			m, err := d.CheckArchive(ctx, given[0], key, func(int64) {})
-			if err != nil {
+			if errors.Is(err, archive.ErrDamaged) {
 				return fmt.Errorf("%w: %w", errNoProof, err)
+			}
+			if err != nil {
+				return err
 			}
 			m.Schema = nil
 			return a.print(m, func(w io.Writer) {

@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"alibi/internal/archive"
 	"alibi/internal/depot"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
@@ -89,7 +90,7 @@ func Run(args []string, screens Screens) int {
 	switch {
 	case errors.As(err, &usage):
 		return ExitUsage
-	case errors.Is(err, inventory.ErrUnknown), errors.Is(err, depot.ErrUnknown):
+	case errors.Is(err, inventory.ErrUnknown), errors.Is(err, depot.ErrUnknown), errors.Is(err, archive.ErrMissing):
 		return ExitNotFound
 	}
 	return ExitFailed
@@ -102,7 +103,7 @@ func (a *app) root() *cobra.Command {
 		Long: "Alibi makes copies of live websites that can be run, tried, compared and thrown away on time.\n" +
 			"Without a command it opens the full-screen interface.\n\n" +
 			"Exit codes: 0 done, 1 failed, 2 wrong use, 3 the evidence does not hold, 4 no such site or run.",
-		SilenceUsage: true, SilenceErrors: true, Args: cobra.NoArgs, Version: Version,
+		SilenceUsage: true, SilenceErrors: true, Args: noSuchCommand, Version: Version,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.full(cmd.Context()) },
 	}
 	root.PersistentFlags().StringVar(&a.home, "home", "", "folder of Alibi's own files (default $XDG_DATA_HOME/alibi)")
@@ -119,7 +120,33 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.care()...)
 	root.AddCommand(a.pins())
 	root.AddCommand(a.deleted(), a.ends(), a.costs(), a.bulk(), a.draw(), a.content())
+	groups(root)
 	return root
+}
+
+// noSuchCommand refuses a word that is no command.
+func noSuchCommand(cmd *cobra.Command, given []string) error {
+	if len(given) == 0 {
+		return nil
+	}
+	return usageError{fmt.Errorf("unknown command %q for %q; see: %s --help", given[0], cmd.CommandPath(), cmd.CommandPath())}
+}
+
+// groups has commands that only hold others say so where none of these is named.
+func groups(cmd *cobra.Command) {
+	for _, c := range cmd.Commands() {
+		if c.HasSubCommands() && !c.Runnable() {
+			c.Args = noSuchCommand
+			c.RunE = func(c *cobra.Command, _ []string) error {
+				var names []string
+				for _, sub := range c.Commands() {
+					names = append(names, sub.Name())
+				}
+				return usageError{fmt.Errorf("say which: %s %s; see: %s --help", c.CommandPath(), strings.Join(names, ", "), c.CommandPath())}
+			}
+		}
+		groups(c)
+	}
 }
 
 // Version is set when a release is built.

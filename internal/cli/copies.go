@@ -193,6 +193,9 @@ func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string, fres
 // that was given with --confirm; where one is needed and there is a person at the
 // terminal, it is asked for.
 func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, typed string, dry, detach bool) error {
+	if p.Idle() {
+		return a.print(p, func(w io.Writer) { fmt.Fprintln(w, p.Findings[0].Text+": "+p.Findings[0].Remedy) })
+	}
 	if !dry && p.Confirm != "" && typed != p.Confirm && !p.Blocked() {
 		printPlan(a.err, p)
 		if err := a.confirm(p.Confirm, typed, why(p)); err != nil {
@@ -201,7 +204,10 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, typed str
 		typed = p.Confirm
 	}
 	if dry {
-		return a.print(p, func(w io.Writer) { printPlan(w, p) })
+		if err := a.print(p, func(w io.Writer) { printPlan(w, p) }); err != nil || !p.Blocked() {
+			return err
+		}
+		return desk.Obstacle(p)
 	}
 	if !a.json {
 		printPlan(a.out, p)

@@ -93,7 +93,7 @@ func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Pla
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "author", Text: "nobody here is called " + a + ": the first account becomes the author of what " + a + " wrote"})
 	}
 	if out.Items == 0 {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "nothing", Text: "the file has nothing that is not there already", Remedy: "nothing need be done"})
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: plan.Nothing, Text: "the file has nothing that is not there already", Remedy: "nothing need be done"})
 	}
 	p.Sort()
 	return p, nil

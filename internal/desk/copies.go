@@ -240,11 +240,16 @@ var ErrNoOrigin = errors.New("made without an origin")
 // ErrNotTyped is given where a plan may only be carried out once a name was typed.
 var ErrNotTyped = work.ErrNoConsent
 
+// Obstacle says why a plan can't be carried out.
+func Obstacle(p plan.Plan) error {
+	return fmt.Errorf("the plan can't be carried out: %s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
+}
+
 // StartTyped puts a plan to work; typed is the name that a person typed for it.
 // Whether one must be typed is decided where the plan is queued.
 func (d *Desk) StartTyped(ctx context.Context, p plan.Plan, typed string) (plan.Run, error) {
 	if p.Blocked() {
-		return plan.Run{}, fmt.Errorf("the plan can't be carried out: %s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
+		return plan.Run{}, Obstacle(p)
 	}
 	return d.Queue.Add(ctx, p, d.Who, typed)
 }

@@ -79,6 +79,21 @@ type Plan struct {
 	Findings []site.Finding  `json:"findings,omitempty"`
 }
 
+// Nothing is the code of a finding that says that nothing need be done.
+const Nothing = "nothing"
+
+// Idle tells whether nothing keeps the plan from being carried out but that nothing need be done.
+func (p Plan) Idle() bool {
+	idle := false
+	for _, f := range p.Findings {
+		if f.Severity == site.Block && f.Code != Nothing {
+			return false
+		}
+		idle = idle || f.Severity == site.Block
+	}
+	return idle
+}
+
 // Blocked tells whether an obstacle keeps the plan from being carried out.
 func (p Plan) Blocked() bool {
 	return slices.ContainsFunc(p.Findings, func(f site.Finding) bool { return f.Severity == site.Block })

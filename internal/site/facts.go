@@ -7,8 +7,8 @@ type Facts struct {
 	At         time.Time     `json:"at"`
 	Took       time.Duration `json:"took"` // nanoseconds
 	Stack      string        `json:"stack"`
-	Core       string        `json:"core,omitempty"` // version of the CMS
-	PHP        string        `json:"php,omitempty"`  // version that runs it; "" where it can't be known
+	Core       string        `json:"core,omitempty"`      // version of the CMS
+	PHP        string        `json:"php,omitempty"`       // version that runs it; "" where it can't be known
 	PHPAsked   bool          `json:"php_asked,omitempty"` // the site itself says so; else it is the machine's usual one
 	Memory     int64         `json:"memory,omitempty"`
 	Title      string        `json:"title,omitempty"`
