@@ -4,9 +4,7 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -224,14 +222,11 @@ func (a *app) print(v any, text func(w io.Writer)) error {
 		text(a.out)
 		return nil
 	}
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetIndent("", "  ")
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil {
+	b, err := encode(v)
+	if err != nil {
 		return err
 	}
-	_, err := os.Stdout.Write(printable.JSON(b.Bytes()))
+	_, err = os.Stdout.Write(printable.JSON(b))
 	return err
 }
 
