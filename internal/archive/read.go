@@ -3,7 +3,6 @@ package archive
 import (
 	"archive/tar"
 	"bufio"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -38,7 +37,8 @@ type reader struct {
 	limit int64
 	tell  func(int64)
 
-	sums  bytes.Buffer // what SHA256SUMS should say
+	sums  []string // the lines that SHA256SUMS should have
+	old   []string // the same, as they were written until version 1.0
 	seen  map[string]bool
 	files int64
 	bytes int64
@@ -149,12 +149,22 @@ func (s *summed) done() error {
 	if _, err := io.Copy(io.Discard, s); err != nil {
 		return err
 	}
-	fmt.Fprintf(&s.r.sums, "%x  %s\n", s.h.Sum(nil), escaped(s.name))
+	sum := s.h.Sum(nil)
+	s.r.sums = append(s.r.sums, sumLine(sum, s.name))
+	s.r.old = append(s.r.old, fmt.Sprintf("%x  %s", sum, strings.ReplaceAll(s.name, "\n", `\n`)))
 	return nil
 }
 
-// escaped writes a name for the list of digests: one line each.
-func escaped(name string) string { return strings.ReplaceAll(name, "\n", `\n`) }
+// sumLine writes a file's digest as sha256sum writes and checks it: a line with a name that holds a
+// backslash or the end of a line begins with a backslash. Source: "cksum output modes" of GNU coreutils.
+func sumLine(sum []byte, name string) string {
+	escaped := strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`).Replace(name)
+	mark := ""
+	if escaped != name {
+		mark = `\`
+	}
+	return fmt.Sprintf("%s%x  %s", mark, sum, escaped)
+}
 
 func (r *reader) all() error {
 	if err := r.manifest(); err != nil {
@@ -314,14 +324,14 @@ func (r *reader) end() error {
 	if err != nil {
 		return err
 	}
-	want := strings.Split(r.sums.String(), "\n")
-	for i, line := range strings.Split(string(said), "\n") {
-		if i >= len(want) || line != want[i] {
+	lines := strings.Split(strings.TrimSuffix(string(said), "\n"), "\n")
+	for i, line := range lines {
+		if i >= len(r.sums) || line != r.sums[i] && line != r.old[i] {
 			_, name, _ := strings.Cut(line, "  ")
 			return fmt.Errorf("%w: %s is not what it was", ErrDamaged, name)
 		}
 	}
-	if r.sums.Len() != len(said) {
+	if len(lines) != len(r.sums) || !strings.HasSuffix(string(said), "\n") {
 		return fmt.Errorf("%w: its list of digests is not whole", ErrDamaged)
 	}
 	if r.files != r.m.Files {

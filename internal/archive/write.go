@@ -117,7 +117,7 @@ func (w *writer) entry(e tree.Entry, r io.Reader) error {
 	if err == nil && n != e.Size {
 		err = fmt.Errorf("it has %d bytes, and %d were told", n, e.Size)
 	}
-	fmt.Fprintf(&w.sums, "%x  %s\n", sum.Sum(nil), escaped(e.Path))
+	w.sums.WriteString(sumLine(sum.Sum(nil), e.Path) + "\n")
 	return err
 }
 

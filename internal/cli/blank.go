@@ -27,6 +27,7 @@ func (a *app) blank() *cobra.Command {
 					return err
 				}
 			}
+			w.Pins = meantPins(d, w.Pins)
 			p, err := d.PlanBlank(ctx, w, nil)
 			if err != nil {
 				return err
@@ -39,7 +40,7 @@ func (a *app) blank() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&w.Core, "core", "", "version of the core (default: the pin sheet's, or the newest)")
 	f.StringVar(&w.PHP, "php", "", "series of PHP (default: the pin sheet's, or the newest here)")
-	f.StringVar(&w.Pins, "pins", "", "the pin sheet that it is brought to")
+	f.StringVar(&w.Pins, "pins", "", "the pin sheet that it is brought to; none: no sheet (default: the sheet that was chosen as that)")
 	f.StringVar(&w.Title, "title", "", "what it calls itself (default: its name)")
 	f.StringVar(&w.Purpose, "for", "", "what is to be tried on it")
 	f.StringVar(&w.Admin, "admin", "", "name of its administrator (default keeper)")

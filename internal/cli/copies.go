@@ -47,7 +47,7 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringSliceVar(&f.allow, "allow", nil, "hosts that it may call in spite of the quiet rules")
 	c.Flags().BoolVar(&f.scrub, "scrub", false, "make up names, mail addresses, phones, places and passwords of people (default where the copy leaves this machine)")
 	c.Flags().BoolVar(&f.asIs, "as-it-is", false, "bring people's data as they are, wherever the copy is made")
-	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet")
+	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet; none: to no sheet (default: the sheet that was chosen as that)")
 	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
 	c.Flags().StringVar(&f.runtime.Memory, "memory", "", "memory of one request: 128M, 512M")
 	c.Flags().IntVar(&f.runtime.RunTime, "run-time", 0, "longest time of one request, in seconds")
@@ -113,6 +113,17 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	return nil
 }
 
+// meantPins is the pin sheet that is meant: the usual one where none is named.
+func meantPins(d *desk.Desk, named string) string {
+	switch named {
+	case desk.NoPins:
+		return ""
+	case "":
+		return d.UsualPins()
+	}
+	return named
+}
+
 func (a *app) copy() *cobra.Command {
 	var f copyFlags
 	c := &cobra.Command{Use: "copy SITE", Short: "Make a copy of a site", Long: "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
@@ -121,6 +132,7 @@ func (a *app) copy() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			f.pins = meantPins(d, f.pins)
 			if err := f.apply(&choices); err != nil {
 				return err
 			}

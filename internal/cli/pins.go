@@ -143,7 +143,7 @@ func (a *app) pinsSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			src, err := pins.Set(p.Src, map[bool]string{true: "themes", false: "plugins"}[theme], rest[1], rest[2])
+			src, err := setComponent(p.Src, theme, rest[1], rest[2])
 			if err != nil {
 				return err
 			}
@@ -151,6 +151,17 @@ func (a *app) pinsSet() *cobra.Command {
 		})}
 	c.Flags().BoolVar(&theme, "theme", false, "it is a theme")
 	return c
+}
+
+// setComponent sets the version of a plugin, a theme, or the core.
+func setComponent(src []byte, theme bool, name, version string) ([]byte, error) {
+	switch {
+	case name == "core" && !theme:
+		return pins.Set(src, "core", "version", version)
+	case theme:
+		return pins.Set(src, "themes", name, version)
+	}
+	return pins.Set(src, "plugins", name, version)
 }
 
 func (a *app) pinsLock() *cobra.Command {

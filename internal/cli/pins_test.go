@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -72,15 +73,26 @@ func TestPinSheetsByCommand(t *testing.T) {
 	assert.Contains(t, text, "harbour-bell = \"^1.0\"")
 	assert.Contains(t, text, "[themes]\nslipway-plain = \"newest\"")
 
+	write("[plugins]\ntide-table = \"2.5.*\"\n")
+	c.ok("pins", "import", "cored", file)
+	c.ok("pins", "set", "cored", "core", "6.8")
+	assert.Contains(t, c.ok("pins", "show", "cored"), "[plugins]\ntide-table = \"2.5.*\"\n\n[core]\nversion = \"6.8\"\n", "the core is no plugin")
+	c.ok("pins", "name", "cored", "--remove")
+	require.NoError(t, appendTo(filepath.Join(w.Home, "config.toml"), "# mine\n"))
+
 	c.fails(ExitUsage, "--to NAME", "pins", "name", "winter")
 	c.ok("pins", "name", "winter", "--to", "season")
 	c.fails(ExitFailed, "winter", "pins", "show", "winter")
 	c.ok("pins", "name", "season", "--default")
+	config, err := os.ReadFile(filepath.Join(w.Home, "config.toml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(config), "# mine", "what people wrote there stays")
 	assert.Regexp(t, `season +default`, c.ok("pins", "list"))
 	assert.Contains(t, c.ok("pins", "lock"), "season: ")
 	assert.Contains(t, c.ok("pins", "show"), "sha256:", "the default sheet is meant where none is named")
 
-	c.ok("copy", "skerryline.example", "--name", "trial")
+	assert.Contains(t, c.ok("copy", "skerryline.example", "--name", "usual", "--plan", "--json"), `"pins": "season"`)
+	c.ok("copy", "skerryline.example", "--name", "trial", "--pins", "none")
 	assert.Contains(t, c.ok("pins", "apply", "trial", "--plan"), "tide-table")
 	assert.Contains(t, c.ok("pins", "apply", "trial"), "done")
 	c.fails(ExitFailed, "it is so already", "pins", "apply", "trial")
@@ -101,6 +113,15 @@ func TestPinSheetsByCommand(t *testing.T) {
 	assert.Contains(t, string(drawn), "tide-table")
 	c.ok("pins", "name", "season", "--remove")
 	c.fails(ExitFailed, "season", "pins", "show", "season")
+}
+
+func appendTo(file, text string) error {
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	return errors.Join(err, f.Close())
 }
 
 func TestASheetIsEditedInAnEditor(t *testing.T) {

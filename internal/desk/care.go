@@ -258,7 +258,7 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 	for _, p := range parts.All {
 		switch {
 		case p.Newest != "" && site.CompareVersions(p.Newest, p.Version) > 0:
-			note(site.Warn, "outdated", fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest), "try it on a copy: alibi update COPY "+p.Slug)
+			note(site.Warn, "outdated", fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest), "try it on a copy: "+updating(p))
 		case p.State == "off":
 			note(site.Note, "unused", fmt.Sprintf("%s %s is off, and its code is there", p.Kind, p.Slug), "remove it: alibi uninstall "+s.Name+" "+p.Slug)
 		}
@@ -276,6 +276,14 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 	}
 	slices.SortStableFunc(out, func(a, b site.Finding) int { return int(b.Severity) - int(a.Severity) })
 	return out, nil
+}
+
+// updating is the command that brings a component of a copy to its newest version.
+func updating(p Part) string {
+	if p.Kind == site.Core {
+		return "alibi update COPY --core newest"
+	}
+	return "alibi update COPY " + p.Slug
 }
 
 // admins looks at who may do everything.

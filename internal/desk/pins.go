@@ -67,7 +67,7 @@ func (d *Desk) PinSheets() ([]PinSheet, error) {
 // given too, with the error.
 func (d *Desk) PinSheet(name string) (PinSheet, error) {
 	if name = cmp.Or(name, d.Config.Pins.Default); name == "" {
-		return PinSheet{}, fmt.Errorf("%w: name one, or choose a default: alibi pins default NAME", ErrNoPinSheet)
+		return PinSheet{}, fmt.Errorf("%w: name one, or choose a default: alibi pins name NAME --default", ErrNoPinSheet)
 	}
 	p := PinSheet{Name: name, Default: name == d.Config.Pins.Default}
 	file, err := d.pinsFile(name)
@@ -140,6 +140,20 @@ func (d *Desk) RenamePins(name, to string) error {
 	}
 	return nil
 }
+
+// UsualPins is the pin sheet that new copies are brought to where nobody says otherwise; "" where none
+// was chosen as that, or it is not there any more.
+func (d *Desk) UsualPins() string {
+	if name := d.Config.Pins.Default; name != "" {
+		if _, err := d.PinSheet(name); err == nil {
+			return name
+		}
+	}
+	return ""
+}
+
+// NoPins is what people write where a new copy is to be brought to no pin sheet.
+const NoPins = "none"
 
 // DefaultPins chooses the sheet that is meant where none is named; "" chooses none.
 func (d *Desk) DefaultPins(name string) error {

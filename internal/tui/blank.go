@@ -39,7 +39,7 @@ func openBlank(a *app) tea.Cmd {
 }
 
 func blankPlan(a *app, cores, sheets []string) *stateScreen {
-	w := desk.BlankWish{Name: "blank", Lease: a.desk.Lease()}
+	w := desk.BlankWish{Name: "blank", Lease: a.desk.Lease(), Pins: a.desk.UsualPins()}
 	series := []string{""}
 	for _, p := range a.desk.PHP() {
 		if !slices.Contains(series, p.Series()) {

@@ -212,6 +212,7 @@ func openPlan(a *app, s site.Site, refresh bool) tea.Cmd {
 		}
 		if in, err = a.desk.CopyInput(a.ctx, s.ID); err == nil {
 			c, err = a.desk.CopyDefaults(a.ctx, in.Origin, "")
+			c.Pins = a.desk.UsualPins()
 		}
 		return in, c, err
 	})
