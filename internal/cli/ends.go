@@ -71,7 +71,7 @@ func (a *app) ends() *cobra.Command {
 }
 
 func (a *app) costs() *cobra.Command {
-	return &cobra.Command{Use: "costs", Short: "What copies have cost, by the hour", Long: "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them saved: the rest of the months that they had begun. The rates are set in the configuration, under [cost.hosts].", Args: args(cobra.NoArgs),
+	return &cobra.Command{Use: "costs", Short: "What copies have cost, by the hour", Long: "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them saved: the rest of the lifetimes that they had been given. The rates are set in the configuration, under [cost.hosts].", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			c, err := d.Costs(ctx)
 			if err != nil {

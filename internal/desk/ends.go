@@ -62,7 +62,7 @@ type Cost struct {
 	Hours float64   `json:"hours"`
 	Rate  float64   `json:"rate"` // an hour
 	Cost  float64   `json:"cost"`
-	Saved float64   `json:"saved"` // of whole months that were begun, by ending it
+	Saved float64   `json:"saved"` // of the lifetime that it was given, by ending it before
 }
 
 // Costs is what all copies have cost.
@@ -72,9 +72,6 @@ type Costs struct {
 	Cost     float64 `json:"cost"`
 	Saved    float64 `json:"saved"`
 }
-
-// month is how many hours one has, on the average.
-const month = 730.0
 
 // Costs works out what copies have cost, those that are gone too.
 func (d *Desk) Costs(ctx context.Context) (Costs, error) {
@@ -93,9 +90,8 @@ func (d *Desk) Costs(ctx context.Context) (Costs, error) {
 		}
 		c := Cost{Site: s.ID, Name: s.Name, Host: s.Host, From: s.MadeAt, Ended: s.EndedAt, Hours: max(0, until.Sub(s.MadeAt).Hours()), Rate: d.Config.Cost.Hosts[s.Host]}
 		c.Cost = c.Hours * c.Rate
-		if !s.EndedAt.IsZero() {
-			whole := month * float64(1+int(c.Hours/month))
-			c.Saved = (whole - c.Hours) * c.Rate
+		if planned := s.MadeAt.Add(s.Lease.Length); !s.EndedAt.IsZero() && planned.After(s.EndedAt) {
+			c.Saved = planned.Sub(s.EndedAt).Hours() * c.Rate
 		}
 		out.Copies = append(out.Copies, c)
 		out.Cost += c.Cost

@@ -63,7 +63,7 @@ func (q Quota) CheckPoint(u DepotUse) *Finding {
 func (q Quota) Check(u Use, host string, bytes int64) *Finding {
 	h, on := q.Hosts[host], u.Hosts[host]
 	over := func(what string) *Finding {
-		return &Finding{Block, "quota", what, "expire a copy that nobody needs, or raise the bound under [quota] in the configuration"}
+		return &Finding{Block, "quota", what, "remove a copy that nobody needs for good (alibi remove COPY): an expired one counts until it is gone; or raise the bound under [quota] in the configuration"}
 	}
 	switch {
 	case q.PerSite > 0 && u.OfOrigin >= q.PerSite:

@@ -208,7 +208,7 @@ func TestSiteTexts(t *testing.T) {
 	s.Facts = &Facts{Core: "6.1", PHP: "8.2"}
 	assert.Equal(t, "core 6.1, php 8.2", s.Runs())
 	assert.Equal(t, "files only", Site{Facts: &Facts{}}.Runs())
-	assert.Equal(t, "?", s.ApartText())
+	assert.Equal(t, "no count", s.ApartText())
 	s.Apart = Apart{At: now}
 	assert.Equal(t, "same", s.ApartText())
 	s.Apart = Apart{At: now, Copy: 3, Origin: 1}

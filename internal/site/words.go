@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -73,7 +74,7 @@ func (s Site) Runs() string {
 func (s Site) ApartText() string {
 	switch a := s.Apart; {
 	case a.At.IsZero():
-		return "?"
+		return "no count"
 	case a.Copy == 0 && a.Origin == 0:
 		return "same"
 	case a.Clashes > 0:
@@ -109,12 +110,25 @@ func (s Site) AccountsText() string {
 	if s.Scrubbed {
 		return "made up, and no password signs in: a key does"
 	}
+	if s.Origin == "" {
+		return "its own"
+	}
+	if s.Only != nil && !slices.Contains(s.Only, Users) {
+		return "the origin's administrators and authors, with their passwords"
+	}
 	return "the origin's, with their passwords"
+}
+
+// Outdated tells whether a copy was changed as a whole since its evidence was gathered.
+func (s Site) Outdated() bool {
+	return s.Proof.At.IsZero() && !s.CheckedAt.IsZero() && s.PlacedAt.After(s.CheckedAt)
 }
 
 // ProofText says how a copy's evidence stands.
 func (s Site) ProofText() string {
 	switch p := s.Proof; {
+	case s.Outdated():
+		return "outdated"
 	case p.At.IsZero():
 		return "none"
 	case p.Holds:

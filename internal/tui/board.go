@@ -452,6 +452,8 @@ func (b *boardScreen) proven(s site.Site, now time.Time) string {
 	switch {
 	case s.Origin == "":
 		return "nothing to compare it with"
+	case s.Outdated():
+		return "its evidence is older than the last change: v gathers it anew"
 	case s.Proof.At.IsZero():
 		return "no evidence yet"
 	case s.Proof.Holds:

@@ -79,7 +79,37 @@ func Expire(ctx context.Context, env *op.Env, id site.ID, who, why string) (site
 	if err != nil {
 		return s, err
 	}
-	return s, env.Record.Log(ctx, inventory.Event{At: now, Who: who, Site: id, Kind: "expire", Text: why})
+	if err := env.Record.Log(ctx, inventory.Event{At: now, Who: who, Site: id, Kind: "expire", Text: why}); err != nil {
+		return s, err
+	}
+	return s, unpoint(ctx, env, id, who)
+}
+
+// unpoint takes the live names away that lead to an expired copy on this machine. Where that may not be
+// done by us, it is said in the history.
+func unpoint(ctx context.Context, env *op.Env, id site.ID, who string) error {
+	all, err := env.Record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range all {
+		if m.Site != id || m.Kind != "names" {
+			continue
+		}
+		text := "no live name leads to it any more"
+		if err := env.Unmake(ctx, m); err != nil {
+			text = fmt.Sprintf("live names lead to it still: %v", err)
+		} else if _, err := env.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+			s.Pointed = nil
+			return nil
+		}); err != nil {
+			return err
+		}
+		if err := env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Site: id, Kind: "names", Text: text}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // BringBack puts an expired copy on the air again with a new lease.
