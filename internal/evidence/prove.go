@@ -274,6 +274,8 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 	c := Check{Name: "pages", Group: "pages", Title: "the copy's pages answer", Origin: "not asked", Verdict: Holds,
 		Copy: fmt.Sprintf("%d, and %d pages more", a.Status, a.Pages), Text: "at " + in.Copy.Address().String()}
 	switch {
+	case errors.Is(err, op.ErrForeign):
+		c.Group, c.Verdict, c.Copy, c.Text = "isolation", Broken, "not asked", err.Error()
 	case err != nil:
 		c.Verdict, c.Copy, c.Text = Broken, "no answer", err.Error()
 	case a.Status != 200:

@@ -62,8 +62,6 @@ func (s *schemaWork) compare(rep *Report, fresh bool) {
 	case s.spoiled.n > 0 && fresh:
 		c.Verdict, c.Where, c.Number = Broken, s.spoiled.where, s.spoiled.n
 		c.Text = fmt.Sprintf("%d are not what they should be", s.spoiled.n)
-	case s.changed.n > 0 && fresh:
-		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin", s.onOrigin)
 	case s.changed.n > 0:
 		c.Verdict = Changed
 		c.Text = fmt.Sprintf("since they parted %d changed on the origin, %d on the copy", s.onOrigin, s.onCopy)
