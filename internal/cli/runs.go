@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"alibi/internal/desk"
+	"alibi/internal/inventory"
 	"alibi/internal/keeper"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
@@ -20,6 +22,8 @@ import (
 )
 
 func (a *app) runs() *cobra.Command {
+	var limit, skip int
+	var of, state string
 	c := &cobra.Command{Use: "runs [RUN]", Short: "List runs, or show one", Args: args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			if len(given) == 1 {
@@ -29,9 +33,17 @@ func (a *app) runs() *cobra.Command {
 				}
 				return a.print(r, func(w io.Writer) { printRun(w, r, d.Now()) })
 			}
-			list, err := d.Record.Runs(ctx, 50)
+			list, err := d.Record.Runs(ctx, 0)
 			if err != nil {
 				return err
+			}
+			list = slices.DeleteFunc(list, func(r plan.Run) bool {
+				about := r.Plan.Target.Name == of || r.Plan.Origin.Name == of
+				return of != "" && !about || state != "" && string(r.State) != state
+			})
+			list = list[min(skip, len(list)):]
+			if limit > 0 {
+				list = list[:min(limit, len(list))]
 			}
 			return a.print(list, func(w io.Writer) {
 				table(w, func(row func(...string)) {
@@ -39,8 +51,13 @@ func (a *app) runs() *cobra.Command {
 						row(r.ID, string(r.State), string(r.Plan.Kind), r.Plan.Target.Name, r.Made.Format(time.DateTime), site.Seconds(r.Took(d.Now())), r.Result+r.Error)
 					}
 				})
+				more(w, len(list), limit, skip)
 			})
 		})}
+	c.Flags().IntVar(&limit, "limit", 50, "how many to show; 0: all")
+	c.Flags().IntVar(&skip, "skip", 0, "how many of the latest to pass by")
+	c.Flags().StringVar(&of, "of", "", "only runs about this site, by its name")
+	c.Flags().StringVar(&state, "state", "", "only runs that are: waiting, running, done, failed, cancelled")
 	c.AddCommand(&cobra.Command{Use: "cancel RUN", Short: "Stop a run and take back what it did", Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			r, err := d.Record.Run(ctx, given[0])
@@ -154,17 +171,26 @@ func printRun(w io.Writer, r plan.Run, now time.Time) {
 }
 
 func (a *app) history() *cobra.Command {
-	return &cobra.Command{Use: "history [SITE]", Short: "Who did what, newest first", Args: args(cobra.MaximumNArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	var look inventory.Look
+	var since string
+	c := &cobra.Command{
+		Use: "history [SITE]", Short: "Who did what, newest first", Args: args(cobra.MaximumNArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+		Long: "Who did what, newest first, also to sites that are gone. Without --limit the latest 200 are shown.",
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			var id site.ID
-			if len(given) == 1 {
-				s, err := d.Find(ctx, given[0])
+			if since != "" {
+				at, err := time.ParseInLocation(time.DateOnly, since, time.Local)
 				if err != nil {
+					return usageError{fmt.Errorf("%q is no day: write it as %s", since, time.DateOnly)}
+				}
+				look.Since = at
+			}
+			if len(given) == 1 {
+				var err error
+				if look.Sites, err = d.Ever(ctx, given[0]); err != nil {
 					return err
 				}
-				id = s.ID
 			}
-			list, err := d.History(ctx, id, 200)
+			list, err := d.SearchHistory(ctx, look)
 			if err != nil {
 				return err
 			}
@@ -174,8 +200,24 @@ func (a *app) history() *cobra.Command {
 						row(e.At.Format(time.DateTime), e.Who, e.Name, e.Kind, e.Text)
 					}
 				})
+				more(w, len(list), look.Limit, look.Skip)
 			})
 		})}
+	f := c.Flags()
+	f.IntVar(&look.Limit, "limit", 200, "how many to show; 0: all")
+	f.IntVar(&look.Skip, "skip", 0, "how many of the latest to pass by")
+	f.StringVar(&look.Who, "who", "", "only what this person or the keeper did")
+	f.StringVar(&look.Kind, "kind", "", "only what is of this kind, such as copy or restore")
+	f.StringVar(&look.Text, "text", "", "only where this text occurs")
+	f.StringVar(&since, "since", "", "only from this day on, such as "+time.DateOnly)
+	return c
+}
+
+// more says how to see what was not shown.
+func more(w io.Writer, shown, limit, skip int) {
+	if limit > 0 && shown == limit {
+		fmt.Fprintf(w, "\nthere may be more: --skip %d shows the next ones, --limit 0 all\n", skip+shown)
+	}
 }
 
 func (a *app) leftovers() *cobra.Command {

@@ -52,6 +52,9 @@ func printBoard(w io.Writer, b desk.Board) {
 			if f.Live.ID != "" {
 				row("LIVE "+f.Live.Name, f.Live.StateText(), f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "", "", "")
 			}
+			if f.Live.ID == "" && len(b.Families) > 1 {
+				row("of origins that were forgotten, or of none")
+			}
 			for _, c := range f.Copies {
 				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.StateText(), c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
 			}

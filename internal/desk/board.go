@@ -165,7 +165,38 @@ type Happening struct {
 
 // History lists the latest events, newest first, of one site or of all ("").
 func (d *Desk) History(ctx context.Context, id site.ID, limit int) ([]Happening, error) {
-	events, err := d.Record.Events(ctx, id, limit)
+	look := inventory.Look{Limit: limit}
+	if id != "" {
+		look.Sites = []site.ID{id}
+	}
+	return d.SearchHistory(ctx, look)
+}
+
+// Ever finds all sites that have or had a name, also those that are gone.
+func (d *Desk) Ever(ctx context.Context, name string) ([]site.ID, error) {
+	s, err := d.Find(ctx, name)
+	if err == nil && s.Name != name {
+		return []site.ID{s.ID}, nil
+	}
+	all, aerr := d.Record.AllSites(ctx)
+	if aerr != nil {
+		return nil, aerr
+	}
+	var out []site.ID
+	for _, s := range all {
+		if s.Name == name || string(s.ID) == name {
+			out = append(out, s.ID)
+		}
+	}
+	if len(out) == 0 {
+		return nil, err
+	}
+	return out, nil
+}
+
+// SearchHistory gives what happened, the latest first, with the names of sites.
+func (d *Desk) SearchHistory(ctx context.Context, look inventory.Look) ([]Happening, error) {
+	events, err := d.Record.Search(ctx, look)
 	if err != nil {
 		return nil, err
 	}

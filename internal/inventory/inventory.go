@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"runtime"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -325,7 +326,50 @@ func (in *Inventory) Log(ctx context.Context, e Event) error {
 
 // Events lists the latest events, newest first, of one site or of all ("").
 func (in *Inventory) Events(ctx context.Context, id site.ID, limit int) ([]Event, error) {
-	rows, err := in.db.QueryContext(ctx, "SELECT at, who, site, kind, text FROM events WHERE ? = '' OR site = ? ORDER BY id DESC LIMIT ?", string(id), string(id), limit)
+	look := Look{Limit: limit}
+	if id != "" {
+		look.Sites = []site.ID{id}
+	}
+	return in.Search(ctx, look)
+}
+
+// Look says which events are wanted; what is empty does not matter.
+type Look struct {
+	Sites           []site.ID
+	Who, Kind, Text string // Text stands somewhere in what happened
+	Since           time.Time
+	Limit, Skip     int // Limit 0: all
+}
+
+// Search gives events, the latest first.
+func (in *Inventory) Search(ctx context.Context, l Look) ([]Event, error) {
+	q, args := "SELECT at, who, site, kind, text FROM events WHERE 1", []any{}
+	and := func(condition string, arg any) {
+		q += " AND " + condition
+		args = append(args, arg)
+	}
+	if len(l.Sites) > 0 {
+		q += " AND site IN (?" + strings.Repeat(", ?", len(l.Sites)-1) + ")"
+		for _, id := range l.Sites {
+			args = append(args, string(id))
+		}
+	}
+	if l.Who != "" {
+		and("who = ?", l.Who)
+	}
+	if l.Kind != "" {
+		and("kind = ?", l.Kind)
+	}
+	if l.Text != "" {
+		and("instr(lower(text), lower(?)) > 0", l.Text)
+	}
+	if !l.Since.IsZero() {
+		and("at >= ?", l.Since.UnixNano())
+	}
+	if l.Limit <= 0 {
+		l.Limit = -1
+	}
+	rows, err := in.db.QueryContext(ctx, q+" ORDER BY at DESC, id DESC LIMIT ? OFFSET ?", append(args, l.Limit, l.Skip)...)
 	if err != nil {
 		return nil, fmt.Errorf("reading the record: %w", err)
 	}
@@ -429,6 +473,9 @@ func (in *Inventory) Run(ctx context.Context, id string) (plan.Run, error) {
 
 // Runs lists the latest runs, newest first.
 func (in *Inventory) Runs(ctx context.Context, limit int) ([]plan.Run, error) {
+	if limit <= 0 {
+		limit = -1
+	}
 	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs ORDER BY made DESC LIMIT ?", limit)
 }
 

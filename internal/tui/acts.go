@@ -279,6 +279,11 @@ func done(r plan.Run) float64 {
 
 func percent(r plan.Run) string { return fmt.Sprintf("%.0f %%", done(r)*100) }
 
+// overtaken tells whether a run takes longer than was planned.
+func overtaken(r plan.Run, now time.Time) bool {
+	return r.Plan.Estimate.High > 0 && r.Took(now) > r.Plan.Estimate.High
+}
+
 // remaining estimates the rest of a run: from the plan at first, then more and
 // more from how it went.
 func remaining(r plan.Run, now time.Time) (time.Duration, bool) {
@@ -291,5 +296,8 @@ func remaining(r plan.Run, now time.Time) (time.Duration, bool) {
 		return max(0, planned), planned > 0
 	}
 	seen := time.Duration(float64(took) * (1 - share) / share)
+	if overtaken(r, now) { // the plan was wrong: only what was seen counts
+		return seen, true
+	}
 	return max(0, time.Duration(float64(planned)*(1-share)+float64(seen)*share)), true
 }

@@ -66,7 +66,8 @@ func (b *boardScreen) fill(a *app) {
 			b.rows = append(b.rows, row{s: f.Live})
 		}
 		for _, c := range f.Copies {
-			b.rows = append(b.rows, row{s: c, below: 1})
+			below := pick(f.Live.ID != "" || b.due, 1, 0) // one whose origin was forgotten stands beneath no other
+			b.rows = append(b.rows, row{s: c, below: below})
 		}
 	}
 	for i, r := range b.rows {

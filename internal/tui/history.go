@@ -17,6 +17,9 @@ type historyScreen struct {
 	got  bool
 }
 
+// mostHistory is how much of it a screen shows; alibi history shows all.
+const mostHistory = 5000
+
 type historyMsg struct {
 	list []desk.Happening
 	err  error
@@ -36,7 +39,7 @@ func (h *historyScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return func() tea.Msg {
-			list, err := a.desk.History(a.ctx, h.id, 500)
+			list, err := a.desk.History(a.ctx, h.id, mostHistory)
 			return historyMsg{list, err}
 		}, true
 	case historyMsg:

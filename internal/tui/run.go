@@ -209,6 +209,9 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 		if left, ok := remaining(run, now); ok {
 			text += ", about " + site.Seconds(left) + " left"
 		}
+		if overtaken(run, now) {
+			text += fmt.Sprintf("; longer than was planned (%s to %s), worked out anew", site.Seconds(run.Plan.Estimate.Low), site.Seconds(run.Plan.Estimate.High))
+		}
 		if run.Tries > 1 {
 			text += fmt.Sprintf(", taken up %d times", run.Tries)
 		}
@@ -272,7 +275,7 @@ func (r *runsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return func() tea.Msg {
-			list, err := a.desk.Record.Runs(a.ctx, 200)
+			list, err := a.desk.Record.Runs(a.ctx, 2000)
 			return runsMsg{list, err}
 		}, true
 	case runsMsg:

@@ -388,7 +388,11 @@ func plural(n int, one, many string) string {
 // took, else from rates that are usual.
 func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 	model := func(p plan.Plan) float64 {
-		return 0.25 + float64(p.Files)*0.0012 + float64(p.Bytes)/120e6 + float64(p.Rows)/40e3
+		base := 0.25
+		if p.Target.Database.Engine == "mysql" { // its code runs: it is started, and its pages are asked for
+			base = 4
+		}
+		return base + float64(p.Files)*0.0012 + float64(p.Bytes)/120e6 + float64(p.Rows)/40e3
 	}
 	var low, high float64
 	n := 0
@@ -406,6 +410,9 @@ func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 	basis := fmt.Sprintf("%s from %s", plural(n, "earlier run", "earlier runs"), p.Origin.Host)
 	if n == 0 {
 		low, high, basis = 0.5, 2, "usual rates: nothing was copied from there yet"
+	}
+	if n > 0 && n < 3 { // one or two runs tell little
+		low, high = low/2, high*2
 	}
 	m := model(p) * float64(time.Second)
 	return plan.Estimate{Low: time.Duration(m * low * 0.85), High: time.Duration(m * high * 1.25), Basis: basis}
