@@ -14,10 +14,18 @@ import (
 	"alibi/internal/site"
 )
 
+// widestCell is how wide a cell may be before another one; --json gives everything.
+const widestCell = 80
+
 // table writes rows in columns.
 func table(w io.Writer, rows func(row func(cells ...string))) {
 	t := tabwriter.NewWriter(w, 2, 4, 2, ' ', 0)
-	rows(func(cells ...string) { fmt.Fprintln(t, strings.Join(cells, "\t")) })
+	rows(func(cells ...string) {
+		for i := range cells[:max(0, len(cells)-1)] {
+			cells[i] = desk.Short(&cells[i], widestCell)
+		}
+		fmt.Fprintln(t, strings.Join(cells, "\t"))
+	})
 	t.Flush()
 }
 

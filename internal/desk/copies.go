@@ -74,8 +74,14 @@ func (d *Desk) fresh(ctx context.Context, id site.ID) (site.Site, error) {
 // itself is then clone.Plan, which may be called again with other choices
 // without any I/O.
 func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
-	s, err := d.fresh(ctx, origin)
+	s, err := d.Record.Site(ctx, origin)
+	if err == nil && s.State != site.Ready && s.State != site.Parked { // what is not whole can't be inspected either
+		err = fmt.Errorf("%s is %s: it can't be copied now; resume its run (alibi runs --of %s), bring it back, or take the copy of its origin", s.Name, s.State, s.Name)
+	}
 	if err != nil {
+		return clone.Input{}, err
+	}
+	if s, err = d.fresh(ctx, origin); err != nil {
 		return clone.Input{}, err
 	}
 	return d.copyInput(ctx, s)

@@ -1,6 +1,19 @@
 package tui
 
-import "strings"
+import (
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+)
+
+// widest is the width of a column of keys or words, with a blank behind.
+func widest(list []hint, half int) int {
+	n := 10
+	for _, x := range list {
+		n = max(n, ansi.StringWidth(x.key)+2)
+	}
+	return min(n, half*45/100)
+}
 
 // helpView explains every key of the screen and what its words mean.
 func (a *app) helpView(w, h int) []string {
@@ -11,18 +24,18 @@ func (a *app) helpView(w, h int) []string {
 	}
 	keys = append(keys, hint{"j k PgUp PgDn", "move; arrows too"}, hint{"g G", "first, last"}, hint{"y", "history: who did what"}, hint{"Esc", "back"}, hint{"q", "close"})
 	half := w / 2
-	wk, ww := min(18, half*40/100), min(16, half*40/100)
+	wk, ww := widest(keys, half), widest(a.top().words(), half)
 	seen := map[string]bool{}
 	var left, right []string
 	for _, k := range keys {
 		if !seen[k.key] {
 			seen[k.key] = true
-			left = append(left, "  "+t.key.Render(t.fit(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->")), wk))+t.ink.Render(k.text))
+			left = append(left, "  "+t.key.Render(t.fit(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->")), wk-1))+" "+t.ink.Render(k.text))
 		}
 	}
 	for _, x := range a.top().words() {
 		for i, l := range wrap(x.text, half-ww-5) {
-			right = append(right, t.ink.Bold(true).Render(t.fit(pick(i == 0, x.key, ""), ww))+t.soft.Render(l))
+			right = append(right, t.ink.Bold(true).Render(t.fit(pick(i == 0, x.key, ""), ww-1))+" "+t.soft.Render(l))
 		}
 	}
 	head := t.fit("  "+t.ink.Bold(true).Render("Keys of this screen"), half) + "   " + t.ink.Bold(true).Render("What the words mean")

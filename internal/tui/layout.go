@@ -33,8 +33,8 @@ func (t *theme) ends(a, b string, w int) string {
 	if n >= w {
 		return t.fit(b, w)
 	}
-	if ansi.StringWidth(a) > w-n-2 {
-		return t.fit(a, max(0, w-n-2)) + "  " + b
+	if ansi.StringWidth(a) >= w-n && !strings.HasPrefix(ansi.Strip(b), " ") {
+		return t.fit(a, w-n-1) + " " + b
 	}
 	return t.fit(a, w-n) + b
 }

@@ -47,7 +47,7 @@ func TestWhatWasCaughtOnTheScreens(t *testing.T) {
 	p.sees("caught on near", "harbour@skerryline.example", "High water", "POST https://pay.example/charge")
 	p.press("down", "down", "up", "down")
 	p.press("?")
-	p.sees("was not let out")
+	p.sees("called another machine, and was")
 	p.press("esc", "esc")
 	p.sees("near")
 }

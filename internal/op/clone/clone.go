@@ -193,7 +193,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	}
 	for _, r := range site.QuietRules {
 		if !slices.Contains(c.Quiet, r) {
-			note(site.Warn, "quiet-"+string(r), "the quiet rule for "+string(r)+" is off: "+strings.Replace(r.Explain(), "no ", "", 1)+" is not promised", "switch it on unless this is what you are testing")
+			note(site.Warn, "quiet-"+string(r), "the quiet rule for "+string(r)+" is off: it is not promised that "+r.Explain(), "switch it on unless this is what you are testing")
 		}
 	}
 	return t

@@ -64,6 +64,9 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		parts = append(parts, plan.Counted(int64(n), "file"))
 	}
 	text := strings.Join(parts, " and ") + " are what they should be"
+	if len(parts) == 1 && strings.HasPrefix(parts[0], "1 ") {
+		text = parts[0] + " is what it should be"
+	}
 	if len(parts) == 0 {
 		text = "all is what it should be"
 	}
