@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -202,11 +203,11 @@ func (a *app) draw() *cobra.Command {
 		}
 		return draw.Depot(series(list), d.Now())
 	}), drawing("leases", "Draw the calendar of leases", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-		list, err := d.Ends(ctx)
+		list, err := d.Record.Sites(ctx)
 		if err != nil {
 			return nil, err
 		}
-		return draw.Leases(bars(list), d.Now())
+		return draw.Leases(bars(list, d.Now()), d.Now())
 	}), drawing("versions", "Draw what the sites run, side by side", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
 		g, err := d.PinGrid(ctx)
 		if err != nil {
@@ -240,15 +241,31 @@ func series(list []desk.Weight) (out []draw.Series) {
 	return out
 }
 
-func bars(list []desk.Ending) (out []draw.Bar) {
-	for _, e := range list {
-		b := draw.Bar{Name: e.Site.Name, From: e.Site.MadeAt, To: e.Site.Lease.Ends}
-		if e.Purge {
-			b.Grace = e.At
-		} else {
-			b.Grace = e.Site.Lease.Ends.Add(max(e.Site.Lease.Grace, time.Hour))
+// bars are the leases of copies, what ends first before others and what is held last.
+func bars(list []site.Site, now time.Time) (out []draw.Bar) {
+	for _, s := range list {
+		l := s.Lease
+		switch {
+		case s.Role != site.Copy || s.State == site.Making:
+			continue
+		case s.State == site.Failed:
+			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: now, Off: true})
+		case l.Held || l.Ends.IsZero():
+			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, Held: true})
+		case s.State == site.Expired:
+			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Noticed.Add(l.Grace)})
+		default:
+			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Ends.Add(max(l.Grace, time.Hour))})
 		}
-		out = append(out, b)
 	}
+	slices.SortStableFunc(out, func(a, b draw.Bar) int {
+		if a.Held != b.Held {
+			if a.Held {
+				return 1
+			}
+			return -1
+		}
+		return a.To.Compare(b.To)
+	})
 	return out
 }

@@ -12,6 +12,7 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
 
 	"alibi/internal/site"
 )
@@ -32,16 +33,39 @@ func (d plotted) As(format string) ([]byte, error) {
 	if format != "svg" && format != "pdf" {
 		return nil, fmt.Errorf("%q is no kind of drawing: the file's name ends with .svg or .pdf", format)
 	}
-	w, err := d.p.WriterTo(d.w, d.h, format)
+	return d.bytes(format)
+}
+
+// margin is left free around a drawing.
+const margin = 14 * vg.Length(1)
+
+func (d plotted) bytes(format string) ([]byte, error) {
+	c, err := draw.NewFormattedCanvas(d.w, d.h, format)
 	if err != nil {
 		return nil, fmt.Errorf("drawing: %w", err)
 	}
+	d.p.Draw(draw.Crop(draw.New(c), margin, -2*margin, margin, -margin))
 	var b bytes.Buffer
-	if _, err := w.WriteTo(&b); err != nil {
+	if _, err := c.WriteTo(&b); err != nil {
 		return nil, fmt.Errorf("drawing: %w", err)
 	}
 	return b.Bytes(), nil
 }
+
+// blank is a plot with fine lines where the ticks are: marks would stand in the labels.
+func blank(title string) *plot.Plot {
+	p := plot.New()
+	p.Title.Text = title
+	p.Title.Padding = margin / 2
+	p.X.Tick.Length, p.Y.Tick.Length = 0, 0
+	p.X.Tick.Label.YAlign = draw.YTop
+	g := plotter.NewGrid()
+	g.Vertical.Color, g.Horizontal.Color = pale, pale
+	p.Add(g)
+	return p
+}
+
+var pale = color.Gray{0xdd}
 
 // inks can be told apart by eyes that see few colours, and in grey.
 var inks = []color.Color{color.RGBA{0x1b, 0x6c, 0x8c, 255}, color.RGBA{0xd9, 0x8a, 0x1f, 255}, color.RGBA{0x5b, 0x3f, 0x8f, 255}, color.RGBA{0x3d, 0x8b, 0x4f, 255}, color.RGBA{0xb5, 0x3a, 0x4b, 255}, color.RGBA{0x66, 0x66, 0x66, 255}}
@@ -90,9 +114,8 @@ func (bytesTicks) Ticks(from, to float64) []plot.Tick {
 
 // Depot draws what the depot weighs over time, each site upon the ones before it.
 func Depot(list []Series, now time.Time) (Drawing, error) {
-	p := plot.New()
-	p.Title.Text = "Weight of the depot, by site, " + now.Local().Format("2 January 2006")
-	p.X.Tick.Marker, p.Y.Tick.Marker = days{"2 Jan"}, bytesTicks{}
+	p := blank("Weight of the depot, by site, " + now.Local().Format("2 January 2006"))
+	p.X.Tick.Marker, p.Y.Tick.Marker = days{"2 Jan 2006"}, bytesTicks{}
 	p.Legend.Top, p.Legend.Left = true, true
 	times := moments(list, now)
 	below := make([]float64, len(times))
@@ -145,7 +168,7 @@ func moments(list []Series, now time.Time) (out []time.Time) {
 	seen := map[int64]bool{}
 	for _, s := range list {
 		for _, t := range s.At {
-			seen[t.Unix()], seen[t.Unix()+1] = true, true // the moment itself lies between
+			seen[t.Unix()-1], seen[t.Unix()] = true, true // it changes in a step, not on a slope
 		}
 	}
 	if len(seen) == 0 {
@@ -164,13 +187,41 @@ type Bar struct {
 	Name     string
 	From, To time.Time
 	Grace    time.Time // until then it can be brought back
+	Held     bool      // it has no end: To and Grace mean nothing
+	Off      bool      // it is not on the air, and its lease has not begun
+}
+
+// parts are the pieces of a bar, each with its ink.
+func (b Bar) parts(right time.Time) []part {
+	switch {
+	case b.Held:
+		return []part{{b.From, right, inks[0]}}
+	case b.Off:
+		return []part{{b.From, b.To, inks[5]}}
+	}
+	return []part{{b.From, b.To, inks[0]}, {b.To, b.Grace, inks[1]}}
+}
+
+type part struct {
+	from, to time.Time
+	ink      color.Color
+}
+
+// label is what stands beside a bar.
+func (b Bar) label() string {
+	switch {
+	case b.Held:
+		return b.Name + " (held)"
+	case b.Off:
+		return b.Name + " (not whole)"
+	}
+	return b.Name
 }
 
 // Leases draws leases as bars on a line of time, with the grace behind each.
 func Leases(list []Bar, now time.Time) (Drawing, error) {
-	p := plot.New()
-	p.Title.Text = "Leases, " + now.Local().Format("2 January 2006 15:04")
-	p.X.Tick.Marker = days{"2 Jan"}
+	p := blank("Leases, " + now.Local().Format("2 January 2006 15:04"))
+	p.X.Tick.Marker = days{"2 Jan 2006"}
 	names := make([]string, len(list))
 	from, to := now.Add(-24*time.Hour), now.Add(7*24*time.Hour)
 	for _, b := range list {
@@ -183,12 +234,12 @@ func Leases(list []Bar, now time.Time) (Drawing, error) {
 	}
 	for i, b := range list {
 		y := float64(len(list) - 1 - i)
-		names[len(list)-1-i] = b.Name
-		for _, part := range []struct {
-			a, b time.Time
-			ink  color.Color
-		}{{b.From, b.To, inks[0]}, {b.To, b.Grace, inks[1]}} {
-			bar, err := plotter.NewPolygon(plotter.XYs{{X: float64(part.a.Unix()), Y: y - 0.3}, {X: float64(part.b.Unix()), Y: y - 0.3}, {X: float64(part.b.Unix()), Y: y + 0.3}, {X: float64(part.a.Unix()), Y: y + 0.3}})
+		names[len(list)-1-i] = b.label()
+		for _, part := range b.parts(to) {
+			left, right := float64(part.from.Unix()), float64(part.to.Unix())
+			bar, err := plotter.NewPolygon(plotter.XYs{
+				{X: left, Y: y - 0.3}, {X: right, Y: y - 0.3}, {X: right, Y: y + 0.3}, {X: left, Y: y + 0.3},
+			})
 			if err != nil {
 				return nil, fmt.Errorf("drawing: %w", err)
 			}
@@ -205,9 +256,11 @@ func Leases(list []Bar, now time.Time) (Drawing, error) {
 	p.Add(line)
 	if len(names) > 0 {
 		p.NominalY(names...)
+		p.Y.Tick.Length = 0
 	}
 	p.X.Min, p.X.Max = float64(from.Unix()), float64(to.Unix())
 	p.Y.Min, p.Y.Max = -0.7, max(0.7, float64(len(list))-0.3)
-	p.X.Label.Text = "blue: on the air; orange: off it, and can be brought back; red: now"
-	return plotted{p, 10 * vg.Inch, vg.Length(1.8+0.35*float64(len(list))) * vg.Inch}, nil
+	p.X.Label.Padding = margin / 3
+	p.X.Label.Text = "blue: on the air; orange: off it, and can be brought back; grey: its run failed; red: now"
+	return plotted{p, 10 * vg.Inch, vg.Length(2.2+0.35*float64(len(list))) * vg.Inch}, nil
 }
