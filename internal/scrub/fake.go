@@ -166,3 +166,26 @@ func (f Faker) IP(v string) string {
 	binary.BigEndian.PutUint64(b[8:], n)
 	return netip.AddrFrom16(b).String()
 }
+
+var dates = regexp.MustCompile(`^([0-9]{4})-[0-9]{2}-[0-9]{2}|[0-9]{1,2}([./])[0-9]{1,2}[./]([0-9]{4})$`)
+
+// Birth keeps the year of a date and makes it its first day; what is no date goes.
+func (f Faker) Birth(v string) string {
+	m := dates.FindStringSubmatch(v)
+	switch {
+	case m == nil:
+		return ""
+	case m[1] != "":
+		return m[1] + "-01-01" + v[len(m[0]):]
+	}
+	return "01" + m[2] + "01" + m[2] + m[3]
+}
+
+// IBAN makes up an account number of a country that there is not (ISO 3166-1, user-assigned codes).
+func (f Faker) IBAN(v string) string {
+	if strings.HasPrefix(v, "XX00") || v == "" {
+		return v
+	}
+	n := f.number("iban", strings.ToUpper(strings.ReplaceAll(v, " ", "")))
+	return fmt.Sprintf("XX00%018d", n%1_000_000_000_000_000_000)
+}

@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -33,16 +34,18 @@ const (
 	City     Kind = "city"
 	Postcode Kind = "postcode"
 	IP       Kind = "network address"
+	Birth    Kind = "date of birth"
+	IBAN     Kind = "IBAN"
 	Blank    Kind = "blank"
 	Lock     Kind = "password"
 )
 
 // Kinds are those that a person may name in the configuration.
-var Kinds = []Kind{Name, Email, Login, Phone, Street, City, Postcode, IP, Blank, Lock}
+var Kinds = []Kind{Name, Email, Login, Phone, Street, City, Postcode, IP, Birth, IBAN, Blank, Lock}
 
 // Many says how the kind is called where there are n of it.
 func (k Kind) Many(n int) string {
-	if many := map[Kind]string{Name: "names", Email: "mail addresses", Login: "accounts", Phone: "phones", Street: "streets", IP: "network addresses"}[k]; n != 1 && many != "" {
+	if many := map[Kind]string{Name: "names", Email: "mail addresses", Login: "accounts", Phone: "phones", Street: "streets", IP: "network addresses", Birth: "dates of birth", IBAN: "IBANs"}[k]; n != 1 && many != "" {
 		return many
 	}
 	return string(k)
@@ -100,6 +103,15 @@ var columns = []struct {
 	{regexp.MustCompile(`(?i)(^|_)(post_?code|zip(_?code)?)$`), Postcode},
 	{regexp.MustCompile(`(?i)(^|_)ip(_?addr(ess)?)?$`), IP},
 	{regexp.MustCompile(`(?i)(^|_)user_?agent$`), Blank},
+	{regexp.MustCompile(`(?i)(^|_)(birth_?(date|day)|date_?of_?birth|dob|geburts(datum|tag)|naissance|nacimiento|nascita|geboortedatum)$`), Birth},
+	{regexp.MustCompile(`(?i)(^|_)iban$`), IBAN},
+	// German, French, Spanish, Italian, Dutch
+	{regexp.MustCompile(`(?i)(^|_)(vorname|nachname|familienname|prenom|prénom|nom_de_famille|apellidos?|cognome|voornaam|achternaam)$`), Name},
+	{regexp.MustCompile(`(?i)(^|_)(telefon|telefonnummer|handy|mobil|téléphone|telefono|teléfono|movil|móvil|cellulare|telefoon)(_?nr)?$`), Phone},
+	{regexp.MustCompile(`(?i)(^|_)(strasse|straße|anschrift|rue|calle|direccion|dirección|indirizzo|straat|adres|adresse)$`), Street},
+	{regexp.MustCompile(`(?i)(^|_)(ort|wohnort|stadt|ville|ciudad|citta|città|woonplaats)$`), City},
+	{regexp.MustCompile(`(?i)(^|_)(plz|postleitzahl|code_?postal|codigo_?postal|cap|postcode)$`), Postcode},
+	{regexp.MustCompile(`(?i)(^|_)(correo|courriel|posta_?elettronica)$`), Email},
 }
 
 // ByName tells the kind of data of a column, or of a key, by what it is called.
@@ -119,12 +131,13 @@ type Scrubber struct {
 	terms map[string]string // originals that are looked for in every text, lowered, with what they become
 	first map[string][]int  // lengths of the terms that begin with a word, longest first
 	heads [1 << 16]bool     // the first two bytes of terms
+	raw   map[string][]byte // network addresses as bytes, with what they become
 	kinds map[Kind]int      // how many originals of each kind were learned
 }
 
 // New makes a scrubber; key decides what is made up.
 func New(key []byte, rules Rules) *Scrubber {
-	return &Scrubber{fake: Faker{key}, rules: rules, terms: map[string]string{}, first: map[string][]int{}, kinds: map[Kind]int{}}
+	return &Scrubber{fake: Faker{key}, rules: rules, terms: map[string]string{}, first: map[string][]int{}, kinds: map[Kind]int{}, raw: map[string][]byte{}}
 }
 
 // Originals tells how many values of each kind were learned.
@@ -153,20 +166,36 @@ func (s *Scrubber) Learn(t tables.Table, r tables.Row) {
 			continue
 		}
 		v := strings.TrimSpace(string(r.Values[i].Bytes))
-		to := s.made(k, v)
-		if v == "" || to == v {
+		if a, is := unpacked(r.Values[i].Bytes); is && k == IP {
+			v = a.Unmap().String()
+		}
+		if list := mail.FindAllString(v, -1); k == Email && len(list) > 0 {
+			for _, one := range list { // several may stand there
+				s.learn(k, one)
+			}
 			continue
 		}
-		if _, known := s.terms[strings.ToLower(v)]; known {
-			continue
-		}
-		if !telling(k, v) {
-			continue
-		}
-		s.kinds[k]++
-		s.term(v, to)
-		if k == Login { // as addresses of people's pages have it
-			s.term("author/"+v, "author/"+to)
+		s.learn(k, v)
+	}
+}
+
+func (s *Scrubber) learn(k Kind, v string) {
+	to := s.made(k, v)
+	if v == "" || to == v || !telling(k, v) {
+		return
+	}
+	if _, known := s.terms[strings.ToLower(v)]; known {
+		return
+	}
+	s.kinds[k]++
+	s.encodings(k, v, to)
+	s.term(v, to)
+	switch k {
+	case Login: // as addresses of people's pages have it
+		s.term("author/"+v, "author/"+to)
+	case IP:
+		if a, err := netip.ParseAddr(v); err == nil {
+			s.learnAddress(a)
 		}
 	}
 }
@@ -183,6 +212,8 @@ func telling(k Kind, v string) bool {
 		return len(strings.Fields(v)) > 1 && strings.ContainsAny(v, "0123456789")
 	case Login:
 		return len(v) >= 6 && strings.ContainsAny(v, "0123456789._-@")
+	case IBAN:
+		return len(v) >= 15
 	case Email, IP:
 		return true
 	}
@@ -226,7 +257,14 @@ func (s *Scrubber) made(k Kind, v string) string {
 	case Name, City:
 		return s.fake.Name(v)
 	case Email:
+		if list := mail.FindAllString(v, -1); len(list) > 1 || len(list) == 1 && list[0] != v {
+			return mail.ReplaceAllStringFunc(v, s.fake.Email)
+		}
 		return s.fake.Email(v)
+	case Birth:
+		return s.fake.Birth(v)
+	case IBAN:
+		return s.fake.IBAN(v)
 	case Login:
 		if strings.Contains(v, "@") {
 			return s.fake.Email(v)
@@ -259,6 +297,16 @@ func (s *Scrubber) Row(t tables.Table, r tables.Row) (n int) {
 		if v.Kind != tables.Text && v.Kind != tables.Blob || len(v.Bytes) == 0 {
 			continue
 		}
+		if to, is := s.raw[string(v.Bytes)]; is && len(v.Bytes) == len(to) {
+			v.Bytes = bytes.Clone(to)
+			n++
+			continue
+		}
+		if a, is := unpacked(v.Bytes); is && kinds != nil && kinds[i] == IP {
+			v.Bytes = s.madeAddress(a, len(v.Bytes))
+			n++
+			continue
+		}
 		if kinds != nil && kinds[i] != "" {
 			if to := s.made(kinds[i], string(v.Bytes)); to != string(v.Bytes) {
 				v.Bytes = []byte(to)
@@ -277,11 +325,32 @@ func (s *Scrubber) Row(t tables.Table, r tables.Row) (n int) {
 
 var mail = regexp.MustCompile(`[A-Za-z0-9._%+\-]+@[A-Za-z0-9](?:[A-Za-z0-9\-]*[A-Za-z0-9])?(?:\.[A-Za-z0-9\-]+)+`)
 
-// text exchanges every mail address, and all that was learned.
+// mailEncoded are addresses whose sign is written otherwise.
+var mailEncoded = regexp.MustCompile(`[A-Za-z0-9._+\-]+(?:%40|&#0*64;|&#x0*40;|&commat;)[A-Za-z0-9](?:[A-Za-z0-9\-]*[A-Za-z0-9])?(?:\.[A-Za-z0-9\-]+)+`)
+
+// text exchanges every mail address, and all that was learned, also in base64 that stands in the text.
 func (s *Scrubber) text(v []byte) ([]byte, bool) {
+	out, changed := s.plain(v)
+	if inner, is := inBase64(out, s.plain); is {
+		return inner, true
+	}
+	return out, changed
+}
+
+func (s *Scrubber) plain(v []byte) ([]byte, bool) {
 	out, changed := v, false
+	if bytes.Contains(v, []byte("%40")) || bytes.IndexByte(v, '&') >= 0 {
+		out = mailEncoded.ReplaceAllFunc(out, func(m []byte) []byte {
+			to := s.fake.Email(signs.Replace(string(m)))
+			if bytes.Contains(m, []byte("%40")) {
+				to = strings.ReplaceAll(to, "@", "%40")
+			}
+			changed = changed || to != string(m)
+			return []byte(to)
+		})
+	}
 	if bytes.IndexByte(v, '@') >= 0 {
-		out = mail.ReplaceAllFunc(v, func(m []byte) []byte {
+		out = mail.ReplaceAllFunc(out, func(m []byte) []byte {
 			to := s.fake.Email(string(m))
 			changed = changed || to != string(m)
 			return []byte(to)
@@ -390,15 +459,20 @@ func (s *Scrubber) Look(t tables.Table, r tables.Row) (columns []string) {
 		if v.Kind != tables.Text && v.Kind != tables.Blob || len(v.Bytes) == 0 {
 			continue
 		}
-		left := false
-		look := func(text []byte) ([]byte, bool) {
+		_, left := s.raw[string(v.Bytes)]
+		plain := func(text []byte) ([]byte, bool) {
 			left = left || len(s.find(text, true)) > 0
-			if !left && bytes.IndexByte(text, '@') >= 0 {
-				for _, m := range mail.FindAll(text, -1) {
-					_, known := s.terms[strings.ToLower(string(m))]
+			if !left && bytes.ContainsAny(text, "@%&") {
+				for _, m := range mail.FindAllString(signs.Replace(string(text)), -1) {
+					_, known := s.terms[strings.ToLower(m)]
 					left = left || known
 				}
 			}
+			return nil, false
+		}
+		look := func(text []byte) ([]byte, bool) {
+			plain(text)
+			inBase64(text, plain)
 			return nil, false
 		}
 		rewrite.Texts(v.Bytes, look)
