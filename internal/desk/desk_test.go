@@ -257,6 +257,8 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	assert.ErrorIs(t, set("moon", desk.HostSettings{}), inventory.ErrUnknown)
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "copies"}), "absolute path")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/"}), "below the root")
+	require.NoError(t, os.WriteFile(w.Dir("pier", "/srv/file"), nil, 0o600))
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}), "copies can't be made in /srv/file/copies on pier")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: -1}}), "below 0")
 	err := set("pier", desk.HostSettings{Server: site.Server{Address: "127.0.0.1:1", User: "alibi", PasswordFile: filepath.Join(t.TempDir(), "none")}})
 	assert.ErrorContains(t, err, "reading the password")

@@ -3,12 +3,14 @@ package desk
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"alibi/internal/depot/kept"
 	"alibi/internal/host"
@@ -136,6 +138,9 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 			return h, fmt.Errorf("%q can't be the folder for copies: name an absolute path below the root", to.Copies)
 		}
 		h.Copies = path.Clean(to.Copies)
+		if err := d.tryFolder(ctx, name, h.Copies); err != nil {
+			return h, err
+		}
 	}
 	for _, f := range []struct {
 		to   *string
@@ -171,4 +176,22 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 	}
 	d.mu.Unlock()
 	return h, d.log(ctx, "", "host", "copies on %s: in %s, databases on %s", h.Name, h.Copies, h.Server.Address)
+}
+
+// tryFolder makes a folder on a host and writes a file into it, to see that copies can be made there.
+func (d *Desk) tryFolder(ctx context.Context, name, folder string) error {
+	h, err := d.Host(ctx, name)
+	if err != nil {
+		return err
+	}
+	r, err := h.Make(ctx, folder)
+	if err == nil {
+		defer r.Close()
+		_, err = host.Put(r, host.TempPrefix+"try", 0o600, time.Time{}, strings.NewReader(""))
+		err = errors.Join(err, r.Remove(host.TempPrefix+"try"))
+	}
+	if err != nil {
+		return fmt.Errorf("copies can't be made in %s on %s: %w; name another folder", folder, name, err)
+	}
+	return nil
 }

@@ -90,7 +90,7 @@ func askArchive(a *app, s site.Site, p *desk.Point) tea.Cmd {
 	if p != nil {
 		of += " as of " + p.Taken.Local().Format("Mon 2 Jan 15:04")
 	}
-	a.asking = &question{title: "Into which file is " + of + " to be written?", lines: []string{"A new file, or a folder in which it gets a name with the date. Standard tools read it too.", "Passwords, their digests and keys are left out; encrypted, they are in it: alibi archives make --for", "A name that ends with .xml gets the content alone, in the form that its CMS imports."}, input: true, text: ".", typed: func(a *app, text string) (tea.Cmd, error) {
+	a.asking = &question{title: "Into which file is " + of + " to be written?", lines: []string{"A new file, or a folder in which it gets a name with the date; empty: the folder in which Alibi was started.", "Standard tools read it too.", "Passwords, their digests and keys are left out; encrypted, they are in it: alibi archives make --for", "A name that ends with .xml gets the content alone, in the form that its CMS imports."}, input: true, typed: func(a *app, text string) (tea.Cmd, error) {
 		to, err := filepath.Abs(strings.TrimSpace(text))
 		if err != nil {
 			return nil, err

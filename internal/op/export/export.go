@@ -58,7 +58,7 @@ const NotePrefix = "archive "
 
 // Name is what an archive of a site is called if nobody says otherwise.
 func Name(s site.Site, at time.Time, encrypted bool) string {
-	n := site.Slug(s.Name) + "-" + at.Local().Format("2006-01-02-1504") + ".tar.zst"
+	n := site.Slug(s.Name) + "-" + at.Local().Format("2006-01-02-150405") + ".tar.zst"
 	if encrypted {
 		n += ".age"
 	}
