@@ -144,6 +144,30 @@ function shape($db, $t) {
 	return preg_replace('/ AUTO_INCREMENT=\d+/', '', $r[1]);
 }
 
+// the number that the next row gets; 0 if none
+function next_number($db, $t) {
+	$r = mysqli_fetch_row(mysqli_query($db, "SHOW CREATE TABLE `$t`"));
+	return preg_match('/ AUTO_INCREMENT=(\d+)/', $r[1], $m) ? (int) $m[1] : 0;
+}
+
+// views and triggers, by name, as the server writes them, without who made them and where they stand
+function objects($db, $name) {
+	$out = array();
+	$clean = function ($sql) use ($name) {
+		return str_replace("`$name`.", '', preg_replace('/ DEFINER=`[^`]*`@`[^`]*`/', '', $sql));
+	};
+	foreach (mysqli_query($db, "SELECT TABLE_NAME AS n FROM information_schema.VIEWS WHERE TABLE_SCHEMA = '$name'") as $r) {
+		$v = mysqli_fetch_assoc(mysqli_query($db, "SHOW CREATE VIEW `{$r['n']}`"));
+		$out['view ' . $r['n']] = $clean($v['Create View']);
+	}
+	foreach (mysqli_query($db, "SELECT TRIGGER_NAME AS n FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '$name'") as $r) {
+		$v = mysqli_fetch_assoc(mysqli_query($db, "SHOW CREATE TRIGGER `{$r['n']}`"));
+		$out['trigger ' . $r['n']] = $clean($v['SQL Original Statement']);
+	}
+	ksort($out);
+	return $out;
+}
+
 // What the CMS keeps for a while and makes anew when somebody visits.
 function passing($row) {
 	return isset($row['option_name']) && preg_match('/^_(site_)?transient_/', $row['option_name']);
@@ -163,6 +187,9 @@ foreach ($ta as $t) {
 	unset($tb[$u]);
 	if (str_replace($t, $u, shape($da, $t)) !== shape($db, $u)) {
 		fault("table $t has another shape");
+	}
+	if (next_number($db, $u) < next_number($da, $t)) {
+		fault("table $t gives a lower number to its next row");
 	}
 	$keys = array();
 	foreach (mysqli_query($da, "SHOW INDEX FROM `$t` WHERE Key_name = 'PRIMARY'") as $r) {
@@ -210,12 +237,28 @@ foreach ($ta as $t) {
 foreach ($tb as $u => $_) {
 	fault("table $u is not the origin's");
 }
+if ($a['DB_NAME'] !== $b['DB_NAME']) { // beside the origin's tables there are only tables
+	$oa = objects($da, $a['DB_NAME']);
+	$ob = objects($db, $b['DB_NAME']);
+	foreach ($oa as $what => $sql) {
+		if (!isset($ob[$what])) {
+			fault("$what is missing");
+		} elseif ($ob[$what] !== $sql) {
+			fault("$what is defined otherwise");
+		}
+	}
+	foreach ($ob as $what => $_) {
+		if (!isset($oa[$what])) {
+			fault("$what is not the origin's");
+		}
+	}
+}
 
 // Files: byte for byte, but for the configuration and Alibi's own.
 $skip = array('wp-config.php' => 1, 'wp-content/mu-plugins/alibi-quiet.php' => 1);
 function files($root) {
 	$out = array();
-	foreach (new RecursiveIteratorIterator(new RecursiveDirectoryIterator($root, FilesystemIterator::SKIP_DOTS)) as $f) {
+	foreach (new RecursiveIteratorIterator(new RecursiveDirectoryIterator($root, FilesystemIterator::SKIP_DOTS), RecursiveIteratorIterator::SELF_FIRST) as $f) {
 		$out[substr($f->getPathname(), strlen($root) + 1)] = true;
 	}
 	return $out;
@@ -223,19 +266,42 @@ function files($root) {
 $fa = files($fromRoot);
 $fb = files($toRoot);
 $compared = 0;
+$owner = fileowner($toRoot);
 foreach ($fa as $f => $_) {
 	if (isset($skip[$f])) {
 		continue;
 	}
 	if (!isset($fb[$f])) {
 		fault("file $f is missing");
-	} elseif (filesize("$fromRoot/$f") !== filesize("$toRoot/$f") || hash_file('md5', "$fromRoot/$f") !== hash_file('md5', "$toRoot/$f")) {
+		continue;
+	}
+	if (is_link("$fromRoot/$f") !== is_link("$toRoot/$f") || is_dir("$fromRoot/$f") !== is_dir("$toRoot/$f")) {
+		fault("file $f is of another kind");
+		continue;
+	}
+	if (fileowner("$toRoot/$f") !== $owner && !is_link("$toRoot/$f")) {
+		fault("file $f belongs to another account than the copy");
+	}
+	if (is_link("$fromRoot/$f")) {
+		continue;
+	}
+	$was = fileperms("$fromRoot/$f") & 0777;
+	if (is_dir("$fromRoot/$f")) {
+		$was |= 0700; // we may always work in folders of our own
+	}
+	if ((fileperms("$toRoot/$f") & 0777) !== $was) {
+		fault("file $f has another mode");
+	}
+	if (is_dir("$fromRoot/$f")) {
+		continue;
+	}
+	if (filesize("$fromRoot/$f") !== filesize("$toRoot/$f") || hash_file('md5', "$fromRoot/$f") !== hash_file('md5', "$toRoot/$f")) {
 		fault("file $f differs");
 	}
 	$compared++;
 }
 foreach ($fb as $f => $_) {
-	if (!isset($fa[$f]) && !isset($skip[$f])) {
+	if (!isset($fa[$f]) && !isset($skip[$f]) && !is_dir("$toRoot/$f")) {
 		fault("file $f is not the origin's");
 	}
 }
