@@ -331,10 +331,10 @@ func (a *app) workList() *cobra.Command {
 				}
 				for _, x := range list {
 					mark := map[bool]string{true: "x", false: " "}[x.Repeated]
-					if x.Undone {
+					if x.Undone || x.Settled {
 						mark = "-"
 					}
-					fmt.Fprintf(w, "[%s] %s  %s  %s: %s%s\n", mark, x.ID, x.At.Format("2 Jan 15:04"), x.Who, x.Text, map[bool]string{true: " (taken back)"}[x.Undone])
+					fmt.Fprintf(w, "[%s] %s  %s  %s: %s%s\n", mark, x.ID, x.At.Format("2 Jan 15:04"), x.Who, x.Text, deedEnd(x))
 					for _, k := range x.Commands {
 						fmt.Fprintf(w, "      %s\n", k)
 					}
@@ -347,4 +347,15 @@ func (a *app) workList() *cobra.Command {
 	f.StringVar(&again, "again", "", "take the tick away")
 	f.BoolVar(&markdown, "markdown", false, "as a list to be handed on")
 	return c
+}
+
+// deedEnd says why a deed need not be repeated.
+func deedEnd(x desk.Deed) string {
+	switch {
+	case x.Undone:
+		return " (taken back)"
+	case x.Settled:
+		return " (settled: a later one made it needless, or its origin is so already)"
+	}
+	return ""
 }

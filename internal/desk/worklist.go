@@ -26,6 +26,10 @@ type Deed struct {
 	Commands []string  `json:"commands,omitempty"` // that do it on the origin
 	Repeated bool      `json:"repeated,omitempty"`
 	Undone   bool      `json:"undone,omitempty"` // the copy was brought back to what it was before
+	// Settled tells that a later deed made it needless, or that the origin is so already.
+	Settled bool `json:"settled,omitempty"`
+
+	acts []act
 }
 
 // WorkList lists what was done on a copy, oldest first.
@@ -38,8 +42,9 @@ func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 		return nil, fmt.Errorf("%s is a live site: a work list is of a copy", s.Name)
 	}
 	live := "LIVE"
+	var facts *site.Facts
 	if o, err := d.Record.Site(ctx, s.Origin); err == nil {
-		live = o.Name
+		live, facts = o.Name, o.Facts
 	}
 	events, err := d.Record.Events(ctx, id, 10_000)
 	if err != nil {
@@ -84,6 +89,7 @@ func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 		out[i].Repeated = repeated[out[i].ID]
 	}
 	slices.SortStableFunc(out, func(a, b Deed) int { return a.At.Compare(b.At) })
+	netted(out, s, live, facts)
 	return out, nil
 }
 
@@ -119,38 +125,39 @@ func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
 		return Deed{}, false // for the copy alone
 	}
 	out := Deed{ID: r.ID, At: r.Began, Who: r.Plan.By, Text: r.Plan.Words}
-	say := func(format string, a ...any) { out.Commands = append(out.Commands, fmt.Sprintf(format, a...)) }
+	do := func(v verb, what, text string) { out.acts = append(out.acts, act{v, what, text}) }
 	for _, p := range k.Put {
 		switch {
 		case p.Source.Kind == site.Core:
 			out.Text += "; the core of a live site is updated by its own page"
 		case p.Source.Kind == site.Theme:
-			say("alibi install %s %s --theme", live, named(p))
+			do(installTheme, p.Source.Slug, named(p))
 		default:
-			say("alibi install %s %s", live, named(p))
+			do(install, p.Source.Slug, named(p))
 		}
 	}
 	names := slices.DeleteFunc(slugs(k.Switch.On), func(n string) bool { // what is installed is put on by that
 		return slices.ContainsFunc(k.Put, func(p catalogue.Package) bool { return p.Source.Slug == n })
 	})
-	if len(names) > 0 {
-		say("alibi switch %s --on %s", live, strings.Join(names, ","))
+	for _, n := range names {
+		do(switchOn, n, n)
 	}
-	if len(k.Switch.Off) > 0 {
-		say("alibi switch %s --off %s", live, strings.Join(k.Switch.Off, ","))
+	for _, n := range k.Switch.Off {
+		do(switchOff, n, n)
 	}
 	if k.Switch.Theme != "" {
-		say("alibi switch %s --theme %s", live, k.Switch.Theme)
+		do(switchTheme, k.Switch.Theme, k.Switch.Theme)
 	}
 	for _, p := range k.Remove {
-		say("alibi uninstall %s %s", live, path.Base(p))
+		do(uninstall, path.Base(p), path.Base(p))
 	}
 	for _, x := range k.Carry {
-		say("alibi carry %s %s %s", s.Name, word(x.Path), live)
+		do(carry, x.Path, x.Path)
 	}
 	for _, x := range k.Edit {
-		say("alibi carry %s %s %s", s.Name, word(x.Path), live)
+		do(carry, x.Path, x.Path)
 	}
+	out.Commands = commands(out.acts, s.Name, live)
 	if k.Runtime != nil {
 		out.Text += "; the runtime of a live site is its host's"
 	}
@@ -213,7 +220,7 @@ func (d *Desk) Repeated(ctx context.Context, id site.ID, deed string, is bool) e
 func WriteDeeds(w io.Writer, s site.Site, list []Deed) {
 	fmt.Fprintf(w, "# What was done on %s\n\n", s.Name)
 	for _, x := range list {
-		if x.Undone {
+		if x.Undone || x.Settled {
 			continue
 		}
 		fmt.Fprintf(w, "- [%s] %s (%s, %s)\n", map[bool]string{true: "x", false: " "}[x.Repeated], x.Text, x.At.Format("2 Jan 2006 15:04"), x.Who)

@@ -240,12 +240,12 @@ func (p *deedsPane) view(a *app, w, h int) []string {
 		x := p.list[i]
 		box, look := t.glyph("□", "[ ]"), t.ink
 		switch {
-		case x.Undone:
+		case x.Undone, x.Settled:
 			box, look = t.glyph("–", "-"), t.soft
 		case x.Repeated:
 			box, look = t.glyph("■", "[x]"), t.soft
 		}
-		out = append(out, t.pointer(i == p.cursor)+look.Render(box+" "+t.fit(plain(x.Text)+pick(x.Undone, "  (taken back)", ""), w-40))+t.soft.Render(t.right(x.At.Local().Format("2 Jan 15:04")+"  "+plain(x.Who), 30)))
+		out = append(out, t.pointer(i == p.cursor)+look.Render(box+" "+t.fit(plain(x.Text)+pick(x.Undone, "  (taken back)", pick(x.Settled, "  (settled)", "")), w-40))+t.soft.Render(t.right(x.At.Local().Format("2 Jan 15:04")+"  "+plain(x.Who), 30)))
 		for _, c := range x.Commands {
 			out = append(out, t.soft.Render("       "+plain(c)))
 		}
