@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -145,7 +146,7 @@ func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
 				cells = append([]trial.Cell{as}, cells...)
 			}
 			for _, c := range append(cells, m.Tries...) {
-				row(c.Core, c.PHP, c.Set, string(c.State), site.Seconds(c.Took), site.Size(c.Bytes), c.Reason)
+				row(c.Core, c.PHP, c.Set, string(c.State), site.Seconds(c.Took), site.Size(c.Bytes), cmp.Or(c.Reason, strings.Join(c.Said, "; ")))
 			}
 		})
 		if m.Full > 0 {

@@ -174,6 +174,8 @@ func cellVerdict(t *theme, c trial.Cell) string {
 		return t.wrong.Render(t.glyph("✗ fails", "x fails"))
 	case trial.Running:
 		return t.key.Render(t.glyph("▶ ", "> ") + c.Step)
+	case trial.Silent:
+		return t.soft.Render("? says nothing")
 	}
 	return t.soft.Render(t.glyph("· waiting", ". waiting"))
 }
@@ -216,6 +218,9 @@ func (x *trialScreen) reason(t *theme, c trial.Cell, w int) []string {
 	text := c.Reason
 	if text == "" && c.State == trial.Passes {
 		text = fmt.Sprintf("%d pages were asked for and answer, and no error ended a request", c.Pages)
+		if len(c.Said) > 0 {
+			text = plural(c.Warnings, "warning", "warnings") + ": " + strings.Join(c.Said, "; ")
+		}
 	}
 	for i, l := range wrap(plain(text), w-6) {
 		if i < 3 {

@@ -36,6 +36,9 @@ type Variant struct {
 	Core *catalogue.Package
 	PHP  string
 	Set  Set
+	// Known is how the copy as it is answers, where parts of it are left out to find a cause: a page that
+	// is there on the copy and not here has a kind that was left out, and measures nothing.
+	Known *Answers
 }
 
 // cell is the variant without a verdict.

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -98,7 +99,7 @@ func (f *fork) judge(ctx context.Context, check Check, reference, answers *Answe
 		return err
 	}
 	grave := op.Errors(string(log), f.site.Root)
-	c.Warnings = strings.Count(string(log), "PHP Warning") + strings.Count(string(log), "PHP Deprecated")
+	c.Warnings, c.Said = warnings(string(log), f.site.Root)
 	switch {
 	case len(grave) > 0 && (why != "" || !check.Only):
 		fail("%s", grave[0])
@@ -107,10 +108,30 @@ func (f *fork) judge(ctx context.Context, check Check, reference, answers *Answe
 		}
 	case why != "":
 		fail("%s", why)
+	case c.Absent > 0 && c.Absent == c.Pages && check.Command == "":
+		c.State, c.Reason = Silent, "none of the pages is there without what was left out"
 	default:
 		c.State, c.Reason = Passes, ""
 	}
 	return ctx.Err()
+}
+
+// mostSaid is how many warnings of a log are kept.
+const mostSaid = 5
+
+// warning is a line of a log that ends nothing.
+var warning = regexp.MustCompile(`PHP (?:Warning|Deprecated):\s+.*`)
+
+// warnings counts them in a log, and gives the first ones, each once, with paths below the site's root.
+func warnings(log, root string) (n int, said []string) {
+	for _, line := range warning.FindAllString(log, -1) {
+		n++
+		line = strings.ReplaceAll(strings.TrimPrefix(line, "PHP "), root+"/", "")
+		if len(said) < mostSaid && !slices.Contains(said, line) {
+			said = append(said, line)
+		}
+	}
+	return n, said
 }
 
 // client asks the cell, by the address that the copy has; it stays on it.
@@ -234,6 +255,10 @@ func (f *fork) ask(ctx context.Context, check Check, reference, answers *Answers
 			note("its %s does not answer: %v", p.Kind, plainly(err))
 			continue
 		}
+		if f.v.absent(p, status) {
+			c.Absent++
+			continue
+		}
 		if bad := wrong(p, status, text, reference); bad != "" {
 			note("its %s %s", p.Kind, bad)
 		}
@@ -249,11 +274,20 @@ func (f *fork) ask(ctx context.Context, check Check, reference, answers *Answers
 		}
 	}
 	for _, t := range check.Texts {
-		if missing[t] {
+		if missing[t] && c.Absent < c.Pages {
 			note("%q stands on none of its pages", t)
 		}
 	}
 	return why
+}
+
+// absent tells whether a page is not there because what makes its kind was left out.
+func (v Variant) absent(p stack.Page, status int) bool {
+	if v.Known == nil || status != http.StatusNotFound || p.Missing {
+		return false
+	}
+	was, asked := v.Known.Status[p.Path]
+	return asked && was != http.StatusNotFound
 }
 
 // wrong says what is wrong with an answer, against what the copy itself answers.

@@ -29,6 +29,7 @@ type Found struct {
 	Theme   string   `json:"theme,omitempty"`
 	PHP     string   `json:"php,omitempty"`     // series from which on it fails
 	Version string   `json:"version,omitempty"` // of the one plugin from which on it fails
+	Silent  bool     `json:"silent,omitempty"`  // some of what was tried says nothing
 	Reason  string   `json:"reason"`
 	Text    string   `json:"text"` // in a sentence
 }
@@ -64,7 +65,7 @@ type finding struct {
 
 // variant is the copy with only some plugins on.
 func (f *finding) variant(name string, on []string, theme, runtime string) Variant {
-	v := Variant{PHP: runtime, Set: Set{Name: name, Switch: stack.Switches{AllOff: true, Except: on, Theme: theme}}}
+	v := Variant{PHP: runtime, Known: f.x.mem.Reference, Set: Set{Name: name, Switch: stack.Switches{AllOff: true, Except: on, Theme: theme}}}
 	for _, c := range f.b.site.Facts.Themes {
 		if c.Slug == v.Set.Switch.Theme {
 			v.Set.Switch.Parent = c.Parent
@@ -259,6 +260,7 @@ func (f *finding) under(ctx context.Context, out *Found, v Variant) (*Found, err
 	if first > 0 && !slices.ContainsFunc(all[first:], func(r string) bool { return !fails[r] }) {
 		out.PHP = all[first]
 	}
+	out.Silent = slices.ContainsFunc(f.x.mem.Tries, func(c Cell) bool { return c.State == Silent })
 	out.Text = out.sentence(all, fails, f.b.site)
 	return out, nil
 }
@@ -304,6 +306,9 @@ func (out *Found) sentence(runtimes []string, fails map[string]bool, s site.Site
 	}
 	if out.Reason != "" {
 		text += ": " + out.Reason
+	}
+	if out.Silent {
+		text += "; where none of the pages was there a try says nothing, so that not all of this need be the cause"
 	}
 	return text
 }

@@ -66,7 +66,9 @@ type Cell struct {
 	Step     string        `json:"step,omitempty"` // what it is at
 	Reason   string        `json:"reason,omitempty"`
 	Pages    int           `json:"pages,omitempty"`    // that were asked for
+	Absent   int           `json:"absent,omitempty"`   // of these, not there without what makes their kind
 	Warnings int           `json:"warnings,omitempty"` // in its log
+	Said     []string      `json:"said,omitempty"`     // the first of these
 	Bytes    int64         `json:"bytes,omitempty"`    // that it took of its own
 	Took     time.Duration `json:"took,omitempty"`
 }
@@ -80,10 +82,11 @@ const (
 	Running State = "running"
 	Passes  State = "passes"
 	Fails   State = "fails"
+	Silent  State = "says nothing" // none of what was asked for is there
 )
 
 // Over tells whether there is a verdict.
-func (s State) Over() bool { return s == Passes || s == Fails }
+func (s State) Over() bool { return s == Passes || s == Fails || s == Silent }
 
 // Memory is what a trial knows so far; it is kept with its run, where screens
 // read it.

@@ -108,6 +108,17 @@ func TestWhatIsWrongWithAnAnswer(t *testing.T) {
 	}
 }
 
+func TestAPageOfAKindThatWasLeftOutMeasuresNothing(t *testing.T) {
+	v := Variant{Known: &Answers{Status: map[string]int{"/boats/gannet/": 500, "/gone/": 404}}}
+	assert.True(t, v.absent(stack.Page{Path: "/boats/gannet/"}, 404), "it fails on the copy, and is not there without the plugin that makes it")
+	assert.False(t, v.absent(stack.Page{Path: "/boats/gannet/"}, 500))
+	assert.False(t, v.absent(stack.Page{Path: "/gone/"}, 404), "it is not there on the copy either")
+	assert.False(t, v.absent(stack.Page{Path: "/never-asked/"}, 404))
+	assert.False(t, Variant{}.absent(stack.Page{Path: "/boats/gannet/"}, 404), "a trial of versions measures all")
+	f := Found{Plugins: []string{"a", "b"}, Silent: true}
+	assert.Contains(t, f.sentence([]string{"8.2"}, map[string]bool{"8.2": true}, copyOf("6.1.9", "8.2.29")), "not all of this need be the cause")
+}
+
 func TestTheCauseIsPutIntoASentence(t *testing.T) {
 	s := copyOf("6.1.9", "8.2.29")
 	all := []string{"7.4", "8.2", "8.4"}
@@ -205,4 +216,12 @@ func TestAddressesAreLeftOutOfReasons(t *testing.T) {
 	assert.Equal(t, inner, plainly(inner))
 	assert.Equal(t, ": it rains", because(Cell{Reason: "it rains"}))
 	assert.Empty(t, because(Cell{}))
+}
+
+func TestWarningsCanBeRead(t *testing.T) {
+	log := "[1] PHP Warning:  Undefined variable $x in /c/site/wp-content/a.php on line 3\n[2] PHP Deprecated:  old in /c/site/b.php on line 1\n" +
+		"[3] PHP Warning:  Undefined variable $x in /c/site/wp-content/a.php on line 3\n[4] PHP Fatal error:  no\n"
+	n, said := warnings(log, "/c/site")
+	assert.Equal(t, 3, n)
+	assert.Equal(t, []string{"Warning:  Undefined variable $x in wp-content/a.php on line 3", "Deprecated:  old in b.php on line 1"}, said)
 }
