@@ -332,6 +332,9 @@ func (a *app) report(rep *evidence.Report) error {
 	return nil
 }
 
+// mostPlaces is how many places of a check are printed.
+const mostPlaces = 20
+
 func printReport(w io.Writer, rep *evidence.Report) {
 	fmt.Fprintf(w, "%s, compared with %s in %s\n\n", rep.Name, rep.Origin, site.Seconds(rep.Took))
 	table(w, func(row func(...string)) {
@@ -339,8 +342,8 @@ func printReport(w io.Writer, rep *evidence.Report) {
 		for _, c := range rep.Checks {
 			row(string(c.Verdict), c.Title, c.Origin, c.Copy, c.Text)
 			for i, p := range c.Where {
-				if i == 5 {
-					row("", fmt.Sprintf("  and %d more", c.Number-5))
+				if i == mostPlaces {
+					row("", fmt.Sprintf("  and %d more; --json names up to a hundred", c.Number-i))
 					break
 				}
 				row("", "  "+p)

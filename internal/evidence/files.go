@@ -267,7 +267,7 @@ func (w *fileWork) missing() {
 
 func (w *fileWork) check(onOrigin int, fresh bool) Check {
 	c := Check{
-		Name: "files", Group: "files", Title: "files by BLAKE3 digest, folders, modes and owners", Verdict: Holds,
+		Name: "files", Group: "files", Title: "files by digest, folders, modes, owners", Verdict: Holds,
 		Origin: site.Number(onOrigin), Copy: site.Number(w.rep.Files), Where: w.spoiled.where, Number: w.spoiled.n,
 	}
 	switch {

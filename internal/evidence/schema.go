@@ -55,7 +55,7 @@ func (s *schemaWork) compare(rep *Report, fresh bool) {
 	rep.Apart.Origin += s.onOrigin
 	rep.Apart.Copy += s.onCopy
 	c := Check{
-		Name: "schema", Group: "tables", Title: "definitions of tables, indexes, views, triggers and routines", Verdict: Holds,
+		Name: "schema", Group: "tables", Title: "definitions of tables, views and triggers", Verdict: Holds,
 		Origin: fmt.Sprint(len(s.origin)), Copy: fmt.Sprint(len(s.copy)), Where: s.changed.where, Number: s.changed.n,
 	}
 	switch {

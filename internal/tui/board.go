@@ -191,7 +191,7 @@ func (b *boardScreen) keys(a *app) []hint {
 func (b *boardScreen) words() []hint {
 	return []hint{
 		{"LIVE", "visitors depend on it; written to only where a plan says so"}, {"copy", "made by Alibi, to be tried on and thrown away"},
-		{"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both"},
+		{"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both; no count: nobody counted yet"},
 		{"the axis", "from now to a month ahead; a copy's bar ends when its lease does"}, {"held", "kept without an end, for the reason that stands there"},
 		{"e, K", "what ends and what was deleted; the depot's weight and the archives"}, {"Space, B", "mark sites, and do one thing to all of them"},
 		{"expired", "off the air; b brings it back until it is removed"}, {"evidence", "the checks that the copy equals its origin; v looks at them"},

@@ -148,6 +148,9 @@ func verdict(t *theme, v evidence.Verdict) string {
 	return t.soft.Render(text)
 }
 
+// mostDetail is how many places of a check are shown.
+const mostDetail = 8
+
 // detail says where the chosen check found something.
 func (e *evidenceScreen) detail(a *app, r *evidence.Report, w int) []string {
 	t := a.theme
@@ -157,8 +160,8 @@ func (e *evidenceScreen) detail(a *app, r *evidence.Report, w int) []string {
 	c := r.Checks[e.cursor]
 	out := []string{t.line(w), " " + verdict(t, c.Verdict) + t.ink.Bold(true).Render(plain(c.Title)) + t.soft.Render(pick(c.Text != "", "   "+plain(c.Text), ""))}
 	for i, p := range c.Where {
-		if i == 4 {
-			out = append(out, t.soft.Render(fmt.Sprintf("          and %d more; alibi evidence %s --last --json lists them", c.Number-4, e.name)))
+		if i == mostDetail {
+			out = append(out, t.soft.Render(fmt.Sprintf("          and %d more; alibi evidence %s --last --json lists them", c.Number-i, e.name)))
 			break
 		}
 		out = append(out, t.ink.Render("          "+plain(p)))
