@@ -15,6 +15,7 @@ type Facts struct {
 	Prefix     string        `json:"prefix,omitempty"`
 	Addresses  []Address     `json:"addresses,omitempty"`
 	Network    *Network      `json:"network,omitempty"` // nil: a single site
+	Sizes      []int64       `json:"sizes,omitempty"`   // of files that a copy may leave out for their size, the largest first
 	Plugins    []Component   `json:"plugins,omitempty"`
 	Themes     []Component   `json:"themes,omitempty"`
 	Contents   []Count       `json:"contents,omitempty"`
@@ -78,6 +79,23 @@ type Outward struct {
 	Rule  Rule   `json:"rule"` // the quiet rule that stops it
 	Host  string `json:"host"`
 	Where string `json:"where"` // table, row or plugin that it was seen in
+}
+
+// SizesKept is how many sizes of files facts have at most, and Sized from which size on, in bytes.
+const (
+	SizesKept = 4000
+	Sized     = 64 << 10
+)
+
+// Larger tells how many files of more bytes a site has beside its core's, and how many bytes these are.
+// It is exact from Sized bytes on, as long as there are fewer than SizesKept.
+func (f *Facts) Larger(than int64) (files int, bytes int64) {
+	for _, n := range f.Sizes {
+		if n > than {
+			files, bytes = files+1, bytes+n
+		}
+	}
+	return files, bytes
 }
 
 // Folder is the weight of a part of the tree.

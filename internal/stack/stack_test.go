@@ -53,7 +53,7 @@ func TestWeigh(t *testing.T) {
 	})
 	require.NoError(t, err)
 	var f site.Facts
-	w.Tell(&f)
+	w.Tell(&f, nil)
 	got := map[string]int64{}
 	spare := map[string]string{}
 	for _, x := range f.Folders {
@@ -79,7 +79,7 @@ func TestWeighRemarks(t *testing.T) {
 	w, err := Weigh(context.Background(), p, site.Database{}, 1, SpareByName)
 	require.NoError(t, err)
 	var f site.Facts
-	w.Tell(&f)
+	w.Tell(&f, nil)
 	text := map[string]string{}
 	for _, x := range f.Findings {
 		text[x.Code] = x.Text

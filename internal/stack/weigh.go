@@ -17,6 +17,7 @@ type Weight struct {
 	list    *tree.Listing
 	folders []site.Folder
 	large   []tree.Entry
+	sized   []tree.Entry // that may be left out for their size
 	files   int
 	bytes   int64
 }
@@ -40,6 +41,9 @@ func Weigh(ctx context.Context, p Place, db site.Database, depth int, spare func
 			w.large = append(w.large, e)
 		}
 		name, why := group(e.Path, depth, spare)
+		if e.Size > site.Sized && why == "" {
+			w.sized = append(w.sized, e)
+		}
 		s := sums[name]
 		if s == nil {
 			s = &site.Folder{Path: name, Spare: why}
@@ -95,9 +99,17 @@ func DatabaseFilter(root string, db site.Database) tree.Filter {
 	return tree.Filter{Folders: []string{".maintenance", rel, rel + "-wal", rel + "-shm", rel + "-journal"}}
 }
 
-// Tell puts the weight into facts, with findings.
-func (w *Weight) Tell(f *site.Facts) {
+// Tell puts the weight into facts, with findings. whole tells of files that are never left out for their
+// size; nil: none.
+func (w *Weight) Tell(f *site.Facts, whole func(path string) bool) {
 	f.Folders, f.Files, f.Bytes = w.folders, w.files, w.bytes
+	for _, e := range w.sized {
+		if whole == nil || !whole(e.Path) {
+			f.Sizes = append(f.Sizes, e.Size)
+		}
+	}
+	slices.SortFunc(f.Sizes, func(a, b int64) int { return cmp.Compare(b, a) })
+	f.Sizes = f.Sizes[:min(len(f.Sizes), site.SizesKept)]
 	add := func(sev site.Severity, code, text, remedy string) {
 		f.Findings = append(f.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}

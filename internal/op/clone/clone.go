@@ -323,7 +323,10 @@ func measure(p *plan.Plan, d *detail, in Input) {
 	}
 	if c.Larger > 0 {
 		d.Filter.Larger = c.Larger
-		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: "files larger than " + site.Size(c.Larger), Why: "chosen"})
+		files, bytes := f.Larger(c.Larger)
+		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: "files larger than " + site.Size(c.Larger) + ", but the core's", Why: "chosen", Files: files, Bytes: bytes})
+		p.Files -= files
+		p.Bytes -= bytes
 	}
 }
 

@@ -9,6 +9,8 @@ import (
 
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/stack/wordpress"
+	"alibi/internal/tree"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -239,4 +241,23 @@ func TestAPinSheetGivesWhatWasNotChosen(t *testing.T) {
 	}
 	in.Choices.Pins, in.Origin.Stack = "spring", "plain"
 	assert.True(t, Plan(in).Blocked())
+}
+
+func TestFilesThatAreLeftOutForTheirSizeAreCounted(t *testing.T) {
+	in := input()
+	in.Origin.Facts.Sizes = []int64{9 << 20, 3 << 20, 2 << 20, 100 << 10}
+	whole := Plan(in)
+	in.Choices.Larger = 2 << 20
+	p := Plan(in)
+	assert.Equal(t, whole.Files-2, p.Files)
+	assert.Equal(t, whole.Bytes-12<<20, p.Bytes)
+	left := p.LeftOut[len(p.LeftOut)-1]
+	assert.Contains(t, left.What, "but the core's")
+	assert.Equal(t, 2, left.Files)
+	st := wordpress.Stack{}
+	f := Filter(st, tree.Filter{Larger: 10})
+	for name, omitted := range map[string]bool{"wp-includes/version.php": false, "wp-content/large.zip": true, "wp-content/object-cache.php": true, "index.php": false} {
+		got, _ := f.Omits(tree.Entry{Path: name, Size: 99})
+		assert.Equal(t, omitted, got, name)
+	}
 }

@@ -57,7 +57,7 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	if err != nil {
 		return nil, err
 	}
-	w.Tell(f)
+	w.Tell(f, nil)
 	f.Free, _ = p.Host.Free(ctx, p.Root.Path())
 	if f.Database.Engine == "" {
 		f.Took = time.Since(f.At)

@@ -166,6 +166,6 @@ func weigh(ctx context.Context, p stack.Place, f *site.Facts) error {
 	if err != nil {
 		return err
 	}
-	w.Tell(f)
+	w.Tell(f, Stack{}.CoreFile)
 	return nil
 }
