@@ -13,12 +13,11 @@ import (
 	"net/url"
 	"os"
 	"runtime"
-	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
-	_ "modernc.org/sqlite" // the driver, in Go
+	_ "modernc.org/sqlite"
 
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -308,83 +307,6 @@ func (in *Inventory) changeSite(ctx context.Context, id site.ID, change func(*si
 		return s, err
 	}
 	return s, tx.Commit()
-}
-
-// Event is something that happened.
-type Event struct {
-	At   time.Time `json:"at"`
-	Who  string    `json:"who"`
-	Site site.ID   `json:"site,omitempty"`
-	Kind string    `json:"kind"`
-	Text string    `json:"text"`
-}
-
-// Log adds an event.
-func (in *Inventory) Log(ctx context.Context, e Event) error {
-	return in.exec(ctx, "INSERT INTO events (at, who, site, kind, text) VALUES (?, ?, ?, ?, ?)", e.At.UnixNano(), e.Who, string(e.Site), e.Kind, e.Text)
-}
-
-// Events lists the latest events, newest first, of one site or of all ("").
-func (in *Inventory) Events(ctx context.Context, id site.ID, limit int) ([]Event, error) {
-	look := Look{Limit: limit}
-	if id != "" {
-		look.Sites = []site.ID{id}
-	}
-	return in.Search(ctx, look)
-}
-
-// Look says which events are wanted; what is empty does not matter.
-type Look struct {
-	Sites           []site.ID
-	Who, Kind, Text string // Text stands somewhere in what happened
-	Since           time.Time
-	Limit, Skip     int // Limit 0: all
-}
-
-// Search gives events, the latest first.
-func (in *Inventory) Search(ctx context.Context, l Look) ([]Event, error) {
-	q, args := "SELECT at, who, site, kind, text FROM events WHERE 1", []any{}
-	and := func(condition string, arg any) {
-		q += " AND " + condition
-		args = append(args, arg)
-	}
-	if len(l.Sites) > 0 {
-		q += " AND site IN (?" + strings.Repeat(", ?", len(l.Sites)-1) + ")"
-		for _, id := range l.Sites {
-			args = append(args, string(id))
-		}
-	}
-	if l.Who != "" {
-		and("who = ?", l.Who)
-	}
-	if l.Kind != "" {
-		and("kind = ?", l.Kind)
-	}
-	if l.Text != "" {
-		and("instr(lower(text), lower(?)) > 0", l.Text)
-	}
-	if !l.Since.IsZero() {
-		and("at >= ?", l.Since.UnixNano())
-	}
-	if l.Limit <= 0 {
-		l.Limit = -1
-	}
-	rows, err := in.db.QueryContext(ctx, q+" ORDER BY at DESC, id DESC LIMIT ? OFFSET ?", append(args, l.Limit, l.Skip)...)
-	if err != nil {
-		return nil, fmt.Errorf("reading the record: %w", err)
-	}
-	defer rows.Close()
-	var out []Event
-	for rows.Next() {
-		var e Event
-		var at int64
-		if err := rows.Scan(&at, &e.Who, &e.Site, &e.Kind, &e.Text); err != nil {
-			return nil, fmt.Errorf("reading the record: %w", err)
-		}
-		e.At = time.Unix(0, at)
-		out = append(out, e)
-	}
-	return out, rows.Err()
 }
 
 // Made is something that Alibi made on a host, until it is removed again.

@@ -1,0 +1,105 @@
+package clone
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"alibi/internal/baseline"
+	"alibi/internal/evidence"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/work"
+)
+
+// proven gathers evidence. A new copy whose data hold and whose code does not run is opened all the
+// same, and says so: whatever could mend it works on it.
+func (x *runner) proven(ctx context.Context, t *work.Task) error {
+	err := x.evidence(ctx, t)
+	var not *NotProven
+	if !errors.As(err, &not) || !not.Stands || x.p.Kind != plan.Copy {
+		return err
+	}
+	t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
+	return nil
+}
+
+// evidence proves the copy; if it does not hold the run fails.
+func (x *runner) evidence(ctx context.Context, t *work.Task) error {
+	tr, err := x.transform()
+	if err != nil {
+		return err
+	}
+	b, err := baseline.Open(x.at("now", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	in := evidence.Input{
+		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: Filter(tr.Stack, x.d.Filter), Baseline: b, Fresh: true,
+		Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
+	}
+	// Once the site was visited it may have written to itself: what was compared
+	// before that is not compared again.
+	compared := x.mem.Compared
+	if compared == nil {
+		if compared, err = evidence.Compare(ctx, in); err != nil {
+			return fmt.Errorf("gathering evidence: %w", err)
+		}
+		if compared.Proof().Holds {
+			t.Memorize(func() { x.mem.Compared = compared })
+			if err := x.noteFound(ctx, tr, b, compared.Found()); err != nil {
+				return err
+			}
+		}
+		if err := t.Remember(); err != nil {
+			return err
+		}
+	}
+	rep := *compared
+	rep.Checks = slices.Clone(rep.Checks)
+	if err := evidence.Visit(ctx, in, &rep); err != nil {
+		return err
+	}
+	if err := x.env.Record.PutEvidence(ctx, x.p.Target.ID, rep.At, rep); err != nil {
+		return err
+	}
+	if !rep.Proof().Holds {
+		for _, c := range rep.Checks {
+			if c.Verdict == evidence.Broken {
+				not := &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands()}
+				return errors.Join(not, x.noteProof(ctx, rep))
+			}
+		}
+	}
+	t.Result("%s", rep.Summary())
+	return x.noteProof(ctx, rep)
+}
+
+func (x *runner) noteProof(ctx context.Context, rep evidence.Report) error {
+	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		s.Proof, s.Apart = rep.Proof(), site.Apart{At: rep.At}
+		return nil
+	})
+	return err
+}
+
+// first says what does not hold, with the first place.
+func first(c evidence.Check) string {
+	s := c.Title + ": " + c.Text
+	if len(c.Where) > 0 {
+		s += ", " + c.Where[0]
+	}
+	return s
+}
+
+// NotProven says that a copy is not what it should be.
+type NotProven struct {
+	Copy, Summary, First string
+	Stands               bool // only its code does not run; see evidence.Report.Stands
+}
+
+func (e *NotProven) Error() string {
+	return fmt.Sprintf("the copy %s is not what it should be: %s (%s)", e.Copy, e.Summary, e.First)
+}
