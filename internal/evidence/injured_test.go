@@ -107,7 +107,10 @@ func seenAll(t *testing.T, planted []injury, checks map[string]evidence.Check, v
 			continue
 		}
 		assert.Equal(t, verdict(i), c.Verdict, "%s: %s %v", i.kind, c.Text, c.Where)
-		assert.True(t, strings.Contains(strings.Join(c.Where, "\n"), i.says), "%s: %q is not said by %s:\n%s", i.kind, i.says, i.check, strings.Join(c.Where, "\n"))
+		assert.True(
+			t, strings.Contains(strings.Join(c.Where, "\n"), i.says), "%s: %q is not said by %s:\n%s", i.kind,
+			i.says, i.check, strings.Join(c.Where, "\n"),
+		)
 	}
 }
 

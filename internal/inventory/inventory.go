@@ -17,7 +17,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
-	_ "modernc.org/sqlite"
+	_ "modernc.org/sqlite" // the driver, in Go
 
 	"alibi/internal/plan"
 	"alibi/internal/site"

@@ -17,7 +17,10 @@ import (
 
 func TestPeopleAreFoundInEveryEncoding(t *testing.T) {
 	s := scrubber()
-	s.Learn(people, rowOf("Jörg Åkerlund", "Joerg.A@islands.example, second@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick", "203.0.113.9", "7B"))
+	s.Learn(
+		people,
+		rowOf("Jörg Åkerlund", "Joerg.A@islands.example, second@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick", "203.0.113.9", "7B"),
+	)
 	address := netip.MustParseAddr("203.0.113.9").As16()
 	four := netip.MustParseAddr("203.0.113.9").As4()
 	for name, text := range map[string]string{
@@ -58,7 +61,10 @@ func TestColumnsAreProposedByWhatTheyHold(t *testing.T) {
 	odd := tables.Table{Name: "sk_odd", Columns: []tables.Column{{Name: "id"}, {Name: "x1"}, {Name: "x2"}, {Name: "x3"}, {Name: "x4"}, {Name: "made"}, {Name: "code"}}}
 	p := s.Propose()
 	for i := range 5 {
-		p.Watch(odd, rowOf("+44 555 017"+fmt.Sprint(i)+" 33", "GB29 NWBK 6016 1331 9268 1"+fmt.Sprint(i), "1980-07-1"+fmt.Sprint(i), "Mara Quillon", "2026-07-1"+fmt.Sprint(i), "AB-100"+fmt.Sprint(i)))
+		p.Watch(
+			odd,
+			rowOf("+44 555 017"+fmt.Sprint(i)+" 33", "GB29 NWBK 6016 1331 9268 1"+fmt.Sprint(i), "1980-07-1"+fmt.Sprint(i), "Mara Quillon", "2026-07-1"+fmt.Sprint(i), "AB-100"+fmt.Sprint(i)),
+		)
 	}
 	assert.Equal(t, []string{
 		"sk_odd.x1 looks like phones: 5 of 5 values", "sk_odd.x2 looks like IBANs: 5 of 5 values",
