@@ -230,7 +230,10 @@ func TestNothingThatIsNotOursReachesTheTerminal(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
-	require.NoError(t, w.Desk.Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID, Kind: "note", Text: evil}))
+	require.NoError(
+		t,
+		w.Desk.Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID, Kind: "note", Text: evil}),
+	)
 	for _, args := range [][]string{{"list"}, {"list", "--json"}, {"history", "crew"}, {"history", "crew", "--json"}, {"inspect", "crew"}, {"components", "crew"}, {"tables", "crew"}, {"accounts", "crew"},
 		{"query", "crew", "SELECT '" + evil + "' AS '" + evil + "'"}, {"inspect", evil}, {"files", "crew", evil}} {
 		_, out, errs := call(t, append(args, home)...)

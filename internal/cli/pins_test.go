@@ -76,7 +76,10 @@ func TestPinSheetsByCommand(t *testing.T) {
 	write("[plugins]\ntide-table = \"2.5.*\"\n")
 	c.ok("pins", "import", "cored", file)
 	c.ok("pins", "set", "cored", "core", "6.8")
-	assert.Contains(t, c.ok("pins", "show", "cored"), "[plugins]\ntide-table = \"2.5.*\"\n\n[core]\nversion = \"6.8\"\n", "the core is no plugin")
+	assert.Contains(
+		t, c.ok("pins", "show", "cored"), "[plugins]\ntide-table = \"2.5.*\"\n\n[core]\nversion = \"6.8\"\n",
+		"the core is no plugin",
+	)
 	c.ok("pins", "name", "cored", "--remove")
 	require.NoError(t, appendTo(filepath.Join(w.Home, "config.toml"), "# mine\n"))
 
@@ -97,7 +100,10 @@ func TestPinSheetsByCommand(t *testing.T) {
 	assert.Contains(t, c.ok("pins", "apply", "trial"), "done")
 	c.fails(ExitFailed, "it is so already", "pins", "apply", "trial")
 	c.fails(ExitFailed, "no pin sheet", "pins", "apply", "trial", "--sheet", "nowhere")
-	c.fails(ExitUsage, "it would be changed: plugin harbour-bell", "pins", "apply", "skerryline.example", "--sheet", "season")
+	c.fails(
+		ExitUsage, "it would be changed: plugin harbour-bell", "pins", "apply", "skerryline.example", "--sheet",
+		"season",
+	)
 	out := c.ok("pins", "report", "trial")
 	assert.Regexp(t, `trial +plugin +tide-table +2\.5\.0`, out)
 	assert.Contains(t, out, "its origin has 2.4.1")

@@ -23,8 +23,13 @@ func TestRestorePointsByCommand(t *testing.T) {
 		return out
 	}
 	assert.Contains(t, ok("points"), "no restore points; take one with: alibi points take SITE")
-	assert.Contains(t, ok("points", "take", "skerryline.example", "--plan"), "the depot, "+filepath.Join(w.Home, "depot"))
-	assert.Contains(t, ok("points", "take", "skerryline.example", "--name", "first light"), "restore point of LIVE skerryline.example")
+	assert.Contains(
+		t, ok("points", "take", "skerryline.example", "--plan"), "the depot, "+filepath.Join(w.Home, "depot"),
+	)
+	assert.Contains(
+		t, ok("points", "take", "skerryline.example", "--name", "first light"),
+		"restore point of LIVE skerryline.example",
+	)
 	ok("points", "take", "skerryline.example")
 	var list []struct {
 		ID    string `json:"id"`
@@ -53,7 +58,10 @@ func TestRestorePointsByCommand(t *testing.T) {
 	assert.DirExists(t, out)
 	assert.Contains(t, ok("points", "schedule", "skerryline.example", "7 daily, 4 weekly"), "7 daily, 4 weekly")
 	assert.Contains(t, ok("points", "schedule", "skerryline.example", "off"), "no schedule")
-	assert.Contains(t, ok("points", "prune", "--daily", "1", "--hourly", "0"), "0 would go", "one has a name, one is the newest")
+	assert.Contains(
+		t, ok("points", "prune", "--daily", "1", "--hourly", "0"), "0 would go",
+		"one has a name, one is the newest",
+	)
 	for _, c := range []struct {
 		code int
 		want string
@@ -61,7 +69,10 @@ func TestRestorePointsByCommand(t *testing.T) {
 	}{
 		{ExitNotFound, "no such restore point; see: alibi points", []string{"points", "rehearse", "1999"}},
 		{ExitFailed, "say more of it", []string{"points", "rehearse", "20"}},
-		{ExitUsage, "is no rule: write how many of which", []string{"points", "schedule", "skerryline.example", "often"}},
+		{
+			ExitUsage, "is no rule: write how many of which",
+			[]string{"points", "schedule", "skerryline.example", "often"},
+		},
 		{ExitUsage, "would be gone for good; nothing was done", []string{"points", "forget", list[0].ID}},
 		{ExitFailed, "is no copy of that", []string{"refresh", "then", "--at", otherPoint(t, ok)}},
 	} {

@@ -129,7 +129,10 @@ func TestDeliveriesAreCounted(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "fares.git")
 	repo, err := git.PlainInit(dir, false)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.php"), []byte("<?php\n/*\nPlugin Name: Fares\nVersion: 1.2\n*/\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "fares.php"), []byte("<?php\n/*\nPlugin Name: Fares\nVersion: 1.2\n*/\n"), 0o644),
+	)
 	tree, err := repo.Worktree()
 	require.NoError(t, err)
 	_, err = tree.Add("fares.php")

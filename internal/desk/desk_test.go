@@ -63,7 +63,10 @@ func TestConfigurationErrorsNameTheLine(t *testing.T) {
 
 func TestConfigurationIsKept(t *testing.T) {
 	home := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(home, "config.toml"), []byte("machine = 'slipway'\n[quota]\ncopies = 3\n[lease]\ndefault = '6h'\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(home, "config.toml"), []byte("machine = 'slipway'\n[quota]\ncopies = 3\n[lease]\ndefault = '6h'\n"), 0o600),
+	)
 	d, err := desk.Open(context.Background(), desk.Options{Home: home})
 	require.NoError(t, err)
 	defer d.Close()
@@ -113,7 +116,9 @@ func TestAddHostSaysWhatIsWrong(t *testing.T) {
 	ctx := context.Background()
 	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: "Old Pier", Addr: "x"}), `such as "old-pier"`)
 	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: "pier"}), "needs an address")
-	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: d.Config.Machine, Addr: "x"}), "this machine's own name")
+	assert.ErrorContains(
+		t, d.AddHost(ctx, inventory.Host{Name: d.Config.Machine, Addr: "x"}), "this machine's own name",
+	)
 	err := d.AddHost(ctx, inventory.Host{Name: "pier", Addr: "ops@127.0.0.1:1"})
 	assert.ErrorIs(t, err, host.ErrNoAnswer)
 	assert.ErrorContains(t, err, "nothing was added")
@@ -258,11 +263,17 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "copies"}), "absolute path")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/"}), "below the root")
 	require.NoError(t, os.WriteFile(w.Dir("pier", "/srv/file"), nil, 0o600))
-	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}), "copies can't be made in /srv/file/copies on pier")
+	assert.ErrorContains(
+		t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}),
+		"copies can't be made in /srv/file/copies on pier",
+	)
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: -1}}), "below 0")
 	err := set("pier", desk.HostSettings{Server: site.Server{Address: "127.0.0.1:1", User: "alibi", PasswordFile: filepath.Join(t.TempDir(), "none")}})
 	assert.ErrorContains(t, err, "reading the password")
-	require.NoError(t, set("pier", desk.HostSettings{Copies: "/srv/copies/", Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}))
+	require.NoError(
+		t,
+		set("pier", desk.HostSettings{Copies: "/srv/copies/", Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}),
+	)
 	require.NoError(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: 4}}), "what is not named stays")
 	h, err := w.Desk.Record.Host(ctx, "pier")
 	require.NoError(t, err)
@@ -296,7 +307,9 @@ func TestLimitsOfAHost(t *testing.T) {
 	require.NoError(t, err)
 	h, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Streams: 1}})
 	require.NoError(t, err)
-	assert.Equal(t, site.Limits{Bandwidth: 1 << 20, Streams: 1, Compress: "always"}, h.Limits, "what is not named stays")
+	assert.Equal(
+		t, site.Limits{Bandwidth: 1 << 20, Streams: 1, Compress: "always"}, h.Limits, "what is not named stays",
+	)
 	for want, l := range map[string]site.Limits{"can't be below 0": {Load: -1}, `"sometimes" is no rule for compressing: name far, always or never`: {Compress: "sometimes"}} {
 		_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: l})
 		assert.ErrorContains(t, err, want)

@@ -72,9 +72,16 @@ func TestBallastComesAndGoes(t *testing.T) {
 	was := counted(t, w, s, "SELECT COUNT(*) FROM sk_posts")
 	l := ballast.Load{Seed: 7, Counts: map[string]int{"posts": 10, "pages": 6, "terms": 3, "users": 2, "comments": 20, "media": 4}}
 	done(t, w)(w.Desk.PlanBallast(ctx, s.ID, l))
-	assert.Equal(t, "10", counted(t, w, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:posts:7:%' AND post_status='publish'"))
+	assert.Equal(
+		t, "10",
+		counted(t, w, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:posts:7:%' AND post_status='publish'"),
+	)
 	assert.Equal(t, "20", counted(t, w, s, "SELECT SUM(comment_count) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:%'"))
-	assert.Equal(t, "10", counted(t, w, s, "SELECT SUM(count) FROM sk_term_taxonomy JOIN sk_terms USING (term_id) WHERE slug LIKE 'ballast-%'"), "groups count what is in them")
+	assert.Equal(
+		t, "10",
+		counted(t, w, s, "SELECT SUM(count) FROM sk_term_taxonomy JOIN sk_terms USING (term_id) WHERE slug LIKE 'ballast-%'"),
+		"groups count what is in them",
+	)
 	slug := counted(t, w, s, "SELECT ID FROM sk_posts WHERE guid='urn:x-alibi:ballast:posts:7:0'")
 	status, text := asked(t, s, "/?p="+slug)
 	assert.Equal(t, 200, status)
@@ -106,8 +113,13 @@ func TestPeopleOnACopyAreMadeUpLater(t *testing.T) {
 	live := w.Make("ferry")
 	ctx := context.Background()
 	own := mysql.Open(mariadbtest.Root(), live.Database.Name)
-	require.NoError(t, own.Exec(ctx, `UPDATE sk_users SET display_name='Runa Tidewell', user_email='runa.tidewell@islands.example' WHERE ID=1`))
-	require.NoError(t, own.Exec(ctx, `UPDATE sk_posts SET post_content=CONCAT(post_content, ' By Runa Tidewell.') WHERE ID=1`))
+	require.NoError(
+		t,
+		own.Exec(ctx, `UPDATE sk_users SET display_name='Runa Tidewell', user_email='runa.tidewell@islands.example' WHERE ID=1`),
+	)
+	require.NoError(
+		t, own.Exec(ctx, `UPDATE sk_posts SET post_content=CONCAT(post_content, ' By Runa Tidewell.') WHERE ID=1`),
+	)
 	w.Keep()
 	s := w.Copy("ferry", "people")
 	k, err := w.Desk.PeopleLeft(ctx, s.ID)
@@ -301,7 +313,10 @@ func TestLogsOfACopy(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy("ferry", "noisy")
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "loud.php"), []byte("<?php trigger_error('the bell', E_USER_WARNING); echo 'rung'; if (isset($_GET['die'])) { nobody_here(); }"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(s.Root, "loud.php"), []byte("<?php trigger_error('the bell', E_USER_WARNING); echo 'rung'; if (isset($_GET['die'])) { nobody_here(); }"), 0o644),
+	)
 	status, _ := asked(t, s, "/loud.php")
 	assert.Equal(t, 200, status)
 	l, err := w.Desk.ReadLog(ctx, s.ID, "errors", "", "", -1)

@@ -34,20 +34,41 @@ func TestACellSaysHowItStandsToItsSheetAndItsOrigin(t *testing.T) {
 		c    site.Component
 		want []string
 	}{
-		{"plugin", site.Component{Slug: "tide-table", Version: "2.4.1", State: "active"}, []string{MarkPinned, MarkUnmet}},
-		{"plugin", site.Component{Slug: "tide-table", Version: "2.5.0", State: "active", Update: "3.0.0"}, []string{MarkUnpinned, MarkOutdated, MarkUnlike, MarkUnmet}},
-		{"plugin", site.Component{Slug: "quay-forms", Version: "1.0", State: "active"}, []string{MarkUnpinned, MarkUnlike}},
-		{"plugin", site.Component{Slug: "harbour-bell", Version: "1.0", State: "off"}, []string{MarkFloating, MarkUnlike}},
+		{
+			"plugin", site.Component{Slug: "tide-table", Version: "2.4.1", State: "active"},
+			[]string{MarkPinned, MarkUnmet},
+		},
+		{
+			"plugin", site.Component{Slug: "tide-table", Version: "2.5.0", State: "active", Update: "3.0.0"},
+			[]string{MarkUnpinned, MarkOutdated, MarkUnlike, MarkUnmet},
+		},
+		{
+			"plugin", site.Component{Slug: "quay-forms", Version: "1.0", State: "active"},
+			[]string{MarkUnpinned, MarkUnlike},
+		},
+		{
+			"plugin", site.Component{Slug: "harbour-bell", Version: "1.0", State: "off"},
+			[]string{MarkFloating, MarkUnlike},
+		},
 		{"plugin", site.Component{Slug: "gull-gallery", State: "off"}, []string{MarkFloating, MarkUnlike}},
 		{"theme", site.Component{Slug: "harbour", Version: "1.2", State: "active"}, []string{MarkPinned}},
-		{"theme", site.Component{Slug: "tide-table", Version: "2.4.1", State: "off"}, []string{MarkFloating, MarkUnlike, MarkUnmet}},
+		{
+			"theme", site.Component{Slug: "tide-table", Version: "2.4.1", State: "off"},
+			[]string{MarkFloating, MarkUnlike, MarkUnmet},
+		},
 	} {
 		got := x.component(k.kind, k.c)
 		assert.Equal(t, k.want, got.Marks, "%s %v: %v", k.kind, k.c, got.Why)
 		assert.Len(t, got.Why, len(got.Marks), "every mark says why")
 	}
-	assert.Equal(t, "?", x.component("plugin", site.Component{Slug: "gull-gallery"}).Version, "one without a version is there all the same")
-	assert.Contains(t, x.component("plugin", site.Component{Slug: "quay-forms", Version: "1.0", State: "active"}).Why, "on its origin it is off")
+	assert.Equal(
+		t, "?", x.component("plugin", site.Component{Slug: "gull-gallery"}).Version,
+		"one without a version is there all the same",
+	)
+	assert.Contains(
+		t, x.component("plugin", site.Component{Slug: "quay-forms", Version: "1.0", State: "active"}).Why,
+		"on its origin it is off",
+	)
 
 	bare := &column{s: s}
 	assert.Equal(t, []string{MarkFloating}, bare.core().Marks)

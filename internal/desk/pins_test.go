@@ -122,7 +122,10 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 	assert.Equal(t, "off", now.Facts.Plugins[i].State)
 
 	// files that are not what the lock says are refused
-	require.NoError(t, os.WriteFile(filepath.Join(w.Base, "pins", "winter.toml"), []byte(strings.Replace(p.Text, p.Sheet.Lock.Plugins["quay-forms"].Digest, "sha256:"+strings.Repeat("0", 64), 1)), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(w.Base, "pins", "winter.toml"), []byte(strings.Replace(p.Text, p.Sheet.Lock.Plugins["quay-forms"].Digest, "sha256:"+strings.Repeat("0", 64), 1)), 0o600),
+	)
 	other := w.Copy("ferry", "other")
 	_, err = w.Desk.PlanPins(ctx, other.ID, "winter", nil)
 	assert.ErrorContains(t, err, "not the ones that were pinned")
@@ -146,7 +149,10 @@ func TestTheGridOfTheDemo(t *testing.T) {
 	assert.Len(t, g.Names, 4, "sites without a CMS have no versions")
 	assert.Equal(t, "core", g.Rows[0].Kind)
 	i := slices.IndexFunc(g.Rows, func(r desk.PinRow) bool { return r.Slug == "tide-table" })
-	assert.True(t, slices.ContainsFunc(g.Rows[i].Cells, func(c desk.PinCell) bool { return slices.Contains(c.Marks, desk.MarkOutdated) }))
+	assert.True(
+		t,
+		slices.ContainsFunc(g.Rows[i].Cells, func(c desk.PinCell) bool { return slices.Contains(c.Marks, desk.MarkOutdated) }),
+	)
 	assert.Contains(t, g.Rows[0].Cells[0].Marks, desk.MarkFloating)
 }
 

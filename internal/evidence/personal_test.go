@@ -40,7 +40,10 @@ func TestPeopleWhoAreLeftAreFoundWhereverTheyAre(t *testing.T) {
 	ctx := context.Background()
 	s := scrub.New([]byte("a key"), scrub.Columns(nil))
 	assert.Equal(t, "no people are named", evidence.Originals(s))
-	require.NoError(t, s.From(ctx, base(t, "INSERT INTO crew VALUES (1, 'Mara Quillon', 'mara@islands.example'), (2, 'Odo Fenn', 'odo.fenn@islands.example')", "INSERT INTO texts VALUES (1, 'High water at nine')")))
+	require.NoError(
+		t,
+		s.From(ctx, base(t, "INSERT INTO crew VALUES (1, 'Mara Quillon', 'mara@islands.example'), (2, 'Odo Fenn', 'odo.fenn@islands.example')", "INSERT INTO texts VALUES (1, 'High water at nine')")),
+	)
 	assert.Contains(t, evidence.Originals(s), "2 ")
 
 	clean, err := evidence.Personal(ctx, s, base(t, "INSERT INTO crew VALUES (1, 'Iris Vale', 'iris@scrubbed.example')", "INSERT INTO texts VALUES (1, 'High water at nine')"))

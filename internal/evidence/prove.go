@@ -156,8 +156,14 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		return err
 	}
 	rep.Checks = append(rep.Checks,
-		judged("addresses in tables", "addresses", "addresses of the origin left in tables", fmt.Sprintf("%s to change", site.Number(w.changed.Addresses)), w.left, Broken),
-		judged("serialized", "tables", "serialized values are well formed", fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken),
+		judged(
+			"addresses in tables", "addresses", "addresses of the origin left in tables",
+			fmt.Sprintf("%s to change", site.Number(w.changed.Addresses)), w.left, Broken,
+		),
+		judged(
+			"serialized", "tables", "serialized values are well formed",
+			fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken,
+		),
 	)
 	if err := w.personal(ctx); err != nil {
 		return err

@@ -78,7 +78,9 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 	changed, err := w.Desk.FilesChanged(context.Background(), s)
 	require.NoError(t, err)
 	for _, f := range changed {
-		assert.Equal(t, desk.FileOwn, f.State, "no file of an untouched copy shows as changed, also no link: %s", f.Path)
+		assert.Equal(
+			t, desk.FileOwn, f.State, "no file of an untouched copy shows as changed, also no link: %s", f.Path,
+		)
 	}
 	db := mysql.Open(mariadbtest.Root(), live.Database.Name)
 	for _, q := range []string{"CREATE TABLE sk_new (id INT PRIMARY KEY)", "CREATE VIEW sk_new_view AS SELECT 1 AS one"} {
@@ -87,6 +89,9 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 	checks, rep := prove(t, w.World, s, false)
 	assert.True(t, rep.Proof().Holds, "what the origin gets is no damage")
 	assert.Equal(t, evidence.Changed, checks["schema"].Verdict)
-	assert.Equal(t, []string{"table sk_new is extra, on the origin", "view sk_new_view is extra, on the origin"}, checks["schema"].Where)
+	assert.Equal(
+		t, []string{"table sk_new is extra, on the origin", "view sk_new_view is extra, on the origin"},
+		checks["schema"].Where,
+	)
 	assert.Equal(t, 2, rep.Apart.Origin)
 }

@@ -20,7 +20,10 @@ type Event struct {
 
 // Log adds an event.
 func (in *Inventory) Log(ctx context.Context, e Event) error {
-	return in.exec(ctx, "INSERT INTO events (at, who, site, kind, text) VALUES (?, ?, ?, ?, ?)", e.At.UnixNano(), e.Who, string(e.Site), e.Kind, e.Text)
+	return in.exec(
+		ctx, "INSERT INTO events (at, who, site, kind, text) VALUES (?, ?, ?, ?, ?)", e.At.UnixNano(), e.Who,
+		string(e.Site), e.Kind, e.Text,
+	)
 }
 
 // Events lists the latest events, newest first, of one site or of all ("").

@@ -43,7 +43,11 @@ func TestASheetIsReadAndExplained(t *testing.T) {
 	assert.Equal(t, Pin{Version: "1.0", State: "off"}, s.Plugins["quay-forms"])
 	assert.Equal(t, "main", s.Plugins["deck"].Ref)
 	assert.Equal(t, 10, s.Ballast["posts"])
-	assert.Equal(t, "core >=6.1 <7 in en_GB, a single site on PHP 8.2, 3 plugins (2 floating, 1 off), the theme harbour, everything else off", s.Explain())
+	assert.Equal(
+		t,
+		"core >=6.1 <7 in en_GB, a single site on PHP 8.2, 3 plugins (2 floating, 1 off), the theme harbour, everything else off",
+		s.Explain(),
+	)
 }
 
 func TestWhatIsWrongWithASheetIsSaidWithItsLine(t *testing.T) {

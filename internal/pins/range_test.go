@@ -13,7 +13,10 @@ import (
 )
 
 func version(t *rapid.T, name string) string {
-	return fmt.Sprintf("%d.%d.%d", rapid.IntRange(0, 4).Draw(t, name+" major"), rapid.IntRange(0, 12).Draw(t, name+" minor"), rapid.IntRange(0, 12).Draw(t, name+" patch"))
+	return fmt.Sprintf(
+		"%d.%d.%d", rapid.IntRange(0, 4).Draw(t, name+" major"), rapid.IntRange(0, 12).Draw(t, name+" minor"),
+		rapid.IntRange(0, 12).Draw(t, name+" patch"),
+	)
 }
 
 // What a range means does not depend on how it is written.
@@ -28,7 +31,10 @@ func TestRangesAgreeWithEachOther(t *testing.T) {
 		var major, minor int
 		_, _ = fmt.Sscan(parts[0], &major)
 		_, _ = fmt.Sscan(parts[1], &minor)
-		assert.Equal(t, pins.Fits(fmt.Sprintf(">=%s <%d.%d", at, major, minor+1), v), pins.Fits("~"+at, v), "~%s and %s", at, v)
+		assert.Equal(
+			t, pins.Fits(fmt.Sprintf(">=%s <%d.%d", at, major, minor+1), v), pins.Fits("~"+at, v), "~%s and %s",
+			at, v,
+		)
 		assert.Equal(t, pins.Fits(fmt.Sprintf(">=%s, <%d", at, major+1), v), pins.Fits("^"+at, v), "^%s and %s", at, v)
 		assert.Equal(t, strings.HasPrefix(v+".", parts[0]+"."+parts[1]+"."), pins.Fits(parts[0]+"."+parts[1]+".*", v))
 		for _, any := range []string{"", "newest"} {

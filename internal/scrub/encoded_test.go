@@ -19,7 +19,10 @@ func TestPeopleAreFoundInEveryEncoding(t *testing.T) {
 	s := scrubber()
 	s.Learn(
 		people,
-		rowOf("Jörg Åkerlund", "Joerg.A@islands.example, second@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick", "203.0.113.9", "7B"),
+		rowOf(
+			"Jörg Åkerlund", "Joerg.A@islands.example, second@islands.example", "+44 555 0172 33", "12 Kelp Lane",
+			"Northwick", "203.0.113.9", "7B",
+		),
 	)
 	address := netip.MustParseAddr("203.0.113.9").As16()
 	four := netip.MustParseAddr("203.0.113.9").As4()
@@ -63,7 +66,10 @@ func TestColumnsAreProposedByWhatTheyHold(t *testing.T) {
 	for i := range 5 {
 		p.Watch(
 			odd,
-			rowOf("+44 555 017"+fmt.Sprint(i)+" 33", "GB29 NWBK 6016 1331 9268 1"+fmt.Sprint(i), "1980-07-1"+fmt.Sprint(i), "Mara Quillon", "2026-07-1"+fmt.Sprint(i), "AB-100"+fmt.Sprint(i)),
+			rowOf(
+				"+44 555 017"+fmt.Sprint(i)+" 33", "GB29 NWBK 6016 1331 9268 1"+fmt.Sprint(i),
+				"1980-07-1"+fmt.Sprint(i), "Mara Quillon", "2026-07-1"+fmt.Sprint(i), "AB-100"+fmt.Sprint(i),
+			),
 		)
 	}
 	assert.Equal(t, []string{

@@ -97,18 +97,33 @@ var columns = []struct {
 }{
 	{regexp.MustCompile(`(?i)(^|_)e?mail(_?addr(ess)?)?$`), Email},
 	{regexp.MustCompile(`(?i)(^|_)(phone|mobile|telephone|fax)(_?(no|number))?$`), Phone},
-	{regexp.MustCompile(`(?i)(^|_)(first|last|full|sur|family|given|customer|passenger|guest|contact|author|holder|billing|shipping)_?name$`), Name},
+	{
+		regexp.MustCompile(`(?i)(^|_)(first|last|full|sur|family|given|customer|passenger|guest|contact|author|holder|billing|shipping)_?name$`),
+		Name,
+	},
 	{regexp.MustCompile(`(?i)(^|_)(street|address_?[12])$`), Street},
 	{regexp.MustCompile(`(?i)(^|_)(city|town)$`), City},
 	{regexp.MustCompile(`(?i)(^|_)(post_?code|zip(_?code)?)$`), Postcode},
 	{regexp.MustCompile(`(?i)(^|_)ip(_?addr(ess)?)?$`), IP},
 	{regexp.MustCompile(`(?i)(^|_)user_?agent$`), Blank},
-	{regexp.MustCompile(`(?i)(^|_)(birth_?(date|day)|date_?of_?birth|dob|geburts(datum|tag)|naissance|nacimiento|nascita|geboortedatum)$`), Birth},
+	{
+		regexp.MustCompile(`(?i)(^|_)(birth_?(date|day)|date_?of_?birth|dob|geburts(datum|tag)|naissance|nacimiento|nascita|geboortedatum)$`),
+		Birth,
+	},
 	{regexp.MustCompile(`(?i)(^|_)iban$`), IBAN},
 	// German, French, Spanish, Italian, Dutch
-	{regexp.MustCompile(`(?i)(^|_)(vorname|nachname|familienname|prenom|prénom|nom_de_famille|apellidos?|cognome|voornaam|achternaam)$`), Name},
-	{regexp.MustCompile(`(?i)(^|_)(telefon|telefonnummer|handy|mobil|téléphone|telefono|teléfono|movil|móvil|cellulare|telefoon)(_?nr)?$`), Phone},
-	{regexp.MustCompile(`(?i)(^|_)(strasse|straße|anschrift|rue|calle|direccion|dirección|indirizzo|straat|adres|adresse)$`), Street},
+	{
+		regexp.MustCompile(`(?i)(^|_)(vorname|nachname|familienname|prenom|prénom|nom_de_famille|apellidos?|cognome|voornaam|achternaam)$`),
+		Name,
+	},
+	{
+		regexp.MustCompile(`(?i)(^|_)(telefon|telefonnummer|handy|mobil|téléphone|telefono|teléfono|movil|móvil|cellulare|telefoon)(_?nr)?$`),
+		Phone,
+	},
+	{
+		regexp.MustCompile(`(?i)(^|_)(strasse|straße|anschrift|rue|calle|direccion|dirección|indirizzo|straat|adres|adresse)$`),
+		Street,
+	},
 	{regexp.MustCompile(`(?i)(^|_)(ort|wohnort|stadt|ville|ciudad|citta|città|woonplaats)$`), City},
 	{regexp.MustCompile(`(?i)(^|_)(plz|postleitzahl|code_?postal|codigo_?postal|cap|postcode)$`), Postcode},
 	{regexp.MustCompile(`(?i)(^|_)(correo|courriel|posta_?elettronica)$`), Email},

@@ -31,7 +31,10 @@ func rowOf(texts ...string) tables.Row {
 }
 
 func mara() tables.Row {
-	return rowOf("Mara Quillon", "Mara.Quillon@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick", "203.0.113.9", "7B")
+	return rowOf(
+		"Mara Quillon", "Mara.Quillon@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick",
+		"203.0.113.9", "7B",
+	)
 }
 
 func scrubber() *scrub.Scrubber {
@@ -77,7 +80,10 @@ func TestOnePersonIsTheSameMadeUpPersonEverywhere(t *testing.T) {
 		assert.Zero(t, s.Row(prose, r), "%s: what is made up stays", name)
 	}
 	assert.Zero(t, s.Row(people, r), "what is made up stays")
-	assert.Equal(t, map[scrub.Kind]int{scrub.Name: 1, scrub.Email: 1, scrub.Phone: 1, scrub.Street: 1, scrub.IP: 1}, s.Originals())
+	assert.Equal(
+		t, map[scrub.Kind]int{scrub.Name: 1, scrub.Email: 1, scrub.Phone: 1, scrub.Street: 1, scrub.IP: 1},
+		s.Originals(),
+	)
 
 	again := scrubber()
 	again.Learn(people, r)
@@ -97,7 +103,10 @@ func TestWhatIsNobodysStays(t *testing.T) {
 	assert.Equal(t, "127.0.0.1", f.IP("127.0.0.1"))
 	assert.Equal(t, "admin", f.Login("admin"))
 	assert.Regexp(t, `^2001:db8::`, f.IP("2a00:1450::1"))
-	assert.NotEqual(t, f.Login("runa"), scrub.Faker{Key: []byte("other")}.Login("runa"), "nobody can work it out without the key")
+	assert.NotEqual(
+		t, f.Login("runa"), scrub.Faker{Key: []byte("other")}.Login("runa"),
+		"nobody can work it out without the key",
+	)
 }
 
 func TestMakingUpTwiceIsMakingUpOnce(t *testing.T) {

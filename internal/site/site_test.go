@@ -119,7 +119,10 @@ func TestLeasePhases(t *testing.T) {
 	assert.Equal(t, Held, held.Phase(now.Add(9000*time.Hour)))
 	_, err = l.Hold("  ", "runa")
 	assert.ErrorIs(t, err, ErrNoReason)
-	assert.Equal(t, []string{"none", "held", "running", "ending", "over", "done"}, []string{NoLease.String(), Held.String(), Running.String(), Ending.String(), Over.String(), Done.String()})
+	assert.Equal(
+		t, []string{"none", "held", "running", "ending", "over", "done"},
+		[]string{NoLease.String(), Held.String(), Running.String(), Ending.String(), Over.String(), Done.String()},
+	)
 }
 
 func TestExtend(t *testing.T) {
@@ -197,8 +200,14 @@ func TestWords(t *testing.T) {
 	}
 	assert.Equal(t, "just now", Ago(3*time.Second))
 	assert.Equal(t, "2 h ago", Ago(2*time.Hour))
-	assert.Equal(t, []string{"40 ms", "1.5 s", "42 s", "10 min"}, []string{Seconds(40 * time.Millisecond), Seconds(1500 * time.Millisecond), Seconds(42 * time.Second), Seconds(10 * time.Minute)})
-	assert.Equal(t, []string{"0", "999", "1,000", "31,204", "1,000,000", "-1,234"}, []string{Number(0), Number(999), Number(1000), Number(31204), Number(1000000), Number(-1234)})
+	assert.Equal(
+		t, []string{"40 ms", "1.5 s", "42 s", "10 min"},
+		[]string{Seconds(40 * time.Millisecond), Seconds(1500 * time.Millisecond), Seconds(42 * time.Second), Seconds(10 * time.Minute)},
+	)
+	assert.Equal(
+		t, []string{"0", "999", "1,000", "31,204", "1,000,000", "-1,234"},
+		[]string{Number(0), Number(999), Number(1000), Number(31204), Number(1000000), Number(-1234)},
+	)
 }
 
 func TestSiteTexts(t *testing.T) {

@@ -62,8 +62,14 @@ func TestWeigh(t *testing.T) {
 			spare[x.Path] = x.Spare
 		}
 	}
-	assert.Equal(t, map[string]int64{".": 10, "a/b": 150, "a": 5, "cache": 1000, "logs/error.log": 7, "uploads/old.tar.gz": 300, "uploads": 20, "uploads/2026": 30}, got)
-	assert.Equal(t, map[string]string{"cache": "cache", "logs/error.log": "log", "uploads/old.tar.gz": "archive"}, spare)
+	assert.Equal(
+		t,
+		map[string]int64{".": 10, "a/b": 150, "a": 5, "cache": 1000, "logs/error.log": 7, "uploads/old.tar.gz": 300, "uploads": 20, "uploads/2026": 30},
+		got,
+	)
+	assert.Equal(
+		t, map[string]string{"cache": "cache", "logs/error.log": "log", "uploads/old.tar.gz": "archive"}, spare,
+	)
 	assert.Equal(t, 9, f.Files, "the database is not one of the files")
 	assert.EqualValues(t, 1522, f.Bytes)
 	assert.Equal(t, "cache", f.Folders[0].Path, "the heaviest first")
@@ -97,7 +103,11 @@ func TestInside(t *testing.T) {
 		_, ok = Inside("/srv/site", out)
 		assert.False(t, ok, out)
 	}
-	assert.Equal(t, []string{".maintenance"}, DatabaseFilter("/site", site.Database{Engine: "sqlite", Path: "/data/x.db"}).Folders, "a database elsewhere is not among the files")
+	assert.Equal(
+		t, []string{".maintenance"},
+		DatabaseFilter("/site", site.Database{Engine: "sqlite", Path: "/data/x.db"}).Folders,
+		"a database elsewhere is not among the files",
+	)
 }
 
 func TestOnlyKnownEnginesAreOpened(t *testing.T) {

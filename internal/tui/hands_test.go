@@ -144,7 +144,10 @@ func TestHandsOnTheScreens(t *testing.T) {
 	p.press("esc")
 
 	require.NoError(t, os.MkdirAll(op.Logs(s), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(op.Logs(s), op.ErrorLog), []byte("[28-Nov-2026 10:00:00 UTC] PHP Warning:  the bell in "+s.Root+"/x.php on line 1\n[28-Nov-2026 10:00:01 UTC] PHP Fatal error:  the quay in "+s.Root+"/y.php on line 2\n#0 {main}\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(op.Logs(s), op.ErrorLog), []byte("[28-Nov-2026 10:00:00 UTC] PHP Warning:  the bell in "+s.Root+"/x.php on line 1\n[28-Nov-2026 10:00:01 UTC] PHP Fatal error:  the quay in "+s.Root+"/y.php on line 2\n#0 {main}\n"), 0o600),
+	)
 	p.press("tab")
 	p.until("1 fatal", "1 warning", "the quay in y.php", "#0 {main}")
 	p.press("o")

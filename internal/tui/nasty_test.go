@@ -79,7 +79,10 @@ func TestATrialWithAnyNumberOfCellsIsShown(t *testing.T) {
 				m.Cells = append(m.Cells, trial.Cell{Name: fmt.Sprint("cell ", i, k), Core: fmt.Sprint("6.", i), PHP: fmt.Sprint("8.", k), Set: nasty[i%len(nasty)], State: states[(i+k)%4], Step: "asking for pages", Reason: nasty[(i+k)%len(nasty)], Warnings: k, Bytes: 1 << (i % 40), Took: time.Duration(i) * time.Hour})
 			}
 		}
-		everywhere(t, func() screen { return &trialScreen{id: "r", run: run, mem: m, got: true} }, "down", "right", "pgdown", "end", "l", "l", "left", "up", "?", "esc")
+		everywhere(
+			t, func() screen { return &trialScreen{id: "r", run: run, mem: m, got: true} }, "down", "right",
+			"pgdown", "end", "l", "l", "left", "up", "?", "esc",
+		)
 	}
 	var tries []trial.Cell
 	for i, text := range nasty {
@@ -111,7 +114,10 @@ func TestVersionsSideBySideAreShown(t *testing.T) {
 		}
 		g.Rows = append(g.Rows, row)
 	}
-	everywhere(t, func() screen { return &pinsScreen{grid: g, got: true} }, "down", "right", "pgdown", "end", "l", "l", "l", "l", "d", "left", "up", "?", "esc")
+	everywhere(
+		t, func() screen { return &pinsScreen{grid: g, got: true} }, "down", "right", "pgdown", "end", "l", "l",
+		"l", "l", "d", "left", "up", "?", "esc",
+	)
 	everywhere(t, func() screen { return &pinsScreen{got: true} }, "down", "right", "d", "enter")
 }
 
@@ -121,7 +127,10 @@ func TestAnyTextOfAFileIsShown(t *testing.T) {
 		lines = append(lines, pick(i%2 == 0, "+", "-")+l)
 	}
 	for _, diff := range []bool{false, true} {
-		everywhere(t, func() screen { return &textScreen{head: nasty[7], lines: lines, diff: diff} }, "down", "pgdown", "end", "up")
+		everywhere(
+			t, func() screen { return &textScreen{head: nasty[7], lines: lines, diff: diff} }, "down", "pgdown",
+			"end", "up",
+		)
 	}
 	everywhere(t, func() screen { return &textScreen{lines: []string{""}} }, "down", "end")
 }

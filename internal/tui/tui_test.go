@@ -135,7 +135,10 @@ func TestTheWholeWayOnTheScreens(t *testing.T) {
 	p.press("/", "pier", "enter")
 	p.sees("find: pier", "2 found")
 	p.press("c")
-	p.sees("plan: copy of skerryline.example", "what to call it", "skerryline-copy", "nothing is written to it", "brings", "leaves out", "wp-content/cache", "rewrites", "writes")
+	p.sees(
+		"plan: copy of skerryline.example", "what to call it", "skerryline-copy", "nothing is written to it",
+		"brings", "leaves out", "wp-content/cache", "rewrites", "writes",
+	)
 	p.press("enter")
 	p.until("evidence holds")
 	p.sees("run: copy of skerryline-copy", "answers at", "the origin's, with their passwords")
@@ -393,12 +396,16 @@ func TestClosingSaysWhatItMeans(t *testing.T) {
 func TestQuestionsFromTheHost(t *testing.T) {
 	_, p := world(t)
 	yes := false
-	p.send(&question{title: "Is this the right host?", lines: []string{"SHA256:abc"}, yes: func(*app) tea.Cmd { yes = true; return nil }})
+	p.send(
+		&question{title: "Is this the right host?", lines: []string{"SHA256:abc"}, yes: func(*app) tea.Cmd { yes = true; return nil }},
+	)
 	p.sees("Is this the right host?", "SHA256:abc")
 	p.press("enter")
 	assert.True(t, yes)
 	secret := ""
-	p.send(&question{title: "passphrase", input: true, secret: true, typed: func(_ *app, s string) (tea.Cmd, error) { secret = s; return nil, nil }})
+	p.send(
+		&question{title: "passphrase", input: true, secret: true, typed: func(_ *app, s string) (tea.Cmd, error) { secret = s; return nil, nil }},
+	)
 	p.typed("tide")
 	p.sees("****")
 	assert.NotContains(t, p.frame(), "tide")

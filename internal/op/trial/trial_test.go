@@ -68,7 +68,9 @@ func nothingLeft(t *testing.T, w *realtest.World) {
 	assert.Empty(t, left)
 	list, err := mariadbtest.Root().Databases(context.Background())
 	require.NoError(t, err)
-	assert.False(t, slices.ContainsFunc(list, func(n string) bool { return strings.HasPrefix(n, "alibi_t") }), "%v", list)
+	assert.False(
+		t, slices.ContainsFunc(list, func(n string) bool { return strings.HasPrefix(n, "alibi_t") }), "%v", list,
+	)
 	dirs, err := os.ReadDir(filepath.Join(w.Base, "trials"))
 	require.NoError(t, err)
 	assert.Empty(t, dirs)
@@ -99,7 +101,10 @@ func TestAGridOfThreeCoresAndThreeRuntimes(t *testing.T) {
 		}
 		assert.Greater(t, c.Pages, 12, c.Name)
 		assert.Less(t, c.Bytes*5, m.Full, "a cell takes less than a fifth of a full copy")
-		t.Logf("%s %s %s %v %s, %d pages, %d warnings", c.Name, c.State, c.Reason, c.Took, site.Size(c.Bytes), c.Pages, c.Warnings)
+		t.Logf(
+			"%s %s %s %v %s, %d pages, %d warnings", c.Name, c.State, c.Reason, c.Took, site.Size(c.Bytes),
+			c.Pages, c.Warnings,
+		)
 	}
 	assert.Equal(t, 9, len(slices.CompactFunc(m.Cells, func(a, b trial.Cell) bool { return a.Name == b.Name })))
 }

@@ -110,13 +110,19 @@ func TestWhatIsWrongWithAnAnswer(t *testing.T) {
 
 func TestAPageOfAKindThatWasLeftOutMeasuresNothing(t *testing.T) {
 	v := Variant{Known: &Answers{Status: map[string]int{"/boats/gannet/": 500, "/gone/": 404}}}
-	assert.True(t, v.absent(stack.Page{Path: "/boats/gannet/"}, 404), "it fails on the copy, and is not there without the plugin that makes it")
+	assert.True(
+		t, v.absent(stack.Page{Path: "/boats/gannet/"}, 404),
+		"it fails on the copy, and is not there without the plugin that makes it",
+	)
 	assert.False(t, v.absent(stack.Page{Path: "/boats/gannet/"}, 500))
 	assert.False(t, v.absent(stack.Page{Path: "/gone/"}, 404), "it is not there on the copy either")
 	assert.False(t, v.absent(stack.Page{Path: "/never-asked/"}, 404))
 	assert.False(t, Variant{}.absent(stack.Page{Path: "/boats/gannet/"}, 404), "a trial of versions measures all")
 	f := Found{Plugins: []string{"a", "b"}, Silent: true}
-	assert.Contains(t, f.sentence([]string{"8.2"}, map[string]bool{"8.2": true}, copyOf("6.1.9", "8.2.29")), "not all of this need be the cause")
+	assert.Contains(
+		t, f.sentence([]string{"8.2"}, map[string]bool{"8.2": true}, copyOf("6.1.9", "8.2.29")),
+		"not all of this need be the cause",
+	)
 }
 
 func TestTheCauseIsPutIntoASentence(t *testing.T) {
@@ -202,8 +208,14 @@ func TestAPersonsOwnCommandIsRun(t *testing.T) {
 		_, _ = io.WriteString(w, r.Host)
 	})
 	f.site.Root = t.TempDir()
-	assert.Empty(t, f.command(context.Background(), `test "$(curl -s -H 'Alibi-Enter: x' "$ALIBI_URL/")" = winter.localhost:7070 && test -d "$ALIBI_ROOT"`))
-	assert.Equal(t, "the command says: no boats", f.command(context.Background(), `echo first; echo "no boats" >&2; exit 3`))
+	assert.Empty(
+		t,
+		f.command(context.Background(), `test "$(curl -s -H 'Alibi-Enter: x' "$ALIBI_URL/")" = winter.localhost:7070 && test -d "$ALIBI_ROOT"`),
+	)
+	assert.Equal(
+		t, "the command says: no boats",
+		f.command(context.Background(), `echo first; echo "no boats" >&2; exit 3`),
+	)
 	assert.Equal(t, "the command: exit status 4", f.command(context.Background(), "exit 4"))
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 	defer cancel()
@@ -223,5 +235,9 @@ func TestWarningsCanBeRead(t *testing.T) {
 		"[3] PHP Warning:  Undefined variable $x in /c/site/wp-content/a.php on line 3\n[4] PHP Fatal error:  no\n"
 	n, said := warnings(log, "/c/site")
 	assert.Equal(t, 3, n)
-	assert.Equal(t, []string{"Warning:  Undefined variable $x in wp-content/a.php on line 3", "Deprecated:  old in b.php on line 1"}, said)
+	assert.Equal(
+		t,
+		[]string{"Warning:  Undefined variable $x in wp-content/a.php on line 3", "Deprecated:  old in b.php on line 1"},
+		said,
+	)
 }

@@ -44,12 +44,18 @@ func TestFilesBesideTheConfigurationAreTheCopysOwn(t *testing.T) {
 	text := func(name string) string { return string(own[name]) }
 	assert.Len(t, own, 4)
 	assert.Equal(t, "<?php define('DB_PASSWORD','taken-out-on-the-copy');", text("wp-config-old.php"))
-	assert.Equal(t, "WP_HOME=http://copy.test\nDB_PASSWORD=taken-out-on-the-copy\nAUTH_KEY='taken-out-on-the-copy'\n", text(".env"))
+	assert.Equal(
+		t, "WP_HOME=http://copy.test\nDB_PASSWORD=taken-out-on-the-copy\nAUTH_KEY='taken-out-on-the-copy'\n",
+		text(".env"),
+	)
 	assert.Contains(t, text(".user.ini"), "auto_prepend_file = /copies/c/now/site/waf.php\n; left out on this copy")
 	assert.Contains(t, text(".user.ini"), "memory_limit = 128M")
 	assert.Contains(t, text(".htaccess"), "http://copy.test/new")
 	assert.Contains(t, text(".htaccess"), "# left out on this copy, since it leads out of the site: php_value")
 	config, err := Stack{}.Configure(ctx, place, c)
 	require.NoError(t, err)
-	assert.Contains(t, string(config["wp-config.php"]), "define( 'WP_CACHE_KEY_SALT', 'alibi-c1:' );", "a cache that both reach keeps them apart")
+	assert.Contains(
+		t, string(config["wp-config.php"]), "define( 'WP_CACHE_KEY_SALT', 'alibi-c1:' );",
+		"a cache that both reach keeps them apart",
+	)
 }
