@@ -35,6 +35,9 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 	live := w.Make("ferry")
 	ctx := context.Background()
 	for _, m := range moments {
+		if strings.HasSuffix(m, " begin") && m != "reserve begin" {
+			continue // what is there then is what is there at the end of the step before
+		}
 		t.Run(m, func(t *testing.T) {
 			name := "k-" + strings.ReplaceAll(m, " ", "-")
 			r, err := w.Desk.Start(ctx, w.Plan(live.Name, name))
