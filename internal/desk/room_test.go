@@ -25,10 +25,13 @@ func TestADiskThatFillsInTheMiddleIsSaidAndCanBeResumed(t *testing.T) {
 	require.NoError(t, os.Mkdir(home, 0o700))
 	require.NoError(
 		t,
-		syscall.Mount("tmpfs", home, "tmpfs", 0, "size=12m,mode=700"),
+		syscall.Mount("tmpfs", home, "tmpfs", 0, "size=16m,mode=700"),
 		"this test needs to mount a small file system, as root",
 	)
 	t.Cleanup(func() { _ = syscall.Unmount(home, syscall.MNT_DETACH) })
+	// Larger than what is freed meanwhile, such as by the record's own tidying up.
+	large := w.Dir("pier", "/srv/skerryline/public/wp-content/large.bin")
+	require.NoError(t, os.WriteFile(large, make([]byte, 4<<20), 0o644))
 	filler := filepath.Join(home, "filler")
 	fill := func() { // to the last byte
 		f, err := os.Create(filler)
