@@ -35,7 +35,7 @@ func (d *Desk) Ends(ctx context.Context) ([]Ending, error) {
 	for _, s := range all {
 		e := Ending{Site: s, Of: cmp.Or(names[s.Origin], "a site that is gone"), At: s.Lease.Ends}
 		switch {
-		case s.Role != site.Copy || s.Lease.Held || s.Lease.Ends.IsZero():
+		case s.Role != site.Copy || s.Lease.Held || s.Lease.Ends.IsZero() || s.State == site.Failed || s.State == site.Making:
 			continue
 		case s.State == site.Expired:
 			e.Purge, e.At = true, s.Lease.Noticed.Add(s.Lease.Grace)

@@ -106,7 +106,7 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 		if i == e.cursor {
 			style = t.chosen
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.ink.Render(t.fit(x.At.Local().Format("Mon 2 Jan 15:04"), 18))+t.mark(x.Site.Mark())+" "+style.Render(t.fit(plain(x.Site.Name), 24))+" "+t.soft.Render(t.fit(plain(x.Of), 24))+what+t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)
+		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.ink.Render(t.fit(x.At.Local().Format("Mon 2 Jan 15:04"), 18))+t.mark(x.Site.Mark())+" "+style.Render(t.fit(plain(x.Site.Name), 24))+" "+t.soft.Render(t.fit(plain(x.Of), 23))+" "+what+t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)
 	}
 	for len(out) < h-1 {
 		out = append(out, "")

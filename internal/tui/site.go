@@ -146,23 +146,13 @@ func (f *sheet) both(label string, value func(site.Site) string) {
 	f.out = append(f.out, l)
 }
 
-// phpText says which PHP runs a site, and how that is known.
-func phpText(s site.Site) string {
-	switch {
-	case s.Facts.PHP == "":
-		return "not known"
-	case s.Facts.PHPAsked:
-		return s.Facts.PHP
-	case s.Role == site.Copy:
-		return s.Facts.PHP + ", as its origin"
-	}
-	return s.Facts.PHP + ", this host's; the site does not say"
-}
-
 func (f *sheet) identity() {
 	f.both("title", func(s site.Site) string { return s.Facts.Title })
 	f.both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
-	f.both("php", func(s site.Site) string { return phpText(s) })
+	f.both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
+	if !f.x.Facts.PHPAsked && f.x.Facts.PHP != "" {
+		f.line("", pick(f.x.Role == site.Copy, "php as its origin's: its own code did not run yet", "php of this host: the site does not say"))
+	}
 	f.both("on", func(s site.Site) string { return s.Host })
 	f.line("in", f.x.Root)
 	for i, ad := range f.x.Addresses {
