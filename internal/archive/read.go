@@ -38,7 +38,7 @@ type reader struct {
 	tell  func(int64)
 
 	sums  []string // the lines that SHA256SUMS should have
-	old   []string // the same, as they were written until version 1.0
+	old   []string // the same, as they were before names were escaped as sha256sum does
 	seen  map[string]bool
 	files int64
 	bytes int64

@@ -306,7 +306,7 @@ func (a *app) runtime() *cobra.Command {
 						}
 					}
 					for _, f := range php.Empty(ctx, d.Config.Runtime.PHP...) {
-						fmt.Fprintf(w, "  no PHP is in %s, which config.toml names under [runtime] php\n", f)
+						fmt.Fprintf(w, "  no PHP is in %s, which config.toml names under [runtime] php: correct the folder, or take it out\n", f)
 					}
 				})
 			}

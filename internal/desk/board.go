@@ -165,11 +165,7 @@ type Happening struct {
 
 // History lists the latest events, newest first, of one site or of all ("").
 func (d *Desk) History(ctx context.Context, id site.ID, limit int) ([]Happening, error) {
-	look := inventory.Look{Limit: limit}
-	if id != "" {
-		look.Sites = []site.ID{id}
-	}
-	return d.SearchHistory(ctx, look)
+	return d.SearchHistory(ctx, inventory.LookAt(id, limit))
 }
 
 // Ever finds all sites that have or had a name, also those that are gone.

@@ -28,11 +28,7 @@ func (in *Inventory) Log(ctx context.Context, e Event) error {
 
 // Events lists the latest events, newest first, of one site or of all ("").
 func (in *Inventory) Events(ctx context.Context, id site.ID, limit int) ([]Event, error) {
-	look := Look{Limit: limit}
-	if id != "" {
-		look.Sites = []site.ID{id}
-	}
-	return in.Search(ctx, look)
+	return in.Search(ctx, LookAt(id, limit))
 }
 
 // Look says which events are wanted; what is empty does not matter.
@@ -41,6 +37,15 @@ type Look struct {
 	Who, Kind, Text string // Text stands somewhere in what happened
 	Since           time.Time
 	Limit, Skip     int // Limit 0: all
+}
+
+// LookAt is for the latest events of one site or of all ("").
+func LookAt(id site.ID, limit int) Look {
+	l := Look{Limit: limit}
+	if id != "" {
+		l.Sites = []site.ID{id}
+	}
+	return l
 }
 
 // Search gives events, the latest first.

@@ -120,17 +120,8 @@ func unpacked(v []byte) (netip.Addr, bool) {
 
 // learnAddress remembers the packed forms of a network address.
 func (s *Scrubber) learnAddress(a netip.Addr) {
-	to, err := netip.ParseAddr(s.fake.IP(a.Unmap().String()))
-	if err != nil {
-		return
-	}
-	made := packed(to)
 	for _, raw := range packed(a) {
-		for _, m := range made {
-			if len(m) == len(raw) {
-				s.raw[string(raw)] = m
-			}
-		}
+		s.raw[string(raw)] = s.madeAddress(a, len(raw))
 	}
 }
 

@@ -371,8 +371,8 @@ func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
 	return err
 }
 
-// noteFound keeps how the copy's files are, what its database defines and when its tables were written to last, now that
-// they were found to be what they should be and before anybody visits it.
+// noteFound keeps how the copy's files are, what its database defines and when its tables were written to
+// last, now that all is what it should be and before anybody visits the copy.
 func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline.Baseline, found evidence.Found) error {
 	if err := b.ChangeFiles(ctx, found.Files); err != nil {
 		return err

@@ -65,16 +65,16 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	if err := x.env.Record.PutEvidence(ctx, x.p.Target.ID, rep.At, rep); err != nil {
 		return err
 	}
-	if !rep.Proof().Holds {
-		for _, c := range rep.Checks {
-			if c.Verdict == evidence.Broken {
-				not := &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands()}
-				return errors.Join(not, x.noteProof(ctx, rep))
-			}
+	if err := x.noteProof(ctx, rep); err != nil {
+		return err
+	}
+	for _, c := range rep.Checks {
+		if c.Verdict == evidence.Broken {
+			return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands()}
 		}
 	}
 	t.Result("%s", rep.Summary())
-	return x.noteProof(ctx, rep)
+	return nil
 }
 
 func (x *runner) noteProof(ctx context.Context, rep evidence.Report) error {
