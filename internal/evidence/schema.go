@@ -117,7 +117,7 @@ func (s *schemaWork) counters(c *Check, fresh bool, changed map[string]bool) {
 		return
 	}
 	slices.Sort(apart.where)
-	if c.Verdict == Holds || c.Verdict == Noted {
+	if c.Verdict == Holds {
 		c.Verdict, c.Text = Changed, "the next numbers of tables are others"
 	}
 	if fresh {
@@ -151,7 +151,7 @@ func (w *tableWork) reach(ctx context.Context) error {
 	}
 	c := judged("reach", "isolation", "what works with another database", "not asked", p, Broken)
 	if p.n > 0 {
-		c.Text = "the copy's database reaches beyond itself: what is done on the copy may happen elsewhere"
+		c.Text = "what is done on the copy may happen elsewhere: remove these from the copy's database, or refresh the copy"
 	}
 	w.rep.Checks = append(w.rep.Checks, c)
 	return nil
