@@ -106,14 +106,20 @@ func small(t *testing.T, dir, size string) {
 func TestAFullDiskOnTheOtherHost(t *testing.T) {
 	for name, room := range map[string]string{"the copies' disk": "3m", "the database server's disk": "100m"} {
 		t.Run(name, func(t *testing.T) {
-			w := realtest.New(t, realtest.Options{Own: true})
+			ballast := ""
+			w := realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
+				o.Observe = func(m work.Moment) {
+					if ballast != "" && m.Step == "tables" {
+						fill(t, ballast, 64<<10) // again and again: a server gives back room of its own
+					}
+				}
+			}}})
 			pier := w.Machine("pier", func(o *real.MachineOptions) { small(t, o.Dir, "400m") })
 			live := w.Make("ferry")
 			dir := filepath.Join(pier.Dir, "copies")
 			small(t, dir, room)
-			ballast := filepath.Join(pier.Dir, "ballast")
 			if strings.Contains(name, "server") {
-				fill(t, ballast, 2<<20)
+				ballast = filepath.Join(pier.Dir, "ballast")
 			}
 			w.Keep()
 			ctx := context.Background()
@@ -138,22 +144,28 @@ func TestAFullDiskOnTheOtherHost(t *testing.T) {
 			list, err := pier.Admin().Databases(ctx)
 			require.NoError(t, err)
 			assert.NotContains(t, strings.Join(list, " "), "alibi_")
-			if os.Remove(ballast) == nil { // with room it goes
+			if ballast != "" { // with room it goes
+				require.NoError(t, os.Remove(ballast))
+				ballast = ""
 				holds(t, w, copyOf(w, live, "roomy", func(c *clone.Choices) { c.Host = pier.Name }))
 			}
 		})
 	}
 }
 
-// fill leaves so many bytes on the disk of a file.
+// fill leaves so many bytes on the disk of a file, which grows if it is there.
 func fill(t *testing.T, file string, leave int64) {
 	t.Helper()
 	var st syscall.Statfs_t
 	require.NoError(t, syscall.Statfs(filepath.Dir(file), &st))
-	f, err := os.Create(file)
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY, 0o600)
 	require.NoError(t, err)
 	defer f.Close()
-	require.NoError(t, syscall.Fallocate(int(f.Fd()), 0, 0, int64(st.Bavail)*st.Bsize-leave))
+	info, err := f.Stat()
+	require.NoError(t, err)
+	if more := int64(st.Bavail)*st.Bsize - leave; more > 0 {
+		require.NoError(t, syscall.Fallocate(int(f.Fd()), 0, info.Size(), more))
+	}
 }
 
 func TestAHostThatHangsDoesNotHoldUpACancel(t *testing.T) {

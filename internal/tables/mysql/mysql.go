@@ -14,6 +14,7 @@ import (
 	"io"
 	"log"
 	"net"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -118,6 +119,14 @@ var kinds = map[error][]uint16{
 	tables.ErrFull:    {1021, 1114},
 }
 
+// inFiles are the errors of a server that could not write a file; why, the system's
+// own number tells, which MariaDB and MySQL write beside its text in any language:
+// 28 and 122 from errno(3), 135 and 139 from the storage engines.
+var (
+	inFiles = []uint16{3, 1004, 1005, 1006, 1026, 1030}
+	noRoom  = regexp.MustCompile(`\b(28|122|135|139) ["-]`)
+)
+
 // explain gives an error its kind.
 func explain(err error) error {
 	if err == nil {
@@ -128,6 +137,9 @@ func explain(err error) error {
 		if slices.Contains(list, n) {
 			return fmt.Errorf("%w: %w", kind, err)
 		}
+	}
+	if slices.Contains(inFiles, n) && noRoom.MatchString(err.Error()) {
+		return fmt.Errorf("%w: %w", tables.ErrFull, err)
 	}
 	var op *net.OpError
 	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, driverpkg.ErrInvalidConn) || errors.As(err, &op) {
