@@ -321,6 +321,25 @@ func (b *Baseline) Files(ctx context.Context, names ...string) (map[string]File,
 	return all, err
 }
 
+// Brought gives the paths of the files that came from the origin.
+func (b *Baseline) Brought(ctx context.Context, want func(path string) bool) (out []string, err error) {
+	rows, err := b.db.QueryContext(ctx, "SELECT path FROM files WHERE doc->>'$.origin.path' <> '' ORDER BY path")
+	if err != nil {
+		return nil, fmt.Errorf("reading the baseline: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var p []byte
+		if err := rows.Scan(&p); err != nil {
+			return nil, fmt.Errorf("reading the baseline: %w", err)
+		}
+		if want(string(p)) {
+			out = append(out, string(p))
+		}
+	}
+	return out, rows.Err()
+}
+
 // Folders gives the folders by path.
 func (b *Baseline) Folders(ctx context.Context) (map[string]File, error) {
 	all, err := b.entries(ctx, nil)

@@ -146,6 +146,9 @@ type Change struct {
 	Title    bool   // say in the title that it is a copy
 	Password string // of the copy's database account
 	Secret   string // by which the copy knows words of Alibi's
+	// Brought gives the files that came from the origin, by their paths; without it
+	// only the folder of the configuration is looked into.
+	Brought func(want func(path string) bool) ([]string, error)
 }
 
 // Quiet tells whether the copy keeps a rule.

@@ -32,6 +32,16 @@ func writeOwn(ctx context.Context, dst stack.Place, own map[string][]byte) (map[
 	return out, ctx.Err()
 }
 
+// brought gives the files that came from the origin.
+func (x *runner) brought(ctx context.Context, want func(path string) bool) ([]string, error) {
+	b, err := baseline.Open(x.at("next", "baseline.db"))
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	return b.Brought(ctx, want)
+}
+
 // noteOwn puts the copy's own files into the baseline.
 func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]byte) error {
 	b, err := baseline.Open(x.at("next", "baseline.db"))

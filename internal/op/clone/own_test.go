@@ -1,6 +1,7 @@
 package clone_test
 
 import (
+	"bytes"
 	"context"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
@@ -47,6 +49,41 @@ func TestACopyOfAWindingConfigurationHasADatabaseOfItsOwn(t *testing.T) {
 	has(t, page, "A tide of its own")
 	_, page = l.Page("/")
 	lacks(t, page, "A tide of its own")
+}
+
+func TestFilesOfSettingsAreTheCopysOwnWhereverTheyStand(t *testing.T) {
+	ctx := context.Background()
+	w := demotest.New(t)
+	root := w.Dir("pier", "/srv/skerryline/public")
+	config, err := os.ReadFile(filepath.Join(root, "wp-config.php"))
+	require.NoError(t, err)
+	key := "a-key-of-the-live-site"
+	config = bytes.Replace(config, []byte("<?php\n"), []byte("<?php\ndefine( 'AUTH_KEY', '"+key+"' );\n"), 1)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-config.php"), config, 0o644))
+	files := []string{"app/settings/.env", "wp-content/plugins/berths/.htaccess", "former/wp-config-old.php", "left/.env"}
+	for _, f := range files {
+		require.NoError(t, os.MkdirAll(filepath.Join(root, filepath.Dir(f)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, f), []byte("# "+origin+"/tides\nKEY="+key), 0o644))
+	}
+	w.Keep()
+	live, err := w.Desk.Find(ctx, origin)
+	require.NoError(t, err)
+	c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+	require.NoError(t, err)
+	c.Name, c.Skip = "own", []string{"left"}
+	p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s := w.Site("own")
+	for _, f := range files[:3] {
+		text, err := os.ReadFile(filepath.Join(s.Root, f))
+		require.NoError(t, err)
+		assert.Equal(t, "# "+s.Address().String()+"/tides\nKEY=taken-out-on-the-copy", string(text), f)
+	}
+	assert.NoFileExists(t, filepath.Join(s.Root, files[3]), "what is left out is not written either")
+	w.Stop()
+	proven(t, w, s)
 }
 
 func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {

@@ -42,36 +42,56 @@ var around = regexp.MustCompile(`(?i)^(\.env(\..*)?|\.user\.ini|php\.ini|\.htacc
 var pathDirectives = regexp.MustCompile(`(?i)^\s*(php_(?:admin_)?value\s+)?(auto_prepend_file|auto_append_file|include_path|error_log|open_basedir|` +
 	`session\.save_path|session\.save_handler|upload_tmp_dir|sys_temp_dir|sendmail_path|opcache\.preload|extension|zend_extension)\b`)
 
-// surroundings writes the files beside the configuration for the copy: paths and addresses are the
-// copy's, what leads out of the site is left out, and what opens the live site is taken out.
+// surroundings writes the files that work with the configuration for the copy: paths and addresses
+// are the copy's, what leads out of the site is left out, and what opens the live site is taken out.
 func surroundings(ctx context.Context, origin stack.Place, c stack.Change, secrets []string) (map[string][]byte, error) {
+	brought := c.Brought
+	if brought == nil {
+		brought = func(want func(string) bool) ([]string, error) { return besideConfig(origin.Root, want) }
+	}
+	names, err := brought(func(name string) bool {
+		return around.MatchString(path.Base(name)) && name != "wp-config.php"
+	})
+	if err != nil {
+		return nil, fmt.Errorf("looking for files beside the configuration: %w", err)
+	}
 	out := map[string][]byte{}
-	for _, dir := range []string{".", "wp-admin"} {
-		list, err := origin.Root.ReadDir(dir)
-		if errors.Is(err, fs.ErrNotExist) {
+	for _, name := range names {
+		fi, err := origin.Root.Lstat(name)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && (!fi.Mode().IsRegular() || fi.Size() > maxConfig) {
 			continue
 		}
 		if err != nil {
-			return nil, fmt.Errorf("looking for files beside the configuration: %w", err)
+			return nil, err
 		}
-		for _, fi := range list {
-			name := path.Join(dir, fi.Name())
-			if !around.MatchString(fi.Name()) || name == "wp-config.php" || !fi.Mode().IsRegular() || fi.Size() > maxConfig {
-				continue
-			}
-			text, err := host.ReadFile(origin.Root, name, maxConfig)
-			if errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
-				continue // the copy does not have it either
-			}
-			if err != nil {
-				return nil, err
-			}
-			if now := forCopy(text, origin.Root.Path(), c, secrets); !bytes.Equal(now, text) {
-				out[name] = now
-			}
+		text, err := host.ReadFile(origin.Root, name, maxConfig)
+		if errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
+			continue // the copy does not have it either
+		}
+		if err != nil {
+			return nil, err
+		}
+		if now := forCopy(text, origin.Root.Path(), c, secrets); !bytes.Equal(now, text) {
+			out[name] = now
 		}
 	}
 	return out, ctx.Err()
+}
+
+// besideConfig gives the files in the folders where the configuration stands.
+func besideConfig(root host.Root, want func(string) bool) (out []string, err error) {
+	for _, dir := range []string{".", "wp-admin"} {
+		list, err := root.ReadDir(dir)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		for _, fi := range list {
+			if name := path.Join(dir, fi.Name()); want(name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out, nil
 }
 
 // forCopy writes the text of such a file for the copy.
