@@ -19,6 +19,8 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/zeebo/blake3"
 )
@@ -181,6 +183,25 @@ func (t Table) Column(name string) int {
 type Object struct {
 	Kind, Name, Table, SQL string
 	Mode                   string // settings under which the engine read SQL, if that matters
+}
+
+// WorksWith tells whether a view or a trigger names a table, as a whole word.
+func (o Object) WorksWith(table string) bool {
+	if o.Kind != "view" && o.Kind != "trigger" {
+		return false
+	}
+	for at := 0; ; {
+		n := strings.Index(o.SQL[at:], table)
+		if n < 0 {
+			return false
+		}
+		before, _ := utf8.DecodeLastRuneInString(o.SQL[:at+n])
+		after, _ := utf8.DecodeRuneInString(o.SQL[at+n+len(table):])
+		if !isWord(before) && !isWord(after) {
+			return true
+		}
+		at += n + len(table)
+	}
 }
 
 // Schema is everything but the rows.

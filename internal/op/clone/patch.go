@@ -83,7 +83,7 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 	if err := srv.Login.Patch(ctx, database, p.tables(), func(to *mysql.Patch) error { return p.write(ctx, to) }); err != nil {
 		return false, err
 	}
-	if err := srv.Login.RaiseNext(ctx, database, copied.Schema(), l.snap.Schema()); err != nil {
+	if err := srv.Login.SetNext(ctx, database, copied.Schema(), l.snap.Schema(), true); err != nil {
 		return false, err
 	}
 	l.t.Note("%d rows brought again, in %d tables", p.rows, len(p.differ))

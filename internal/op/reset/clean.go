@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -155,11 +156,35 @@ func (e *ends) change(w *wanted, now tables.Snapshot, of func(tables.Table) stac
 		}
 	}
 	w.hangs = true
-	for _, o := range now.Schema().After { // what hangs on a table goes with it
-		if o.Table == "" || !gone[o.Table] {
+	falls := falling(now.Schema(), gone)
+	for _, o := range now.Schema().After {
+		if _, goes := falls[o]; !goes {
 			w.after = append(w.after, o)
 		}
 	}
+}
+
+// falling gives what cannot stay without some tables, and which of these, or which view, it is for:
+// what hangs on them, and views and triggers that work with them.
+func falling(schema tables.Schema, gone map[string]bool) map[tables.Object]string {
+	out := map[tables.Object]string{}
+	gone = maps.Clone(gone)
+	for again := true; again; { // a view may read a view
+		again = false
+		for _, o := range schema.After {
+			if _, had := out[o]; had {
+				continue
+			}
+			for _, name := range slices.Sorted(maps.Keys(gone)) {
+				if gone[name] && (o.Table == name || o.WorksWith(name)) {
+					out[o], again = name, true
+					gone[o.Name] = o.Kind == "view" || gone[o.Name]
+					break
+				}
+			}
+		}
+	}
+	return out
 }
 
 // cleaning is a table as it is to be.
@@ -200,6 +225,7 @@ func Counted(ctx context.Context, st stack.Stack, snap tables.Snapshot, prefix s
 		return nil, nil, err
 	}
 	same := plan.Part{What: "tables that do not change"}
+	gone := map[string]bool{}
 	for _, tab := range snap.Schema().Tables {
 		k := of(tab)
 		g := plan.Part{What: "table " + tab.Name}
@@ -210,6 +236,7 @@ func Counted(ctx context.Context, st stack.Stack, snap tables.Snapshot, prefix s
 			same.Bytes += tab.Bytes
 			continue
 		case k.Goes:
+			gone[tab.Name] = true
 			g.Rows, g.Bytes, g.Note = tab.Rows, tab.Bytes, "with the table itself"
 		case k.Empty:
 			g.Rows, g.Bytes = tab.Rows, tab.Bytes
@@ -231,6 +258,12 @@ func Counted(ctx context.Context, st stack.Stack, snap tables.Snapshot, prefix s
 		}
 		if s.Rows > 0 {
 			stays = append(stays, s)
+		}
+	}
+	falls := falling(snap.Schema(), gone)
+	for _, o := range snap.Schema().After {
+		if name, falls := falls[o]; falls && o.Table != name {
+			goes = append(goes, plan.Part{What: o.Kind + " " + o.Name, Note: "it works with " + name})
 		}
 	}
 	if same.Rows > 0 {

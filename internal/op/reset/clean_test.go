@@ -18,6 +18,7 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/evidence"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -62,6 +63,7 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	left, err := w.Desk.Left(ctx, s)
 	require.NoError(t, err)
 	assert.NotEmpty(t, left)
+	proofAfterClean(t, w, s)
 
 	restore(t, w, newest(t, w, s), whole)
 	same(t, w, was)
@@ -88,6 +90,23 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	}
 	_, err = w.Desk.PlanClean(ctx, s.ID, reset.Clean{Wish: stack.Wish{All: true}}, "short")
 	assert.ErrorContains(t, err, "too short")
+}
+
+// proofAfterClean wants what a reset took away to be said as changed.
+func proofAfterClean(t *testing.T, w *demotest.World, s site.Site) {
+	t.Helper()
+	rep, err := w.Desk.Prove(context.Background(), s.ID, false, nil)
+	require.NoError(t, err)
+	changed := 0
+	for _, c := range rep.Checks {
+		assert.NotEqual(t, evidence.Broken, c.Verdict, "%s: %s %v", c.Title, c.Text, c.Where)
+		assert.NotContains(t, c.Text, "missing", c.Title)
+		if c.Verdict == evidence.Changed {
+			changed++
+		}
+	}
+	assert.Positive(t, changed)
+	assert.Positive(t, rep.Apart.Copy)
 }
 
 func TestACleaningKilledAtEachMoment(t *testing.T) {
@@ -142,14 +161,26 @@ func signIn(t *testing.T, s site.Site, name, password string) string {
 func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
-	on(t, live, "CREATE TABLE sk_tide_log (n INT)", "INSERT INTO sk_tide_log VALUES (1)")
+	on(t, live, "CREATE TABLE sk_tide_log (n INT)", "INSERT INTO sk_tide_log VALUES (1)",
+		"CREATE VIEW sk_tides AS SELECT n FROM sk_tide_log", "CREATE VIEW sk_tides_twice AS SELECT n FROM sk_tides",
+		"CREATE VIEW sk_titles AS SELECT post_title AS tide_log FROM sk_posts",
+		"CREATE TRIGGER sk_logs AFTER INSERT ON sk_posts FOR EACH ROW INSERT INTO sk_tide_log VALUES (NEW.ID)",
+		"CREATE TRIGGER sk_counts BEFORE INSERT ON sk_posts FOR EACH ROW SET NEW.comment_count = 0")
 	w.Keep()
 	s := w.Copy(live.Name, "practice")
 	was := kept(t, w.World, s)
+	next := "SELECT GROUP_CONCAT(CONCAT(TABLE_NAME, AUTO_INCREMENT) ORDER BY TABLE_NAME) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME <> 'sk_options'"
+	numbers := value(t, s, next)
+	pl, err := w.Desk.PlanClean(context.Background(), s.ID, reset.Clean{Wish: stack.Wish{All: true}}, "")
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(pl.Goes), "view sk_tides_twice", "the plan says what goes with a table")
 	r := clean(t, w.World, s, reset.Clean{Wish: stack.Wish{All: true, Admin: stack.Admin{Name: "harbour", Mail: "harbour@skerryline.example"}}, Tidy: []string{"uploads"}}, "made-up-password")
 	assert.Contains(t, r.Result, "its first page answers 200")
 	assert.Less(t, r.Ended.Sub(r.Began).Seconds(), 10.0)
 	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'sk_tide_log'"))
+	hung := "SELECT GROUP_CONCAT(n ORDER BY n) FROM (SELECT TABLE_NAME AS n FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE() " +
+		"UNION SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()) h"
+	assert.Equal(t, "sk_counts,sk_titles", value(t, s, hung), "what works with a table that is gone goes with it")
 	assert.Equal(t, "harbour", value(t, s, "SELECT user_login FROM sk_users"))
 	inside := signIn(t, s, "harbour", "made-up-password")
 	assert.Contains(t, inside, "harbour@skerryline.example", "the new administrator sees the accounts")
@@ -158,11 +189,19 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(entries), 1, "what the CMS makes itself when it is visited")
 	restore(t, w.World, was, whole)
+	assert.Equal(t, "sk_counts,sk_logs,sk_tides,sk_tides_twice,sk_titles", value(t, s, hung))
+	assert.Equal(t, numbers, value(t, s, next))
+	on(t, s, "INSERT INTO sk_terms (term_id, name) VALUES (901, 'Tide')", "DELETE FROM sk_terms WHERE term_id = 901",
+		"INSERT INTO sk_links (link_id, link_notes) VALUES (700, '')", "UPDATE sk_posts SET post_title = 'Other' WHERE ID = 3",
+		"INSERT INTO sk_posts (ID, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (5000, '', '', '', '', '', '')")
+	assert.NotEqual(t, numbers, value(t, s, next))
+	restore(t, w.World, was, whole)
+	assert.Equal(t, numbers, value(t, s, next), "the next numbers too, where single rows were exchanged or none")
 
 	// What the origin has is not touched by any of it, and the copy can be
 	// brought in line with it again.
 	assert.Equal(t, "1", value(t, live, "SELECT COUNT(*) FROM sk_tide_log"))
-	pl, err := w.Desk.PlanRefresh(context.Background(), s.ID)
+	pl, err = w.Desk.PlanRefresh(context.Background(), s.ID)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(pl).State)
 }

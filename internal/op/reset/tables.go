@@ -119,27 +119,53 @@ func (x *runner) onServer(ctx context.Context, t *work.Task, e *ends, login mysq
 		}
 	}
 	instead = e.tied(ctx, now, instead)
+	staying := slices.DeleteFunc(slices.Clone(e.want.tables), func(w table) bool { return within(instead, w.name) })
 	if err := login.Fill(ctx, db, instead); err != nil {
 		return err
 	}
-	if len(patched) > 0 {
-		list := make([]tables.Table, len(patched))
-		for i, d := range patched {
-			list[i] = *d.want.table
-		}
-		if err := login.Patch(ctx, db, list, func(p *mysql.Patch) error {
-			for _, d := range patched {
-				if err := p.Rows(*d.want.table, d.touched, func(put func(tables.Row) error) error { return d.bring(ctx, e, put) }); err != nil {
-					return fmt.Errorf("table %s: %w", d.want.name, err)
-				}
-			}
-			return nil
-		}); err != nil {
+	if err := patch(ctx, e, login, patched); err != nil {
+		return err
+	}
+	if e.s.Role == site.Copy { // the numbers of a live site rise only
+		if err := login.SetNext(ctx, db, now.Schema(), tables.Schema{Tables: defined(staying)}, false); err != nil {
 			return err
 		}
 	}
 	t.Note("%d rows exchanged in %d tables; %d tables exchanged whole", rows, len(patched), len(instead))
 	return nil
+}
+
+// patch exchanges the rows that differ, all in one transaction.
+func patch(ctx context.Context, e *ends, login mysql.Login, list []*differing) error {
+	if len(list) == 0 {
+		return nil
+	}
+	wanted := make([]table, len(list))
+	for i, d := range list {
+		wanted[i] = d.want
+	}
+	return login.Patch(ctx, e.s.Database.Name, defined(wanted), func(p *mysql.Patch) error {
+		for _, d := range list {
+			if err := p.Rows(*d.want.table, d.touched, func(put func(tables.Row) error) error { return d.bring(ctx, e, put) }); err != nil {
+				return fmt.Errorf("table %s: %w", d.want.name, err)
+			}
+		}
+		return nil
+	})
+}
+
+// defined gives the definitions of tables as they are to be.
+func defined(list []table) (out []tables.Table) {
+	for _, w := range list {
+		if w.table != nil {
+			out = append(out, *w.table)
+		}
+	}
+	return out
+}
+
+func within(list []mysql.Instead, name string) bool {
+	return slices.ContainsFunc(list, func(x mysql.Instead) bool { return x.Name == name })
 }
 
 // differing is a table that is not as it is to be.
@@ -243,9 +269,7 @@ func (d *differing) bring(ctx context.Context, e *ends, put func(tables.Row) err
 // tied adds the tables that refer to one that is exchanged: a server ties them
 // to the old one.
 func (e *ends) tied(ctx context.Context, now tables.Snapshot, list []mysql.Instead) []mysql.Instead {
-	has := func(name string) bool {
-		return slices.ContainsFunc(list, func(x mysql.Instead) bool { return x.Name == name })
-	}
+	has := func(name string) bool { return within(list, name) }
 	for again := true; again; {
 		again = false
 		for _, tab := range now.Schema().Tables {

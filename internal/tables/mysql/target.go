@@ -215,9 +215,9 @@ func setNext(t tables.Table) string {
 	return fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", at(t), n)
 }
 
-// RaiseNext has tables of a database give no lower numbers to their next rows than the same tables of
-// another one.
-func (l Login) RaiseNext(ctx context.Context, database string, is, want tables.Schema) error {
+// SetNext has tables of a database give the numbers to their next rows that the same tables of another
+// one give; with only raise, no lower ones than now.
+func (l Login) SetNext(ctx context.Context, database string, is, want tables.Schema, onlyRaise bool) error {
 	var list []string
 	for _, t := range want.Tables {
 		to, err := strconv.ParseUint(t.Definition[tables.Next], 10, 64)
@@ -225,7 +225,8 @@ func (l Login) RaiseNext(ctx context.Context, database string, is, want tables.S
 		if err != nil || !there {
 			continue
 		}
-		if now, _ := strconv.ParseUint(has.Definition[tables.Next], 10, 64); now < to {
+		now, _ := strconv.ParseUint(has.Definition[tables.Next], 10, 64)
+		if now < to || now > to && !onlyRaise {
 			list = append(list, fmt.Sprintf("ALTER TABLE %s.%s AUTO_INCREMENT = %d", name(database), at(has), to))
 		}
 	}
