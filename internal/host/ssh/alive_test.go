@@ -39,6 +39,7 @@ func TestAHostThatSaysNothingIsNotWaitedFor(t *testing.T) {
 	began := time.Now()
 	_, err := h.Open(context.Background(), "/")
 	assert.ErrorIs(t, err, host.ErrNoAnswer)
+	assert.ErrorContains(t, err, "did not let us in within 300ms")
 	assert.Less(t, time.Since(began), 2*time.Second)
 
 	h = New("mute", Target{Alias: "127.0.0.1", Port: silent(t), User: "x"}, Options{Timeout: time.Minute})
@@ -101,4 +102,45 @@ user.bad=0xzz
 		"a bé":          {"user.x": {}},
 	}, dumped([]byte(text), "/srv/site"))
 	assert.Empty(t, dumped(nil, "/srv/site"))
+}
+
+// slow answers after a while, in which the host hangs up if it may.
+type slow struct {
+	person
+	wait time.Duration
+	then func()
+}
+
+func (s *slow) HostKey(name, print string) (bool, error) {
+	time.Sleep(s.wait)
+	s.then()
+	return s.person.HostKey(name, print)
+}
+
+func (s *slow) Secret(what string) (string, error) {
+	time.Sleep(s.wait)
+	s.then()
+	return s.person.Secret(what)
+}
+
+func TestWhoIsAskedHasTime(t *testing.T) {
+	for name, hangsUp := range map[string]bool{"the host waits": false, "the host hangs up meanwhile": true} {
+		t.Run(name, func(t *testing.T) {
+			s := start(t, nil)
+			who := &slow{person: person{yes: true, secret: "tide"}, wait: 1200 * time.Millisecond, then: func() {}}
+			if hangsUp {
+				who.then = func() { s.srv.Cut() }
+			}
+			s.opt.Asker, s.opt.Timeout = who, time.Second
+			_, err := s.host(t).Open(context.Background(), "/")
+			require.NoError(t, err)
+			assert.Len(t, who.asked, 2, "for the key and the password, each once")
+		})
+	}
+	s := start(t, nil)
+	who := &slow{person: person{}, then: func() { s.srv.Cut() }}
+	s.opt.Asker = who
+	_, err := s.host(t).Open(context.Background(), "/")
+	assert.ErrorIs(t, err, host.ErrHostKey)
+	assert.Len(t, who.asked, 1, "a no is a no")
 }

@@ -19,7 +19,7 @@ import (
 // auth gives the ways to sign in, in the order in which they are tried: the
 // agent, key files, a password that is asked for. The function ends the use of
 // the agent.
-func (h *Host) auth() ([]ssh.AuthMethod, func()) {
+func (h *Host) auth(ask Asker) ([]ssh.AuthMethod, func()) {
 	var methods []ssh.AuthMethod
 	done := func() {}
 	sock := os.Getenv("SSH_AUTH_SOCK")
@@ -35,7 +35,7 @@ func (h *Host) auth() ([]ssh.AuthMethod, func()) {
 	methods = append(methods, ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
 		var signers []ssh.Signer
 		for _, f := range h.target.keys {
-			if s, err := h.signer(f); err == nil {
+			if s, err := h.signer(f, ask); err == nil {
 				signers = append(signers, s)
 			}
 		}
@@ -43,13 +43,13 @@ func (h *Host) auth() ([]ssh.AuthMethod, func()) {
 	}))
 	if _, nobody := h.opt.Asker.(Nobody); !nobody {
 		methods = append(methods, ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) {
-			return h.opt.Asker.Secret(fmt.Sprintf("password of %s on %s", h.target.User, h.name))
+			return ask.Secret(fmt.Sprintf("password of %s on %s", h.target.User, h.name))
 		}), 3))
 	}
 	return methods, done
 }
 
-func (h *Host) signer(file string) (ssh.Signer, error) {
+func (h *Host) signer(file string, ask Asker) (ssh.Signer, error) {
 	b, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -60,7 +60,7 @@ func (h *Host) signer(file string) (ssh.Signer, error) {
 		return s, err
 	}
 	for range 3 {
-		pass, aerr := h.opt.Asker.Secret("passphrase of " + filepath.Base(file))
+		pass, aerr := ask.Secret("passphrase of " + filepath.Base(file))
 		if aerr != nil {
 			return nil, aerr
 		}
@@ -73,7 +73,7 @@ func (h *Host) signer(file string) (ssh.Signer, error) {
 
 // hostKeys gives the check of the host's key: known ones pass, changed ones
 // are refused, and a person decides on unknown ones.
-func (h *Host) hostKeys(addr string) (ssh.HostKeyCallback, []string, error) {
+func (h *Host) hostKeys(addr string, ask Asker) (ssh.HostKeyCallback, []string, error) {
 	var files []string
 	for _, f := range h.opt.KnownHosts {
 		if _, err := os.Stat(f); err == nil {
@@ -96,7 +96,7 @@ func (h *Host) hostKeys(addr string) (ssh.HostKeyCallback, []string, error) {
 		case !knownhosts.IsHostUnknown(err):
 			return err
 		}
-		yes, err := h.opt.Asker.HostKey(h.name+" ("+name+")", key.Type()+" "+print)
+		yes, err := ask.HostKey(h.name+" ("+name+")", key.Type()+" "+print)
 		if err != nil {
 			return err
 		}

@@ -149,7 +149,19 @@ func (h *Host) connect(ctx context.Context) (*ssh.Client, *sftp.Client, error) {
 	return conn, files, nil
 }
 
+// dial connects. Where a person took so long to answer a question that the host hung up
+// meanwhile, it connects once more with the answer.
 func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
+	ask := &asking{Asker: h.opt.Asker, limit: h.opt.Timeout}
+	for {
+		c, err := h.handshake(ctx, ask)
+		if !errors.Is(err, host.ErrNoAnswer) || ctx.Err() != nil || !ask.again() {
+			return c, err
+		}
+	}
+}
+
+func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) {
 	addr := net.JoinHostPort(h.target.Addr, h.target.Port)
 	raw, err := h.raw(ctx, addr)
 	if err != nil {
@@ -159,31 +171,33 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 		}
 		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached from here: %w", h.name, addr, host.ErrNoAnswer, err)
 	}
-	callback, algos, err := h.hostKeys(addr)
+	callback, algos, err := h.hostKeys(addr, ask)
 	if err != nil {
 		raw.Close()
 		return nil, err
 	}
-	auth, closeAgent := h.auth()
+	auth, closeAgent := h.auth(ask)
 	defer closeAgent()
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
-	first := time.AfterFunc(h.opt.Timeout, func() { raw.Close() }) // a host that takes connections and says nothing
-	defer first.Stop()
+	silent := ask.start(raw) // a host that takes connections and says nothing
+	defer ask.stop()
 	c, chans, reqs, err := ssh.NewClientConn(pace(timed{raw}, h.opt.Limits.Bandwidth), addr, &ssh.ClientConfig{
 		User: h.target.User, Auth: auth, HostKeyCallback: callback, HostKeyAlgorithms: algos, Timeout: h.opt.Timeout,
 	})
-	if err != nil {
-		raw.Close()
-		switch {
-		case errors.Is(err, host.ErrHostKey):
-			return nil, cause(err)
-		case strings.Contains(err.Error(), "unable to authenticate"):
-			return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects", h.name, h.target.User, host.ErrAuth)
-		}
-		return nil, fmt.Errorf("host %s at %s: %w: %w%s", h.name, addr, host.ErrNoAnswer, err, complaint(raw))
+	if err == nil {
+		return ssh.NewClient(c, chans, reqs), nil
 	}
-	return ssh.NewClient(c, chans, reqs), nil
+	raw.Close()
+	switch {
+	case errors.Is(err, host.ErrHostKey):
+		return nil, cause(err)
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects", h.name, h.target.User, host.ErrAuth)
+	case silent():
+		return nil, fmt.Errorf("host %s at %s: %w: it took the connection and did not let us in within %s; check that SSH answers on this port", h.name, addr, host.ErrNoAnswer, h.opt.Timeout)
+	}
+	return nil, fmt.Errorf("host %s at %s: %w: %w%s", h.name, addr, host.ErrNoAnswer, err, complaint(raw))
 }
 
 // hangUp ends the connections to the jump hosts, farthest first.
