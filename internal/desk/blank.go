@@ -98,13 +98,9 @@ func (d *Desk) namedCore(ctx context.Context, text string) (string, error) {
 	if text == "" || text == "newest" {
 		return "", nil
 	}
-	list, err := d.catalogue().Cores(ctx)
+	all, err := d.cores(ctx)
 	if err != nil {
 		return "", err
-	}
-	var all []string
-	for _, c := range list {
-		all = append(all, c.Version)
 	}
 	if slices.Contains(all, text) {
 		return text, nil

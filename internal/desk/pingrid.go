@@ -162,7 +162,7 @@ func (x *column) core() PinCell {
 	c := PinCell{Version: x.s.Facts.Core, State: "active"}
 	r := ""
 	if x.sheet != nil {
-		r = x.sheet.Core.Version
+		r = pins.OfCore(x.sheet.Core.Version, c.Version)
 	}
 	c.held(r, x.sheet != nil)
 	if x.origin != nil && x.origin.Core != c.Version {

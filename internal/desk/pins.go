@@ -217,26 +217,43 @@ func (d *Desk) choose(ctx context.Context, kind site.ComponentKind, slug string,
 func (d *Desk) chooseCore(ctx context.Context, s *pins.Sheet) (site.Source, error) {
 	r, src := s.Core.Version, site.Source{Kind: site.Core}
 	switch {
-	case s.Lock.Core != "" && pins.Fits(r, s.Lock.Core):
+	case s.Lock.Core != "" && pins.Fits(pins.OfCore(r, s.Lock.Core), s.Lock.Core):
 		src.Version = s.Lock.Core
-	case pins.Exact(r):
+	case pins.Exact(r) && pins.OfCore(r, "") == r:
 		src.Version = r
 	default:
-		list, err := d.catalogue().Cores(ctx)
+		v, err := d.chosenCore(ctx, r)
 		if err != nil {
 			return src, err
-		}
-		var all []string
-		for _, c := range list {
-			all = append(all, c.Version)
-		}
-		v, ok := pins.Choose(r, all)
-		if !ok {
-			return src, fmt.Errorf("the catalogue has no core that fits %s", r)
 		}
 		src.Version = v
 	}
 	return src, nil
+}
+
+// chosenCore gives the core of the catalogue that a sheet means: the release of that name, or the
+// newest that fits.
+func (d *Desk) chosenCore(ctx context.Context, r string) (string, error) {
+	all, err := d.cores(ctx)
+	if err != nil {
+		return "", err
+	}
+	if slices.Contains(all, r) {
+		return r, nil
+	}
+	v, ok := pins.Choose(pins.OfCore(r, ""), all)
+	if !ok {
+		return "", fmt.Errorf("the catalogue has no core that fits %s; it has %s", r, strings.Join(all, ", "))
+	}
+	return v, nil
+}
+
+func (d *Desk) cores(ctx context.Context) (out []string, err error) {
+	list, err := d.catalogue().Cores(ctx)
+	for _, c := range list {
+		out = append(out, c.Version)
+	}
+	return out, err
 }
 
 // PlanPins says what bringing a site to a pin sheet will do.

@@ -85,6 +85,15 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{desk.MarkPinned}, marksOf(g, "core"))
 	assert.Equal(t, []string{desk.MarkPinned}, marksOf(g, "tide-table"))
+
+	_, err = w.Desk.SavePins("branch", []byte("[core]\nversion = \"6.1\"\n"), false)
+	require.NoError(t, err)
+	_, err = w.Desk.PlanPins(ctx, s.ID, "branch", nil)
+	assert.ErrorIs(t, err, desk.ErrNothingToChange, "6.1 means 6.1.9, since the catalogue has no release of that name")
+	_, err = w.Desk.SavePins("first", []byte("[core]\nversion = \"=6.1\"\n"), false)
+	require.NoError(t, err)
+	_, err = w.Desk.PlanPins(ctx, s.ID, "first", nil)
+	assert.ErrorContains(t, err, "no core that fits =6.1; it has ")
 }
 
 func marksOf(g desk.PinGrid, slug string) []string {

@@ -15,7 +15,16 @@ import (
 
 // Exact tells whether only one version fits.
 func Exact(r string) bool {
-	return r != "" && r != "newest" && !strings.ContainsAny(r, "<>~^* ,")
+	return r != "" && r != "newest" && !strings.ContainsAny(r, "<>=~^* ,")
+}
+
+// OfCore is the range that a sheet's version of the core means, held against the one that is there:
+// a number of two parts, 6.8, is the release of that name, or else one of its branch.
+func OfCore(r, is string) string {
+	if Exact(r) && strings.Count(r, ".") == 1 && r != is {
+		return r + ".*"
+	}
+	return r
 }
 
 // CheckRange tells what is wrong with a range.

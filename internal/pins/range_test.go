@@ -45,7 +45,7 @@ func TestRangesAgreeWithEachOther(t *testing.T) {
 		}
 		assert.True(t, pins.Exact(at))
 	})
-	for _, r := range []string{"", "newest", ">=1", "1.*", "~1", "^1", "1 2", "1,2"} {
+	for _, r := range []string{"", "newest", ">=1", "1.*", "~1", "^1", "1 2", "1,2", "=1.2"} {
 		assert.False(t, pins.Exact(r), r)
 	}
 }
@@ -114,5 +114,14 @@ func TestExtensionsAndSettingsOfASheet(t *testing.T) {
 	} {
 		_, err := pins.Parse("x", []byte(text))
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestTwoNumbersOfACoreAreItsBranch(t *testing.T) {
+	for _, c := range []struct {
+		sheet, is string
+		fits      bool
+	}{{"6.8", "6.8", true}, {"6.8", "6.8.12", true}, {"6.8", "6.80", false}, {"6.8", "6.7.9", false}, {"6.8.1", "6.8.12", false}, {"=6.8", "6.8.12", false}, {"=6.8", "6.8", true}} {
+		assert.Equal(t, c.fits, pins.Fits(pins.OfCore(c.sheet, c.is), c.is), "%s and %s", c.sheet, c.is)
 	}
 }
