@@ -53,9 +53,31 @@ func TestTheWholeWayByCommand(t *testing.T) {
 		return out
 	}
 	assert.Contains(t, ok("list"), "LIVE skerryline.example")
+	out := ok("copy", "crew", "--name", "later", "--detach")
+	assert.Contains(t, out, ": it waits, since nobody works")
+	id, _, _ := strings.Cut(out[strings.LastIndex(out, "alibi runs ")+len("alibi runs "):], "\n")
+	assert.Contains(t, ok("runs", id), "nobody works now: alibi keeper goes on")
+	assert.Contains(t, ok("list"), "nobody works now")
+	r, err := w.Desk.Record.Run(t.Context(), id)
+	require.NoError(t, err)
+	r.State = plan.Running // as a keeper leaves it that was killed
+	require.NoError(t, w.Desk.Record.PutRun(t.Context(), r))
+	assert.Contains(t, ok("runs", id), "copy of later, left off, by")
+	w.Keep()
+	assert.Contains(t, ok("copy", "crew", "--name", "now", "--detach"), ": the keeper works on it, process ")
+	runs, err := w.Desk.Record.Runs(t.Context(), 0)
+	require.NoError(t, err)
+	for _, r := range runs {
+		_, err = w.Desk.Await(t.Context(), r.ID, nil)
+		require.NoError(t, err)
+	}
+	assert.NotContains(t, ok("runs"), "left off")
+	w.Stop()
+	ok("remove", "later", "--confirm", "later")
+	ok("remove", "now", "--confirm", "now")
 	assert.Contains(t, ok("inspect", "crew"), "1 serialized value is broken already")
 	assert.Contains(t, ok("copy", "skerryline.example", "--plan"), "nothing on the origin")
-	out := ok("copy", "skerryline.example", "--name", "winter", "--for", "the winter timetable", "--lease", "6h")
+	out = ok("copy", "skerryline.example", "--name", "winter", "--for", "the winter timetable", "--lease", "6h")
 	assert.Contains(t, out, "evidence holds")
 	assert.Contains(t, out, "accounts are the origin's, with their passwords")
 	assert.Contains(t, ok("list", "--due"), "ends in 6 h")

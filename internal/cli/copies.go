@@ -231,7 +231,7 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, typed str
 	}
 	if detach {
 		return a.print(r, func(w io.Writer) {
-			fmt.Fprintf(w, "run %s waits for a keeper; follow it with: alibi runs %s\n", r.ID, r.ID)
+			fmt.Fprintf(w, "run %s: %s; look at it with: alibi runs %s\n", r.ID, whoWorks(d.Home()), r.ID)
 		})
 	}
 	return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })

@@ -31,7 +31,7 @@ func (a *app) runs() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(r, func(w io.Writer) { printRun(w, r, d.Now()) })
+				return a.print(r, func(w io.Writer) { printRun(w, r, d) })
 			}
 			list, err := d.Record.Runs(ctx, 0)
 			if err != nil {
@@ -48,10 +48,11 @@ func (a *app) runs() *cobra.Command {
 			return a.print(list, func(w io.Writer) {
 				table(w, func(row func(...string)) {
 					for _, r := range list {
-						row(r.ID, string(r.State), string(r.Plan.Kind), r.Plan.Target.Name, r.Made.Format(time.DateTime), site.Seconds(r.Took(d.Now())), r.Result+r.Error)
+						row(r.ID, runState(r, d.Home()), string(r.Plan.Kind), r.Plan.Target.Name, r.Made.Format(time.DateTime), site.Seconds(r.Took(d.Now())), r.Result+r.Error)
 					}
 				})
 				more(w, len(list), limit, skip)
+				printIdle(w, list, d.Home())
 			})
 		})}
 	c.Flags().IntVar(&limit, "limit", 50, "how many to show; 0: all")
@@ -158,15 +159,43 @@ func stepLine(p plan.Progress, now time.Time) string {
 	return s
 }
 
-func printRun(w io.Writer, r plan.Run, now time.Time) {
-	fmt.Fprintf(w, "run %s: %s of %s, %s, by %s\n", r.ID, r.Plan.Kind, r.Plan.Target.Name, r.State, r.By)
+func printRun(w io.Writer, r plan.Run, d *desk.Desk) {
+	fmt.Fprintf(w, "run %s: %s of %s, %s, by %s\n", r.ID, r.Plan.Kind, r.Plan.Target.Name, runState(r, d.Home()), r.By)
 	for _, p := range r.Steps {
-		fmt.Fprintln(w, stepLine(p, now))
+		fmt.Fprintln(w, stepLine(p, d.Now()))
 	}
 	for _, t := range []string{r.Result, r.Error, r.Remedy} {
 		if t != "" {
 			fmt.Fprintln(w, t)
 		}
+	}
+	printIdle(w, []plan.Run{r}, d.Home())
+}
+
+// runState is where a run is in its life: one that was under way when its keeper ended is not running.
+func runState(r plan.Run, home string) string {
+	if r.State == plan.Running && !keeper.Taken(home) {
+		return "left off"
+	}
+	return string(r.State)
+}
+
+// whoWorks tells who works on what is queued.
+func whoWorks(home string) string {
+	switch {
+	case !keeper.Taken(home):
+		return "it waits, since nobody works; alibi keeper does, and so does any command that changes something"
+	case keeper.Holder(home) == "":
+		return "the keeper works on it"
+	}
+	return "the keeper works on it, " + keeper.Holder(home)
+}
+
+// printIdle says that nobody works on runs that are under way or wait, if that is so.
+func printIdle(w io.Writer, list []plan.Run, home string) {
+	open := slices.ContainsFunc(list, func(r plan.Run) bool { return r.State == plan.Running || r.State == plan.Waiting })
+	if open && !keeper.Taken(home) {
+		fmt.Fprintln(w, "nobody works now: alibi keeper goes on with what waits or was left off, and so does any command that changes something")
 	}
 }
 

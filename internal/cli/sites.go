@@ -43,7 +43,10 @@ func (a *app) list() *cobra.Command {
 			if due {
 				b.Families = b.Due()
 			}
-			return a.print(b, func(w io.Writer) { printBoard(w, b) })
+			return a.print(b, func(w io.Writer) {
+				printBoard(w, b)
+				printIdle(w, b.Runs, d.Home())
+			})
 		})}
 	c.Flags().BoolVar(&due, "due", false, "copies only, by what ends next")
 	return c
