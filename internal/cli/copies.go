@@ -267,16 +267,16 @@ func printPlan(w io.Writer, p plan.Plan) {
 	fmt.Fprintln(w)
 	table(w, func(row func(...string)) {
 		if p.Kind == plan.Keep || p.Kind == plan.Archive || p.Kind == plan.Import {
-			row("keeps", strings.TrimSuffix(fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)), ", 0 B"))
+			row("keeps", strings.TrimSuffix(p.RowsText()+", "+site.Size(p.Data), ", 0 B"))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 		} else if p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Change {
 			printParts(row, p)
 			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
 		} else if p.Kind != plan.Remove {
-			row("brings", fmt.Sprintf("%s rows in %d tables, %s", site.Number(p.Rows), p.Tables, site.Size(p.Data)))
+			row("brings", p.RowsText()+", "+site.Size(p.Data))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 			for _, l := range p.LeftOut {
-				row("leaves out", l.What, l.Why, site.Size(l.Bytes))
+				row("leaves out", l.What, l.Why, l.Amount())
 			}
 			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
 			if p.FreeThen > 0 {

@@ -60,8 +60,9 @@ type Plan struct {
 	Rows     int64           `json:"rows"`
 	Tables   int             `json:"tables"`
 	Files    int             `json:"files"`
-	Bytes    int64           `json:"bytes"` // of files
-	Data     int64           `json:"data"`  // bytes of tables
+	Bytes    int64           `json:"bytes"`             // of files
+	Data     int64           `json:"data"`              // bytes of tables
+	AtMost   bool            `json:"at_most,omitempty"` // rows, data and time are bounds: what is left out is seen on the way
 	LeftOut  []LeftOut       `json:"left_out,omitempty"`
 	Goes     []Part          `json:"goes,omitempty"`  // what is there now and will not be
 	Stays    []Part          `json:"stays,omitempty"` // what is not touched
@@ -127,6 +128,14 @@ type LeftOut struct {
 	Why   string `json:"why"`
 	Files int    `json:"files"`
 	Bytes int64  `json:"bytes"`
+}
+
+// Amount is the size, where it is known.
+func (l LeftOut) Amount() string {
+	if l.Bytes == 0 {
+		return ""
+	}
+	return site.Size(l.Bytes)
 }
 
 // Part is a part of a site, with what it amounts to.
@@ -219,6 +228,15 @@ func (p Progress) Rate(now time.Time) float64 {
 // Took is how long the run has run or ran.
 func (r Run) Took(now time.Time) time.Duration {
 	return Progress{Began: r.Began, Ended: r.Ended}.Took(now)
+}
+
+// RowsText writes how many rows are brought, for people.
+func (p Plan) RowsText() string {
+	text := Counted(p.Rows, "row") + " in " + Counted(int64(p.Tables), "table")
+	if p.AtMost {
+		return "at most " + text
+	}
+	return text
 }
 
 // Amount writes how much a part is, for people.

@@ -399,7 +399,7 @@ func (p *planScreen) right(a *app, w int) []string {
 	add := func(label, text, amount string) {
 		out = append(out, t.soft.Render(t.fit(label, 12))+t.ink.Render(t.ends(plain(text), amount, w-12)))
 	}
-	add("brings", fmt.Sprintf("%s rows in %s", site.Number(pl.Rows), plural(pl.Tables, "table", "tables")), site.Size(pl.Data))
+	add("brings", pl.RowsText(), site.Size(pl.Data))
 	add("", fmt.Sprintf("%s files", site.Number(pl.Files)), site.Size(pl.Bytes))
 	add("takes", fmt.Sprintf("%s to %s", site.Seconds(pl.Estimate.Low), site.Seconds(pl.Estimate.High)), "")
 	add("", pl.Estimate.Basis, "")
@@ -408,7 +408,7 @@ func (p *planScreen) right(a *app, w int) []string {
 			add("", fmt.Sprintf("and %d more", len(pl.LeftOut)-5), "")
 			break
 		}
-		add(pick(i == 0, "leaves out", ""), l.What+" ("+l.Why+")", pick(l.Bytes > 0, site.Size(l.Bytes), ""))
+		add(pick(i == 0, "leaves out", ""), l.What+" ("+l.Why+")", l.Amount())
 	}
 	for i, r := range pl.Rewrites {
 		if i == 0 || i == len(pl.Rewrites)-1 {

@@ -102,6 +102,7 @@ func Plan(in Input) plan.Plan {
 	p.Target = target(in, note)
 	d := detail{Choices: in.Choices, Filter: stack.DatabaseFilter(in.Origin.Root, f.Database), Lease: p.Target.Lease}
 	measure(&p, &d, in)
+	read := p.Rows // all are read, to tell later what the origin changed
 	contents(&p, in, note)
 	p.Findings = append(p.Findings, relevant(f.Findings, in.Choices)...)
 	for _, r := range op.Pairs(f.Addresses, p.Target.Address()) {
@@ -111,10 +112,10 @@ func Plan(in Input) plan.Plan {
 	p.Steps = []plan.Step{
 		{Name: "reserve", Title: "make room"},
 		{Name: "files", Title: "bring the files", Work: p.Bytes, Unit: plan.Bytes},
-		{Name: "tables", Title: "bring the tables", Work: p.Rows, Unit: plan.Rows},
+		{Name: "tables", Title: "bring the tables", Work: read, Unit: plan.Rows},
 		{Name: "configure", Title: "set it up as a copy"},
 		{Name: "place", Title: "put it in its place"},
-		{Name: "evidence", Title: "prove it", Work: p.Rows, Unit: plan.Rows},
+		{Name: "evidence", Title: "prove it", Work: read, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
 	}
 	if c := in.Choices; c.Keep && p.Kind == plan.Copy {

@@ -18,11 +18,13 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 			continue
 		}
 		p.Rows -= f.Tables[i].Rows
+		p.Data -= f.Tables[i].Bytes
 		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: "rows of " + t, Why: "chosen", Bytes: f.Tables[i].Bytes})
 	}
 	if c.Only == nil {
 		return
 	}
+	p.AtMost = true
 	if len(f.Kinds) == 0 {
 		note(site.Block, "kinds", "what kinds of content "+in.Origin.Name+" has is not known", "inspect it again, or bring all")
 	}
