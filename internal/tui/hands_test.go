@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
@@ -223,7 +224,16 @@ func TestTrialsOnTheScreens(t *testing.T) {
 	w, p, s := worked(t)
 	ctx := context.Background()
 	p.press("T")
-	p.until("search for", "only sites whose database is a server's are run")
+	p.until("search for", "only sites whose database is a server's are run", "a page of every kind")
+	p.press("right", "tab", "tab", "tab", "tab", "right", "tab", "timetable/ tides/", "tab", "High water", "tab", "Fatal")
+	p.until("the cause of a failure", "only what is named here", "timetable/ tides/")
+	var chosen trial.Choices
+	require.Eventually(t, func() bool {
+		return json.Unmarshal(p.a.top().(*stateScreen).plan.Detail, &chosen) == nil && len(chosen.Check.Without) > 0
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, trial.Check{
+		Pages: []string{"timetable/", "tides/"}, Texts: []string{"High water"}, Without: []string{"Fatal"}, Only: true,
+	}, chosen.Check)
 	p.press("esc")
 	m := trial.Memory{Full: 40 << 20, AsItIs: &trial.Cell{Core: "6.1.9", PHP: "8.2", State: trial.Passes, Pages: 9}}
 	for _, php := range []string{"7.4", "8.4"} {

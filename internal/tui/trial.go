@@ -280,12 +280,18 @@ func openTrialPlan(a *app, s site.Site) tea.Cmd {
 	kinds := []string{"a grid of versions", "the cause of a failure"}
 	cores := []string{"its own", "its own and the newest", "the newest"}
 	phps := []string{"every one here", "its own"}
-	kind, core, php, set, text, command := kinds[0], cores[0], phps[0], "", "", ""
+	measures := []string{"a page of every kind", "only what is named here"}
+	kind, core, php, measure, set, pages, text, without, command := kinds[0], cores[0], phps[0], measures[0], "", "", "", "", ""
 	x := &stateScreen{name: "try " + s.Name, site: s}
 	x.make = func() (plan.Plan, error) {
-		w := desk.TrialWish{Cause: kind == kinds[1], Check: trial.Check{Command: strings.TrimSpace(command)}}
+		w := desk.TrialWish{Cause: kind == kinds[1], Check: trial.Check{
+			Pages: strings.Fields(pages), Command: strings.TrimSpace(command), Only: measure == measures[1],
+		}}
 		if text != "" {
 			w.Check.Texts = []string{text}
+		}
+		if without != "" {
+			w.Check.Without = []string{without}
 		}
 		if w.Cause {
 			return a.desk.PlanTrial(a.ctx, s.ID, w)
@@ -314,7 +320,10 @@ func openTrialPlan(a *app, s site.Site) tea.Cmd {
 		{label: "core", help: "Versions of the CMS.", text: func() string { return core }, turn: func(by int) { core = turned(cores, core, by) }},
 		{label: "PHP", help: "Series of PHP that this machine has.", text: func() string { return php }, turn: func(by int) { php = turned(phps, php, by) }},
 		{label: "components", help: "Besides the copy as it is, a row with each of these: names of the catalogue, with blanks between (tide-table@3.0.0 quay-forms).", text: func() string { return set }, typed: func(v string) { set = v }},
-		{label: "text", help: "A text that has to stand on one of the pages, besides that they all answer.", text: func() string { return text }, typed: func(v string) { text = v }},
+		{label: "measured by", help: "A page of every kind that the copy has answers without an error; or only the pages, texts and command below.", text: func() string { return measure }, turn: func(by int) { measure = turned(measures, measure, by) }},
+		{label: "pages", help: "Addresses below the copy's own that have to answer, with blanks between (timetable/ tides/today/).", text: func() string { return pages }, typed: func(v string) { pages = v }},
+		{label: "text", help: "A text that has to stand on one of the pages.", text: func() string { return text }, typed: func(v string) { text = v }},
+		{label: "without", help: "A text that must not stand on any of the pages.", text: func() string { return without }, typed: func(v string) { without = v }},
 		{label: "command", help: "A shell command that has to end with 0. ALIBI_URL says where the variant answers.", text: func() string { return command }, typed: func(v string) { command = v }},
 	}
 	x.started = func(a *app, r plan.Run) tea.Cmd {
