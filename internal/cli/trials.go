@@ -7,6 +7,7 @@ import (
 	"io"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
@@ -131,6 +132,14 @@ func (a *app) tryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, detach
 	})
 }
 
+// warned is the beginning of what a try's log warns of; all of it is in the JSON and on the screen.
+func warned(c trial.Cell) string {
+	if len(c.Said) == 0 {
+		return ""
+	}
+	return ansi.Truncate(plan.Counted(int64(c.Warnings), "warning")+": "+c.Said[0], 100, "…")
+}
+
 func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
 	_, m, err := d.Trial(ctx, id)
 	if err != nil {
@@ -146,7 +155,7 @@ func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
 				cells = append([]trial.Cell{as}, cells...)
 			}
 			for _, c := range append(cells, m.Tries...) {
-				row(c.Core, c.PHP, c.Set, string(c.State), site.Seconds(c.Took), site.Size(c.Bytes), cmp.Or(c.Reason, strings.Join(c.Said, "; ")))
+				row(c.Core, c.PHP, c.Set, string(c.State), site.Seconds(c.Took), site.Size(c.Bytes), cmp.Or(c.Reason, warned(c)))
 			}
 		})
 		if m.Full > 0 {

@@ -110,6 +110,8 @@ func (f *fork) judge(ctx context.Context, check Check, reference, answers *Answe
 		fail("%s", why)
 	case c.Absent > 0 && c.Absent == c.Pages && check.Command == "":
 		c.State, c.Reason = Silent, "none of the pages is there without what was left out"
+	case c.Absent > 0:
+		c.State, c.Reason = Passes, fmt.Sprintf("%d of its %d pages are not there without what was left out", c.Absent, c.Pages)
 	default:
 		c.State, c.Reason = Passes, ""
 	}

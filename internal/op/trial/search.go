@@ -30,6 +30,7 @@ type Found struct {
 	PHP     string   `json:"php,omitempty"`     // series from which on it fails
 	Version string   `json:"version,omitempty"` // of the one plugin from which on it fails
 	Silent  bool     `json:"silent,omitempty"`  // some of what was tried says nothing
+	Makers  []string `json:"makers,omitempty"`  // of Plugins, without which some of the pages are not there
 	Reason  string   `json:"reason"`
 	Text    string   `json:"text"` // in a sentence
 }
@@ -187,11 +188,31 @@ func (f *finding) find(ctx context.Context) (*Found, error) {
 	}
 	out := &Found{Plugins: set, Reason: last.Reason}
 	if len(set) == 1 {
-		if err := f.versions(ctx, out, own); err != nil {
-			return nil, err
-		}
+		err = f.versions(ctx, out, own)
+	} else {
+		out.Makers, err = f.makers(ctx, set, alone, own)
+	}
+	if err != nil {
+		return nil, err
 	}
 	return f.under(ctx, out, f.variant("only "+strings.Join(set, ", "), set, "", own))
+}
+
+// makers gives those of the plugins that fail together without which pages are not there: the others
+// could not be measured on these without them.
+func (f *finding) makers(ctx context.Context, set []string, together Cell, own string) (out []string, err error) {
+	list := make([]Variant, len(set))
+	for i := range set {
+		rest := slices.Delete(slices.Clone(set), i, i+1)
+		list[i] = f.variant("only "+strings.Join(rest, ", "), rest, "", own)
+	}
+	cells, err := f.try(ctx, list)
+	for i, c := range cells {
+		if c.Absent > together.Absent {
+			out = append(out, set[i])
+		}
+	}
+	return out, err
 }
 
 // elsewhere searches where no plugin and no theme is the cause.
@@ -277,10 +298,11 @@ func (out *Found) sentence(runtimes []string, fails map[string]bool, s site.Site
 			}
 		}
 		text = "the plugin " + out.Plugins[0] + version
-	case len(out.Plugins) == 2:
+	case len(out.Plugins) == 2 && len(out.Makers) == 0:
 		text = "the plugins " + strings.Join(out.Plugins, " and ") + " together, neither alone,"
-	case len(out.Plugins) > 2:
-		text = "the plugins " + strings.Join(out.Plugins, ", ") + " together"
+	case len(out.Plugins) > 1:
+		last := len(out.Plugins) - 1
+		text = "the plugins " + strings.Join(out.Plugins[:last], ", ") + " and " + out.Plugins[last] + " together"
 	case out.Theme != "":
 		text = "the theme " + out.Theme
 	case out.PHP != "":
@@ -306,6 +328,9 @@ func (out *Found) sentence(runtimes []string, fails map[string]bool, s site.Site
 	}
 	if out.Reason != "" {
 		text += ": " + out.Reason
+	}
+	if len(out.Makers) > 0 {
+		text += "; without " + strings.Join(out.Makers, " or ") + " some of the pages are not there, so that the others alone say nothing of these"
 	}
 	if out.Silent {
 		text += "; where none of the pages was there a try says nothing, so that not all of this need be the cause"

@@ -134,13 +134,14 @@ func TestTheCauseIsPutIntoASentence(t *testing.T) {
 		f     Found
 		fails map[string]bool
 	}{
-		"the plugin tide-table 2.4.1 makes the check fail: answers 500":                                                                {Found{Plugins: []string{"tide-table"}, Reason: "answers 500"}, every},
-		"the plugin tide-table 2.4.1 makes the check fail, from version 2.4 on":                                                        {Found{Plugins: []string{"tide-table"}, Version: "2.4"}, every},
-		"the plugins a and b together, neither alone, make the check fail":                                                             {Found{Plugins: []string{"a", "b"}}, every},
-		"the plugins a, b, c together make the check fail, from PHP 8.2 on; it passes under 7.4":                                       {Found{Plugins: []string{"a", "b", "c"}, PHP: "8.2"}, late},
-		"the theme harbour makes the check fail; it passes under PHP 7.4, 8.4":                                                         {Found{Theme: "harbour"}, map[string]bool{"8.2": true}},
-		"PHP 8.2, with no plugin and a theme of the core's own, makes the check fail":                                                  {Found{PHP: "8.2"}, late},
-		"neither a plugin nor the theme, but the core, its data or the check itself, makes the check fail: \"x\" stands on none of it": {Found{Reason: `"x" stands on none of it`}, every},
+		"the plugin tide-table 2.4.1 makes the check fail: answers 500":                                                                              {Found{Plugins: []string{"tide-table"}, Reason: "answers 500"}, every},
+		"the plugin tide-table 2.4.1 makes the check fail, from version 2.4 on":                                                                      {Found{Plugins: []string{"tide-table"}, Version: "2.4"}, every},
+		"the plugins a and b together, neither alone, make the check fail":                                                                           {Found{Plugins: []string{"a", "b"}}, every},
+		"the plugins a, b and c together make the check fail, from PHP 8.2 on; it passes under 7.4":                                                  {Found{Plugins: []string{"a", "b", "c"}, PHP: "8.2"}, late},
+		"the plugins a and b together make the check fail; without b some of the pages are not there, so that the others alone say nothing of these": {Found{Plugins: []string{"a", "b"}, Makers: []string{"b"}}, every},
+		"the theme harbour makes the check fail; it passes under PHP 7.4, 8.4":                                                                       {Found{Theme: "harbour"}, map[string]bool{"8.2": true}},
+		"PHP 8.2, with no plugin and a theme of the core's own, makes the check fail":                                                                {Found{PHP: "8.2"}, late},
+		"neither a plugin nor the theme, but the core, its data or the check itself, makes the check fail: \"x\" stands on none of it":               {Found{Reason: `"x" stands on none of it`}, every},
 	} {
 		assert.Equal(t, want, c.f.sentence(all, c.fails, s))
 	}
