@@ -70,14 +70,30 @@ func (a *app) runs() *cobra.Command {
 			}
 			return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
 		})},
-		&cobra.Command{Use: "resume RUN", Short: "Take up a run that failed", Args: args(cobra.ExactArgs(1)),
-			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-				r, err := d.Queue.Resume(ctx, given[0])
-				if err != nil {
-					return err
-				}
-				return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
-			})})
+		a.resume())
+	return c
+}
+
+func (a *app) resume() *cobra.Command {
+	var anyway bool
+	c := &cobra.Command{
+		Use: "resume RUN", Short: "Take up a run that failed", Args: args(cobra.ExactArgs(1)),
+		Long: "Take up a run that failed, from the last recorded point.\n\nWith --anyway a copy that only its evidence stopped is let stand as it is, to be\n" +
+			"worked on; a copy that could reach its origin's database or break a quiet rule is not.",
+		Example: "  alibi runs resume 3f2a91c07b\n  alibi runs resume 3f2a91c07b --anyway",
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			take := d.Queue.Resume
+			if anyway {
+				take = d.Queue.Accept
+			}
+			r, err := take(ctx, given[0])
+			if err != nil {
+				return err
+			}
+			return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
+		}),
+	}
+	c.Flags().BoolVar(&anyway, "anyway", false, "let the copy stand although its evidence does not hold")
 	return c
 }
 

@@ -6,6 +6,7 @@ package evidence
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"alibi/internal/baseline"
@@ -78,15 +79,21 @@ func (r Report) Proof() site.Proof {
 }
 
 // Stands tells whether nothing is wrong but how the copy's code runs: its data are what they should be,
-// it is apart from its origin, and no quiet rule was seen broken. Such a copy can be worked on.
+// and it is Harmless. Such a copy can be worked on.
 func (r Report) Stands() bool {
-	for _, c := range r.Checks {
-		unanswered := c.Name == "quiet rules" && c.Number == 0 // they could not be tried
-		if c.Verdict == Broken && c.Group != "pages" && !unanswered {
-			return false
-		}
-	}
-	return true
+	return r.Harmless() && !slices.ContainsFunc(r.Checks, func(c Check) bool {
+		return c.Verdict == Broken && c.Group != "pages" && c.Group != "isolation"
+	})
+}
+
+// Harmless tells whether the copy is a site of its own, and no quiet rule was seen broken: what is done on
+// it can hurt nobody. Where its code does not run, rules need not have been tried.
+func (r Report) Harmless() bool {
+	runs := !slices.ContainsFunc(r.Checks, func(c Check) bool { return c.Verdict == Broken && c.Name == "pages" })
+	return !slices.ContainsFunc(r.Checks, func(c Check) bool {
+		untried := c.Name == "quiet rules" && c.Number == 0
+		return c.Verdict == Broken && c.Group == "isolation" && (runs || !untried)
+	})
 }
 
 // Summary says the outcome in a line.

@@ -187,6 +187,11 @@ type Run struct {
 	Result   string     `json:"result,omitempty"`
 	CancelAt time.Time  `json:"cancel_at"` // when it was asked to stop
 
+	// A run that only its proof stopped may be resumed with what the proof found
+	// accepted: what it made stands then as it is.
+	Acceptable bool `json:"acceptable,omitempty"`
+	Accepted   bool `json:"accepted,omitempty"`
+
 	// Since when it fails again and again, with how many steps done.
 	FailsSince time.Time `json:"fails_since,omitzero"`
 	FailsAfter int       `json:"fails_after,omitempty"`

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -76,11 +77,15 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 				return a.do(func() (string, error) { return "stopping", a.desk.Queue.Cancel(a.ctx, r.id) })
 			}}
 		return nil, true
+	case "A":
+		if !r.run.Acceptable {
+			return nil, false
+		}
+		a.asking = &question{title: "Let " + r.run.Plan.Target.Name + " stand as it is?", lines: []string{"Its evidence does not hold, and goes on saying so: " + plain(r.run.Error), "It can be worked on then. What was there before is gone."},
+			yes: func(a *app) tea.Cmd { return r.takeUp(a, a.desk.Queue.Accept) }}
+		return nil, true
 	case "R":
-		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-			run, err := a.desk.Queue.Resume(a.ctx, r.id)
-			return "taken up again", func(*app) tea.Cmd { r.run = run; return nil }, err
-		}), true
+		return r.takeUp(a, a.desk.Queue.Resume), true
 	}
 	if !state.Over() || !r.run.Plan.Kind.Brings() || key == "c" {
 		return nil, false
@@ -92,6 +97,14 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return nil, true
 	}
 	return siteKey(a, s, key)
+}
+
+// takeUp goes on with the run.
+func (r *runScreen) takeUp(a *app, take func(context.Context, string) (plan.Run, error)) tea.Cmd {
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		run, err := take(a.ctx, r.id)
+		return "taken up again", func(*app) tea.Cmd { r.run = run; return nil }, err
+	})
 }
 
 // site is the run's copy as the board has it, or as it was planned.
@@ -106,6 +119,8 @@ func (r *runScreen) keys(a *app) []hint {
 	switch {
 	case !r.got:
 		return []hint{{"Esc", "back"}}
+	case r.run.State == plan.Stopped && r.run.Acceptable:
+		return []hint{{"R", "resume"}, {"A", "let it stand"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case r.run.State == plan.Stopped:
 		return []hint{{"R", "resume"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case !r.run.State.Over():

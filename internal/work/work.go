@@ -192,7 +192,12 @@ func (q *Queue) insertIn(ctx context.Context, tx *inventory.Tx, id string) error
 }
 
 // Resume takes up a run that failed.
-func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) {
+func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) { return q.resume(ctx, id, false) }
+
+// Accept takes up a run that only its proof stopped, and lets what it made stand as it is.
+func (q *Queue) Accept(ctx context.Context, id string) (plan.Run, error) { return q.resume(ctx, id, true) }
+
+func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, error) {
 	r, err := q.opt.Record.Run(ctx, id)
 	if err != nil {
 		return r, err
@@ -200,6 +205,10 @@ func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) {
 	if r.State != plan.Stopped {
 		return r, fmt.Errorf("run %s is %s: only a run that failed can be taken up again", r.ID, r.State)
 	}
+	if accept && !r.Acceptable {
+		return r, fmt.Errorf("run %s was stopped by something that can't be let stand: %s", r.ID, r.Error)
+	}
+	r.Accepted, r.Acceptable = accept, false
 	r.State, r.Error, r.Remedy, r.Ended, r.FailsSince = plan.Waiting, "", "", time.Time{}, time.Time{}
 	return r, q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
 		gone, err := superseded(ctx, tx, r)

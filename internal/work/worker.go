@@ -282,12 +282,23 @@ func (t *Task) end(s plan.RunState) error {
 	return t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.op != nil && t.op.TakesBack)
 }
 
+// Proof is an error of a run that did all that it had to, and whose proof found something.
+type Proof interface {
+	error
+	// Acceptable tells whether a person may let what was made stand all the same.
+	Acceptable() bool
+}
+
 // fail ends the run with an error, leaving what was done for a resume, or taking
 // it back where the operation says so.
 func (t *Task) fail(err error) {
 	t.change(func(r *plan.Run) {
 		r.Error = err.Error()
 		r.Remedy = "what was done so far is kept; resume the run when the cause is mended, or cancel it to take everything back"
+		var proof Proof
+		if r.Acceptable = errors.As(err, &proof) && proof.Acceptable(); r.Acceptable {
+			r.Remedy += "; or let it stand as it is, to be worked on: alibi runs resume " + r.ID + " --anyway"
+		}
 	})
 	state := plan.Stopped
 	if t.op != nil && t.op.TakesBack {

@@ -120,4 +120,7 @@ func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
 	assert.Contains(t, r.Error, "does not work with the copy's own database")
 	assert.Contains(t, r.Error, "no page of it was asked for")
 	assert.Equal(t, before, visits(), "nothing came to the live database")
+	assert.False(t, r.Acceptable)
+	_, err = w.Desk.Queue.Accept(ctx, r.ID)
+	assert.ErrorContains(t, err, "can't be let stand", "no wish makes it one that may run")
 }

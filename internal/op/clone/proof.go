@@ -14,11 +14,14 @@ import (
 )
 
 // proven gathers evidence. A new copy whose data hold and whose code does not run is opened all the
-// same, and says so: whatever could mend it works on it.
+// same, and says so: whatever could mend it works on it. So is any that a person lets stand.
 func (x *runner) proven(ctx context.Context, t *work.Task) error {
 	err := x.evidence(ctx, t)
 	var not *NotProven
-	if !errors.As(err, &not) || !not.Stands || x.p.Kind != plan.Copy {
+	if !errors.As(err, &not) {
+		return err
+	}
+	if stands := not.Stands && x.p.Kind == plan.Copy || not.Harmless && x.accepted; !stands {
 		return err
 	}
 	t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
@@ -70,7 +73,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	}
 	for _, c := range rep.Checks {
 		if c.Verdict == evidence.Broken {
-			return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands()}
+			return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands(), Harmless: rep.Harmless()}
 		}
 	}
 	t.Result("%s", rep.Summary())
@@ -98,7 +101,11 @@ func first(c evidence.Check) string {
 type NotProven struct {
 	Copy, Summary, First string
 	Stands               bool // only its code does not run; see evidence.Report.Stands
+	Harmless             bool // it can hurt nobody
 }
+
+// Acceptable tells whether a person may let the copy stand as it is.
+func (e *NotProven) Acceptable() bool { return e.Harmless }
 
 func (e *NotProven) Error() string {
 	return fmt.Sprintf("the copy %s is not what it should be: %s (%s)", e.Copy, e.Summary, e.First)

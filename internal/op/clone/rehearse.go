@@ -34,10 +34,11 @@ func NewRehearsal(env *op.Env, r plan.Run) (*work.Operation, error) {
 		return nil, fmt.Errorf("run %s rehearses no restore point", r.ID)
 	}
 	r.Plan.Kind = plan.Copy
-	o, err := New(env, r)
+	made, err := newRunner(env, r)
 	if err != nil {
 		return nil, err
 	}
+	o := made.operation()
 	x := &rehearsal{env: env, p: r.Plan, point: id}
 	var steps []work.Step
 	for _, s := range o.Steps {
@@ -45,7 +46,7 @@ func NewRehearsal(env *op.Env, r plan.Run) (*work.Operation, error) {
 		case "open":
 			continue
 		case "evidence":
-			s.Do = x.judge(s.Do)
+			s.Do = x.judge(made.settled(made.evidence))
 		}
 		steps = append(steps, s)
 	}

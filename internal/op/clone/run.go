@@ -31,6 +31,8 @@ type runner struct {
 	d   detail
 	dir string // the copy's folder
 	mem memory
+
+	accepted bool // a person lets it stand whatever the proof finds of its data
 }
 
 // memory is what the steps remember between tries.
@@ -45,10 +47,22 @@ type memory struct {
 
 // New makes the operation of a run.
 func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &runner{env: env, p: r.Plan, dir: env.CopyDir(r.Plan.Target.Name)}
+	x, err := newRunner(env, r)
+	if err != nil {
+		return nil, err
+	}
+	return x.operation(), nil
+}
+
+func newRunner(env *op.Env, r plan.Run) (*runner, error) {
+	x := &runner{env: env, p: r.Plan, dir: env.CopyDir(r.Plan.Target.Name), accepted: r.Accepted}
 	if err := json.Unmarshal(r.Plan.Detail, &x.d); err != nil {
 		return nil, fmt.Errorf("reading the plan: %w", err)
 	}
+	return x, nil
+}
+
+func (x *runner) operation() *work.Operation {
 	o := &work.Operation{
 		Steps: []work.Step{
 			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
@@ -56,16 +70,16 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
 	}
-	if x.d.Choices.Keep && r.Plan.Kind == plan.Copy {
+	if x.d.Choices.Keep && x.p.Kind == plan.Copy {
 		o.Steps = append(o.Steps, work.Step{Name: "made", Do: x.made})
 	}
 	if x.d.Choices.Pins != "" {
 		o.Steps = append(o.Steps, work.Step{Name: "pins", Do: x.pin})
 	}
-	if keepsFirst(r.Plan) {
+	if keepsFirst(x.p) {
 		o.Steps = slices.Insert(o.Steps, 1, work.Step{Name: "keep", Do: x.keep})
 	}
-	return o, nil
+	return o
 }
 
 // keepsFirst tells whether a restore point is taken before anything is written:

@@ -133,6 +133,20 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 	of := keepNow(t, w.World, old, "")
 	assert.Less(t, of.Added, first.Added/3)
 	rehearsed(t, w.World, of)
+
+	// A point of a site whose code does not run is what it is, and does not hold.
+	ctx := context.Background()
+	require.NoError(t, os.WriteFile(filepath.Join(old.Root, "wp-content/plugins/tide-table/tide-table.php"), []byte("<?php\nno_such_tide();\n"), 0o644))
+	broken := keepNow(t, w.World, old, "")
+	pl, err := w.Desk.PlanRehearse(ctx, broken)
+	require.NoError(t, err)
+	r := w.Run(pl)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	broken, err = w.Desk.FindPoint(ctx, broken.ID)
+	require.NoError(t, err)
+	assert.False(t, broken.Proof.Holds)
+	assert.Contains(t, broken.Proof.Text, "no_such_tide")
+	nothingLeft(t, w.World)
 }
 
 func TestASiteOnAnotherHostIsKept(t *testing.T) {
