@@ -308,12 +308,12 @@ func (c *componentsScreen) view(a *app, w, h int) []string {
 	}
 	s := c.parts.Site
 	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render("   core ") + t.ink.Render(c.parts.Core) + t.soft.Render("   PHP ") + t.ink.Render(pick(c.parts.PHP == "", "unknown", c.parts.PHP)) + t.soft.Render(pick(s.Pins != "", "   pin sheet "+s.Pins, "")+pick(c.asking, "   asking the catalogue ...", "")), ""}
-	wr := max(12, w-3-8-28-14-12-12-16)
-	out = append(out, t.head.Render("   "+t.fit("", 8)+t.fit("NAME", 28)+t.fit("NOW", 14)+t.fit("", 12)+t.fit("NEWEST", 12)+t.fit("WILL BE", 16)+"TO KNOW"))
+	cols := squeeze(w-3, column{8, 7}, column{28, 16}, column{14, 9}, column{12, 11}, column{12, 8}, column{16, 10}, column{max(30, w-3-8-28-14-12-12-16), 12})
+	out = append(out, t.head.Render("   "+t.fit("", cols[0])+t.fit("NAME", cols[1])+t.fit("NOW", cols[2])+t.fit("", cols[3])+t.fit("NEWEST", cols[4])+t.fit("WILL BE", cols[5])+"TO KNOW"))
 	rows := max(1, h-len(out)-len(c.put)-3)
 	c.see(len(c.parts.All), rows)
 	for i := c.top; i < min(len(c.parts.All), c.top+rows); i++ {
-		out = append(out, c.row(t, c.parts.All[i], i == c.cursor, wr))
+		out = append(out, c.row(t, c.parts.All[i], i == c.cursor, cols))
 	}
 	for _, p := range c.put {
 		out = append(out, "   "+t.good.Render(t.fit("comes", 8)+plain(p.Text())))
@@ -328,7 +328,7 @@ func (c *componentsScreen) view(a *app, w, h int) []string {
 }
 
 // row is one component: as it is, and as it will be.
-func (c *componentsScreen) row(t *theme, p desk.Part, here bool, wr int) string {
+func (c *componentsScreen) row(t *theme, p desk.Part, here bool, cols []int) string {
 	style, state := t.ink, p.State
 	switch p.State {
 	case "active", "network", "must-use":
@@ -345,6 +345,6 @@ func (c *componentsScreen) row(t *theme, p desk.Part, here bool, wr int) string 
 	}
 	name := pick(p.Kind == site.Core, p.Name, p.Slug)
 	remark := strings.Join(p.Remarks, "; ")
-	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(t.fit(string(p.Kind), 8)) + style.Render(t.fit(plain(name), 28)+t.fit(plain(p.Version), 14)+t.fit(state, 12)) +
-		t.copy.Render(t.fit(p.Newest, 12)) + wst.Render(t.fit(pick(will == "", "", t.glyph("→ ", "> ")+strings.TrimPrefix(will, "-> ")), 16)) + t.soft.Render(t.fit(plain(remark), wr))
+	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(t.fit(string(p.Kind), cols[0])) + style.Render(t.fit(plain(name), cols[1])+t.fit(plain(p.Version), cols[2])+t.fit(state, cols[3])) +
+		t.copy.Render(t.fit(p.Newest, cols[4])) + wst.Render(t.fit(pick(will == "", "", t.glyph("→ ", "> ")+strings.TrimPrefix(will, "-> ")), cols[5])) + t.soft.Render(t.fit(plain(remark), cols[6]))
 }

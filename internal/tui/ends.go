@@ -88,25 +88,27 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 			deleted++
 		}
 	}
-	out = append(out, "", t.head.Render("   "+t.fit("WHEN", 18)+t.fit("COPY", 28)+t.fit("OF", 24)+t.fit("WHAT", 22)+t.right("WEIGHT", 9)+"  NOWHERE ELSE"))
+	c := squeeze(w-3-9-14, column{18, 13}, column{28, 18}, column{24, 12}, column{22, 17})
+	when := pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
+	out = append(out, "", t.head.Render("   "+t.fit("WHEN", c[0])+t.fit("COPY", c[1])+t.fit("OF", c[2])+t.fit("WHAT", c[3])+t.right("WEIGHT", 9)+pick(c[0] < 16, "  APART", "  NOWHERE ELSE")))
 	rows := max(1, h-len(out)-2)
 	e.see(len(e.list), rows)
 	now := a.desk.Now()
 	for i := e.top; i < min(len(e.list), e.top+rows); i++ {
 		x := e.list[i]
-		what := t.ink.Render(t.fit("goes off the air", 22))
+		what := t.ink.Render(t.fit("goes off the air", c[3]))
 		if x.Purge {
-			what = t.soon.Render(t.fit("deleted; purged then", 22))
+			what = t.soon.Render(t.fit("deleted; purged then", c[3]))
 		}
 		lost := ""
 		if n := x.Site.Apart.Copy; n > 0 {
-			lost = t.soon.Render(changes(n))
+			lost = t.soon.Render(pick(c[0] < 16, fmt.Sprintf("+%d", n), changes(n)))
 		}
 		style := t.ink
 		if i == e.cursor {
 			style = t.chosen
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.ink.Render(t.fit(x.At.Local().Format("Mon 2 Jan 15:04"), 18))+t.mark(x.Site.Mark())+" "+style.Render(t.fit(plain(x.Site.Name), 24))+" "+t.soft.Render(t.fit(plain(x.Of), 23))+" "+what+t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)
+		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.ink.Render(t.fit(x.At.Local().Format(when), c[0]))+t.mark(x.Site.Mark())+" "+style.Render(t.fit(plain(x.Site.Name), c[1]-4))+" "+t.soft.Render(t.fit(plain(x.Of), c[2]-1))+" "+what+t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)
 	}
 	for len(out) < h-1 {
 		out = append(out, "")

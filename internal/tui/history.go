@@ -73,18 +73,20 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 	if len(h.list) == 0 {
 		return []string{"", t.soft.Render("   nothing has happened yet")}
 	}
-	out := []string{t.head.Render("   " + t.fit("WHEN", 20) + t.fit("WHO", 12) + t.fit("SITE", 32) + t.fit("WHAT", 12))}
+	c := squeeze(w-3, column{20, 13}, column{12, 8}, column{32, 18}, column{12, 10}, column{40, 28})
+	when := pick(c[0] < 20, "2 Jan 15:04", "Mon 2 Jan 15:04:05")
+	out := []string{t.head.Render("   " + t.fit("WHEN", c[0]) + t.fit("WHO", c[1]) + t.fit("SITE", c[2]) + t.fit("WHAT", c[3]))}
 	rows -= 3 // the chosen one in full below
 	h.see(len(h.list), rows-1)
 	for i := h.top; i < min(len(h.list), h.top+rows-1); i++ {
 		e := h.list[i]
-		name := t.ink.Render(t.fit(plain(e.Name), 28) + " ")
+		name := t.ink.Render(t.fit(plain(e.Name), c[2]-4) + " ")
 		if e.Site != "" {
 			name = t.mark(site.MarkOf(e.Name)) + " " + name
 		} else {
 			name = "   " + name
 		}
-		out = append(out, pick(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(e.At.Format("Mon 2 Jan 15:04:05"), 20))+t.ink.Render(t.fit(plain(e.Who), 12))+name+t.ink.Render(t.fit(e.Kind, 12))+t.soft.Render(plain(e.Text)))
+		out = append(out, pick(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(e.At.Format(when), c[0]))+t.ink.Render(t.fit(plain(e.Who), c[1]))+name+t.ink.Render(t.fit(e.Kind, c[3]))+t.soft.Render(plain(e.Text)))
 	}
 	for len(out) < rows {
 		out = append(out, "")

@@ -19,6 +19,37 @@ func (t *theme) fit(s string, w int) string {
 	return ansi.Truncate(s, w, t.glyph("…", "~")) + strings.Repeat(" ", max(0, w-ansi.StringWidth(ansi.Truncate(s, w, t.glyph("…", "~")))))
 }
 
+// column is the width of a column: as wide as it is at its best, and as narrow as it may become.
+type column struct{ best, least int }
+
+// squeeze gives the widths of columns that share w cells: on a narrow window those that can be
+// narrower are, by equal shares of what they can spare.
+func squeeze(w int, cols ...column) []int {
+	out := make([]int, len(cols))
+	spare, lack := 0, -w
+	for i, c := range cols {
+		out[i] = c.best
+		lack += c.best
+		spare += c.best - c.least
+	}
+	if lack <= 0 || spare == 0 {
+		return out
+	}
+	lack = min(lack, spare)
+	left := lack
+	for i, c := range cols {
+		out[i] -= (c.best - c.least) * lack / spare
+		left -= (c.best - c.least) * lack / spare
+	}
+	for i := 0; left > 0; i = (i + 1) % len(out) { // what the division left over
+		if out[i] > cols[i].least {
+			out[i]--
+			left--
+		}
+	}
+	return out
+}
+
 // right puts s at the right end of w cells.
 func (t *theme) right(s string, w int) string {
 	if n := ansi.StringWidth(s); n < w {

@@ -24,6 +24,26 @@ func TestFitIsAlwaysExact(t *testing.T) {
 	}
 }
 
+func TestColumnsShareANarrowWindow(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var cols []column
+		least, best := 0, 0
+		for range rapid.IntRange(1, 8).Draw(t, "columns") {
+			c := column{least: rapid.IntRange(0, 20).Draw(t, "least")}
+			c.best = c.least + rapid.IntRange(0, 20).Draw(t, "more")
+			cols, least, best = append(cols, c), least+c.least, best+c.best
+		}
+		w := rapid.IntRange(0, 200).Draw(t, "width")
+		sum := 0
+		for i, n := range squeeze(w, cols...) {
+			assert.LessOrEqual(t, cols[i].least, n)
+			assert.LessOrEqual(t, n, cols[i].best)
+			sum += n
+		}
+		assert.Equal(t, min(best, max(w, least)), sum, "no cell is lost")
+	})
+}
+
 func TestFitCutsWithAnEllipsis(t *testing.T) {
 	u, a := newTheme(true, false), newTheme(true, true)
 	assert.Equal(t, "harb…", u.fit("harbour", 5))

@@ -214,12 +214,13 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	}
 	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s", plural(len(p.list), "restore point", "restore points"), site.Size(added))+pick(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
 	out = append(out, p.line(a, w)...)
-	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", 18)+t.right("AGE", 9)+t.right("WEIGHT", 11)+t.right("GREW BY", 11)+"   "+t.fit("ITS OWN / SHARED", 22)+t.fit("PROVEN", 20)+"NAME"))
+	c := squeeze(w-3-3, column{18, 13}, column{9, 8}, column{11, 10}, column{11, 10}, column{22, 8}, column{20, 14}, column{24, 10})
+	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", c[0])+t.right("AGE", c[1])+t.right("WEIGHT", c[2])+t.right("GREW BY", c[3])+"   "+t.fit(pick(c[4] < 18, "OWN", "ITS OWN / SHARED"), c[4])+t.fit("PROVEN", c[5])+"NAME"))
 	foot := append(p.about(a, p.list[max(0, min(p.cursor, len(p.list)-1))], w), p.damage(t, w)...)
 	rows := max(1, h-len(out)-len(foot))
 	p.see(len(p.list), rows)
 	for i := p.top; i < min(len(p.list), p.top+rows); i++ {
-		out = append(out, p.row(a, i))
+		out = append(out, p.row(a, i, c))
 	}
 	for len(out) < h-len(foot) {
 		out = append(out, "")
@@ -227,18 +228,18 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	return append(out, foot...)
 }
 
-func (p *pointsScreen) row(a *app, i int) string {
+func (p *pointsScreen) row(a *app, i int, c []int) string {
 	t, x := a.theme, p.list[i]
 	here := pick(i == p.cursor, t.key.Render(t.glyph("▶", ">")), " ")
-	proof := t.soft.Render(t.fit("never", 20))
+	proof := t.soft.Render(t.fit("never", c[5]))
 	switch {
 	case !x.Proof.At.IsZero() && x.Proof.Holds:
-		proof = t.good.Render(t.fit(t.glyph("✓ ", "* ")+site.Span(a.desk.Now().Sub(x.Proof.At))+" ago", 20))
+		proof = t.good.Render(t.fit(t.glyph("✓ ", "* ")+site.Span(a.desk.Now().Sub(x.Proof.At))+" ago", c[5]))
 	case !x.Proof.At.IsZero():
-		proof = t.wrong.Render(t.fit("does not restore", 20))
+		proof = t.wrong.Render(t.fit(pick(c[5] < 18, "fails", "does not restore"), c[5]))
 	}
-	return here + "  " + t.ink.Render(t.fit(x.Taken.Local().Format("Mon 2 Jan 15:04"), 18)+t.right(site.Span(a.desk.Now().Sub(x.Taken)), 9)+t.right(site.Size(x.Bytes), 11)+t.right(site.Size(x.Added), 11)) + "   " +
-		t.share(x.Added, x.Bytes, 20) + "  " + proof + t.ink.Render(plain(pick(x.Site.ID != p.id, "origin's  ", "")+x.Name))
+	return here + "  " + t.ink.Render(t.fit(x.Taken.Local().Format(pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")), c[0])+t.right(site.Span(a.desk.Now().Sub(x.Taken)), c[1])+t.right(site.Size(x.Bytes), c[2])+t.right(site.Size(x.Added), c[3])) + "   " +
+		t.share(x.Added, x.Bytes, c[4]-2) + "  " + proof + t.ink.Render(plain(pick(x.Site.ID != p.id, "origin's  ", "")+x.Name))
 }
 
 // share draws how much of the whole is its own.

@@ -192,10 +192,14 @@ func (q *Queue) insertIn(ctx context.Context, tx *inventory.Tx, id string) error
 }
 
 // Resume takes up a run that failed.
-func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) { return q.resume(ctx, id, false) }
+func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) {
+	return q.resume(ctx, id, false)
+}
 
 // Accept takes up a run that only its proof stopped, and lets what it made stand as it is.
-func (q *Queue) Accept(ctx context.Context, id string) (plan.Run, error) { return q.resume(ctx, id, true) }
+func (q *Queue) Accept(ctx context.Context, id string) (plan.Run, error) {
+	return q.resume(ctx, id, true)
+}
 
 func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, error) {
 	r, err := q.opt.Record.Run(ctx, id)
