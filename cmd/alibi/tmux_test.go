@@ -202,7 +202,7 @@ func TestClosingDuringARunAndGoingOn(t *testing.T) {
 	assert.Contains(t, s, "alibi keeper")
 	x.keys("Enter")
 	x.sees("ended with 0")
-	assert.Contains(t, run("runs"), "running", "it is not over")
+	assert.Contains(t, run("runs"), "left off", "it is not over")
 	x = start(t, 128, 40, nil, "--home", home)
 	x.sees("boats-copy")
 	x.keys("j")

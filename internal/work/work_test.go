@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"path/filepath"
 	"sync"
@@ -89,6 +90,31 @@ func (b *bench) await(id string, want plan.RunState) plan.Run {
 }
 
 func (b *bench) start() { require.NoError(b.t, b.queue.Start(context.Background())) }
+
+func TestARunWithTwoJobsIsCarriedOutOnce(t *testing.T) {
+	b := newBench(t, simple(nil))
+	const runs = 40
+	var ids []string
+	for i := range runs { // as a queue does that finds them waiting when it starts
+		p := plan.Plan{Kind: "test", Target: site.Site{ID: site.ID(fmt.Sprintf("s%d", i))}, Detail: []byte("{}"), Steps: []plan.Step{{Name: "lift"}}}
+		r, err := b.queue.Add(context.Background(), p, "runa", "")
+		require.NoError(t, err)
+		require.NoError(t, b.queue.insert(context.Background(), r.ID))
+		require.NoError(t, b.queue.insert(context.Background(), r.ID))
+		ids = append(ids, r.ID)
+	}
+	b.start()
+	for _, id := range ids {
+		b.await(id, plan.Done)
+	}
+	lifted := 0
+	for _, s := range b.seen() {
+		if s == "lift" {
+			lifted++
+		}
+	}
+	assert.Equal(t, runs, lifted)
+}
 
 // simple makes an operation whose steps note that they ran.
 func simple(extra func(b *bench, name string, ctx context.Context, t *Task) error) func(b *bench, r plan.Run) *Operation {

@@ -25,18 +25,19 @@ type worker struct {
 // Work carries one run on as far as it goes.
 func (w *worker) Work(ctx context.Context, j *river.Job[args]) error {
 	q := w.q
-	r, err := q.opt.Record.Run(ctx, j.Args.Run)
-	if err != nil {
-		return river.JobCancel(err)
-	}
-	if r.State.Over() {
-		return nil // an earlier job of this run ended it
-	}
-	t, ok := q.claim(ctx, r)
+	t, ok := q.claim(ctx, j.Args.Run)
 	if !ok {
 		return nil // it is being worked on
 	}
 	defer q.release(t)
+	r, err := q.opt.Record.Run(ctx, t.run.ID) // not before: another job of this run may just have ended it
+	if err != nil {
+		return river.JobCancel(err)
+	}
+	if r.State.Over() {
+		return nil
+	}
+	t.change(func(run *plan.Run) { *run = r })
 	err = t.carryOut()
 	switch {
 	case err == nil, errors.Is(context.Cause(t.ctx), errShutdown):
@@ -49,16 +50,16 @@ func (w *worker) Work(ctx context.Context, j *river.Job[args]) error {
 	return river.JobCancel(err)
 }
 
-// claim makes the run's task, unless there is one.
-func (q *Queue) claim(ctx context.Context, r plan.Run) (*Task, bool) {
+// claim makes the task of a run, unless there is one.
+func (q *Queue) claim(ctx context.Context, id string) (*Task, bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if q.running[r.ID] != nil {
+	if q.running[id] != nil {
 		return nil, false
 	}
-	t := &Task{job: &job{q: q, run: r}}
+	t := &Task{job: &job{q: q, run: plan.Run{ID: id}}}
 	t.ctx, t.cancel = context.WithCancelCause(ctx)
-	q.running[r.ID] = t
+	q.running[id] = t
 	return t, true
 }
 

@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -89,8 +88,8 @@ func Make(ctx context.Context, s Spec) error {
 	if err := os.MkdirAll(filepath.Dir(s.Root), 0o755); err != nil {
 		return err
 	}
-	if out, err := exec.CommandContext(ctx, "cp", "-a", "--reflink=auto", wp, s.Root).CombinedOutput(); err != nil {
-		return fmt.Errorf("unpacking the CMS: %w: %s", err, out)
+	if err := copyTree(ctx, wp, s.Root); err != nil {
+		return err
 	}
 	plugin := filepath.Join(s.Root, "wp-content/plugins/tide-table")
 	if err := os.MkdirAll(plugin, 0o755); err != nil {
@@ -99,7 +98,7 @@ func Make(ctx context.Context, s Spec) error {
 	if err := os.WriteFile(filepath.Join(plugin, "tide-table.php"), tideTable, 0o644); err != nil {
 		return err
 	}
-	if err := s.Admin.MakeDatabase(ctx, s.Database, "utf8mb4", "utf8mb4_unicode_ci", mysql.Account{Name: s.Database, Password: s.Password, From: []string{"localhost", "127.0.0.1"}}); err != nil {
+	if err := s.database(ctx); err != nil {
 		return err
 	}
 	if err := s.config(false); err != nil {
@@ -115,6 +114,12 @@ func Make(ctx context.Context, s Spec) error {
 		return err
 	}
 	return visit(ctx, s)
+}
+
+// database makes the site's database and its account.
+func (s Spec) database(ctx context.Context) error {
+	account := mysql.Account{Name: s.Database, Password: s.Password, From: []string{"localhost", "127.0.0.1"}}
+	return s.Admin.MakeDatabase(ctx, s.Database, "utf8mb4", "utf8mb4_unicode_ci", account)
 }
 
 // config writes wp-config.php.

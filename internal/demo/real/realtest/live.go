@@ -3,8 +3,8 @@ package realtest
 import (
 	"context"
 	"fmt"
+	"hash/crc32"
 	"io"
-	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -50,7 +50,7 @@ func (w *World) Live(name string, change ...func(*real.Spec)) *Live {
 		process.Reap(run)
 		os.RemoveAll(dir)
 	})
-	l := &Live{t: w.T, port: strconv.Itoa(demotest.FreePort(41000 + rand.IntN(10000)))}
+	l := &Live{t: w.T, port: strconv.Itoa(demotest.FreePort(41000 + int(crc32.ChecksumIEEE([]byte(name))%10000)))}
 	l.Site = w.Make(name, append(change, func(s *real.Spec) {
 		s.Root = filepath.Join(dir, name)
 		s.URL = "http://" + name + ".skerryline.example:" + l.port

@@ -124,7 +124,7 @@ func (w *World) Make(name string, change ...func(*real.Spec)) site.Site {
 	for _, c := range change {
 		c(&s)
 	}
-	require.NoError(w.T, real.Make(ctx, s))
+	require.NoError(w.T, real.Again(ctx, s))
 	live, err := w.Desk.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line", Owner: "runa"})
 	require.NoError(w.T, err)
 	return live
