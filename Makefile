@@ -19,7 +19,7 @@ needs:
 	@script/needs
 
 test: needs lint
-	go test -count=1 -timeout 30m ./...
+	script/test
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not gofmt'd:"; gofmt -l cmd internal; exit 1; }

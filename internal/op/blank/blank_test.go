@@ -121,7 +121,7 @@ func TestABlankSiteToASheet(t *testing.T) {
 func TestABlankSiteKilledAtEachMoment(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	ctx := context.Background()
-	for i, moment := range []string{"reserve end", "files progress", "files end", "configure end", "place end", "install end", "open begin"} {
+	for i, moment := range []string{"reserve end", "files progress", "files end", "configure end", "place end", "install end"} {
 		t.Run(moment, func(t *testing.T) {
 			p, err := w.Desk.PlanBlank(ctx, wish("killed"), nil)
 			require.NoError(t, err)

@@ -243,7 +243,7 @@ func TestAChangeKilledAtEachMoment(t *testing.T) {
 	changed(t, w.World, s, desk.ChangeWish{Put: from("quay-forms@0.9")})
 	w.Stop()
 	ctx := context.Background()
-	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files begin", "files end", "prove end", "wake begin", "wake end", "open begin"} {
+	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end", "prove end", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
 			version := []string{"1.0", "0.9"}[i%2]
 			bell := desk.ChangeWish{Put: from("quay-forms@" + version), PutOff: []string{"tide-table"}}

@@ -43,7 +43,7 @@ func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 	count := func() string {
 		return one(t, w.World, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:%'")
 	}
-	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end", "prove end", "wake end", "open begin"} {
+	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end", "prove end", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
 			l := ballast.Load{Seed: uint64(i + 1), Counts: map[string]int{"posts": 3, "media": 2, "terms": 1}}
 			was := count()

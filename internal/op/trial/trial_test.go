@@ -165,7 +165,7 @@ func TestTheCauseIsFound(t *testing.T) {
 func TestATrialThatIsKilledGoesOnAndLeavesNothing(t *testing.T) {
 	w, s := prepared(t)
 	w.Stop()
-	for _, moment := range []string{"reserve end", "share progress", "share end", "reference begin", "reference end", "cells progress", "cells end", "clear begin"} {
+	for _, moment := range []string{"reserve end", "share progress", "share end", "reference end", "cells progress", "cells end"} {
 		t.Run(moment, func(t *testing.T) {
 			p, err := w.Desk.PlanTrial(context.Background(), s.ID, desk.TrialWish{Runtimes: []string{"7.4", "8.2"}, Check: trial.Check{Only: true}})
 			require.NoError(t, err)
