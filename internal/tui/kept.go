@@ -174,17 +174,23 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 	if len(k.weights) == 0 {
 		out = append(out, t.soft.Render("   nothing is kept yet; R on a site takes a restore point"))
 	}
-	out = append(out, "", t.line(w), t.head.Render("   "+t.fit("ARCHIVE OF", 30)+t.fit("AS OF", 18)+t.right("AGE", 9)+t.right("SIZE", 10)+"   WHERE"))
+	c := squeeze(w-3-3, column{30, 16}, column{18, 13}, column{9, 8}, column{10, 9}, column{max(40, w-6-30-18-9-10), 20})
+	when := pick(c[1] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
+	out = append(out, "", t.line(w), t.head.Render("   "+t.fit("ARCHIVE OF", c[0])+t.fit("AS OF", c[1])+t.right("AGE", c[2])+t.right("SIZE", c[3])+"   WHERE"))
 	rows := max(1, h-len(out))
 	k.see(len(k.archives), rows)
 	for i := k.top; i < min(len(k.archives), k.top+rows); i++ {
 		n := k.archives[i]
-		where := n.Path + pick(n.Parts > 0, fmt.Sprintf(" (%d parts)", n.Parts), "") + pick(n.Secrets, ", encrypted", "")
+		about := pick(n.Parts > 0, fmt.Sprintf(" (%d parts)", n.Parts), "") + pick(n.Secrets, ", encrypted", "") + pick(n.There, "", ": gone")
 		style := t.ink
 		if !n.There {
-			where, style = where+": gone", t.soft
+			style = t.soft
 		}
-		out = append(out, pick(i == k.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.mark(site.MarkOf(n.Name))+" "+style.Render(t.fit(plain(n.Name), 25)+" "+t.fit(n.Taken.Local().Format("Mon 2 Jan 15:04"), 18)+t.right(site.Span(a.desk.Now().Sub(n.Taken)), 9)+t.right(site.Size(n.Size), 10)+"   "+plain(where)))
+		where := plain(n.Path)
+		if len(where) > c[4]-len(about) {
+			where = t.tail(where, c[4]-len(about))
+		}
+		out = append(out, pick(i == k.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.mark(site.MarkOf(n.Name))+" "+style.Render(t.fit(plain(n.Name), c[0]-5)+" "+t.fit(n.Taken.Local().Format(when), c[1])+t.right(site.Span(a.desk.Now().Sub(n.Taken)), c[2])+t.right(site.Size(n.Size), c[3])+"   "+where+about))
 	}
 	if len(k.archives) == 0 {
 		out = append(out, t.soft.Render("   no archives were made here; A on a site makes one"))

@@ -60,7 +60,7 @@ func TestArchivesOnTheScreens(t *testing.T) {
 	p.press("A", "ctrl+u")
 	p.typed(file)
 	p.press("enter")
-	p.until("run: archive of", "done in", "files and")
+	p.until("run: archive of", "done in")
 	p.press("esc", "esc", "K")
 	p.until("The depot weighs", "1 restore point", "carried.tar")
 	p.press("v")

@@ -19,6 +19,15 @@ func (t *theme) fit(s string, w int) string {
 	return ansi.Truncate(s, w, t.glyph("…", "~")) + strings.Repeat(" ", max(0, w-ansi.StringWidth(ansi.Truncate(s, w, t.glyph("…", "~")))))
 }
 
+// tail cuts a path that is too long at its beginning: its end tells one from another.
+func (t *theme) tail(path string, w int) string {
+	n := ansi.StringWidth(path)
+	if n <= w || w <= 1 {
+		return t.fit(path, w)
+	}
+	return ansi.TruncateLeft(path, n-w+1, t.glyph("…", "~"))
+}
+
 // column is the width of a column: as wide as it is at its best, and as narrow as it may become.
 type column struct{ best, least int }
 
