@@ -18,8 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/zeebo/blake3"
-
 	_ "modernc.org/sqlite" // the driver, in Go
 
 	"alibi/internal/tables"
@@ -97,65 +95,6 @@ func Open(path string) (*Baseline, error) {
 
 // Close closes the file.
 func (b *Baseline) Close() error { return b.db.Close() }
-
-// Keyer tells what the rows of one table are found by on either side. It is for
-// one reading of the table, by one goroutine.
-type Keyer struct {
-	t    tables.Table
-	snap tables.Snapshot
-	buf  []byte
-	seen map[tables.Digest]int // of a table without a key: how often each row came
-}
-
-// Keys begins a reading of a table of a snapshot.
-func Keys(snap tables.Snapshot, t tables.Table) *Keyer {
-	return &Keyer{t: t, snap: snap, seen: map[tables.Digest]int{}}
-}
-
-// Of gives what a row is found by: its key's values, as they are on the copy.
-// Where there is no key, it is all its values, and how many like it came before.
-func (k *Keyer) Of(row tables.Row) uint64 {
-	if len(k.t.Key) == 0 {
-		var d tables.Digest
-		d, k.buf = k.snap.Digest(k.t.Name, row, k.buf)
-		k.seen[d]++
-		k.buf = fmt.Appendf(k.buf[:0], "%s %d", d, k.seen[d])
-		return k.sum()
-	}
-	k.buf = k.buf[:0]
-	for i, name := range k.t.Key {
-		v := row.Key[i]
-		if c := k.t.Column(name); c >= 0 && !k.t.Hidden && row.Values != nil {
-			v = row.Values[c]
-		}
-		k.part(v)
-	}
-	return k.sum()
-}
-
-// OfKey is Of for a row of which only the key is known.
-func (k *Keyer) OfKey(key []tables.Value) uint64 {
-	k.buf = k.buf[:0]
-	for _, v := range key {
-		k.part(v)
-	}
-	return k.sum()
-}
-
-func (k *Keyer) part(v tables.Value) {
-	k.buf = append(k.buf, byte(v.Kind))
-	if v.Kind == tables.Text || v.Kind == tables.Blob {
-		k.buf = append(k.buf, v.Bytes...)
-	} else {
-		k.buf = append(k.buf, v.String()...)
-	}
-	k.buf = append(k.buf, 0)
-}
-
-func (k *Keyer) sum() uint64 {
-	sum := blake3.Sum256(k.buf)
-	return binary.LittleEndian.Uint64(sum[:])
-}
 
 // RowWriter takes the rows of one table.
 type RowWriter struct {
@@ -239,20 +178,20 @@ func (w *RowWriter) Close(ctx context.Context) error {
 
 // Table gives the rows of a table by key.
 func (b *Baseline) Table(ctx context.Context, table string) (map[uint64]Pair, error) {
-	return b.Shard(ctx, table, Shard{})
+	return b.Shard(ctx, table, tables.Shard{})
 }
 
 // Shard gives those of a part of a table's rows.
-func (b *Baseline) Shard(ctx context.Context, table string, s Shard) (map[uint64]Pair, error) {
+func (b *Baseline) Shard(ctx context.Context, table string, s tables.Shard) (map[uint64]Pair, error) {
 	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table, s)
 }
 
 // Pairs gives the rows of a part of a table by key.
 func (b *Baseline) Pairs(ctx context.Context, table, part string) (map[uint64]Pair, error) {
-	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1", table+"\n"+part, Shard{})
+	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1", table+"\n"+part, tables.Shard{})
 }
 
-func (b *Baseline) read(ctx context.Context, query, name string, s Shard) (map[uint64]Pair, error) {
+func (b *Baseline) read(ctx context.Context, query, name string, s tables.Shard) (map[uint64]Pair, error) {
 	rows, err := b.db.QueryContext(ctx, query, name)
 	if err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
@@ -401,4 +340,14 @@ func (b *Baseline) Meta(ctx context.Context) (Meta, error) {
 		return m, fmt.Errorf("reading the baseline: %w", err)
 	}
 	return m, json.Unmarshal(doc, &m)
+}
+
+// Count is how many rows of a table are noted.
+func (b *Baseline) Count(ctx context.Context, table string) (n int64, err error) {
+	err = b.db.QueryRowContext(ctx, "SELECT COALESCE(SUM(length(data) / 24), 0) FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table).
+		Scan(&n)
+	if err != nil {
+		return 0, fmt.Errorf("reading the baseline: %w", err)
+	}
+	return n, nil
 }

@@ -11,11 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/baseline"
 	"alibi/internal/demo"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/evidence"
 	"alibi/internal/site"
+	"alibi/internal/tables"
 )
 
 const origin = "https://skerryline.example"
@@ -49,7 +49,7 @@ var seenBy = map[string]string{
 }
 
 func TestEachDamageIsSeen(t *testing.T) {
-	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
+	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	for _, kind := range strings.Split(demo.SpoilKinds(), ", ") {
 		t.Run(kind, func(t *testing.T) {
 			check := seenBy[kind]
@@ -73,7 +73,7 @@ func TestEachDamageIsSeen(t *testing.T) {
 }
 
 func TestWorkOnEitherSideIsToldApart(t *testing.T) {
-	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
+	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	w := demotest.New(t)
 	w.Keep()
 	s := w.Copy(origin, "worked")
@@ -107,7 +107,7 @@ func TestWorkOnEitherSideIsToldApart(t *testing.T) {
 }
 
 func TestWhatWasBrokenBeforeIsListedAndNoDamage(t *testing.T) {
-	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
+	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	w := demotest.New(t)
 	w.Keep()
 	s := w.Copy("crew.skerryline.example", "crewed")

@@ -114,13 +114,13 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 // shards are the parts of a table's rows that are compared one after the other. A
 // row whose key holds text may have another key on the copy, and so belong to
 // another part there: such tables are compared at once.
-func (w *tableWork) shards(t, ct tables.Table) []baseline.Shard {
+func (w *tableWork) shards(t, ct tables.Table) []tables.Shard {
 	for _, k := range t.Key {
 		if i := t.Column(k); i < 0 || t.Columns[i].Charset != "" || strings.Contains(strings.ToLower(t.Columns[i].Type), "binary") {
-			return baseline.Shards(0)
+			return tables.Shards(0)
 		}
 	}
-	return baseline.Shards(max(t.Rows, ct.Rows))
+	return tables.Shards(max(t.Rows, ct.Rows))
 }
 
 // took adds what was found in a table's rows when they were brought.
@@ -139,7 +139,7 @@ func (w *tableWork) took(table string) {
 // part compares the rows of one range. sumO is of the origin's rows as they
 // should become, so that equal tables have equal sums.
 func (w *tableWork) part(
-	ctx context.Context, t, ct tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, d *difference,
+	ctx context.Context, t, ct tables.Table, part tables.Range, shard tables.Shard, base map[uint64]baseline.Pair, d *difference,
 ) error {
 	want := map[uint64]expected{}
 	var found []seen
@@ -234,8 +234,8 @@ func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Tab
 
 // originRows gives what each row of a range of the origin is found by, its
 // digest, and the digest that it should have on the copy.
-func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(id uint64, before tables.Digest, e expected)) error {
-	keys := baseline.Keys(w.origin, t)
+func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, shard tables.Shard, base map[uint64]baseline.Pair, give func(id uint64, before tables.Digest, e expected)) error {
+	keys := tables.Keys(w.origin, t)
 	var buf []byte
 	var before, after tables.Digest
 	_, made := w.made[t.Name]
@@ -281,8 +281,8 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 
 // copyRows gives what each row of a range of the copy is found by, and its
 // digest, after looking for what must not be in it.
-func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, shard baseline.Shard, base map[uint64]baseline.Pair, give func(seen)) error {
-	keys := baseline.Keys(w.copy, t)
+func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, shard tables.Shard, base map[uint64]baseline.Pair, give func(seen)) error {
+	keys := tables.Keys(w.copy, t)
 	var buf []byte
 	var sum tables.Digest
 	return w.scan(ctx, w.copy, t, part, func(key []tables.Value, d tables.Digest) bool {

@@ -189,7 +189,7 @@ func (p *patching) table(ctx context.Context, tab tables.Table) (*differing, err
 		d.whole = true
 		return d, nil
 	}
-	for _, part := range baseline.Shards(max(rows, tab.Rows, now.Rows)) {
+	for _, part := range tables.Shards(max(rows, tab.Rows, now.Rows)) {
 		if err := p.part(ctx, d, part); err != nil {
 			return nil, err
 		}
@@ -201,7 +201,7 @@ func (p *patching) table(ctx context.Context, tab tables.Table) (*differing, err
 }
 
 // part compares a part of a table's rows with what they were.
-func (p *patching) part(ctx context.Context, d *differing, part baseline.Shard) error {
+func (p *patching) part(ctx context.Context, d *differing, part tables.Shard) error {
 	base, err := p.was.Shard(ctx, d.tab.Name, part)
 	if err != nil {
 		return err
@@ -233,7 +233,7 @@ func (d *differing) many() bool {
 
 // onCopy goes through the copy's rows. Those that are not as they were made are
 // to be removed; the others are given.
-func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair, part baseline.Shard) (clean map[uint64]bool, err error) {
+func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair, part tables.Shard) (clean map[uint64]bool, err error) {
 	clean = make(map[uint64]bool, len(base))
 	if d.copyQuiet {
 		for k := range base {
@@ -259,7 +259,7 @@ func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]bas
 // onOrigin goes through the origin's rows, and notes those that are as they were
 // on both sides; the others are to be brought. Rows that it meets are taken out
 // of clean.
-func (p *patching) onOrigin(ctx context.Context, d *differing, base map[uint64]baseline.Pair, clean map[uint64]bool, part baseline.Shard) error {
+func (p *patching) onOrigin(ctx context.Context, d *differing, base map[uint64]baseline.Pair, clean map[uint64]bool, part tables.Shard) error {
 	return p.snap.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
 		k := d.n.keys.OfKey(key)
 		if !part.Has(k) {
@@ -310,7 +310,7 @@ func (p *patching) leave(ctx context.Context, n *noting) error {
 // was on both sides, and then notes it.
 func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting, noted int64) (bool, error) {
 	var origin, copied uint64
-	for _, part := range baseline.Shards(noted) {
+	for _, part := range tables.Shards(noted) {
 		base, err := p.was.Shard(ctx, tab.Name, part)
 		if err != nil {
 			return false, err
@@ -332,7 +332,7 @@ func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting, n
 
 // asItWas notes a table that did not change on either side.
 func (p *patching) asItWas(ctx context.Context, n *noting, rows int64) error {
-	for _, part := range baseline.Shards(rows) {
+	for _, part := range tables.Shards(rows) {
 		base, err := p.was.Shard(ctx, n.tab.Name, part)
 		if err != nil {
 			return err

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/baseline"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
@@ -20,6 +19,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
+	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 	"alibi/internal/work"
 )
@@ -99,7 +99,7 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 func onCopy(t *testing.T, s site.Site, statement string) { onOrigin(t, s, statement) }
 
 func TestARealRefreshBringsOnlyWhatDiffers(t *testing.T) {
-	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
+	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(60))", "INSERT INTO sk_loose VALUES ('https://ferry.skerryline.example/'), ('x'), ('x')",

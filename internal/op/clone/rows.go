@@ -15,7 +15,7 @@ type noting struct {
 	l       *loading
 	tab     tables.Table
 	w       *baseline.RowWriter
-	keys    *baseline.Keyer
+	keys    *tables.Keyer
 	buf     []byte
 	changed stack.Changed
 	tally   tables.Tally
@@ -30,7 +30,7 @@ func (l *loading) noting(ctx context.Context, tab tables.Table) (*noting, error)
 }
 
 func (l *loading) notingTo(tab tables.Table, w *baseline.RowWriter) *noting {
-	n := &noting{l: l, tab: tab, w: w, keys: baseline.Keys(l.snap, tab), tally: tables.Tally{}, moved: map[uint64]bool{}}
+	n := &noting{l: l, tab: tab, w: w, keys: tables.Keys(l.snap, tab), tally: tables.Tally{}, moved: map[uint64]bool{}}
 	for _, k := range tab.Key {
 		if c := tab.Column(k); c >= 0 {
 			n.textKey = n.textKey || tab.Columns[c].Charset != "" || strings.Contains(strings.ToLower(tab.Columns[c].Type), "binary")
@@ -176,7 +176,7 @@ type is struct {
 // mend compares a part row by row and sets right what is not as it should be.
 // Rows that came here from other parts, with another key, stay.
 func (l *loading) mend(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, moved map[uint64]bool) error {
-	keys := baseline.Keys(l.snap, tab)
+	keys := tables.Keys(l.snap, tab)
 	have := make(map[uint64]is, squared)
 	err := in.Sums(ctx, part, func(key []tables.Value, d tables.Digest) error {
 		have[keys.OfKey(key)] = is{d, tables.Keep(key)}

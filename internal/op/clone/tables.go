@@ -161,7 +161,7 @@ func sameRows(ctx context.Context, snap tables.Snapshot, tab tables.Table, was, 
 	if err != nil {
 		return false, err
 	}
-	for _, part := range baseline.Shards(rows) {
+	for _, part := range tables.Shards(rows) {
 		base, err := was.Shard(ctx, tab.Name, part)
 		if err != nil {
 			return false, err
@@ -169,7 +169,7 @@ func sameRows(ctx context.Context, snap tables.Snapshot, tab tables.Table, was, 
 		same := true
 		var buf []byte
 		var d tables.Digest
-		keys := baseline.Keys(snap, tab)
+		keys := tables.Keys(snap, tab)
 		err = snap.Read(ctx, tab.Name, tables.Range{}, func(r tables.Row) error {
 			key := keys.Of(r)
 			if !same || !part.Has(key) {
@@ -362,7 +362,7 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 		return true, nil // the stamp has told
 	}
 	sum := uint64(0)
-	for _, part := range baseline.Shards(rows) {
+	for _, part := range tables.Shards(rows) {
 		base, err := l.b.Shard(ctx, tab.Name, part)
 		if err != nil {
 			return false, err

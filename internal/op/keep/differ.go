@@ -9,7 +9,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"alibi/internal/baseline"
 	"alibi/internal/depot/kept"
 	"alibi/internal/host"
 	"alibi/internal/op"
@@ -225,7 +224,7 @@ func (d *differing) same(rows int64) {
 
 // rows compares a table row by row.
 func (d *differing) rows(ctx context.Context, was, now tables.Snapshot, a, b tables.Table, c *TableChange) error {
-	for _, part := range baseline.Shards(max(a.Rows, b.Rows)) {
+	for _, part := range tables.Shards(max(a.Rows, b.Rows)) {
 		before, err := digests(ctx, was, a, part)
 		if err != nil {
 			return err
@@ -253,9 +252,9 @@ func (d *differing) rows(ctx context.Context, was, now tables.Snapshot, a, b tab
 }
 
 // digests gives the digest of each row by what it is found by.
-func digests(ctx context.Context, snap tables.Snapshot, t tables.Table, part baseline.Shard) (map[uint64]uint64, error) {
+func digests(ctx context.Context, snap tables.Snapshot, t tables.Table, part tables.Shard) (map[uint64]uint64, error) {
 	out := map[uint64]uint64{}
-	keys := baseline.Keys(snap, t)
+	keys := tables.Keys(snap, t)
 	if sm, ok := snap.(tables.Summer); ok && len(t.Key) > 0 {
 		err := sm.Sums(ctx, t.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
 			if k := keys.OfKey(key); part.Has(k) {

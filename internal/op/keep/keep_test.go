@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/baseline"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/depot"
@@ -22,6 +21,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
+	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 	"alibi/internal/work"
 )
@@ -317,7 +317,7 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 }
 
 func TestWhatChangedSinceARestorePoint(t *testing.T) {
-	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
+	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	ctx := context.Background()

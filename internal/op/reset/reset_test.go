@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 
-	"alibi/internal/baseline"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/depot"
@@ -25,6 +24,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
+	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 	"alibi/internal/work"
 )
@@ -380,7 +380,7 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 }
 
 func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
-	t.Cleanup(baseline.InShardsOf(7)) // a table is compared in parts
+	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	w.Keep()

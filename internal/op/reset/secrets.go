@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io/fs"
 
-	"alibi/internal/baseline"
 	"alibi/internal/depot/kept"
 	"alibi/internal/tables"
 )
@@ -48,7 +47,7 @@ func (e *ends) keepSecretRows(
 	}
 	by := e.st.Redact(e.s.Database.Prefix)
 	return func(ctx context.Context, give func(tables.Row) error) error {
-		keys := baseline.Keys(now, is)
+		keys := tables.Keys(now, is)
 		own := map[uint64]tables.Row{} // rows of the site's that have secrets
 		err := reader(now, is.Name)(ctx, func(r tables.Row) error {
 			if secret(is, r, by.Row(is, r)) {

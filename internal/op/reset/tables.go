@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"alibi/internal/baseline"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -189,7 +188,7 @@ func (x *runner) compare(ctx context.Context, e *ends, now tables.Snapshot, w ta
 	}
 	d.put = map[uint64]bool{}
 	gone := map[uint64]bool{}
-	for _, part := range baseline.Shards(is.Rows) {
+	for _, part := range tables.Shards(is.Rows) {
 		if err := d.compare(ctx, e, now, is, part, gone); err != nil {
 			return nil, err
 		}
@@ -202,7 +201,7 @@ func (x *runner) compare(ctx context.Context, e *ends, now tables.Snapshot, w ta
 	if d.same || d.whole {
 		return d, nil
 	}
-	keys := baseline.Keys(now, is)
+	keys := tables.Keys(now, is)
 	return d, sums.Sums(ctx, w.name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
 		if gone[keys.OfKey(key)] {
 			d.touched = append(d.touched, tables.Keep(key))
@@ -217,8 +216,8 @@ const mostPatched = 500_000
 
 // compare finds out what differs in a part of the table's rows: d.put are to come,
 // gone are to go or to be others.
-func (d *differing) compare(ctx context.Context, e *ends, now tables.Snapshot, is tables.Table, part baseline.Shard, gone map[uint64]bool) error {
-	keys := baseline.Keys(now, is)
+func (d *differing) compare(ctx context.Context, e *ends, now tables.Snapshot, is tables.Table, part tables.Shard, gone map[uint64]bool) error {
+	keys := tables.Keys(now, is)
 	there := map[uint64]uint64{}
 	err := now.(tables.Summer).Sums(ctx, is.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
 		if k := keys.OfKey(key); part.Has(k) {
@@ -257,7 +256,7 @@ func (d *differing) compare(ctx context.Context, e *ends, now tables.Snapshot, i
 
 // bring gives the rows that are to come.
 func (d *differing) bring(ctx context.Context, e *ends, put func(tables.Row) error) error {
-	keys := baseline.Keys(e.snap, *d.want.table)
+	keys := tables.Keys(e.snap, *d.want.table)
 	return d.want.rows(ctx, func(r tables.Row) error {
 		if !d.put[keys.Of(r)] {
 			return nil

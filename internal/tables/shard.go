@@ -1,9 +1,4 @@
-package baseline
-
-import (
-	"context"
-	"fmt"
-)
+package tables
 
 // Shard is a part of a table's rows, by what they are found by. What has to be held
 // in memory of each row is held for one shard after the other, so that it does not
@@ -36,13 +31,3 @@ func (s Shard) Has(key uint64) bool { return s.of <= 1 || key%s.of == s.n }
 
 // First tells whether it is the first of a table's shards.
 func (s Shard) First() bool { return s.n == 0 }
-
-// Count is how many rows of a table are noted.
-func (b *Baseline) Count(ctx context.Context, table string) (n int64, err error) {
-	err = b.db.QueryRowContext(ctx, "SELECT COALESCE(SUM(length(data) / 24), 0) FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table).
-		Scan(&n)
-	if err != nil {
-		return 0, fmt.Errorf("reading the baseline: %w", err)
-	}
-	return n, nil
-}

@@ -1,4 +1,4 @@
-package baseline
+package tables
 
 import (
 	"testing"
