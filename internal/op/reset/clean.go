@@ -146,20 +146,20 @@ func (x *runner) fed(ctx context.Context, e *ends) (*wanted, error) {
 
 // change wants the tables that something becomes of.
 func (e *ends) change(w *wanted, now tables.Snapshot, of func(tables.Table) stack.Cleanup) {
-	w.digest = now.Digest
+	w.db.Digest = now.Digest
 	owns := e.owns(now.Schema())
 	gone := map[string]bool{}
 	for _, tab := range now.Schema().Tables {
 		if k := of(tab); k.Changes() && owns(tab.Name) {
-			w.tables = append(w.tables, cleaning(now, tab, k))
+			w.db.Tables = append(w.db.Tables, cleaning(now, tab, k))
 			gone[tab.Name] = k.Goes
 		}
 	}
-	w.hangs = true
+	w.db.Hangs = true
 	falls := falling(now.Schema(), gone)
 	for _, o := range now.Schema().After {
 		if _, goes := falls[o]; !goes {
-			w.after = append(w.after, o)
+			w.db.After = append(w.db.After, o)
 		}
 	}
 }
@@ -188,15 +188,15 @@ func falling(schema tables.Schema, gone map[string]bool) map[tables.Object]strin
 }
 
 // cleaning is a table as it is to be.
-func cleaning(now tables.Snapshot, tab tables.Table, k stack.Cleanup) table {
+func cleaning(now tables.Snapshot, tab tables.Table, k stack.Cleanup) tables.WantedTable {
 	if k.Goes {
-		return table{name: tab.Name}
+		return tables.WantedTable{Name: tab.Name}
 	}
-	to := table{name: tab.Name, table: &tab, empty: k.Empty, rows: none}
+	to := tables.WantedTable{Name: tab.Name, Table: &tab, Empty: k.Empty, Rows: none}
 	if k.Empty {
 		return to
 	}
-	to.rows = func(ctx context.Context, give func(tables.Row) error) error {
+	to.Rows = func(ctx context.Context, give func(tables.Row) error) error {
 		err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
 			if k.Row != nil {
 				changed, stays := k.Row(r)

@@ -46,7 +46,7 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		wrong = append(wrong, still...)
 	}
 	var rows int64
-	if len(e.want.tables) > 0 {
+	if len(e.want.db.Tables) > 0 {
 		n, bad, err := e.proveTables(ctx, t)
 		if err != nil {
 			return err
@@ -57,7 +57,7 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("%w: %d parts differ, the first is %s", ErrDiffers, len(wrong), wrong[0])
 	}
 	var parts []string
-	if n := len(e.want.tables); n > 0 {
+	if n := len(e.want.db.Tables); n > 0 {
 		parts = append(parts, plan.Counted(rows, "row")+" in "+plan.Counted(int64(n), "table"))
 	}
 	if n := len(tree.OnlyFiles(e.want.entries)); n > 0 {
@@ -188,29 +188,29 @@ func (e *ends) proveTables(ctx context.Context, t *work.Task) (rows int64, wrong
 	if err != nil {
 		return 0, nil, err
 	}
-	for _, w := range e.want.tables {
-		is, has := now.Schema().Table(w.name)
-		if w.table == nil || !has {
-			if has != (w.table != nil) {
-				wrong = append(wrong, "table "+w.name)
+	for _, w := range e.want.db.Tables {
+		is, has := now.Schema().Table(w.Name)
+		if w.Table == nil || !has {
+			if has != (w.Table != nil) {
+				wrong = append(wrong, "table "+w.Name)
 			}
 			continue
 		}
-		n, sum, err := add(ctx, e.want.digest, w.name, w.rows)
+		n, sum, err := add(ctx, e.want.db.Digest, w.Name, w.Rows)
 		if err != nil {
-			return 0, nil, fmt.Errorf("table %s: %w", w.name, err)
+			return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
 		}
 		isN, isSum, err := total(ctx, now, is)
 		if err != nil {
-			return 0, nil, fmt.Errorf("table %s: %w", w.name, err)
+			return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
 		}
 		if n != isN || sum != isSum {
-			wrong = append(wrong, fmt.Sprintf("table %s (%d rows, and %d should be there)", w.name, isN, n))
+			wrong = append(wrong, fmt.Sprintf("table %s (%d rows, and %d should be there)", w.Name, isN, n))
 		}
 		rows += n
 		t.Add(n, 1)
 	}
-	drop, hang := e.hanging(now.Schema(), false)
+	drop, hang := e.want.db.Hanging(now.Schema(), false)
 	for _, o := range append(drop, hang...) {
 		wrong = append(wrong, o.Kind+" "+o.Name)
 	}

@@ -328,7 +328,8 @@ func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 func odd(t *testing.T, s site.Site) {
 	on(t, s, "CREATE TABLE sk_boats (id INT PRIMARY KEY, name VARCHAR(20))", "CREATE TABLE sk_trips (id INT PRIMARY KEY, boat INT, CONSTRAINT sk_trip_boat FOREIGN KEY (boat) REFERENCES sk_boats (id))",
 		"INSERT INTO sk_boats VALUES (1, 'Auk'), (2, 'Gannet')", "INSERT INTO sk_trips VALUES (1, 1), (2, 2)",
-		"CREATE TABLE sk_log (n INT)", "CREATE TRIGGER sk_seen AFTER UPDATE ON sk_boats FOR EACH ROW INSERT INTO sk_log VALUES (NEW.id)", "CREATE VIEW sk_fleet AS SELECT name FROM sk_boats",
+		"CREATE TABLE sk_log (n INT)", "CREATE TRIGGER sk_came AFTER INSERT ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (9)",
+		"CREATE TRIGGER sk_seen AFTER UPDATE ON sk_boats FOR EACH ROW INSERT INTO sk_log VALUES (NEW.id)", "CREATE VIEW sk_fleet AS SELECT name FROM sk_boats",
 		"CREATE TABLE other_app (n INT)", "INSERT INTO other_app VALUES (1)")
 }
 
@@ -349,7 +350,7 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 	intact := func(t *testing.T) {
 		same(t, w.World, p)
 		assert.Equal(t, "Auk", value(t, live, "SELECT name FROM sk_fleet ORDER BY name LIMIT 1"), "the view is back")
-		assert.Equal(t, "1", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"))
+		assert.Equal(t, "2", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"))
 		assert.Equal(t, "1", value(t, live, "SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = DATABASE() AND CONSTRAINT_TYPE = 'FOREIGN KEY'"))
 		assert.Equal(t, "0", value(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'"))
 	}
@@ -360,7 +361,7 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 		r := await(t, w.World, begin(t, w.World, p, whole))
 		assert.Equal(t, plan.Cancelled, r.State, r.Error)
 		same(t, w.World, broken)
-		assert.Equal(t, "2", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"), m)
+		assert.Equal(t, "3", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"), m)
 	}
 	on(t, live, "UPDATE other_app SET n = 2")
 	restore(t, w.World, p, whole)

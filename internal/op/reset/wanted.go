@@ -21,18 +21,7 @@ type wanted struct {
 	hash    func(path string) tree.Hash // of a wanted file; nil: not known
 	exact   bool                        // entries say who may use them; else see access
 
-	tables []table
-	after  []tables.Object // what is to hang on the tables
-	hangs  bool            // after is all that is to hang on them
-	digest func(table string, r tables.Row, buf []byte) (tables.Digest, []byte)
-}
-
-// table is one table as it is to be.
-type table struct {
-	name  string
-	table *tables.Table // nil: it goes
-	empty bool
-	rows  func(ctx context.Context, give func(tables.Row) error) error
+	db tables.Wanted
 }
 
 func none(context.Context, func(tables.Row) error) error { return nil }
@@ -121,7 +110,7 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wante
 	if was.Schema().Engine != now.Schema().Engine {
 		return fmt.Errorf("the restore point is of a %s database, and the site has a %s one: make a copy of the point instead", was.Schema().Engine, now.Schema().Engine)
 	}
-	w.digest = was.Digest
+	w.db.Digest = was.Digest
 	if len(x.c.Kinds)+len(x.c.Items) > 0 {
 		return x.wantContent(ctx, e, h, was, now, w)
 	}
@@ -129,23 +118,23 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wante
 	ownsThen, ownsNow := e.owns(was.Schema()), e.owns(now.Schema())
 	for _, tab := range was.Schema().Tables {
 		if ownsThen(tab.Name) && chosen(tab.Name) {
-			w.tables = append(w.tables, table{name: tab.Name, table: &tab, empty: h.Rows(tab.Name) == 0, rows: e.keepSecretRows(h, now, tab, reader(was, tab.Name))})
+			w.db.Tables = append(w.db.Tables, tables.WantedTable{Name: tab.Name, Table: &tab, Empty: h.Rows(tab.Name) == 0, Rows: e.keepSecretRows(h, now, tab, reader(was, tab.Name))})
 		}
 	}
 	for _, tab := range now.Schema().Tables {
 		if _, had := was.Schema().Table(tab.Name); !had && ownsNow(tab.Name) && len(x.c.Tables) == 0 {
-			w.tables = append(w.tables, table{name: tab.Name})
+			w.db.Tables = append(w.db.Tables, tables.WantedTable{Name: tab.Name})
 		}
 	}
 	if x.c.Tables != nil {
 		for _, name := range x.c.Tables {
-			if !slices.ContainsFunc(w.tables, func(t table) bool { return t.name == name }) {
+			if _, ok := w.db.Table(name); !ok {
 				return fmt.Errorf("restore point %s has no table %s of this site", x.c.Point, name)
 			}
 		}
 		return nil
 	}
-	w.after, w.hangs = was.Schema().After, true
+	w.db.After, w.db.Hangs = was.Schema().After, true
 	return nil
 }
 
@@ -177,7 +166,7 @@ func (x *runner) wantContent(ctx context.Context, e *ends, h *kept.Host, was, no
 		if !slices.Equal(columnNames(then), columnNames(tab)) {
 			return fmt.Errorf("table %s has other columns now than at restore point %s: restore the whole table, or make a copy of the point", tab.Name, x.c.Point)
 		}
-		w.tables = append(w.tables, table{name: tab.Name, table: &tab, rows: func(ctx context.Context, give func(tables.Row) error) error {
+		w.db.Tables = append(w.db.Tables, tables.WantedTable{Name: tab.Name, Table: &tab, Rows: func(ctx context.Context, give func(tables.Row) error) error {
 			if err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
 				if drop(tab, r) {
 					return nil

@@ -63,6 +63,13 @@ var engine = tablestest.Engine{
 
 func TestEngine(t *testing.T) { tablestest.Run(t, engine) }
 
+func TestEdit(t *testing.T) {
+	tablestest.RunEdit(t, tablestest.EditEngine{Schema: engine.Schema, Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
+		name := fmt.Sprintf("edited_%x", rand.Uint64())
+		return newDatabase(t, name, statements...), func() tables.Edit { return mysql.Open(mariadbtest.Root(), name).Login().Edit(name) }
+	}})
+}
+
 // counting counts what is written to a connection.
 type counting struct {
 	net.Conn

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -56,6 +57,14 @@ func TestConformance(t *testing.T) {
 	tablestest.Run(t, tablestest.Engine{Schema: schema, Far: true, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
 		dir := t.TempDir()
 		return file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
+	}})
+}
+
+func TestEdit(t *testing.T) {
+	tablestest.RunEdit(t, tablestest.EditEngine{Schema: schema, Make: func(t *testing.T, st ...string) (tables.Writable, func() tables.Edit) {
+		dir, temp := t.TempDir(), t.TempDir()
+		f := file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
+		return f, func() tables.Edit { return NewEdit(at(t, dir), "o.db", ".edit", temp, time.Now()) }
 	}})
 }
 

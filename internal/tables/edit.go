@@ -1,0 +1,89 @@
+package tables
+
+import (
+	"context"
+	"slices"
+)
+
+// Wanted is the state that a database is to have. What it does not name stays as it is.
+type Wanted struct {
+	Tables []WantedTable
+	// Digest digests rows as the engine does that gives them; nil: they are not compared
+	// with those that are there.
+	Digest func(table string, r Row, buf []byte) (Digest, []byte)
+	After  []Object // what is to hang on the tables
+	Hangs  bool     // After is all that is to hang on them; else what hangs there stays
+	Lower  bool     // tables may give lower numbers to their next rows than now
+}
+
+// WantedTable is one table as it is to be.
+type WantedTable struct {
+	Name  string
+	Table *Table // nil: it goes
+	Empty bool   // it has no rows
+	// Rows gives the rows, the same ones each time; none of them is kept.
+	Rows func(ctx context.Context, give func(Row) error) error
+}
+
+// Table finds a table by name.
+func (w Wanted) Table(name string) (WantedTable, bool) {
+	i := slices.IndexFunc(w.Tables, func(t WantedTable) bool { return t.Name == name })
+	if i < 0 {
+		return WantedTable{}, false
+	}
+	return w.Tables[i], true
+}
+
+// Hanging gives what is to be dropped before tables change, and what is to be made
+// afterwards; with all, triggers too that stay, so that none is set off meanwhile.
+func (w Wanted) Hanging(now Schema, all bool) (drop, hang []Object) {
+	want := now.After
+	if w.Hangs {
+		want = w.After
+	}
+	differs := func(o Object, from []Object) bool {
+		same := slices.ContainsFunc(from, func(x Object) bool { return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL })
+		return !same || all && o.Kind == "trigger"
+	}
+	for _, o := range now.After {
+		if differs(o, want) {
+			drop = append(drop, o)
+		}
+	}
+	for _, o := range want {
+		if differs(o, now.After) {
+			hang = append(hang, o)
+		}
+	}
+	return drop, hang
+}
+
+// Edit changes a database that may be in use, in a way that can be taken back until it is
+// settled. Each of its steps can be broken off anywhere and done again, by another process
+// too; TakeBack and Settle do nothing where there is nothing to be done.
+type Edit interface {
+	// Separate tells that what hangs on tables is changed by Objects; else it comes with
+	// the tables themselves.
+	Separate() bool
+	// Objects drops some of what hangs on the tables, and makes others. Nobody may be
+	// reading the tables, ourselves included.
+	Objects(ctx context.Context, drop, hang []Object) error
+	// Stage makes all that differs from the state that the database is in: single rows at
+	// once, in one transaction, and the rest beside what is in use.
+	Stage(ctx context.Context, now Snapshot, w Wanted, tell func(rows, tables int64)) (Staged, error)
+	// Exchange gives what was made beside its place, all at one moment. Nobody may be
+	// reading the tables.
+	Exchange(ctx context.Context) error
+	// TakeBack brings the tables back that were there before. Triggers must be dropped.
+	TakeBack(ctx context.Context) error
+	// Settle makes what is in place final.
+	Settle(ctx context.Context) error
+	Close() error
+}
+
+// Staged counts what was made.
+type Staged struct {
+	Rows    int // exchanged one by one
+	Patched int // tables of which single rows were exchanged
+	Whole   int // tables exchanged whole
+}
