@@ -120,7 +120,7 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err != nil {
 		return err
 	}
-	cdb, err := stack.OpenDatabase(ctx, in.Transform.Stack, copied, in.Copy.Database)
+	cdb, err := stack.OpenCopy(ctx, in.Transform.Stack, copied, in.Copy)
 	if err != nil {
 		return err
 	}

@@ -185,14 +185,27 @@ const TitleMark = "[copy] "
 
 // Holder is a host that has the tables of its sites itself.
 type Holder interface {
-	Database(ctx context.Context, db site.Database) (tables.Writable, error)
+	Database(ctx context.Context, db site.Database) (tables.Database, error)
 }
 
-// OpenDatabase opens a site's database where the site is.
-func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tables.Writable, error) {
+// OpenDatabase opens a site's database where the site is, to be read.
+func OpenDatabase(ctx context.Context, st Stack, p Place, db site.Database) (tables.Database, error) {
 	if h, ok := p.Host.(Holder); ok {
 		return h.Database(ctx, db)
 	}
+	return openWhere(ctx, st, p, db)
+}
+
+// OpenCopy opens the database of a copy, which may be written to. That of a live site is
+// never opened so: what changes one is a tables.Edit, with consent to its plan.
+func OpenCopy(ctx context.Context, st Stack, p Place, s site.Site) (tables.Writable, error) {
+	if s.Role != site.Copy {
+		return nil, fmt.Errorf("%s is no copy: %w", s.Name, tables.ErrRefused)
+	}
+	return openWhere(ctx, st, p, s.Database)
+}
+
+func openWhere(ctx context.Context, st Stack, p Place, db site.Database) (tables.Writable, error) {
 	switch db.Engine {
 	case "sqlite":
 		root, err := p.Host.Open(ctx, path.Dir(db.Path))

@@ -122,7 +122,7 @@ func (h *Host) Dial(context.Context, string, string) (net.Conn, error) {
 }
 
 // Database gives the point's rows.
-func (h *Host) Database(_ context.Context, db site.Database) (tables.Writable, error) {
+func (h *Host) Database(_ context.Context, db site.Database) (tables.Database, error) {
 	if len(h.p.Schema) == 0 {
 		return nil, fmt.Errorf("the %s has no tables: %w", h.Name(), tables.ErrRefused)
 	}
