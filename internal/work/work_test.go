@@ -492,3 +492,20 @@ func TestWhatOnlyGoesForwardIsNotCancelledHalfWay(t *testing.T) {
 	close(wait)
 	b.await(r.ID, plan.Done)
 }
+
+func TestACancelWhileARunIsTakenUpTakesItBack(t *testing.T) {
+	ctx := context.Background()
+	asked := make(chan string, 1)
+	b := newBench(t, func(b *bench, r plan.Run) *Operation {
+		id := <-asked
+		assert.NoError(t, b.queue.Cancel(ctx, id))
+		op := simple(nil)(b, r)
+		op.Memory = &struct{ N int }{}
+		return op
+	})
+	b.start()
+	r := b.add("lift")
+	asked <- r.ID
+	b.await(r.ID, plan.Cancelled)
+	assert.Equal(t, []string{"undo", "over cancelled"}, b.seen())
+}

@@ -98,7 +98,8 @@ func (t *Task) carryOut() error {
 	if maker == nil {
 		return fmt.Errorf("%w: it does not know what %q is; use the version that planned it, or cancel the run", ErrOtherVersion, t.run.Plan.Kind)
 	}
-	op, err := maker(t.ctx, t.run)
+	begin := context.WithoutCancel(t.ctx) // who cancels now has the run taken back, for which it must be known
+	op, err := maker(begin, t.run)
 	if err != nil {
 		return err
 	}
@@ -106,7 +107,7 @@ func (t *Task) carryOut() error {
 	t.op = op
 	t.mu.Unlock()
 	if op.Memory != nil {
-		if err := t.q.opt.Record.Checkpoint(t.ctx, t.run.ID, op.Memory); err != nil {
+		if err := t.q.opt.Record.Checkpoint(begin, t.run.ID, op.Memory); err != nil {
 			return err
 		}
 	}

@@ -121,18 +121,20 @@ func TestManySmallFilesOverOpenSSH(t *testing.T) {
 	}
 }
 
-// counted puts a counter of bytes before a host.
-func counted(t *testing.T, target ssh.Target) (ssh.Target, *atomic.Int64) {
+// counted puts a counter of bytes before a host. The function gives what went over all
+// lines, once they have ended.
+func counted(t *testing.T, target ssh.Target) (ssh.Target, func() int64) {
 	t.Helper()
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { ln.Close() })
-	n := new(atomic.Int64)
+	var n, lines, ended atomic.Int64
 	to := net.JoinHostPort(target.Addr, target.Port)
 	pass := func(dst, src net.Conn) {
 		k, _ := io.Copy(dst, src)
 		n.Add(k)
 		dst.Close()
+		ended.Add(1)
 	}
 	go func() {
 		for {
@@ -145,12 +147,16 @@ func counted(t *testing.T, target ssh.Target) (ssh.Target, *atomic.Int64) {
 				c.Close()
 				return
 			}
+			lines.Add(2)
 			go pass(s, c)
 			go pass(c, s)
 		}
 	}()
 	_, target.Port, _ = net.SplitHostPort(ln.Addr().String())
-	return target, n
+	return target, func() int64 {
+		require.Eventually(t, func() bool { return lines.Load() > 0 && ended.Load() == lines.Load() }, 30*time.Second, time.Millisecond)
+		return n.Load()
+	}
 }
 
 func TestWhatGoesOverTheLine(t *testing.T) {
@@ -193,7 +199,6 @@ func TestWhatGoesOverTheLine(t *testing.T) {
 			got, _, err := tree.Copy(ctx, src, dst, list.Entries, func(int64, int) {})
 			require.NoError(t, err)
 			h.Close()
-			require.Eventually(t, func() bool { return n.Load() > 0 }, 5*time.Second, time.Millisecond)
 			here, err := local.New("slipway").Open(ctx, dst.Path())
 			require.NoError(t, err)
 			there, err := tree.Scan(ctx, here, tree.Filter{})
@@ -201,8 +206,8 @@ func TestWhatGoesOverTheLine(t *testing.T) {
 			require.NoError(t, tree.Digest(ctx, here, there.Entries, nil, func(int64, int) {}))
 			assert.Empty(t, tree.Compare(got, there.Entries))
 			assert.Len(t, there.Entries, 40)
-			assert.Less(t, n.Load(), c.till)
-			assert.Greater(t, n.Load(), c.from)
+			assert.Less(t, n(), c.till)
+			assert.Greater(t, n(), c.from)
 		})
 	}
 }
