@@ -73,7 +73,7 @@ func (d *Desk) fresh(ctx context.Context, id site.ID) (site.Site, error) {
 func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
 	s, err := d.Record.Site(ctx, origin)
 	if err == nil && s.State != site.Ready && s.State != site.Parked { // what is not whole can't be inspected either
-		err = fmt.Errorf("%s is %s: it can't be copied now; resume its run (alibi runs --of %s), bring it back, or take the copy of its origin", s.Name, s.State, s.Name)
+		err = notNow(s)
 	}
 	if err != nil {
 		return clone.Input{}, err
@@ -84,10 +84,25 @@ func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, erro
 	return d.copyInput(ctx, s)
 }
 
+// onlyCopies says why something can't be done with a site that is done with copies that answer.
+func onlyCopies(s site.Site, done string) error {
+	why, first := s.Unready()
+	if s.Role != site.Copy {
+		why, first = s.Name+" is a live site", "make a copy of it: alibi copy "+s.Name
+	}
+	return fmt.Errorf("%s, and only a copy that answers can be %s; %s", why, done, first)
+}
+
+// notNow says why a site can't be copied now, and what to do.
+func notNow(s site.Site) error {
+	why, first := s.Unready()
+	return fmt.Errorf("%s, so that it can't be copied now: %s", why, first)
+}
+
 func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, error) {
 	in := clone.Input{Origin: origin, Local: d.Config.Machine, Places: map[string]clone.Place{}, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
 	if in.Origin.State != site.Ready && in.Origin.State != site.Parked {
-		return in, fmt.Errorf("%s is %s: it can't be copied now", in.Origin.Name, in.Origin.State)
+		return in, notNow(in.Origin)
 	}
 	all, err := d.Record.Sites(ctx)
 	if err != nil {
@@ -180,7 +195,7 @@ func (d *Desk) refreshInput(ctx context.Context, id site.ID, gather func(site.Si
 		return clone.Input{}, clone.Choices{}, err
 	}
 	if s.Role != site.Copy || s.State != site.Ready {
-		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s is a %s site and %s: only a copy that answers can be brought in line with its origin", s.Name, s.Role, s.State)
+		return clone.Input{}, clone.Choices{}, onlyCopies(s, "brought in line with its origin")
 	}
 	if s.Origin == "" {
 		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s", s.Name, ErrNoOrigin, s.Name)
@@ -285,7 +300,7 @@ func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed s
 func (d *Desk) Hold(ctx context.Context, id site.ID, reason string) (site.Site, error) {
 	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
 		if s.Role != site.Copy || s.State == site.Expired {
-			return fmt.Errorf("%s is %s, and %s: only a copy that answers can be held", s.Name, s.Role, s.State)
+			return onlyCopies(*s, "held")
 		}
 		l, err := s.Lease.Hold(reason, d.Who)
 		s.Lease = l
@@ -349,7 +364,7 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 		return "", err
 	}
 	if s.Role != site.Copy || s.State != site.Ready {
-		return "", fmt.Errorf("%s is %s, and %s: only a copy that answers can be signed in to", s.Name, s.Role, s.State)
+		return "", onlyCopies(s, "signed in to")
 	}
 	if s.Stack != "wordpress" {
 		return "", fmt.Errorf("%s is a %s site: Alibi knows of no accounts in it", s.Name, s.Stack)

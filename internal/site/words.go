@@ -84,6 +84,24 @@ func (s Site) ApartText() string {
 	}
 }
 
+// Unready says why a site can't be worked on now, and what is to be done first; both are
+// "" for one that answers.
+func (s Site) Unready() (why, first string) {
+	switch s.State {
+	case Making:
+		return s.Name + " is being made", "wait for run " + s.Run + ", or cancel it: alibi runs cancel " + s.Run
+	case Failed:
+		return "run " + s.Run + ", which makes " + s.Name + ", failed", "alibi runs " + s.Run + " says why; resume it, cancel it, or let the copy stand as it is"
+	case Parked:
+		return s.Name + " is parked", "put it on the air again: alibi lift " + s.Name
+	case Expired:
+		return s.Name + " is expired", "bring it back: alibi bring-back " + s.Name
+	case Gone:
+		return s.Name + " is gone", "a restore point of it, if there is one, can be copied: alibi points " + s.Name
+	}
+	return "", ""
+}
+
 // LeaseText says how a copy's lease stands.
 func (s Site) LeaseText(now time.Time) string {
 	switch s.State {

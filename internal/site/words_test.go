@@ -73,6 +73,22 @@ func TestWhoseAccountsACopyHas(t *testing.T) {
 	assert.Contains(t, Site{Scrubbed: true}.AccountsText(), "no password signs in")
 }
 
+func TestWhatIsToBeDoneFirst(t *testing.T) {
+	for state, want := range map[State][2]string{
+		Making:  {"winter is being made", "alibi runs cancel r1"},
+		Failed:  {"run r1, which makes winter, failed", "alibi runs r1 says why"},
+		Parked:  {"winter is parked", "alibi lift winter"},
+		Expired: {"winter is expired", "alibi bring-back winter"},
+		Gone:    {"winter is gone", "alibi points winter"},
+	} {
+		why, first := Site{Name: "winter", State: state, Run: "r1"}.Unready()
+		assert.Equal(t, want[0], why)
+		assert.Contains(t, first, want[1])
+	}
+	why, first := Site{Name: "winter", State: Ready}.Unready()
+	assert.Empty(t, why+first)
+}
+
 func TestWhatVisitorsRead(t *testing.T) {
 	seen := map[string]bool{}
 	for _, k := range []FrontKind{FrontParked, FrontHidden, FrontMaintenance} {

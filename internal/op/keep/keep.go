@@ -51,7 +51,8 @@ func Plan(in Input) plan.Plan {
 	case in.Site.Run != "":
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "busy", Text: "a run (" + in.Site.Run + ") is at work on " + in.Site.Name, Remedy: "wait for it or cancel it"})
 	case in.Site.State != site.Ready && in.Site.State != site.Parked && in.Site.State != site.Expired:
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: fmt.Sprintf("%s is %s: it is not whole", in.Site.Name, in.Site.State), Remedy: "resume or cancel its run first"})
+		why, first := in.Site.Unready()
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: why, Remedy: first})
 	}
 	if f := in.Quota.CheckPoint(in.Use); f != nil {
 		p.Findings = append(p.Findings, *f)

@@ -49,7 +49,8 @@ func Plan(in Input) plan.Plan {
 	case s.Run != "":
 		note(site.Block, "busy", "a run ("+s.Run+") is at work on "+s.Name, "wait for it or cancel it")
 	case s.State != site.Ready && s.State != site.Parked:
-		note(site.Block, "state", fmt.Sprintf("%s is %s", s.Name, s.State), "resume or cancel its run, or bring it back, first")
+		why, first := s.Unready()
+		note(site.Block, "state", why, first)
 	case s.Database.Beside() && c.Database:
 		note(site.Block, "beside", "the tables of "+s.Name+" stand in the database of its origin", "refresh it, or make a new copy with a database of its own")
 	}

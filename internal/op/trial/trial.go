@@ -191,7 +191,8 @@ func Plan(in Input) plan.Plan {
 	case s.Run != "":
 		note(site.Block, "busy", "a run ("+s.Run+") is at work on "+s.Name, "wait for it or cancel it")
 	case s.State != site.Ready:
-		note(site.Block, "state", fmt.Sprintf("%s is %s", s.Name, s.State), "resume or cancel its run, or bring it back, first")
+		why, first := s.Unready()
+		note(site.Block, "state", why, first)
 	case s.Host != in.Local:
 		note(site.Block, "elsewhere", s.Name+" is on "+s.Host+": cells are made on this machine", "make a copy of its origin here")
 	case s.Database.Engine != "mysql" || s.Database.Beside():
