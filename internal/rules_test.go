@@ -53,7 +53,8 @@ func TestRoomsKeepTheirDirection(t *testing.T) {
 	require.Contains(t, all, "alibi/internal/tui")
 	for room, allowed := range may {
 		for name, ds := range all {
-			if name != room && !(strings.HasPrefix(name, room+"/") && room != "alibi/internal/host") || strings.HasSuffix(name, "test") {
+			if name != room && !(strings.HasPrefix(name, room+"/") && room != "alibi/internal/host") ||
+				strings.HasSuffix(name, "test") {
 				continue
 			}
 			for _, d := range ds {
@@ -74,7 +75,13 @@ func TestOnlyTheInterfaceKnowsTheInterface(t *testing.T) {
 			continue
 		}
 		for _, d := range ds {
-			assert.False(t, strings.HasPrefix(d, "charm.land/") || d == "alibi/internal/tui", "%s must not be built from %s", name, d)
+			assert.False(
+				t,
+				strings.HasPrefix(d, "charm.land/") || d == "alibi/internal/tui",
+				"%s must not be built from %s",
+				name,
+				d,
+			)
 			if name != "alibi/internal/keeper" && !strings.HasPrefix(name, "alibi/internal/demo") {
 				assert.NotEqual(t, "alibi/internal/cli", d, "%s must not be built from the command line", name)
 			}

@@ -116,15 +116,37 @@ func (b *bench) stop() {
 
 // site makes the origin of a size, on pier, unless an earlier call left it.
 func (b *bench) site(ctx context.Context, size string) (real.Spec, error) {
-	s := real.Spec{Root: filepath.Join(b.pier.Dir, "www", size), URL: "https://" + size + ".skerryline.example", Title: "Skerry " + size, Tagline: "Boats", Posts: 20, Pictures: 4, Seed: 3,
-		Prefix: map[string]string{"small": "wp_", "medium": "sk_", "large": "sk_"}[size], Server: b.pier.Server(), Admin: b.pier.Admin(), Database: "ferry_" + size, Password: "made up"}
+	s := real.Spec{
+		Root:     filepath.Join(b.pier.Dir, "www", size),
+		URL:      "https://" + size + ".skerryline.example",
+		Title:    "Skerry " + size,
+		Tagline:  "Boats",
+		Posts:    20,
+		Pictures: 4,
+		Seed:     3,
+		Prefix:   map[string]string{"small": "wp_", "medium": "sk_", "large": "sk_"}[size],
+		Server:   b.pier.Server(),
+		Admin:    b.pier.Admin(),
+		Database: "ferry_" + size,
+		Password: "made up",
+	}
 	if _, err := os.Stat(s.Root); err == nil {
 		return s, rewriteSocket(s)
 	}
 	if err := real.Make(ctx, s); err != nil {
 		return s, err
 	}
-	out, err := exec.CommandContext(ctx, b.php, "-d", "memory_limit=2G", "-d", "opcache.enable_cli=0", "bench/site/fill.php", s.Root, size).CombinedOutput()
+	out, err := exec.CommandContext(
+		ctx,
+		b.php,
+		"-d",
+		"memory_limit=2G",
+		"-d",
+		"opcache.enable_cli=0",
+		"bench/site/fill.php",
+		s.Root,
+		size,
+	).CombinedOutput()
 	if err != nil {
 		return s, fmt.Errorf("filling the site: %w: %s", err, out)
 	}
@@ -169,7 +191,14 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		}
 		ours.add(m.built, nil)
 		whole.add(m.all, nil)
-		fmt.Printf("  same server: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n", hand.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
+		fmt.Printf(
+			"  same server: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
+			hand.last(),
+			m.built.Seconds(),
+			m.all.Seconds(),
+			m.peak>>20,
+			m.steps,
+		)
 		if i == 0 {
 			if err := b.judge(ctx, s, m.site); err != nil {
 				return err
@@ -186,7 +215,13 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 			return err
 		}
 		again.add(r.built, nil)
-		fmt.Printf("  refresh after 1 %%: built %.2f s, proven %.2f s in all, %d MiB (%s)\n", r.built.Seconds(), r.all.Seconds(), r.peak>>20, r.steps)
+		fmt.Printf(
+			"  refresh after 1 %%: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
+			r.built.Seconds(),
+			r.all.Seconds(),
+			r.peak>>20,
+			r.steps,
+		)
 		if i == 0 {
 			if err := b.judge(ctx, s, r.site); err != nil {
 				return err
@@ -201,7 +236,14 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 			return err
 		}
 		ours2.add(m.built, nil)
-		fmt.Printf("  two hosts: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n", hand2.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
+		fmt.Printf(
+			"  two hosts: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
+			hand2.last(),
+			m.built.Seconds(),
+			m.all.Seconds(),
+			m.peak>>20,
+			m.steps,
+		)
 		if i == 0 {
 			if err := b.judge(ctx, s, m.site); err != nil {
 				return err
@@ -217,8 +259,20 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 	if err := b.points(ctx, s, name); err != nil {
 		return err
 	}
-	fmt.Printf("%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
-		size, runs, hand.median(), ours.median(), ours.median()/hand.median(), whole.median(), hand2.median(), ours2.median(), ours2.median()/hand2.median(), again.median(), again.median()/ours.median())
+	fmt.Printf(
+		"%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
+		size,
+		runs,
+		hand.median(),
+		ours.median(),
+		ours.median()/hand.median(),
+		whole.median(),
+		hand2.median(),
+		ours2.median(),
+		ours2.median()/hand2.median(),
+		again.median(),
+		again.median()/ours.median(),
+	)
 	return errors.Join(hand.err, ours.err, hand2.err, ours2.err)
 }
 
@@ -251,7 +305,10 @@ func timed(f func() error) (time.Duration, error) {
 }
 
 func sh(ctx context.Context, script string, args ...string) error {
-	out, err := exec.CommandContext(ctx, "bash", append([]string{"-c", "set -euo pipefail; " + script, "bench"}, args...)...).CombinedOutput()
+	out, err := exec.CommandContext(
+		ctx,
+		"bash",
+		append([]string{"-c", "set -euo pipefail; " + script, "bench"}, args...)...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
@@ -267,21 +324,32 @@ func (b *bench) byHand(ctx context.Context, s real.Spec, i int) (time.Duration, 
 		mariadb-dump --no-defaults -S "$1" --single-transaction "$2" | sed "s#$3#http://hand-$6.localhost:7700#g" | mariadb --no-defaults -S "$1" hand
 		cp -a "$4" "$5"`, b.pier.DB.Socket, s.Database, s.URL, s.Root, to, fmt.Sprint(i))
 	})
-	return took, errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.pier.DB.Socket, to))
+	return took, errors.Join(
+		err,
+		sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.pier.DB.Socket, to),
+	)
 }
 
 // byHandTwo is the same between two machines, through ssh and tar.
 func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) (time.Duration, error) {
 	to := filepath.Join(b.dock.Dir, "hand")
 	ssh := func(m *real.Machine) string {
-		return fmt.Sprintf("ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null %s@127.0.0.1", b.key, m.Port, m.User)
+		return fmt.Sprintf(
+			"ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null %s@127.0.0.1",
+			b.key,
+			m.Port,
+			m.User,
+		)
 	}
 	took, err := timed(func() error {
 		return sh(ctx, `$6 "mariadb --no-defaults -S $2 -e 'CREATE DATABASE hand'; mkdir -p $5"
 		$7 "mariadb-dump --no-defaults -S $1 --single-transaction $3" | sed "s#$8#http://hand-$9.localhost:7700#g" | $6 "mariadb --no-defaults -S $2 hand"
 		$7 "tar -C $4 -cf - ." | $6 "tar -C $5 -xf -"`, b.pier.DB.Socket, b.dock.DB.Socket, s.Database, s.Root, to, ssh(b.dock), ssh(b.pier), s.URL, fmt.Sprint(i))
 	})
-	return took, errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.dock.DB.Socket, to))
+	return took, errors.Join(
+		err,
+		sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.dock.DB.Socket, to),
+	)
 }
 
 // add tells Alibi of the machines and of the site. The pier is this machine
@@ -380,12 +448,30 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 
 // touch changes one in a hundred posts and files of the origin.
 func (b *bench) touch(ctx context.Context, s real.Spec, i int) error {
-	return sh(ctx, `mariadb --no-defaults -S "$1" "$2" -e "UPDATE $3posts SET post_title = CONCAT(post_title, '+') WHERE ID % 100 = $4; UPDATE $3postmeta SET meta_value = CONCAT(meta_value, '') WHERE meta_id % 100 = 7"
-		find "$5/wp-content/uploads" -type f -name "file-*$((10 + $4)).*" | while read -r f; do printf x >>"$f"; done`, b.pier.DB.Socket, s.Database, s.Prefix, fmt.Sprint(i), s.Root)
+	return sh(
+		ctx,
+		`mariadb --no-defaults -S "$1" "$2" -e "UPDATE $3posts SET post_title = CONCAT(post_title, '+') WHERE ID % 100 = $4; UPDATE $3postmeta SET meta_value = CONCAT(meta_value, '') WHERE meta_id % 100 = 7"
+		find "$5/wp-content/uploads" -type f -name "file-*$((10 + $4)).*" | while read -r f; do printf x >>"$f"; done`,
+		b.pier.DB.Socket,
+		s.Database,
+		s.Prefix,
+		fmt.Sprint(i),
+		s.Root,
+	)
 }
 
 func (b *bench) judge(ctx context.Context, s real.Spec, copied site.Site) error {
-	out, err := exec.CommandContext(ctx, b.php, "-d", "memory_limit=4G", "bench/judge.php", s.Root, copied.Root, s.URL, copied.Address().String()).CombinedOutput()
+	out, err := exec.CommandContext(
+		ctx,
+		b.php,
+		"-d",
+		"memory_limit=4G",
+		"bench/judge.php",
+		s.Root,
+		copied.Root,
+		s.URL,
+		copied.Address().String(),
+	).CombinedOutput()
 	fmt.Printf("  judged: %s\n", strings.TrimSpace(string(out)))
 	return err
 }

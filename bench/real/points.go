@@ -60,8 +60,20 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 	if err := b.judge(ctx, s, m.site); err != nil {
 		return err
 	}
-	fmt.Printf("  restore points: by hand %.2f s, %d MiB; the first %.2f s (%.2fx), %d MiB (%.2fx), peak %d MiB; one after 1 %% changed %.2f s (%.2fx of the first), %.1f MiB (%.3fx)\n",
-		hand.Seconds(), weight>>20, first.Seconds(), first.Seconds()/hand.Seconds(), grown>>20, float64(grown)/float64(weight), peak>>20, again.Seconds(), again.Seconds()/first.Seconds(), float64(more)/(1<<20), float64(more)/float64(grown))
+	fmt.Printf(
+		"  restore points: by hand %.2f s, %d MiB; the first %.2f s (%.2fx), %d MiB (%.2fx), peak %d MiB; one after 1 %% changed %.2f s (%.2fx of the first), %.1f MiB (%.3fx)\n",
+		hand.Seconds(),
+		weight>>20,
+		first.Seconds(),
+		first.Seconds()/hand.Seconds(),
+		grown>>20,
+		float64(grown)/float64(weight),
+		peak>>20,
+		again.Seconds(),
+		again.Seconds()/first.Seconds(),
+		float64(more)/(1<<20),
+		float64(more)/float64(grown),
+	)
 	clean, err := timed(func() error {
 		_, err := b.command(ctx, "reset", m.site.Name, "--confirm", m.site.Name)
 		return err
@@ -76,8 +88,20 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("  the copy cleaned in %.2f s, with its first restore point before; all of it brought back in place %.2f s (%.2fx of by hand)\n", clean.Seconds(), undone.Seconds(), undone.Seconds()/back.Seconds())
-	fmt.Printf("  restoring: by hand %.2f s; a copy of the point built %.2f s (%.2fx), proven %.2f s (%s)\n", back.Seconds(), m.built.Seconds(), m.built.Seconds()/back.Seconds(), m.all.Seconds(), m.steps)
+	fmt.Printf(
+		"  the copy cleaned in %.2f s, with its first restore point before; all of it brought back in place %.2f s (%.2fx of by hand)\n",
+		clean.Seconds(),
+		undone.Seconds(),
+		undone.Seconds()/back.Seconds(),
+	)
+	fmt.Printf(
+		"  restoring: by hand %.2f s; a copy of the point built %.2f s (%.2fx), proven %.2f s (%s)\n",
+		back.Seconds(),
+		m.built.Seconds(),
+		m.built.Seconds()/back.Seconds(),
+		m.all.Seconds(),
+		m.steps,
+	)
 	return b.remove(ctx, m.site)
 }
 

@@ -115,8 +115,14 @@ func (b *bench) answers(ctx context.Context, s real.Spec, name, size string) err
 	if err != nil {
 		return err
 	}
-	fmt.Printf("  the live site's answers meanwhile (medians): %.0f ms before; by hand %.0f ms, %+.0f %%; Alibi %.0f ms, %+.0f %%\n",
-		idle*1000, hand*1000, (hand/idle-1)*100, ours*1000, (ours/idle-1)*100)
+	fmt.Printf(
+		"  the live site's answers meanwhile (medians): %.0f ms before; by hand %.0f ms, %+.0f %%; Alibi %.0f ms, %+.0f %%\n",
+		idle*1000,
+		hand*1000,
+		(hand/idle-1)*100,
+		ours*1000,
+		(ours/idle-1)*100,
+	)
 	return b.remove(ctx, m.site)
 }
 
@@ -163,9 +169,15 @@ func (b *bench) pages(ctx context.Context, s real.Spec, copied site.Site) error 
 // page asks a copy for a page, following where it leads, and waiting for the
 // gateway to come up.
 func page(ctx context.Context, s site.Site, path string) (string, error) {
-	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "tcp", "127.0.0.1:"+s.Address().Port)
-	}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := &http.Client{
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return (&net.Dialer{}).DialContext(ctx, "tcp", "127.0.0.1:"+s.Address().Port)
+			},
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	var last error
 	for range 50 {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Address().String()+path, nil)

@@ -15,8 +15,23 @@ import (
 func TestHandsOnInARealTerminal(t *testing.T) {
 	dir := t.TempDir()
 	editor := filepath.Join(dir, "editor")
-	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\necho EDITOR HAS THE TERMINAL\nsleep 1\nprintf '/* from the editor */\\n' >> \"$1\"\n"), 0o755))
-	x := start(t, 128, 40, []string{"EDITOR=" + editor, "VISUAL=", "SHELL=/bin/bash"}, "demo", "--home", filepath.Join(dir, "demo"))
+	require.NoError(
+		t,
+		os.WriteFile(
+			editor,
+			[]byte("#!/bin/sh\necho EDITOR HAS THE TERMINAL\nsleep 1\nprintf '/* from the editor */\\n' >> \"$1\"\n"),
+			0o755,
+		),
+	)
+	x := start(
+		t,
+		128,
+		40,
+		[]string{"EDITOR=" + editor, "VISUAL=", "SHELL=/bin/bash"},
+		"demo",
+		"--home",
+		filepath.Join(dir, "demo"),
+	)
 	x.sees("timetable-2028", "its run failed")
 	x.keys("/")
 	x.keys("timetable", "Enter")
@@ -50,12 +65,22 @@ func TestHandsOnInARealTerminal(t *testing.T) {
 	x.sees("timetable-2028 is 42")
 	x.sees("accounts may do everything")
 	x.keys("Tab")
-	x.sees("moved Timetable to the front of the menu", "alibi carry timetable-2028 wp-content/themes/harbour/style.css skerryline.example")
+	x.sees(
+		"moved Timetable to the front of the menu",
+		"alibi carry timetable-2028 wp-content/themes/harbour/style.css skerryline.example",
+	)
 	x.keys("Escape")
 	x.sees("find: timetable")
 	x.keys("V")
 	x.sees("COMPONENT", "unlike its origin")
-	x.keys("Right", "Right", "Right", "Right", "Right", "L") // the sheet of timetable-2028 asks for a core that is not here
+	x.keys(
+		"Right",
+		"Right",
+		"Right",
+		"Right",
+		"Right",
+		"L",
+	) // the sheet of timetable-2028 asks for a core that is not here
 	x.sees("core")
 	x.keys("e")
 	x.sees("EDITOR HAS THE TERMINAL")

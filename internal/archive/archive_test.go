@@ -22,7 +22,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"alibi/internal/host"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
@@ -79,12 +78,26 @@ func (g *got) End() error { g.ended = true; return nil }
 var at = time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)
 
 func manifest() Manifest {
-	return Manifest{Format: "alibi-archive", Version: Version, Site: site.Site{ID: "abcde", Name: "ferry", Root: "/srv/ferry", Facts: &site.Facts{}}, Taken: at}
+	return Manifest{
+		Format:  "alibi-archive",
+		Version: Version,
+		Site:    site.Site{ID: "abcde", Name: "ferry", Root: "/srv/ferry", Facts: &site.Facts{}},
+		Taken:   at,
+	}
 }
 
 // source is a small site.
 func source(engine string, rows ...tables.Row) Source {
-	tab := tables.Table{Name: "sk_posts", Columns: []tables.Column{{Name: "ID", Type: "INTEGER"}, {Name: "body", Type: "longtext", Charset: "utf8mb4"}, {Name: "raw", Type: "longblob"}}, Key: []string{"ID"}, Create: "CREATE TABLE `sk_posts` (`ID` int, `body` longtext, `raw` longblob) ENGINE=InnoDB"}
+	tab := tables.Table{
+		Name: "sk_posts",
+		Columns: []tables.Column{
+			{Name: "ID", Type: "INTEGER"},
+			{Name: "body", Type: "longtext", Charset: "utf8mb4"},
+			{Name: "raw", Type: "longblob"},
+		},
+		Key:    []string{"ID"},
+		Create: "CREATE TABLE `sk_posts` (`ID` int, `body` longtext, `raw` longblob) ENGINE=InnoDB",
+	}
 	if engine == "mysql" {
 		tab.Columns[0].Type = "int(11)"
 	}
@@ -92,8 +105,17 @@ func source(engine string, rows ...tables.Row) Source {
 	m.Schema = &tables.Schema{Engine: engine, Tables: []tables.Table{tab}}
 	m.Rows, m.Files, m.Bytes = int64(len(rows)), 2, 1<<20
 	texts := map[string]string{"index.php": "<?php echo 'tide';", "wp-content/a b\n.txt": strings.Repeat("x", 100000)}
-	src := Source{Manifest: m, Snapshot: fake{schema: *m.Schema, rows: map[string][]tables.Row{"sk_posts": rows}}, Open: func(n string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(texts[n])), nil }}
-	src.Entries = []tree.Entry{{Path: "index.php", Mode: 0o644, Size: int64(len(texts["index.php"])), MTime: at}, {Path: "wp-content", Mode: os.ModeDir | 0o755}, {Path: "wp-content/a b\n.txt", Mode: 0o600, Size: 100000, MTime: at}, {Path: "wp-content/link", Mode: os.ModeSymlink, Link: "../index.php"}}
+	src := Source{
+		Manifest: m,
+		Snapshot: fake{schema: *m.Schema, rows: map[string][]tables.Row{"sk_posts": rows}},
+		Open:     func(n string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(texts[n])), nil },
+	}
+	src.Entries = []tree.Entry{
+		{Path: "index.php", Mode: 0o644, Size: int64(len(texts["index.php"])), MTime: at},
+		{Path: "wp-content", Mode: os.ModeDir | 0o755},
+		{Path: "wp-content/a b\n.txt", Mode: 0o600, Size: 100000, MTime: at},
+		{Path: "wp-content/link", Mode: os.ModeSymlink, Link: "../index.php"},
+	}
 	return src
 }
 
@@ -116,9 +138,17 @@ func value(t *rapid.T, kind tables.Kind) tables.Value {
 	case tables.Int:
 		return tables.Value{Kind: kind, Int: rapid.Int64().Draw(t, "int")}
 	case tables.Float:
-		return tables.Value{Kind: kind, Float: rapid.Float64().Filter(func(f float64) bool { return !math.IsNaN(f) }).Draw(t, "float")}
+		return tables.Value{
+			Kind:  kind,
+			Float: rapid.Float64().Filter(func(f float64) bool { return !math.IsNaN(f) }).Draw(t, "float"),
+		}
 	case tables.Text, tables.Blob:
-		return tables.Value{Kind: kind, Bytes: append([]byte{}, rapid.SliceOf(rapid.SampledFrom([]byte("a'\"\\\x00\n\r\t;,()\x1a`%_-- é\xff"))).Draw(t, "bytes")...)}
+		return tables.Value{
+			Kind: kind,
+			Bytes: append(
+				[]byte{},
+				rapid.SliceOf(rapid.SampledFrom([]byte("a'\"\\\x00\n\r\t;,()\x1a`%_-- é\xff"))).Draw(t, "bytes")...),
+		}
 	}
 	return tables.Value{}
 }
@@ -127,7 +157,19 @@ func TestRowsComeBackToTheBit(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		var rows []tables.Row
 		for i := range rapid.IntRange(0, 450).Draw(rt, "rows") {
-			v := []tables.Value{{Kind: tables.Int, Int: int64(i)}, value(rt, rapid.SampledFrom([]tables.Kind{tables.Null, tables.Text, tables.Int, tables.Float}).Draw(rt, "kind")), value(rt, rapid.SampledFrom([]tables.Kind{tables.Null, tables.Blob}).Draw(rt, "kind"))}
+			v := []tables.Value{
+				{Kind: tables.Int, Int: int64(i)},
+				value(
+					rt,
+					rapid.SampledFrom(
+						[]tables.Kind{tables.Null, tables.Text, tables.Int, tables.Float},
+					).Draw(
+						rt,
+						"kind",
+					),
+				),
+				value(rt, rapid.SampledFrom([]tables.Kind{tables.Null, tables.Blob}).Draw(rt, "kind")),
+			}
 			rows = append(rows, tables.Row{Key: v[:1], Values: v})
 		}
 		g, err := read(write(t, source("sqlite", rows...)))
@@ -148,7 +190,13 @@ func TestMariaDBsRowsComeBackToTheByte(t *testing.T) {
 		return tables.Value{Kind: tables.Int, Int: n, Bytes: fmt.Append(nil, n)}
 	}
 	rows := []tables.Row{
-		{Values: []tables.Value{number(1), text(tables.Text, "it's a \"tide\";\n(x),\\ `b` é\x00\x1a"), text(tables.Blob, "\x00\xff'\\")}},
+		{
+			Values: []tables.Value{
+				number(1),
+				text(tables.Text, "it's a \"tide\";\n(x),\\ `b` é\x00\x1a"),
+				text(tables.Blob, "\x00\xff'\\"),
+			},
+		},
 		{Values: []tables.Value{number(-7), {}, text(tables.Blob, "")}},
 	}
 	g, err := read(write(t, source("mysql", rows...)))
@@ -242,7 +290,13 @@ func TestHostileAndForeignArchivesAreRefused(t *testing.T) {
 	bomb.Size = 300 << 20
 	_, err = read(forge(t, m, bomb))
 	assert.ErrorIs(t, err, ErrHostile, "a bomb")
-	_, err = Read(context.Background(), bytes.NewReader(forge(t, m, file("files/a"))), Discard{}, Limits{Bytes: 100}, func(int64) {})
+	_, err = Read(
+		context.Background(),
+		bytes.NewReader(forge(t, m, file("files/a"))),
+		Discard{},
+		Limits{Bytes: 100},
+		func(int64) {},
+	)
 	assert.ErrorIs(t, err, ErrHostile, "no room")
 	for _, text := range []string{"", "hello", "PK\x03\x04 a zip", string(write(t, source("sqlite")))[:3]} {
 		_, err := read([]byte(text))
@@ -268,7 +322,15 @@ func TestDefinitionsThatReachOutAreRefused(t *testing.T) {
 		assert.ErrorIs(t, m.check(), ErrHostile, create)
 	}
 	m := manifest()
-	m.Schema = &tables.Schema{Engine: "mysql", Tables: []tables.Table{{Name: "t", Create: "CREATE TABLE `select` (`n` int COMMENT 'like; select', `v` varchar(9) DEFAULT 'a;b') ENGINE=InnoDB DEFAULT CHARSET=utf8mb4"}}}
+	m.Schema = &tables.Schema{
+		Engine: "mysql",
+		Tables: []tables.Table{
+			{
+				Name:   "t",
+				Create: "CREATE TABLE `select` (`n` int COMMENT 'like; select', `v` varchar(9) DEFAULT 'a;b') ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
+			},
+		},
+	}
 	assert.NoError(t, m.check())
 	m.Schema.After = []tables.Object{{Kind: "trigger", Name: "x", SQL: "GRANT ALL ON *.* TO x"}}
 	assert.ErrorIs(t, m.check(), ErrHostile)
@@ -279,7 +341,16 @@ func TestPartsAreNeededTogether(t *testing.T) {
 	base := filepath.Join(dir, "ferry.tar.zst")
 	var rows []tables.Row
 	for i := range 4000 {
-		rows = append(rows, tables.Row{Values: []tables.Value{{Kind: tables.Int, Int: int64(i)}, {Kind: tables.Text, Bytes: fmt.Appendf(nil, "%x", sha256.Sum256(fmt.Append(nil, i)))}, {}}})
+		rows = append(
+			rows,
+			tables.Row{
+				Values: []tables.Value{
+					{Kind: tables.Int, Int: int64(i)},
+					{Kind: tables.Text, Bytes: fmt.Appendf(nil, "%x", sha256.Sum256(fmt.Append(nil, i)))},
+					{},
+				},
+			},
+		)
 	}
 	out, err := Create(base, 64<<10)
 	require.NoError(t, err)
@@ -342,70 +413,3 @@ func TestAnEncryptedArchiveOpensWithItsKeyOnly(t *testing.T) {
 	_, err = Open(name, nil)
 	assert.ErrorIs(t, err, ErrLocked)
 }
-
-func FuzzParser(f *testing.F) {
-	f.Add("INSERT INTO `sk_posts` (`ID`,`body`,`raw`) VALUES (1,'a\\'b',_binary'x'),(2,NULL,X'00ff');")
-	f.Add("-- x\nDROP TABLE `a;b`;\nINSERT INTO \"sk_posts\" (\"ID\",\"body\",\"raw\") VALUES (-1.5e3,CAST(X'00' AS TEXT),'');DELIMITER ;;")
-	f.Fuzz(func(t *testing.T, sql string) {
-		for _, engine := range []string{"mysql", "sqlite"} {
-			p := newParser(strings.NewReader(sql), engine)
-			err := p.table(context.Background(), source(engine).Manifest.Schema.Tables[0], func(tables.Row) error { return nil })
-			if err == nil {
-				_ = p.end()
-			}
-		}
-	})
-}
-
-func TestAnArchiveInSeveralPartsOfSQLIsReadBack(t *testing.T) {
-	var rows []tables.Row
-	for i := range int64(30_000) { // about 30 MiB: more than three parts of the SQL
-		id := tables.Value{Kind: tables.Int, Int: i, Bytes: []byte(fmt.Sprint(i))}
-		rows = append(rows, tables.Row{Key: []tables.Value{id}, Values: []tables.Value{id, {Kind: tables.Text, Bytes: []byte(strings.Repeat(fmt.Sprintf("tide %d ", i), 100))}, {}}})
-	}
-	src := source("mysql", rows...)
-	src.Manifest.Bytes = 64 << 20
-	src.Manifest.Owners = true
-	src.Entries[0].Owner, src.Entries[0].Attrs = &host.Owner{User: 33, Group: 34}, host.Attrs{"user.tide": []byte("h\x00igh")}
-	src.Entries[1].Owner, src.Entries[1].Mode = &host.Owner{}, os.ModeDir|os.ModeSetgid|0o775
-	text := write(t, src)
-	id, err := age.GenerateX25519Identity()
-	require.NoError(t, err)
-	for name, way := range map[string]struct {
-		part int64
-		key  *age.X25519Identity
-	}{"one file": {}, "parts": {part: 100 << 10}, "encrypted": {key: id}, "encrypted parts": {part: 100 << 10, key: id}} {
-		base := filepath.Join(t.TempDir(), "x.tar.zst")
-		out, err := Create(base, way.part)
-		require.NoError(t, err, name)
-		to := io.WriteCloser(nopCloser{out})
-		var keys []age.Identity
-		if way.key != nil {
-			to, err = age.Encrypt(out, way.key.Recipient())
-			require.NoError(t, err)
-			keys = append(keys, way.key)
-		}
-		_, err = to.Write(text)
-		require.NoError(t, err)
-		require.NoError(t, to.Close())
-		_, err = out.Close()
-		require.NoError(t, err)
-		require.NoError(t, CheckParts(base), name)
-		in, err := Open(base, keys)
-		require.NoError(t, err, name)
-		g := &got{}
-		_, err = Read(context.Background(), in, g, Limits{}, func(int64) {})
-		require.NoError(t, err, name)
-		in.Close()
-		assert.True(t, g.ended)
-		require.Len(t, g.rows["sk_posts"], len(rows), name)
-		assert.Equal(t, rows[29_999].Values[1].Bytes, g.rows["sk_posts"][29_999].Values[1].Bytes)
-		assert.Equal(t, &host.Owner{User: 33, Group: 34}, g.entries["index.php"].Owner)
-		assert.Equal(t, host.Attrs{"user.tide": []byte("h\x00igh")}, g.entries["index.php"].Attrs)
-		assert.Equal(t, os.ModeDir|os.ModeSetgid|0o775, g.entries["wp-content"].Mode)
-	}
-}
-
-type nopCloser struct{ io.Writer }
-
-func (nopCloser) Close() error { return nil }

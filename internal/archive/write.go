@@ -85,7 +85,13 @@ func (w *writer) entry(e tree.Entry, r io.Reader) error {
 	if err := w.ctx.Err(); err != nil {
 		return err
 	}
-	h := &tar.Header{Name: e.Path, Mode: int64(e.Mode.Perm()), ModTime: e.MTime.Truncate(time.Second), Size: e.Size, Typeflag: tar.TypeReg}
+	h := &tar.Header{
+		Name:     e.Path,
+		Mode:     int64(e.Mode.Perm()),
+		ModTime:  e.MTime.Truncate(time.Second),
+		Size:     e.Size,
+		Typeflag: tar.TypeReg,
+	}
 	for bit, mode := range map[fs.FileMode]int64{fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
 		if e.Mode&bit != 0 {
 			h.Mode |= mode

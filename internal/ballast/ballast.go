@@ -85,10 +85,47 @@ func (l Load) Rand(kind string, n int) *rand.Rand {
 }
 
 var (
-	openings = []string{"A plain crate", "The second hold", "An empty barrel", "The spare anchor", "A coil of rope", "The tarred sack", "A stack of planks", "The sand in the bilge", "One more stone", "The iron pig"}
-	doings   = []string{"rests against", "is counted with", "shifts towards", "weighs as much as", "was stowed under", "lies across", "is lashed to", "balances"}
-	others   = []string{"the port side", "a row of bottles", "the lower deck", "yesterday's cargo", "a bundle of oars", "the cook's flour", "nothing of value", "its own shadow"}
-	endings  = []string{"without a reason", "until the next port", "as made-up text does", "for the sake of length", "and is never read", "in every weather", "by the same seed"}
+	openings = []string{
+		"A plain crate",
+		"The second hold",
+		"An empty barrel",
+		"The spare anchor",
+		"A coil of rope",
+		"The tarred sack",
+		"A stack of planks",
+		"The sand in the bilge",
+		"One more stone",
+		"The iron pig",
+	}
+	doings = []string{
+		"rests against",
+		"is counted with",
+		"shifts towards",
+		"weighs as much as",
+		"was stowed under",
+		"lies across",
+		"is lashed to",
+		"balances",
+	}
+	others = []string{
+		"the port side",
+		"a row of bottles",
+		"the lower deck",
+		"yesterday's cargo",
+		"a bundle of oars",
+		"the cook's flour",
+		"nothing of value",
+		"its own shadow",
+	}
+	endings = []string{
+		"without a reason",
+		"until the next port",
+		"as made-up text does",
+		"for the sake of length",
+		"and is never read",
+		"in every weather",
+		"by the same seed",
+	}
 )
 
 func of(r *rand.Rand, list []string) string { return list[r.IntN(len(list))] }
@@ -119,7 +156,13 @@ func Text(r *rand.Rand, n int) string {
 
 // Person makes a name up.
 func Person(r *rand.Rand) string {
-	return of(r, []string{"Barrel", "Plank", "Hawser", "Bollard", "Cleat", "Fender", "Rudder", "Thwart"}) + " " + of(r, []string{"Stowaway", "Counterweight", "Deadlight", "Keelson", "Makeweight", "Sandbag"})
+	return of(
+		r,
+		[]string{"Barrel", "Plank", "Hawser", "Bollard", "Cleat", "Fender", "Rudder", "Thwart"},
+	) + " " + of(
+		r,
+		[]string{"Stowaway", "Counterweight", "Deadlight", "Keelson", "Makeweight", "Sandbag"},
+	)
 }
 
 // Picture makes a picture up, as PNG: stripes of a few colours.

@@ -24,7 +24,11 @@ func TestCountsAreRead(t *testing.T) {
 }
 
 func TestBallastIsSaidInWords(t *testing.T) {
-	assert.Equal(t, "3 terms, 1 user, 2 media, 10 posts of ballast", ballast.Load{Counts: map[string]int{"posts": 10, "terms": 3, "users": 1, "media": 2, "pages": 0}}.Words())
+	assert.Equal(
+		t,
+		"3 terms, 1 user, 2 media, 10 posts of ballast",
+		ballast.Load{Counts: map[string]int{"posts": 10, "terms": 3, "users": 1, "media": 2, "pages": 0}}.Words(),
+	)
 	assert.Equal(t, "no ballast", ballast.Load{Remove: true, Counts: map[string]int{"posts": 1}}.Words())
 }
 

@@ -36,7 +36,10 @@ func TestBaseline(t *testing.T) {
 	assert.Empty(t, m, "beginning a table forgets what was there")
 
 	odd := "up/\xff\nname"
-	files := []File{{Origin: tree.Entry{Path: odd, Hash: tree.Hash{1}}, Copy: tree.Entry{Path: odd, Hash: tree.Hash{1}}}, {Copy: tree.Entry{Path: "own"}, Own: true}}
+	files := []File{
+		{Origin: tree.Entry{Path: odd, Hash: tree.Hash{1}}, Copy: tree.Entry{Path: odd, Hash: tree.Hash{1}}},
+		{Copy: tree.Entry{Path: "own"}, Own: true},
+	}
 	require.NoError(t, b.PutFiles(ctx, files))
 	require.NoError(t, b.PutMeta(ctx, Meta{At: time.Unix(5, 0).UTC(), Stamp: "s"}))
 	require.NoError(t, b.Close())
@@ -59,7 +62,12 @@ func TestKey(t *testing.T) {
 	text := func(s string) tables.Value { return tables.Value{Kind: tables.Text, Bytes: []byte(s)} }
 	was := tables.Row{Key: []tables.Value{text("https://a")}, Values: []tables.Value{text("1"), text("http://b")}}
 	is := tables.Row{Key: []tables.Value{text("http://b")}, Values: []tables.Value{text("1"), text("http://b")}}
-	assert.Equal(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).Of(was), "a key that was rewritten is the copy's")
+	assert.Equal(
+		t,
+		tables.Keys(nil, tab).Of(is),
+		tables.Keys(nil, tab).Of(was),
+		"a key that was rewritten is the copy's",
+	)
 	assert.Equal(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).OfKey(is.Key), "a key is enough")
 	tab.Key, tab.Hidden = []string{"rowid"}, true
 	assert.NotEqual(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).Of(was))

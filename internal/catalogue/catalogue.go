@@ -60,7 +60,13 @@ type Limits struct {
 }
 
 func (l Limits) full() Limits {
-	return Limits{cmp.Or(l.Bytes, 512<<20), cmp.Or(l.Unpacked, 2<<30), cmp.Or(l.Files, 100_000), cmp.Or(l.Silence, 30*time.Second), cmp.Or(l.Whole, 15*time.Minute)}
+	return Limits{
+		cmp.Or(l.Bytes, 512<<20),
+		cmp.Or(l.Unpacked, 2<<30),
+		cmp.Or(l.Files, 100_000),
+		cmp.Or(l.Silence, 30*time.Second),
+		cmp.Or(l.Whole, 15*time.Minute),
+	}
 }
 
 // Info is what the catalogue says of a plugin or a theme.
@@ -132,7 +138,19 @@ func words(v any) string {
 }
 
 func (a answer) info(kind site.ComponentKind) Info {
-	i := Info{Kind: kind, Slug: a.Slug, Name: words(a.Name), Author: words(a.Author), Text: words(cmp.Or(a.Short, a.Description)), Newest: words(a.Version), RequiresCore: words(a.Requires), RequiresPHP: words(a.RequiresPHP), Tested: words(a.Tested), Requires: a.RequiresPlugins, Versions: a.Versions}
+	i := Info{
+		Kind:         kind,
+		Slug:         a.Slug,
+		Name:         words(a.Name),
+		Author:       words(a.Author),
+		Text:         words(cmp.Or(a.Short, a.Description)),
+		Newest:       words(a.Version),
+		RequiresCore: words(a.Requires),
+		RequiresPHP:  words(a.RequiresPHP),
+		Tested:       words(a.Tested),
+		Requires:     a.RequiresPlugins,
+		Versions:     a.Versions,
+	}
 	if i.Versions == nil {
 		i.Versions = map[string]string{}
 	}
@@ -156,7 +174,11 @@ func (c *Client) ask(ctx context.Context, path string, q url.Values, to any) err
 	}
 	resp, err := c.http().Do(req)
 	if err != nil {
-		return fmt.Errorf("asking the catalogue %s: %w; check the line, or catalogue.address in the configuration", c.address(), err)
+		return fmt.Errorf(
+			"asking the catalogue %s: %w; check the line, or catalogue.address in the configuration",
+			c.address(),
+			err,
+		)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusNotFound {
@@ -188,7 +210,12 @@ func (c *Client) Info(ctx context.Context, kind site.ComponentKind, slug string)
 		return i, nil
 	}
 	var a answer
-	q := url.Values{"action": {string(kind) + "_information"}, "request[slug]": {slug}, "request[fields][versions]": {"1"}, "request[fields][short_description]": {"1"}}
+	q := url.Values{
+		"action":                             {string(kind) + "_information"},
+		"request[slug]":                      {slug},
+		"request[fields][versions]":          {"1"},
+		"request[fields][short_description]": {"1"},
+	}
 	if err := c.ask(ctx, "/"+plural[kind]+"/info/1.2/", q, &a); err != nil {
 		return Info{}, err
 	}
@@ -196,7 +223,13 @@ func (c *Client) Info(ctx context.Context, kind site.ComponentKind, slug string)
 		return Info{}, fmt.Errorf("%s %s: %w", kind, slug, ErrUnknown)
 	}
 	if a.Slug != slug {
-		return Info{}, fmt.Errorf("%w: asked for the %s %s, the catalogue answers of %q", ErrHostile, kind, slug, a.Slug)
+		return Info{}, fmt.Errorf(
+			"%w: asked for the %s %s, the catalogue answers of %q",
+			ErrHostile,
+			kind,
+			slug,
+			a.Slug,
+		)
 	}
 	i = a.info(kind)
 	c.mu.Lock()
@@ -312,7 +345,14 @@ func (c *Client) Resolve(ctx context.Context, s site.Source) (site.Source, strin
 	}
 	s.Version = cmp.Or(s.Version, i.Newest)
 	if from = i.Versions[s.Version]; from == "" {
-		return s, "", fmt.Errorf("%s %s: %w in version %s; it has %s", s.Kind, s.Slug, ErrUnknown, s.Version, strings.Join(i.List(), ", "))
+		return s, "", fmt.Errorf(
+			"%s %s: %w in version %s; it has %s",
+			s.Kind,
+			s.Slug,
+			ErrUnknown,
+			s.Version,
+			strings.Join(i.List(), ", "),
+		)
 	}
 	return s, from, nil
 }

@@ -69,8 +69,14 @@ func TestCoresOfTheCatalogue(t *testing.T) {
 
 func TestACatalogueThatTalksNonsense(t *testing.T) {
 	for name, text := range map[string]string{"html": "<html>", "half": `{"offers": [`, "other": `[]`, "none": `{}`, "odd": `{"offers":[{"version":7}]}`} {
-		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) }))
-		c := &catalogue.Client{Address: srv.URL, Dir: t.TempDir(), Limits: catalogue.Limits{Bytes: 1 << 20, Unpacked: 1 << 20, Files: 9, Silence: time.Second}}
+		srv := httptest.NewServer(
+			http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) }),
+		)
+		c := &catalogue.Client{
+			Address: srv.URL,
+			Dir:     t.TempDir(),
+			Limits:  catalogue.Limits{Bytes: 1 << 20, Unpacked: 1 << 20, Files: 9, Silence: time.Second},
+		}
 		_, _, err := c.Resolve(context.Background(), site.Source{Kind: site.Core})
 		assert.Error(t, err, name)
 		srv.Close()
@@ -97,7 +103,11 @@ func TestAComponentOfAnotherSiteIsTaken(t *testing.T) {
 	broken := errors.New("the line broke")
 	_, err = c.Take(ctx, src, func(string) error { return broken })
 	assert.ErrorIs(t, err, broken)
-	_, err = c.Take(ctx, src, func(to string) error { return os.WriteFile(filepath.Join(to, "readme.txt"), nil, 0o600) })
+	_, err = c.Take(
+		ctx,
+		src,
+		func(to string) error { return os.WriteFile(filepath.Join(to, "readme.txt"), nil, 0o600) },
+	)
 	assert.Error(t, err, "what has no head is no plugin")
 	left, err := filepath.Glob(filepath.Join(c.Dir, "*.new"))
 	require.NoError(t, err)

@@ -123,7 +123,12 @@ func (c *Client) keep(p Package, name, work string) (Package, error) {
 	return p, os.Rename(work, to)
 }
 
-func (c *Client) fetch(ctx context.Context, s site.Source, from, name, work string, tell func(done, total int64)) (Package, error) {
+func (c *Client) fetch(
+	ctx context.Context,
+	s site.Source,
+	from, name, work string,
+	tell func(done, total int64),
+) (Package, error) {
 	into := filepath.Join(work, "files")
 	switch {
 	case s.Git():
@@ -184,14 +189,24 @@ func (c *Client) identify(s site.Source, into, from string) (Package, error) {
 	case s.Kind != "" && s.Kind != kind:
 		return p, fmt.Errorf("%w: it is a %s, and a %s was asked for", ErrHostile, kind, s.Kind)
 	case s.From == "" && comp.Version != "" && site.CompareVersions(comp.Version, s.Version) != 0:
-		return p, fmt.Errorf("%w: it calls itself version %s, and %s was asked for", ErrHostile, comp.Version, s.Version)
+		return p, fmt.Errorf(
+			"%w: it calls itself version %s, and %s was asked for",
+			ErrHostile,
+			comp.Version,
+			s.Version,
+		)
 	}
 	p.Component, p.Source.Kind, p.Source.Slug, p.Source.Version = comp, kind, comp.Slug, comp.Version
 	if p.Source.Digest, p.Files, p.Bytes, err = Digest(root); err != nil {
 		return p, err
 	}
 	if s.Digest != "" && s.Digest != p.Source.Digest {
-		return p, fmt.Errorf("%w: its files have the digest %s, and %s was asked for: they are not the ones that were pinned", ErrHostile, p.Source.Digest, s.Digest)
+		return p, fmt.Errorf(
+			"%w: its files have the digest %s, and %s was asked for: they are not the ones that were pinned",
+			ErrHostile,
+			p.Source.Digest,
+			s.Digest,
+		)
 	}
 	return p, nil
 }
@@ -271,7 +286,11 @@ func sums(root host.Root) (out []summed, err error) {
 // try broke off.
 func (c *Client) download(ctx context.Context, from, name string, tell func(done, total int64)) (string, error) {
 	lim := c.Limits.full()
-	ctx, cancel := context.WithTimeoutCause(ctx, lim.Whole, fmt.Errorf("%w: it did not end within %s", ErrTooBig, lim.Whole))
+	ctx, cancel := context.WithTimeoutCause(
+		ctx,
+		lim.Whole,
+		fmt.Errorf("%w: it did not end within %s", ErrTooBig, lim.Whole),
+	)
 	defer cancel()
 	part := filepath.Join(c.Dir, name+".part")
 	for try := 0; ; try++ {
@@ -282,7 +301,8 @@ func (c *Client) download(ctx context.Context, from, name string, tell func(done
 		if cause := context.Cause(ctx); cause != nil {
 			return "", cause
 		}
-		if err == nil || try == 3 || errors.Is(err, ErrTooBig) || errors.Is(err, ErrHostile) || errors.Is(err, errAnswer) {
+		if err == nil || try == 3 || errors.Is(err, ErrTooBig) || errors.Is(err, ErrHostile) ||
+			errors.Is(err, errAnswer) {
 			return "", err
 		}
 		select {
@@ -296,7 +316,11 @@ func (c *Client) download(ctx context.Context, from, name string, tell func(done
 var errAnswer = errors.New("it is not handed out")
 
 // downloadOnce asks for what is still missing.
-func (c *Client) downloadOnce(ctx context.Context, from, part string, tell func(done, total int64)) (whole bool, err error) {
+func (c *Client) downloadOnce(
+	ctx context.Context,
+	from, part string,
+	tell func(done, total int64),
+) (whole bool, err error) {
 	lim := c.Limits.full()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)

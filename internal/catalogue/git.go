@@ -26,7 +26,11 @@ import (
 // by HTTP or SSH.
 func (c *Client) clone(ctx context.Context, s site.Source, into string) error {
 	lim := c.Limits.full()
-	ctx, cancel := context.WithTimeoutCause(ctx, lim.Whole, fmt.Errorf("%w: it did not end within %s", ErrTooBig, lim.Whole))
+	ctx, cancel := context.WithTimeoutCause(
+		ctx,
+		lim.Whole,
+		fmt.Errorf("%w: it did not end within %s", ErrTooBig, lim.Whole),
+	)
 	defer cancel()
 	repo, err := c.repository(ctx, s, into+".git", lim)
 	if err != nil {
@@ -54,7 +58,11 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 		isURL = u.Scheme != "file"
 		local = u.Path
 		if isURL && u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "ssh" {
-			return nil, fmt.Errorf("%w: repositories are fetched by http, https and ssh, not by %s", ErrHostile, u.Scheme)
+			return nil, fmt.Errorf(
+				"%w: repositories are fetched by http, https and ssh, not by %s",
+				ErrHostile,
+				u.Scheme,
+			)
 		}
 	} else if user, _, ok := strings.Cut(s.From, ":"); ok && strings.Contains(user, "@") && !strings.ContainsAny(user, "/ ") {
 		isURL = true // user@host:path
@@ -93,7 +101,10 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 	}
 	switch {
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed):
-		return nil, fmt.Errorf("the repository is not open to everybody: %w; name a file with a token or a key: --secret-file", err)
+		return nil, fmt.Errorf(
+			"the repository is not open to everybody: %w; name a file with a token or a key: --secret-file",
+			err,
+		)
 	case err != nil:
 		return nil, fmt.Errorf("fetching the repository: %w%s", err, hint)
 	}

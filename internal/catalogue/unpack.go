@@ -92,7 +92,8 @@ func (x *unpacking) count(bytes int64) error {
 
 // name checks a path in an archive.
 func (x *unpacking) name(s string) (string, error) {
-	if strings.ContainsAny(s, "\\\x00") || strings.HasPrefix(s, "/") || !fs.ValidPath(path.Clean(strings.TrimSuffix(s, "/"))) {
+	if strings.ContainsAny(s, "\\\x00") || strings.HasPrefix(s, "/") ||
+		!fs.ValidPath(path.Clean(strings.TrimSuffix(s, "/"))) {
 		return "", fmt.Errorf("%w: the archive holds a file that would stand elsewhere: %q", ErrHostile, s)
 	}
 	for part := range strings.SplitSeq(s, "/") {
@@ -105,7 +106,8 @@ func (x *unpacking) name(s string) (string, error) {
 
 // hidden are what archives carry that is nobody's.
 func hidden(name string) bool {
-	return strings.HasPrefix(name, "__MACOSX/") || path.Base(name) == ".DS_Store" || strings.HasPrefix(name, ".git/") || strings.Contains(name, "/.git/")
+	return strings.HasPrefix(name, "__MACOSX/") || path.Base(name) == ".DS_Store" || strings.HasPrefix(name, ".git/") ||
+		strings.Contains(name, "/.git/")
 }
 
 func (x *unpacking) put(name string, mtime time.Time, r io.Reader) error {

@@ -26,14 +26,20 @@ func (a *app) care() []*cobra.Command {
 func (a *app) caches() *cobra.Command {
 	var c changing
 	var object string
-	cmd := &cobra.Command{Use: "caches SITE", Short: "Empty a site's caches, and switch its cache of objects", Long: "Remove what a site keeps only to be faster: folders of caches and results kept in tables for a while. --object on or off switches the cache of objects that is installed in it. A restore point is taken first.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	cmd := &cobra.Command{
+		Use:               "caches SITE",
+		Short:             "Empty a site's caches, and switch its cache of objects",
+		Long:              "Remove what a site keeps only to be faster: folders of caches and results kept in tables for a while. --object on or off switches the cache of objects that is installed in it. A restore point is taken first.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanCaches(ctx, s.ID, object)
 			if err != nil {
 				return err
 			}
 			return a.goOn(ctx, d, p, c.going)
-		})}
+		}),
+	}
 	cmd.Flags().StringVar(&object, "object", "", "on or off")
 	c.going.add(cmd)
 	return cmd
@@ -41,7 +47,12 @@ func (a *app) caches() *cobra.Command {
 
 func (a *app) timing() *cobra.Command {
 	var live bool
-	c := &cobra.Command{Use: "timing COPY", Short: "How long pages of a copy take, beside its origin's", Long: "Ask a copy three times for a page of every kind that visitors see, and print the middle of the times. --live asks its origin for the same pages, three times each and one after the other.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	c := &cobra.Command{
+		Use:               "timing COPY",
+		Short:             "How long pages of a copy take, beside its origin's",
+		Long:              "Ask a copy three times for a page of every kind that visitors see, and print the middle of the times. --live asks its origin for the same pages, three times each and one after the other.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			return a.kept(ctx, d, func() error {
 				list, err := d.Timings(ctx, s.ID, live)
@@ -56,18 +67,31 @@ func (a *app) timing() *cobra.Command {
 							if t.Origin > 0 {
 								was = fmt.Sprintf("%d ms", t.Origin.Milliseconds())
 							}
-							row(t.Kind, t.Path, fmt.Sprint(t.Status), fmt.Sprintf("%d ms", t.Took.Milliseconds()), site.Size(int64(t.Bytes)), was)
+							row(
+								t.Kind,
+								t.Path,
+								fmt.Sprint(t.Status),
+								fmt.Sprintf("%d ms", t.Took.Milliseconds()),
+								site.Size(int64(t.Bytes)),
+								was,
+							)
 						}
 					})
 				})
 			})
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&live, "live", false, "ask its origin too")
 	return c
 }
 
 func (a *app) shell() *cobra.Command {
-	return &cobra.Command{Use: "shell COPY [-- COMMAND...]", Short: "Open a shell in a copy's folder", Long: "Open a shell where a copy is, on this machine or by SSH on its host, or run a command there. ALIBI_URL, ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how that is done.", Args: args(cobra.MinimumNArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	return &cobra.Command{
+		Use:               "shell COPY [-- COMMAND...]",
+		Short:             "Open a shell in a copy's folder",
+		Long:              "Open a shell where a copy is, on this machine or by SSH on its host, or run a command there. ALIBI_URL, ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how that is done.",
+		Args:              args(cobra.MinimumNArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
 			x, err := d.ShellOf(ctx, s.ID)
 			if err != nil {
@@ -94,18 +118,24 @@ func (a *app) shell() *cobra.Command {
 				return fmt.Errorf("%s: %w", strings.Join(x.Command[:1], " "), err)
 			}
 			return nil
-		})}
+		}),
+	}
 }
 
 func (a *app) security() *cobra.Command {
-	return &cobra.Command{Use: "security SITE", Short: "Look at a site's safety: accounts, versions, code among uploads, quiet rules", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	return &cobra.Command{
+		Use:               "security SITE",
+		Short:             "Look at a site's safety: accounts, versions, code among uploads, quiet rules",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			list, err := d.Security(ctx, s.ID)
 			if err != nil {
 				return err
 			}
 			return a.print(list, func(w io.Writer) { printFindings(w, list) })
-		})}
+		}),
+	}
 }
 
 func (a *app) deliveries() *cobra.Command {

@@ -109,8 +109,36 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, cmd.CommandPath())}
 	})
-	root.AddCommand(a.list(), a.inspect(), a.add(), a.owner(), a.forget(), a.host(), a.copy(), a.blank(), a.refresh(), a.evidence(), a.open(), a.caught(), a.override(), a.proxy(), a.points(), a.archives(), a.restore(), a.reset(), a.extend(), a.hold(),
-		a.expire(), a.bringBack(), a.remove(), a.runs(), a.history(), a.leftovers(), a.keeper(), a.demo())
+	root.AddCommand(
+		a.list(),
+		a.inspect(),
+		a.add(),
+		a.owner(),
+		a.forget(),
+		a.host(),
+		a.copy(),
+		a.blank(),
+		a.refresh(),
+		a.evidence(),
+		a.open(),
+		a.caught(),
+		a.override(),
+		a.proxy(),
+		a.points(),
+		a.archives(),
+		a.restore(),
+		a.reset(),
+		a.extend(),
+		a.hold(),
+		a.expire(),
+		a.bringBack(),
+		a.remove(),
+		a.runs(),
+		a.history(),
+		a.leftovers(),
+		a.keeper(),
+		a.demo(),
+	)
 	root.AddCommand(a.fronts()...)
 	root.AddCommand(a.componentCommands()...)
 	root.AddCommand(a.trialCommands()...)
@@ -127,7 +155,9 @@ func noSuchCommand(cmd *cobra.Command, given []string) error {
 	if len(given) == 0 {
 		return nil
 	}
-	return usageError{fmt.Errorf("unknown command %q for %q; see: %s --help", given[0], cmd.CommandPath(), cmd.CommandPath())}
+	return usageError{
+		fmt.Errorf("unknown command %q for %q; see: %s --help", given[0], cmd.CommandPath(), cmd.CommandPath()),
+	}
 }
 
 // groups has commands that only hold others say so where none of these is named.
@@ -140,7 +170,14 @@ func groups(cmd *cobra.Command) {
 				for _, sub := range c.Commands() {
 					names = append(names, sub.Name())
 				}
-				return usageError{fmt.Errorf("say which: %s %s; see: %s --help", c.CommandPath(), strings.Join(names, ", "), c.CommandPath())}
+				return usageError{
+					fmt.Errorf(
+						"say which: %s %s; see: %s --help",
+						c.CommandPath(),
+						strings.Join(names, ", "),
+						c.CommandPath(),
+					),
+				}
 			}
 		}
 		groups(c)
@@ -177,7 +214,9 @@ func (a *app) desk(ctx context.Context) (*desk.Desk, error) {
 }
 
 // with opens the desk for a command.
-func (a *app) with(do func(ctx context.Context, d *desk.Desk, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) with(
+	do func(ctx context.Context, d *desk.Desk, args []string) error,
+) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		d, err := a.desk(cmd.Context())
 		if err != nil {
@@ -189,7 +228,9 @@ func (a *app) with(do func(ctx context.Context, d *desk.Desk, args []string) err
 }
 
 // withSite is with for commands on one site, which is the first argument.
-func (a *app) withSite(do func(ctx context.Context, d *desk.Desk, s site.Site, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) withSite(
+	do func(ctx context.Context, d *desk.Desk, s site.Site, args []string) error,
+) func(*cobra.Command, []string) error {
 	return a.with(func(ctx context.Context, d *desk.Desk, args []string) error {
 		s, err := d.Find(ctx, args[0])
 		if err != nil {
@@ -240,7 +281,9 @@ func (a *app) raw() io.Writer {
 }
 
 // sites completes site names.
-func (a *app) siteNames(keep func(site.Site) bool) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func (a *app) siteNames(
+	keep func(site.Site) bool,
+) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	return func(cmd *cobra.Command, given []string, _ string) ([]string, cobra.ShellCompDirective) {
 		d, err := a.desk(context.Background())
 		if err != nil || len(given) > 0 {
@@ -281,7 +324,9 @@ func (t terminal) HostKey(name, print string) (bool, error) {
 	if !t.isThere() {
 		return false, nil
 	}
-	return t.ask(fmt.Sprintf("%s is not known yet. Its key is\n  %s\nIs that the right one? Type yes to go on: ", name, print)) == "yes", nil
+	return t.ask(
+		fmt.Sprintf("%s is not known yet. Its key is\n  %s\nIs that the right one? Type yes to go on: ", name, print),
+	) == "yes", nil
 }
 
 // Secret asks without showing what is typed.

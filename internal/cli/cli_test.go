@@ -248,7 +248,10 @@ func TestNothingThatIsNotOursReachesTheTerminal(t *testing.T) {
 	s := w.Site("crew")
 	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
 		s.Title, s.Owner, s.Client = evil, evil, evil
-		s.Facts.Title, s.Facts.Plugins = evil, append(s.Facts.Plugins, site.Component{Slug: evil, Name: evil, Version: evil, State: "active"})
+		s.Facts.Title, s.Facts.Plugins = evil, append(
+			s.Facts.Plugins,
+			site.Component{Slug: evil, Name: evil, Version: evil, State: "active"},
+		)
 		return nil
 	})
 	require.NoError(t, err)

@@ -11,7 +11,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
-	"alibi/internal/evidence"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -35,19 +34,49 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.host, "host", "", "on which host to make it (default: this machine)")
 	c.Flags().StringVar(&f.lease, "lease", "", "how long it lives: 6h, 3d, 2w (default from the configuration)")
 	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
-	c.Flags().StringSliceVar(&f.only, "only", nil, "kinds of content to bring, with what they refer to: "+site.KindList(site.Kinds))
+	c.Flags().StringSliceVar(
+		&f.only,
+		"only",
+		nil,
+		"kinds of content to bring, with what they refer to: "+site.KindList(site.Kinds),
+	)
 	c.Flags().StringSliceVar(&f.empty, "empty-table", nil, "tables to bring without their rows")
-	c.Flags().BoolVar(&f.beside, "beside", false, "put its tables into the origin's own database, under another prefix, where none can be made for it")
+	c.Flags().BoolVar(
+		&f.beside,
+		"beside",
+		false,
+		"put its tables into the origin's own database, under another prefix, where none can be made for it",
+	)
 	c.Flags().BoolVar(&f.keep, "keep", false, "take a restore point of the finished copy, for alibi reset --to made")
-	c.Flags().StringVar(&f.confirm, "confirm", "", "with --beside: the origin's name, since something is written into its database")
+	c.Flags().StringVar(
+		&f.confirm,
+		"confirm",
+		"",
+		"with --beside: the origin's name, since something is written into its database",
+	)
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
 	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
-	c.Flags().StringSliceVar(&f.loud, "loud", nil, "quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks")
+	c.Flags().StringSliceVar(
+		&f.loud,
+		"loud",
+		nil,
+		"quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks",
+	)
 	c.Flags().StringSliceVar(&f.allow, "allow", nil, "hosts that it may call in spite of the quiet rules")
-	c.Flags().BoolVar(&f.scrub, "scrub", false, "make up names, mail addresses, phones, places and passwords of people (default where the copy leaves this machine)")
+	c.Flags().BoolVar(
+		&f.scrub,
+		"scrub",
+		false,
+		"make up names, mail addresses, phones, places and passwords of people (default where the copy leaves this machine)",
+	)
 	c.Flags().BoolVar(&f.asIs, "as-it-is", false, "bring people's data as they are, wherever the copy is made")
-	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet; none: to no sheet (default: the sheet that was chosen as that)")
+	c.Flags().StringVar(
+		&f.pins,
+		"pins",
+		"",
+		"bring the finished copy to this pin sheet; none: to no sheet (default: the sheet that was chosen as that)",
+	)
 	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
 	c.Flags().StringVar(&f.runtime.Memory, "memory", "", "memory of one request: 128M, 512M")
 	c.Flags().IntVar(&f.runtime.RunTime, "run-time", 0, "longest time of one request, in seconds")
@@ -126,7 +155,12 @@ func meantPins(d *desk.Desk, named string) string {
 
 func (a *app) copy() *cobra.Command {
 	var f copyFlags
-	c := &cobra.Command{Use: "copy SITE", Short: "Make a copy of a site", Long: "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	c := &cobra.Command{
+		Use:               "copy SITE",
+		Short:             "Make a copy of a site",
+		Long:              "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			choices, err := d.CopyDefaults(ctx, s, f.purpose)
 			if err != nil {
@@ -140,11 +174,13 @@ func (a *app) copy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.carryOut(ctx, d, p, f.confirm, f.dry, f.detach); err != nil || f.pins == "" || f.dry || f.detach {
+			if err := a.carryOut(ctx, d, p, f.confirm, f.dry, f.detach); err != nil || f.pins == "" || f.dry ||
+				f.detach {
 				return err
 			}
 			return a.pinning(ctx, d, p.Target.ID)
-		})}
+		}),
+	}
 	f.add(c)
 	return c
 }
@@ -170,14 +206,20 @@ func (a *app) pinning(ctx context.Context, d *desk.Desk, id site.ID) error {
 func (a *app) refresh() *cobra.Command {
 	var dry, detach, fresh bool
 	var confirm, at string
-	c := &cobra.Command{Use: "refresh COPY", Short: "Bring a copy in line with its origin again", Long: "Bring a copy in line with its origin as it is now, or, with --at, as it was at a restore point. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	c := &cobra.Command{
+		Use:               "refresh COPY",
+		Short:             "Bring a copy in line with its origin again",
+		Long:              "Bring a copy in line with its origin as it is now, or, with --at, as it was at a restore point. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := planRefresh(ctx, d, s, at, fresh)
 			if err != nil {
 				return err
 			}
 			return a.carryOut(ctx, d, p, confirm, dry, detach)
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if changes would be lost")
@@ -295,68 +337,15 @@ func printPlan(w io.Writer, p plan.Plan) {
 	printFindings(w, p.Findings)
 }
 
-func (a *app) evidence() *cobra.Command {
-	var strict, last bool
-	c := &cobra.Command{Use: "evidence COPY", Short: "Compare a copy with its origin, value by value", Long: "Compare a copy with its origin: every row and file, addresses left, serialized values, pages, and that the two are apart. Exit code 3 if anything is damaged; work done on either side since is told, and is no damage unless --strict is given.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
-		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			if last {
-				reps, err := d.Reports(ctx, s.ID, 1)
-				if err != nil {
-					return err
-				}
-				if len(reps) == 0 {
-					return fmt.Errorf("there is no evidence about %s yet", s.Name)
-				}
-				return a.report(&reps[0])
-			}
-			return a.kept(ctx, d, func() error {
-				rep, err := d.Prove(ctx, s.ID, strict, nil)
-				if err != nil {
-					return err
-				}
-				return a.report(rep)
-			})
-		})}
-	c.Flags().BoolVar(&strict, "strict", false, "take every difference for damage")
-	c.Flags().BoolVar(&last, "last", false, "show the latest evidence instead of gathering it anew")
-	return c
-}
-
-func (a *app) report(rep *evidence.Report) error {
-	if err := a.print(rep, func(w io.Writer) { printReport(w, rep) }); err != nil {
-		return err
-	}
-	if !rep.Proof().Holds {
-		return fmt.Errorf("%w: %s", errNoProof, rep.Summary())
-	}
-	return nil
-}
-
-// mostPlaces is how many places of a check are printed.
-const mostPlaces = 20
-
-func printReport(w io.Writer, rep *evidence.Report) {
-	fmt.Fprintf(w, "%s, compared with %s in %s\n\n", rep.Name, rep.Origin, site.Seconds(rep.Took))
-	table(w, func(row func(...string)) {
-		row("", "", "ORIGIN", "COPY", "")
-		for _, c := range rep.Checks {
-			row(string(c.Verdict), c.Title, c.Origin, c.Copy, c.Text)
-			for i, p := range c.Where {
-				if i == mostPlaces {
-					row("", fmt.Sprintf("  and %d more; --json names up to a hundred", c.Number-i))
-					break
-				}
-				row("", "  "+p)
-			}
-		}
-	})
-	fmt.Fprintf(w, "\n%s\n", rep.Summary())
-}
-
 func (a *app) open() *cobra.Command {
 	var inside bool
 	var account string
-	c := &cobra.Command{Use: "open COPY", Short: "Tell where a copy answers, or sign in to it", Long: "Print a copy's address. With --inside, an address that signs in once, within a minute, to what only an account sees.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	c := &cobra.Command{
+		Use:               "open COPY",
+		Short:             "Tell where a copy answers, or sign in to it",
+		Long:              "Print a copy's address. With --inside, an address that signs in once, within a minute, to what only an account sees.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if s.Role == site.Copy && s.State != site.Ready {
 				return fmt.Errorf("%s is %s: it does not answer now", s.Name, s.State)
@@ -369,14 +358,19 @@ func (a *app) open() *cobra.Command {
 				}
 			}
 			return a.print(map[string]string{"address": addr}, func(w io.Writer) { fmt.Fprintln(w, addr) })
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&inside, "inside", false, "sign in as the first administrator")
 	c.Flags().StringVar(&account, "as", "", "sign in as this account, or as the first one with this role")
 	return c
 }
 
 // leased is a command that changes a copy's lease and prints the copy.
-func (a *app) leased(use, short string, n cobra.PositionalArgs, do func(ctx context.Context, d *desk.Desk, s site.Site, args []string) (site.Site, error)) *cobra.Command {
+func (a *app) leased(
+	use, short string,
+	n cobra.PositionalArgs,
+	do func(ctx context.Context, d *desk.Desk, s site.Site, args []string) (site.Site, error),
+) *cobra.Command {
 	return &cobra.Command{Use: use, Short: short, Args: args(n), ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
 			s, err := do(ctx, d, s, given)
@@ -389,43 +383,58 @@ func (a *app) leased(use, short string, n cobra.PositionalArgs, do func(ctx cont
 
 func (a *app) extend() *cobra.Command {
 	var confirm string
-	c := a.leased("extend COPY [TIME]", "Give a copy more time (3d if none is named)", cobra.RangeArgs(1, 2), func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
-		by := 3 * 24 * time.Hour
-		if len(given) > 0 {
-			var err error
-			if by, err = span(given[0], by); err != nil {
-				return s, err
+	c := a.leased(
+		"extend COPY [TIME]",
+		"Give a copy more time (3d if none is named)",
+		cobra.RangeArgs(1, 2),
+		func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
+			by := 3 * 24 * time.Hour
+			if len(given) > 0 {
+				var err error
+				if by, err = span(given[0], by); err != nil {
+					return s, err
+				}
 			}
-		}
-		if s.Lease.Held {
-			if err := a.confirm(s.Name, confirm, "it is held: "+s.Lease.Reason+"; an end would end that"); err != nil {
-				return s, err
+			if s.Lease.Held {
+				if err := a.confirm(s.Name, confirm, "it is held: "+s.Lease.Reason+"; an end would end that"); err != nil {
+					return s, err
+				}
+				confirm = s.Name
 			}
-			confirm = s.Name
-		}
-		return d.Extend(ctx, s.ID, by, confirm)
-	})
+			return d.Extend(ctx, s.ID, by, confirm)
+		},
+	)
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held: it gets an end then")
 	return c
 }
 
 func (a *app) hold() *cobra.Command {
-	return a.leased("hold COPY REASON", "Keep a copy without an end, for a reason", cobra.MinimumNArgs(2), func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
-		return d.Hold(ctx, s.ID, strings.Join(given, " "))
-	})
+	return a.leased(
+		"hold COPY REASON",
+		"Keep a copy without an end, for a reason",
+		cobra.MinimumNArgs(2),
+		func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
+			return d.Hold(ctx, s.ID, strings.Join(given, " "))
+		},
+	)
 }
 
 func (a *app) expire() *cobra.Command {
 	var confirm string
-	c := a.leased("expire COPY", "Take a copy off the air now; it can be brought back for a while", cobra.ExactArgs(1), func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
-		if why := d.Precious(ctx, s); why != "" {
-			if err := a.confirm(s.Name, confirm, why); err != nil {
-				return s, err
+	c := a.leased(
+		"expire COPY",
+		"Take a copy off the air now; it can be brought back for a while",
+		cobra.ExactArgs(1),
+		func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
+			if why := d.Precious(ctx, s); why != "" {
+				if err := a.confirm(s.Name, confirm, why); err != nil {
+					return s, err
+				}
+				confirm = s.Name
 			}
-			confirm = s.Name
-		}
-		return d.Expire(ctx, s.ID, confirm)
-	})
+			return d.Expire(ctx, s.ID, confirm)
+		},
+	)
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held or has changes that are nowhere else")
 	c.Aliases = []string{"delete"}
 	return c
@@ -433,20 +442,30 @@ func (a *app) expire() *cobra.Command {
 
 func (a *app) bringBack() *cobra.Command {
 	var lease string
-	c := a.leased("bring-back COPY", "Put an expired copy on the air again", cobra.ExactArgs(1), func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
-		by, err := span(lease, 0)
-		if err != nil {
-			return s, err
-		}
-		return d.BringBack(ctx, s.ID, by)
-	})
+	c := a.leased(
+		"bring-back COPY",
+		"Put an expired copy on the air again",
+		cobra.ExactArgs(1),
+		func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
+			by, err := span(lease, 0)
+			if err != nil {
+				return s, err
+			}
+			return d.BringBack(ctx, s.ID, by)
+		},
+	)
 	c.Flags().StringVar(&lease, "lease", "", "for how long (default from the configuration)")
 	return c
 }
 
 func (a *app) remove() *cobra.Command {
 	var confirm string
-	c := &cobra.Command{Use: "remove COPY", Aliases: []string{"purge"}, Short: "Remove a copy for good, with everything made for it", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	c := &cobra.Command{
+		Use:               "remove COPY",
+		Aliases:           []string{"purge"},
+		Short:             "Remove a copy for good, with everything made for it",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanRemove(ctx, s.ID)
 			if err != nil {
@@ -456,7 +475,8 @@ func (a *app) remove() *cobra.Command {
 				return err
 			}
 			return a.carryOut(ctx, d, p, s.Name, false, false)
-		})}
+		}),
+	}
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name")
 	return c
 }

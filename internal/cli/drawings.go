@@ -21,7 +21,12 @@ func versionGrid(g desk.PinGrid, now time.Time) draw.Drawing {
 		}
 		out.Rows = append(out.Rows, row)
 	}
-	out.Legend = []draw.Cell{{Text: "as its pin sheet says", Tone: draw.Good}, {Text: "no sheet says", Tone: draw.Plain}, {Text: "unlike its origin, or a newer one waits", Tone: draw.Mild}, {Text: "off its pin, or not met", Tone: draw.Bad}}
+	out.Legend = []draw.Cell{
+		{Text: "as its pin sheet says", Tone: draw.Good},
+		{Text: "no sheet says", Tone: draw.Plain},
+		{Text: "unlike its origin, or a newer one waits", Tone: draw.Mild},
+		{Text: "off its pin, or not met", Tone: draw.Bad},
+	}
 	return out
 }
 

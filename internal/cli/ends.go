@@ -20,7 +20,11 @@ import (
 )
 
 func (a *app) deleted() *cobra.Command {
-	return &cobra.Command{Use: "deleted", Short: "List deleted and expired copies that can be brought back", Long: "List copies that were deleted (alibi expire) or whose lease ended, and that can still be brought back: with their size, since when, and until when. alibi bring-back COPY does so; alibi remove COPY purges one at once.", Args: args(cobra.NoArgs),
+	return &cobra.Command{
+		Use:   "deleted",
+		Short: "List deleted and expired copies that can be brought back",
+		Long:  "List copies that were deleted (alibi expire) or whose lease ended, and that can still be brought back: with their size, since when, and until when. alibi bring-back COPY does so; alibi remove COPY purges one at once.",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Deleted(ctx)
 			if err != nil {
@@ -34,15 +38,26 @@ func (a *app) deleted() *cobra.Command {
 				table(w, func(row func(...string)) {
 					row("COPY", "OF", "SIZE", "SINCE", "PURGED")
 					for _, e := range list {
-						row(e.Site.Name, e.Of, site.Size(e.Site.Bytes()), site.Span(d.Now().Sub(e.Site.Lease.Noticed))+" ago", e.At.Local().Format("Mon 2 Jan 15:04"))
+						row(
+							e.Site.Name,
+							e.Of,
+							site.Size(e.Site.Bytes()),
+							site.Span(d.Now().Sub(e.Site.Lease.Noticed))+" ago",
+							e.At.Local().Format("Mon 2 Jan 15:04"),
+						)
 					}
 				})
 			})
-		})}
+		}),
+	}
 }
 
 func (a *app) ends() *cobra.Command {
-	return &cobra.Command{Use: "ends", Short: "List what ends by itself, the next first", Long: "List the ends of leases, and when copies that are off the air are removed for good, with what would be lost by each.", Args: args(cobra.NoArgs),
+	return &cobra.Command{
+		Use:   "ends",
+		Short: "List what ends by itself, the next first",
+		Long:  "List the ends of leases, and when copies that are off the air are removed for good, with what would be lost by each.",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Ends(ctx)
 			if err != nil {
@@ -68,11 +83,16 @@ func (a *app) ends() *cobra.Command {
 					}
 				})
 			})
-		})}
+		}),
+	}
 }
 
 func (a *app) costs() *cobra.Command {
-	return &cobra.Command{Use: "costs", Short: "What copies have cost, by the hour", Long: "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them saved: the rest of the lifetimes that they had been given. The rates are set in the configuration, under [cost.hosts].", Args: args(cobra.NoArgs),
+	return &cobra.Command{
+		Use:   "costs",
+		Short: "What copies have cost, by the hour",
+		Long:  "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them saved: the rest of the lifetimes that they had been given. The rates are set in the configuration, under [cost.hosts].",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			c, err := d.Costs(ctx)
 			if err != nil {
@@ -82,15 +102,28 @@ func (a *app) costs() *cobra.Command {
 				table(w, func(row func(...string)) {
 					row("COPY", "HOST", "HOURS", "RATE", "COST", "SAVED")
 					for _, x := range c.Copies {
-						row(x.Name, x.Host, fmt.Sprintf("%.1f", x.Hours), fmt.Sprintf("%.4g", x.Rate), fmt.Sprintf("%.2f", x.Cost), fmt.Sprintf("%.2f", x.Saved))
+						row(
+							x.Name,
+							x.Host,
+							fmt.Sprintf("%.1f", x.Hours),
+							fmt.Sprintf("%.4g", x.Rate),
+							fmt.Sprintf("%.2f", x.Cost),
+							fmt.Sprintf("%.2f", x.Saved),
+						)
 					}
 				})
-				fmt.Fprintf(w, "%s in all; ending copies saved %.2f\n", strings.TrimSpace(fmt.Sprintf("%.2f %s", c.Cost, c.Currency)), c.Saved)
+				fmt.Fprintf(
+					w,
+					"%s in all; ending copies saved %.2f\n",
+					strings.TrimSpace(fmt.Sprintf("%.2f %s", c.Cost, c.Currency)),
+					c.Saved,
+				)
 				if len(d.Config.Cost.Hosts) == 0 {
 					fmt.Fprintln(w, "no rates are set: see [cost.hosts] in the configuration")
 				}
 			})
-		})}
+		}),
+	}
 }
 
 func (a *app) bulk() *cobra.Command {
@@ -100,7 +133,15 @@ func (a *app) bulk() *cobra.Command {
 	for i, x := range desk.Acts {
 		words[i] = string(x)
 	}
-	c := &cobra.Command{Use: "bulk ACT SITE...", Short: "Do one thing to several sites, with one plan", Long: "Do one thing to several sites: " + strings.Join(words, ", ") + ". What it is done to, and what keeps it from being done to others, is shown first; where something would be lost it has to be confirmed, once for all. One that fails does not keep the others from being done.", Args: args(cobra.MinimumNArgs(2)), ValidArgs: words,
+	c := &cobra.Command{
+		Use:   "bulk ACT SITE...",
+		Short: "Do one thing to several sites, with one plan",
+		Long: "Do one thing to several sites: " + strings.Join(
+			words,
+			", ",
+		) + ". What it is done to, and what keeps it from being done to others, is shown first; where something would be lost it has to be confirmed, once for all. One that fails does not keep the others from being done.",
+		Args:      args(cobra.MinimumNArgs(2)),
+		ValidArgs: words,
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var ids []site.ID
 			for _, name := range given[1:] {
@@ -147,7 +188,8 @@ func (a *app) bulk() *cobra.Command {
 				}
 				return err
 			}))
-		})}
+		}),
+	}
 	c.Flags().StringVar(&confirm, "confirm", "", "the act and how many sites it is done to, such as \"remove 3\"")
 	c.Flags().StringVar(&by, "by", "", "with extend: by how much, such as 3d")
 	c.Flags().StringVar(&reason, "reason", "", "with hold: why")
@@ -169,9 +211,18 @@ func printBulk(w io.Writer, b desk.Bulk) {
 }
 
 func (a *app) draw() *cobra.Command {
-	c := &cobra.Command{Use: "draw", Short: "Draw the depot's weight or the calendar of leases, as SVG or PDF", Args: args(cobra.NoArgs), RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c := &cobra.Command{
+		Use:   "draw",
+		Short: "Draw the depot's weight or the calendar of leases, as SVG or PDF",
+		Args:  args(cobra.NoArgs),
+		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
 	drawing := func(use, short string, make func(ctx context.Context, d *desk.Desk) (draw.Drawing, error)) *cobra.Command {
-		return &cobra.Command{Use: use + " FILE", Short: short, Long: short + ". The file's name ends with .svg or .pdf and says which; nothing is written over.", Args: args(cobra.ExactArgs(1)),
+		return &cobra.Command{
+			Use:   use + " FILE",
+			Short: short,
+			Long:  short + ". The file's name ends with .svg or .pdf and says which; nothing is written over.",
+			Args:  args(cobra.ExactArgs(1)),
 			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 				g, err := make(ctx, d)
 				if err != nil {
@@ -193,38 +244,59 @@ func (a *app) draw() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(map[string]any{"file": given[0], "bytes": len(text)}, func(w io.Writer) { fmt.Fprintln(w, given[0]) })
-			})}
+				return a.print(
+					map[string]any{"file": given[0], "bytes": len(text)},
+					func(w io.Writer) { fmt.Fprintln(w, given[0]) },
+				)
+			}),
+		}
 	}
-	c.AddCommand(drawing("depot", "Draw the weight of the depot over time, by site", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-		list, err := d.Weights(ctx)
-		if err != nil {
-			return nil, err
-		}
-		return draw.Depot(series(list), d.Now())
-	}), drawing("leases", "Draw the calendar of leases", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-		list, err := d.Record.Sites(ctx)
-		if err != nil {
-			return nil, err
-		}
-		return draw.Leases(bars(list, d.Now()), d.Now())
-	}), drawing("versions", "Draw what the sites run, side by side", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-		g, err := d.PinGrid(ctx)
-		if err != nil {
-			return nil, err
-		}
-		return versionGrid(g, d.Now()), nil
-	}), drawing("trial", "Draw the verdicts of the trial that was made last", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-		list, err := d.Trials(ctx, "")
-		if err != nil {
-			return nil, err
-		}
-		if len(list) == 0 {
-			return nil, errors.New("there is no trial yet; make one: alibi trial COPY --php all")
-		}
-		r, m, err := d.Trial(ctx, list[0].ID)
-		return trialGrid(r, m), err
-	}))
+	c.AddCommand(
+		drawing(
+			"depot",
+			"Draw the weight of the depot over time, by site",
+			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+				list, err := d.Weights(ctx)
+				if err != nil {
+					return nil, err
+				}
+				return draw.Depot(series(list), d.Now())
+			},
+		),
+		drawing("leases", "Draw the calendar of leases", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+			list, err := d.Record.Sites(ctx)
+			if err != nil {
+				return nil, err
+			}
+			return draw.Leases(bars(list, d.Now()), d.Now())
+		}),
+		drawing(
+			"versions",
+			"Draw what the sites run, side by side",
+			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+				g, err := d.PinGrid(ctx)
+				if err != nil {
+					return nil, err
+				}
+				return versionGrid(g, d.Now()), nil
+			},
+		),
+		drawing(
+			"trial",
+			"Draw the verdicts of the trial that was made last",
+			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
+				list, err := d.Trials(ctx, "")
+				if err != nil {
+					return nil, err
+				}
+				if len(list) == 0 {
+					return nil, errors.New("there is no trial yet; make one: alibi trial COPY --php all")
+				}
+				r, m, err := d.Trial(ctx, list[0].ID)
+				return trialGrid(r, m), err
+			},
+		),
+	)
 	return c
 }
 
@@ -255,7 +327,10 @@ func bars(list []site.Site, now time.Time) (out []draw.Bar) {
 		case s.State == site.Expired:
 			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Noticed.Add(l.Grace)})
 		default:
-			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Ends.Add(max(l.Grace, time.Hour))})
+			out = append(
+				out,
+				draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Ends.Add(max(l.Grace, time.Hour))},
+			)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b draw.Bar) int {

@@ -52,7 +52,15 @@ func (a *app) headless(ctx context.Context, w *demo.World, d *desk.Desk, spoil s
 }
 
 // headlessRest is the way from a finished copy to its end.
-func (a *app) headlessRest(ctx context.Context, w *demo.World, d *desk.Desk, r plan.Run, spoil string, stage func(string), began time.Time) error {
+func (a *app) headlessRest(
+	ctx context.Context,
+	w *demo.World,
+	d *desk.Desk,
+	r plan.Run,
+	spoil string,
+	stage func(string),
+	began time.Time,
+) error {
 	s, err := d.Record.Site(ctx, r.Plan.Target.ID)
 	if err != nil {
 		return err
@@ -77,7 +85,15 @@ func (a *app) headlessRest(ctx context.Context, w *demo.World, d *desk.Desk, r p
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %d pages more\n", s.Address(), ans.Status, ans.Bytes, ans.Title, ans.Pages)
+	fmt.Fprintf(
+		a.out,
+		"%s/ answers %d with %d bytes: %q, and %d pages more\n",
+		s.Address(),
+		ans.Status,
+		ans.Bytes,
+		ans.Title,
+		ans.Pages,
+	)
 	stage("expire")
 	if s, err = d.Expire(ctx, s.ID, s.Name); err != nil {
 		return err

@@ -15,7 +15,11 @@ import (
 func (a *app) host() *cobra.Command {
 	c := &cobra.Command{Use: "host", Short: "Machines where sites live"}
 	var h inventory.Host
-	add := &cobra.Command{Use: "add NAME ADDRESS", Short: "Add a machine that is reached by SSH", Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, keys, configuration and known hosts are used; a key that is not known is shown and asked for.", Args: args(cobra.ExactArgs(2)),
+	add := &cobra.Command{
+		Use:   "add NAME ADDRESS",
+		Short: "Add a machine that is reached by SSH",
+		Long:  "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, keys, configuration and known hosts are used; a key that is not known is shown and asked for.",
+		Args:  args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			h.Name, h.Addr = given[0], given[1]
 			if err := d.AddHost(ctx, h); err != nil {
@@ -24,7 +28,8 @@ func (a *app) host() *cobra.Command {
 			return a.print(h, func(w io.Writer) {
 				fmt.Fprintf(w, "host %s answers; add a site on it: alibi add %s:/path\n", h.Name, h.Name)
 			})
-		})}
+		}),
+	}
 	add.Flags().StringVar(&h.Key, "key", "", "private key file")
 	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
 	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
@@ -52,7 +57,11 @@ func (a *app) host() *cobra.Command {
 func (a *app) hostSet() *cobra.Command {
 	var to desk.HostSettings
 	var bandwidth string
-	c := &cobra.Command{Use: "set NAME", Short: "Say where copies may be made on a machine, and how much of it may be used", Long: "Say in which folder of a machine copies may be made, and on which database server they get their databases there. The account must be allowed to make databases and accounts; its password stays in the file that you name. For this machine the same is set in config.toml.", Args: args(cobra.ExactArgs(1)),
+	c := &cobra.Command{
+		Use:   "set NAME",
+		Short: "Say where copies may be made on a machine, and how much of it may be used",
+		Long:  "Say in which folder of a machine copies may be made, and on which database server they get their databases there. The account must be allowed to make databases and accounts; its password stays in the file that you name. For this machine the same is set in config.toml.",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			if bandwidth != "" {
 				var err error
@@ -71,15 +80,32 @@ func (a *app) hostSet() *cobra.Command {
 					}
 					return s
 				}
-				fmt.Fprintf(w, "copies on %s: in %s, databases on %s\n", h.Name, or(h.Copies, "no folder"), or(h.Server.Address, "no server"))
+				fmt.Fprintf(
+					w,
+					"copies on %s: in %s, databases on %s\n",
+					h.Name,
+					or(h.Copies, "no folder"),
+					or(h.Server.Address, "no server"),
+				)
 			})
-		})}
+		}),
+	}
 	c.Flags().StringVar(&bandwidth, "bandwidth", "", "at most so many bytes a second, each way: 500K, 10M")
 	c.Flags().IntVar(&to.Limits.Streams, "streams", 0, "at most so many files or streams at once")
 	c.Flags().Float64Var(&to.Limits.Load, "load", 0, "wait while the machine's load of the last minute is above this")
-	c.Flags().StringVar(&to.Limits.Compress, "compress", "", "compress what goes there and comes from there: far (where the host is far away or its bandwidth bounded; usual), always, never")
+	c.Flags().StringVar(
+		&to.Limits.Compress,
+		"compress",
+		"",
+		"compress what goes there and comes from there: far (where the host is far away or its bandwidth bounded; usual), always, never",
+	)
 	c.Flags().StringVar(&to.Copies, "copies", "", "folder for copies, an absolute path on the machine")
-	c.Flags().StringVar(&to.Server.Address, "database", "", "database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306")
+	c.Flags().StringVar(
+		&to.Server.Address,
+		"database",
+		"",
+		"database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306",
+	)
 	c.Flags().StringVar(&to.Server.User, "database-user", "", "account that may make databases and accounts")
 	c.Flags().StringVar(&to.Server.PasswordFile, "database-password-file", "", "file on this machine with its password")
 	return c

@@ -53,7 +53,18 @@ func TestRestoreAndResetByCommand(t *testing.T) {
 	require.NoError(t, os.WriteFile(password, []byte("made-up-word\n"), 0o600))
 	assert.Contains(
 		t,
-		ok("reset", "slate", "--admin", "harbour", "--mail", "harbour@skerryline.example", "--password-file", password, "--confirm", "slate"),
+		ok(
+			"reset",
+			"slate",
+			"--admin",
+			"harbour",
+			"--mail",
+			"harbour@skerryline.example",
+			"--password-file",
+			password,
+			"--confirm",
+			"slate",
+		),
 		"done in",
 	)
 	for _, c := range []struct {

@@ -20,7 +20,12 @@ import (
 )
 
 func (a *app) caught() *cobra.Command {
-	return &cobra.Command{Use: "caught COPY [NUMBER]", Short: "Show what a copy wanted to send to the outside", Long: "List mails and calls that a copy's code wanted to send and its quiet rules caught, the newest first, or one of them in full.", Args: args(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.siteNames(isCopy),
+	return &cobra.Command{
+		Use:               "caught COPY [NUMBER]",
+		Short:             "Show what a copy wanted to send to the outside",
+		Long:              "List mails and calls that a copy's code wanted to send and its quiet rules caught, the newest first, or one of them in full.",
+		Args:              args(cobra.RangeArgs(1, 2)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
 			list, err := d.Caught(ctx, s.ID)
 			if err != nil {
@@ -45,7 +50,8 @@ func (a *app) caught() *cobra.Command {
 					}
 				})
 			})
-		})}
+		}),
+	}
 }
 
 func printCaught(w io.Writer, it caught.Item) {
@@ -60,9 +66,14 @@ func printCaught(w io.Writer, it caught.Item) {
 
 func (a *app) override() *cobra.Command {
 	var off bool
-	c := &cobra.Command{Use: "override COPY", Short: "Have the live site's names lead to a copy, on this machine only", Long: `Write lines into this machine's hosts file, so that the names of the live site lead to the copy here, for
+	c := &cobra.Command{
+		Use:   "override COPY",
+		Short: "Have the live site's names lead to a copy, on this machine only",
+		Long: `Write lines into this machine's hosts file, so that the names of the live site lead to the copy here, for
 both IPv4 and IPv6. Only lines that Alibi wrote are ever touched. It stands on the board for as long as it
-lasts; --off ends it and proves that it is ended. It ends with the copy, too.`, Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+lasts; --off ends it and proves that it is ended. It ends with the copy, too.`,
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			do, word := d.PointHere, "leads to "
 			if off {
@@ -90,16 +101,22 @@ lasts; --off ends it and proves that it is ended. It ends with the copy, too.`, 
 					fmt.Fprintf(w, "end it with: alibi override %s --off\n", s.Name)
 				}
 			})
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&off, "off", false, "end it")
 	return c
 }
 
 func (a *app) proxy() *cobra.Command {
 	port := 0
-	c := &cobra.Command{Use: "proxy COPY", Short: "Show a copy under its live address to a browser that uses a proxy", Long: `Be an HTTP proxy on this machine, until interrupted: a browser that uses it sees the copy under the live
+	c := &cobra.Command{
+		Use:   "proxy COPY",
+		Short: "Show a copy under its live address to a browser that uses a proxy",
+		Long: `Be an HTTP proxy on this machine, until interrupted: a browser that uses it sees the copy under the live
 site's names, by HTTP and by HTTPS (with a certificate that it warns of). Nothing else is let through, and
-nothing is written anywhere.`, Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+nothing is written anywhere.`,
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			live, _, err := d.Live(ctx, s.ID)
 			if err != nil {
@@ -110,7 +127,13 @@ nothing is written anywhere.`, Args: args(cobra.ExactArgs(1)), ValidArgsFunction
 				return err
 			}
 			return a.kept(ctx, d, func() error {
-				fmt.Fprintf(a.out, "a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n", ln.Addr(), s.Name, strings.Join(live.Hosts(), ", "))
+				fmt.Fprintf(
+					a.out,
+					"a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n",
+					ln.Addr(),
+					s.Name,
+					strings.Join(live.Hosts(), ", "),
+				)
 				srv := &http.Server{Handler: &gateway.Proxy{Live: live}, ReadHeaderTimeout: 10 * time.Second}
 				stop := context.AfterFunc(ctx, func() { srv.Close() })
 				defer stop()
@@ -119,7 +142,8 @@ nothing is written anywhere.`, Args: args(cobra.ExactArgs(1)), ValidArgsFunction
 				}
 				return nil
 			})
-		})}
+		}),
+	}
 	c.Flags().IntVar(&port, "port", 0, "port of the proxy (default: a free one)")
 	return c
 }

@@ -17,8 +17,23 @@ import (
 )
 
 func (a *app) pins() *cobra.Command {
-	c := &cobra.Command{Use: "pins", Short: "Pin sheets: what a copy has to run", Long: "A pin sheet is a TOML file that says what a copy has to run: core, PHP, plugins and themes with versions or ranges, and what becomes of the others. Its lock says what the ranges meant, with digests. The format is in docs/formats/pin-sheet.md."}
-	c.AddCommand(a.pinsList(), a.pinsShow(), a.pinsMake(), a.pinsImport(), a.pinsEdit(), a.pinsSet(), a.pinsLock(), a.pinsApply(), a.pinsReport(), a.pinsName())
+	c := &cobra.Command{
+		Use:   "pins",
+		Short: "Pin sheets: what a copy has to run",
+		Long:  "A pin sheet is a TOML file that says what a copy has to run: core, PHP, plugins and themes with versions or ranges, and what becomes of the others. Its lock says what the ranges meant, with digests. The format is in docs/formats/pin-sheet.md.",
+	}
+	c.AddCommand(
+		a.pinsList(),
+		a.pinsShow(),
+		a.pinsMake(),
+		a.pinsImport(),
+		a.pinsEdit(),
+		a.pinsSet(),
+		a.pinsLock(),
+		a.pinsApply(),
+		a.pinsReport(),
+		a.pinsName(),
+	)
 	return c
 }
 
@@ -47,20 +62,29 @@ func (a *app) pinsList() *cobra.Command {
 }
 
 func (a *app) pinsShow() *cobra.Command {
-	return &cobra.Command{Use: "show [NAME]", Short: "Show a sheet, and what it means", Args: args(cobra.MaximumNArgs(1)),
+	return &cobra.Command{
+		Use:   "show [NAME]",
+		Short: "Show a sheet, and what it means",
+		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
 			p, err := d.PinSheet(strings.Join(rest, ""))
 			if err != nil {
 				return err
 			}
 			return a.print(p, func(w io.Writer) { fmt.Fprintf(w, "# %s: %s\n\n%s", p.Name, p.Means, p.Text) })
-		})}
+		}),
+	}
 }
 
 func (a *app) pinsMake() *cobra.Command {
 	var name string
 	var over bool
-	c := &cobra.Command{Use: "make SITE", Short: "Pin a site as it is", Long: "Write a sheet of what a site runs now: every version exactly, and what is on and off.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	c := &cobra.Command{
+		Use:               "make SITE",
+		Short:             "Pin a site as it is",
+		Long:              "Write a sheet of what a site runs now: every version exactly, and what is on and off.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			src, err := d.PinsOf(ctx, s.ID)
 			if err != nil {
@@ -70,7 +94,8 @@ func (a *app) pinsMake() *cobra.Command {
 				name = site.Slug(s.Name)
 			}
 			return a.savedPins(d.SavePins(name, src, over))
-		})}
+		}),
+	}
 	c.Flags().StringVar(&name, "name", "", "of the sheet (default: the site's)")
 	c.Flags().BoolVar(&over, "over", false, "save over a sheet of that name")
 	return c
@@ -85,20 +110,27 @@ func (a *app) savedPins(p desk.PinSheet, err error) error {
 
 func (a *app) pinsImport() *cobra.Command {
 	var over bool
-	c := &cobra.Command{Use: "import NAME FILE", Short: "Store a sheet that was written by hand, after checking it", Args: args(cobra.ExactArgs(2)),
+	c := &cobra.Command{
+		Use:   "import NAME FILE",
+		Short: "Store a sheet that was written by hand, after checking it",
+		Args:  args(cobra.ExactArgs(2)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
 			src, err := os.ReadFile(rest[1])
 			if err != nil {
 				return fmt.Errorf("reading the sheet: %w", err)
 			}
 			return a.savedPins(d.SavePins(rest[0], src, over))
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&over, "over", false, "save over a sheet of that name")
 	return c
 }
 
 func (a *app) pinsEdit() *cobra.Command {
-	return &cobra.Command{Use: "edit NAME", Short: "Change a sheet in $EDITOR; it is stored once it is right", Args: args(cobra.ExactArgs(1)),
+	return &cobra.Command{
+		Use:   "edit NAME",
+		Short: "Change a sheet in $EDITOR; it is stored once it is right",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
 			p, err := d.PinSheet(rest[0])
 			if err != nil && p.Wrong == "" {
@@ -112,7 +144,8 @@ func (a *app) pinsEdit() *cobra.Command {
 				return fmt.Errorf("nothing was stored:\n%w", err)
 			}
 			return a.savedPins(d.SavePins(rest[0], src, true))
-		})}
+		}),
+	}
 }
 
 // edited gives what a person made of a text in the editor.
@@ -137,7 +170,11 @@ func (a *app) edited(ctx context.Context, name string, src []byte) ([]byte, erro
 
 func (a *app) pinsSet() *cobra.Command {
 	var theme bool
-	c := &cobra.Command{Use: "set NAME COMPONENT VERSION", Short: "Set the version of one component in a sheet", Long: "Set the version of one component, exact (2.4.1), a range (>=2.4 <3, 2.4.*, ~2.4.1, ^2.4) or newest. Comments and everything else in the sheet stay as they are.", Args: args(cobra.ExactArgs(3)),
+	c := &cobra.Command{
+		Use:   "set NAME COMPONENT VERSION",
+		Short: "Set the version of one component in a sheet",
+		Long:  "Set the version of one component, exact (2.4.1), a range (>=2.4 <3, 2.4.*, ~2.4.1, ^2.4) or newest. Comments and everything else in the sheet stay as they are.",
+		Args:  args(cobra.ExactArgs(3)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
 			p, err := d.PinSheet(rest[0])
 			if err != nil {
@@ -148,7 +185,8 @@ func (a *app) pinsSet() *cobra.Command {
 				return err
 			}
 			return a.savedPins(d.SavePins(rest[0], src, true))
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&theme, "theme", false, "it is a theme")
 	return c
 }
@@ -165,23 +203,33 @@ func setComponent(src []byte, theme bool, name, version string) ([]byte, error) 
 }
 
 func (a *app) pinsLock() *cobra.Command {
-	return &cobra.Command{Use: "lock [NAME]", Short: "Write into a sheet what its ranges mean now, with digests", Args: args(cobra.MaximumNArgs(1)),
+	return &cobra.Command{
+		Use:   "lock [NAME]",
+		Short: "Write into a sheet what its ranges mean now, with digests",
+		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
 			return a.savedPins(d.LockPins(ctx, strings.Join(rest, "")))
-		})}
+		}),
+	}
 }
 
 func (a *app) pinsApply() *cobra.Command {
 	var c changing
 	var name string
-	cmd := &cobra.Command{Use: "apply COPY", Short: "Bring a copy to a sheet", Long: "Show what goes up, down, on and off for a copy to run what a sheet says, and do it. A restore point is taken first, and alibi restore COPY undoes it. A copy that does not answer then is as it was.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
+	cmd := &cobra.Command{
+		Use:               "apply COPY",
+		Short:             "Bring a copy to a sheet",
+		Long:              "Show what goes up, down, on and off for a copy to run what a sheet says, and do it. A restore point is taken first, and alibi restore COPY undoes it. A copy that does not answer then is as it was.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanPins(ctx, s.ID, name, nil)
 			if err != nil {
 				return err
 			}
 			return a.goOn(ctx, d, p, c.going)
-		})}
+		}),
+	}
 	cmd.Flags().StringVar(&name, "sheet", "", "the sheet (default: the one that was chosen as that)")
 	c.going.add(cmd)
 	return cmd
@@ -189,7 +237,12 @@ func (a *app) pinsApply() *cobra.Command {
 
 func (a *app) pinsReport() *cobra.Command {
 	var all bool
-	c := &cobra.Command{Use: "report [SITE...]", Short: "What sites run, side by side: pinned, floating, outdated, unlike the origin, not met", Long: "Lay out what sites run, as they were inspected last, and say of each component whether it is pinned or floating, whether a newer version waits, whether it is unlike the origin's, and what it asks for and does not get. alibi draw versions FILE draws it.", Args: args(cobra.ArbitraryArgs), ValidArgsFunction: a.siteNames(anySite),
+	c := &cobra.Command{
+		Use:               "report [SITE...]",
+		Short:             "What sites run, side by side: pinned, floating, outdated, unlike the origin, not met",
+		Long:              "Lay out what sites run, as they were inspected last, and say of each component whether it is pinned or floating, whether a newer version waits, whether it is unlike the origin's, and what it asks for and does not get. alibi draw versions FILE draws it.",
+		Args:              args(cobra.ArbitraryArgs),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
 			var ids []site.ID
 			for _, n := range rest {
@@ -209,7 +262,12 @@ func (a *app) pinsReport() *cobra.Command {
 					for i, s := range g.Names {
 						for _, r := range g.Rows {
 							c := r.Cells[i]
-							if c.Version == "" || !all && !slices.ContainsFunc(c.Marks, func(m string) bool { return m != desk.MarkPinned && m != desk.MarkFloating }) {
+							if c.Version == "" ||
+								!all &&
+									!slices.ContainsFunc(
+										c.Marks,
+										func(m string) bool { return m != desk.MarkPinned && m != desk.MarkFloating },
+									) {
 								continue
 							}
 							row(s, r.Kind, r.Slug, c.Version, c.State, strings.Join(c.Why, "; "))
@@ -217,10 +275,14 @@ func (a *app) pinsReport() *cobra.Command {
 					}
 				})
 				if !all {
-					fmt.Fprintln(w, "only what is off its pin, outdated, unlike its origin or not met is listed; all of it: --all")
+					fmt.Fprintln(
+						w,
+						"only what is off its pin, outdated, unlike its origin or not met is listed; all of it: --all",
+					)
 				}
 			})
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&all, "all", false, "every component, not only what needs a look")
 	return c
 }
@@ -228,7 +290,10 @@ func (a *app) pinsReport() *cobra.Command {
 func (a *app) pinsName() *cobra.Command {
 	var to string
 	var remove, standard bool
-	c := &cobra.Command{Use: "name NAME", Short: "Rename a sheet, remove it, or make it the default", Args: args(cobra.ExactArgs(1)),
+	c := &cobra.Command{
+		Use:   "name NAME",
+		Short: "Rename a sheet, remove it, or make it the default",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
 			switch {
 			case remove:
@@ -239,7 +304,8 @@ func (a *app) pinsName() *cobra.Command {
 				return d.RenamePins(rest[0], to)
 			}
 			return usageError{fmt.Errorf("say --to NAME, --remove or --default")}
-		})}
+		}),
+	}
 	c.Flags().StringVar(&to, "to", "", "the new name")
 	c.Flags().BoolVar(&remove, "remove", false, "remove the sheet")
 	c.Flags().BoolVar(&standard, "default", false, "mean this sheet where none is named")

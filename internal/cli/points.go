@@ -19,14 +19,20 @@ import (
 func (a *app) pointTake() *cobra.Command {
 	var dry, detach bool
 	c := keep.Choices{Kind: depot.ByHand}
-	cmd := &cobra.Command{Use: "take SITE", Short: "Take a restore point of a site", Long: "Keep all files and tables of a live site or a copy as they are now, in the depot. The site is only read. What did not change since its last restore point is not kept twice.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	cmd := &cobra.Command{
+		Use:               "take SITE",
+		Short:             "Take a restore point of a site",
+		Long:              "Keep all files and tables of a live site or a copy as they are now, in the depot. The site is only read. What did not change since its last restore point is not kept twice.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanKeep(ctx, s.ID, c)
 			if err != nil {
 				return err
 			}
 			return a.carryOut(ctx, d, p, "", dry, detach)
-		})}
+		}),
+	}
 	cmd.Flags().StringVar(&c.Name, "name", "", "what to call it; one with a name is kept until it is forgotten by hand")
 	cmd.Flags().StringVar(&c.Why, "why", "", "what it was taken for")
 	cmd.Flags().BoolVar(&c.Fresh, "fresh", false, "read every file, also where size and time are what they were")
@@ -36,7 +42,11 @@ func (a *app) pointTake() *cobra.Command {
 }
 
 func (a *app) points() *cobra.Command {
-	c := &cobra.Command{Use: "points [SITE]", Short: "List restore points, prove them, and work with them", Args: args(cobra.MaximumNArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	c := &cobra.Command{
+		Use:               "points [SITE]",
+		Short:             "List restore points, prove them, and work with them",
+		Args:              args(cobra.MaximumNArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var of site.ID
 			if len(given) > 0 {
@@ -54,8 +64,21 @@ func (a *app) points() *cobra.Command {
 				fmt.Fprintln(a.err, "alibi:", err)
 			}
 			return a.print(list, func(w io.Writer) { printPoints(w, list, d.Now()) })
-		})}
-	c.AddCommand(a.pointTake(), a.pointCopy(), a.pointRehearse(), a.pointVerify(), a.pointDiff(), a.pointFiles(), a.pointExtract(), a.pointDump(), a.pointSchedule(), a.pointForget(), a.pointPrune())
+		}),
+	}
+	c.AddCommand(
+		a.pointTake(),
+		a.pointCopy(),
+		a.pointRehearse(),
+		a.pointVerify(),
+		a.pointDiff(),
+		a.pointFiles(),
+		a.pointExtract(),
+		a.pointDump(),
+		a.pointSchedule(),
+		a.pointForget(),
+		a.pointPrune(),
+	)
 	return c
 }
 
@@ -67,7 +90,16 @@ func printPoints(w io.Writer, list []desk.Point, now time.Time) {
 	table(w, func(row func(...string)) {
 		row("RESTORE POINT", "OF", "TAKEN", "AGE", "WEIGHT", "ADDED", "PROVEN", "NAME")
 		for _, p := range list {
-			row(p.ID, p.Site.Name, p.Taken.Local().Format("Mon 2 Jan 15:04"), site.Span(now.Sub(p.Taken)), site.Size(p.Bytes), site.Size(p.Added), proven(p.Proof, now), strings.TrimSpace(p.Name+" "+p.Why))
+			row(
+				p.ID,
+				p.Site.Name,
+				p.Taken.Local().Format("Mon 2 Jan 15:04"),
+				site.Span(now.Sub(p.Taken)),
+				site.Size(p.Bytes),
+				site.Size(p.Added),
+				proven(p.Proof, now),
+				strings.TrimSpace(p.Name+" "+p.Why),
+			)
 		}
 	})
 }
@@ -83,7 +115,9 @@ func proven(p depot.Proof, now time.Time) string {
 }
 
 // withPoint is with for commands on one restore point, which is the first argument.
-func (a *app) withPoint(do func(ctx context.Context, d *desk.Desk, p desk.Point) error) func(*cobra.Command, []string) error {
+func (a *app) withPoint(
+	do func(ctx context.Context, d *desk.Desk, p desk.Point) error,
+) func(*cobra.Command, []string) error {
 	return a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 		p, err := d.FindPoint(ctx, given[0])
 		if err != nil {
@@ -95,7 +129,11 @@ func (a *app) withPoint(do func(ctx context.Context, d *desk.Desk, p desk.Point)
 
 func (a *app) pointCopy() *cobra.Command {
 	var f copyFlags
-	c := &cobra.Command{Use: "copy POINT", Short: "Make a copy of a site as it was at a restore point", Long: "Make a copy of a site as it was at a restore point, with the same choices as alibi copy. Neither the point nor the site is touched.", Args: args(cobra.ExactArgs(1)),
+	c := &cobra.Command{
+		Use:   "copy POINT",
+		Short: "Make a copy of a site as it was at a restore point",
+		Long:  "Make a copy of a site as it was at a restore point, with the same choices as alibi copy. Neither the point nor the site is touched.",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			made, err := d.PlanFromPoint(ctx, p, func(c *clone.Choices) error {
 				if f.purpose != "" {
@@ -107,14 +145,19 @@ func (a *app) pointCopy() *cobra.Command {
 				return err
 			}
 			return a.carryOut(ctx, d, made, "", f.dry, f.detach)
-		})}
+		}),
+	}
 	f.add(c)
 	return c
 }
 
 func (a *app) pointRehearse() *cobra.Command {
 	var dry, detach bool
-	c := &cobra.Command{Use: "rehearse POINT", Short: "Prove that a restore point restores, on a copy that is removed again", Long: "Make a copy of a restore point, compare it with the point row by row and file by file, note the verdict, and remove the copy. Exit code 3 if it does not restore.", Args: args(cobra.ExactArgs(1)),
+	c := &cobra.Command{
+		Use:   "rehearse POINT",
+		Short: "Prove that a restore point restores, on a copy that is removed again",
+		Long:  "Make a copy of a restore point, compare it with the point row by row and file by file, note the verdict, and remove the copy. Exit code 3 if it does not restore.",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			made, err := d.PlanRehearse(ctx, p)
 			if err != nil {
@@ -127,7 +170,8 @@ func (a *app) pointRehearse() *cobra.Command {
 				err = fmt.Errorf("%w: %s", errNoProof, p.Proof.Text)
 			}
 			return err
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	return c
@@ -135,7 +179,11 @@ func (a *app) pointRehearse() *cobra.Command {
 
 func (a *app) pointVerify() *cobra.Command {
 	var mend bool
-	c := &cobra.Command{Use: "verify", Short: "Read and check every byte of the depot", Long: "Read every byte of the depot and check it, and that every restore point finds what it needs. Exit code 3 if anything is damaged. With --mend damaged packs are set aside first, and what is whole of them is kept elsewhere: the next restore point that has what is lost stores it anew, which makes earlier ones whole again.", Args: args(cobra.NoArgs),
+	c := &cobra.Command{
+		Use:   "verify",
+		Short: "Read and check every byte of the depot",
+		Long:  "Read every byte of the depot and check it, and that every restore point finds what it needs. Exit code 3 if anything is damaged. With --mend damaged packs are set aside first, and what is whole of them is kept elsewhere: the next restore point that has what is lost stores it anew, which makes earlier ones whole again.",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			if mend {
 				out, err := d.MendDepot(ctx)
@@ -143,7 +191,13 @@ func (a *app) pointVerify() *cobra.Command {
 					return err
 				}
 				if !a.json && len(out.Packs) > 0 {
-					fmt.Fprintf(a.out, "%d damaged packs set aside; of their pieces %d were saved and %d are lost until a restore point has them again\n", len(out.Packs), out.Saved, out.Lost)
+					fmt.Fprintf(
+						a.out,
+						"%d damaged packs set aside; of their pieces %d were saved and %d are lost until a restore point has them again\n",
+						len(out.Packs),
+						out.Saved,
+						out.Lost,
+					)
 				}
 			}
 			var read int64
@@ -161,14 +215,24 @@ func (a *app) pointVerify() *cobra.Command {
 			}); err != nil || len(faults) == 0 {
 				return err
 			}
-			return fmt.Errorf("%w: %d faults in the depot; alibi points verify --mend sets aside what is damaged", errNoProof, len(faults))
-		})}
+			return fmt.Errorf(
+				"%w: %d faults in the depot; alibi points verify --mend sets aside what is damaged",
+				errNoProof,
+				len(faults),
+			)
+		}),
+	}
 	c.Flags().BoolVar(&mend, "mend", false, "set damaged packs aside first")
 	return c
 }
 
 func (a *app) pointSchedule() *cobra.Command {
-	return &cobra.Command{Use: "schedule SITE [RULE]", Short: "Have restore points of a site taken by themselves", Long: "Have restore points of a site taken by the keeper, and those that the rule does not keep removed: \"24 hourly, 7 daily, 5 weekly, 12 monthly\" takes one an hour, and keeps the newest of each of so many hours, days, weeks and months. Points taken by hand stay. \"off\" ends it; without a rule it tells which is set.", Args: args(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.siteNames(anySite),
+	return &cobra.Command{
+		Use:               "schedule SITE [RULE]",
+		Short:             "Have restore points of a site taken by themselves",
+		Long:              "Have restore points of a site taken by the keeper, and those that the rule does not keep removed: \"24 hourly, 7 daily, 5 weekly, 12 monthly\" takes one an hour, and keeps the newest of each of so many hours, days, weeks and months. Points taken by hand stay. \"off\" ends it; without a rule it tells which is set.",
+		Args:              args(cobra.RangeArgs(1, 2)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
 			if len(given) > 0 {
 				var r site.KeepRule
@@ -189,22 +253,39 @@ func (a *app) pointSchedule() *cobra.Command {
 				}
 				fmt.Fprintf(w, "%s: %s, while a keeper is at work\n", s.Name, s.Keep)
 			})
-		})}
+		}),
+	}
 }
 
 func (a *app) pointForget() *cobra.Command {
 	var confirm string
-	c := &cobra.Command{Use: "forget POINT", Short: "Remove a restore point for good", Long: "Remove a restore point, and from the depot what no other point needs. This can't be undone.", Args: args(cobra.ExactArgs(1)),
+	c := &cobra.Command{
+		Use:   "forget POINT",
+		Short: "Remove a restore point for good",
+		Long:  "Remove a restore point, and from the depot what no other point needs. This can't be undone.",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			if confirm != p.ID {
-				return usageError{fmt.Errorf("restore point %s of %s, taken %s, would be gone for good; nothing was done. To go on, say --confirm %s", p.ID, p.Site.Name, p.Taken.Local().Format("Mon 2 Jan 15:04"), p.ID)}
+				return usageError{
+					fmt.Errorf(
+						"restore point %s of %s, taken %s, would be gone for good; nothing was done. To go on, say --confirm %s",
+						p.ID,
+						p.Site.Name,
+						p.Taken.Local().Format("Mon 2 Jan 15:04"),
+						p.ID,
+					),
+				}
 			}
 			out, err := d.ForgetPoints(ctx, []desk.Point{p})
 			if err != nil {
 				return err
 			}
-			return a.print(out, func(w io.Writer) { fmt.Fprintf(w, "%s forgotten, %s freed\n", p.ID, site.Size(out.Bytes)) })
-		})}
+			return a.print(
+				out,
+				func(w io.Writer) { fmt.Fprintf(w, "%s forgotten, %s freed\n", p.ID, site.Size(out.Bytes)) },
+			)
+		}),
+	}
 	c.Flags().StringVar(&confirm, "confirm", "", "the restore point's whole number")
 	return c
 }
@@ -212,7 +293,11 @@ func (a *app) pointForget() *cobra.Command {
 func (a *app) pointPrune() *cobra.Command {
 	var y site.KeepRule
 	var yes bool
-	c := &cobra.Command{Use: "prune", Short: "Thin out restore points by a rule", Long: "Keep, of each site, the newest restore point of each of so many hours, days, weeks and months, every one with a name, and the newest of all; remove the others, and what they alone needed. Without --go it only shows which.", Args: args(cobra.NoArgs),
+	c := &cobra.Command{
+		Use:   "prune",
+		Short: "Thin out restore points by a rule",
+		Long:  "Keep, of each site, the newest restore point of each of so many hours, days, weeks and months, every one with a name, and the newest of all; remove the others, and what they alone needed. Without --go it only shows which.",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Going(ctx, y)
 			if err != nil {
@@ -233,7 +318,8 @@ func (a *app) pointPrune() *cobra.Command {
 			return a.print(out, func(w io.Writer) {
 				fmt.Fprintf(w, "%d restore points removed, %s freed\n", len(list), site.Size(out.Bytes))
 			})
-		})}
+		}),
+	}
 	c.Flags().IntVar(&y.Hourly, "hourly", 24, "hours of which one is kept")
 	c.Flags().IntVar(&y.Daily, "daily", 7, "days of which one is kept")
 	c.Flags().IntVar(&y.Weekly, "weekly", 5, "weeks of which one is kept")

@@ -24,7 +24,12 @@ type going struct {
 }
 
 func (g *going) add(c *cobra.Command) {
-	c.Flags().StringVar(&g.confirm, "confirm", "", "the site's name, where it is live, held or has changes that are nowhere else")
+	c.Flags().StringVar(
+		&g.confirm,
+		"confirm",
+		"",
+		"the site's name, where it is live, held or has changes that are nowhere else",
+	)
 	c.Flags().BoolVar(&g.dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&g.detach, "detach", false, "do not wait for the end")
 }
@@ -38,9 +43,13 @@ func (a *app) restore() *cobra.Command {
 	var g going
 	var kinds []string
 	var c reset.Choices
-	cmd := &cobra.Command{Use: "restore POINT", Short: "Bring a site back to a restore point, or a part of it", Long: "Bring a site, live or a copy, back to what it was at one of its restore points, where it stands; a site's name is its newest point, so that restoring a site undoes what was done to it last. " +
-		"With --files, --database, --path, --table, --kind or --item only a part comes back; all else stays. Content that is put back by kind or by number is put among what is there: what came since stays. " +
-		"Visitors see a notice meanwhile, a restore point is taken first, and the result is compared row by row and file by file before they see the site again; if anything fails, everything is taken back. The name of a live or held site must be typed: --confirm.", Args: args(cobra.ExactArgs(1)),
+	cmd := &cobra.Command{
+		Use:   "restore POINT",
+		Short: "Bring a site back to a restore point, or a part of it",
+		Long: "Bring a site, live or a copy, back to what it was at one of its restore points, where it stands; a site's name is its newest point, so that restoring a site undoes what was done to it last. " +
+			"With --files, --database, --path, --table, --kind or --item only a part comes back; all else stays. Content that is put back by kind or by number is put among what is there: what came since stays. " +
+			"Visitors see a notice meanwhile, a restore point is taken first, and the result is compared row by row and file by file before they see the site again; if anything fails, everything is taken back. The name of a live or held site must be typed: --confirm.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			var err error
 			if c.Kinds, err = site.ParseKinds(kinds); err != nil {
@@ -59,7 +68,8 @@ func (a *app) restore() *cobra.Command {
 				return err
 			}
 			return a.goOn(ctx, d, made, g)
-		})}
+		}),
+	}
 	f := cmd.Flags()
 	f.BoolVar(&c.Files, "files", false, "only the files")
 	f.BoolVar(&c.Database, "database", false, "only the database")
@@ -77,9 +87,14 @@ func (a *app) reset() *cobra.Command {
 	var kinds []string
 	var left bool
 	var c reset.Clean
-	cmd := &cobra.Command{Use: "reset SITE", Short: "Bring a site to a clean state, to its origin, to a restore point, or to another site", Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' tables and settings and all accounts but one administrator go; the default), origin (a copy, in line with its origin again), made (a copy, what it was when it was made with --keep), a restore point by its number or name, or site:NAME (another site is laid over a copy). " +
-		"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, --tidy takes plugins, themes or uploads out, with exceptions; --left lists them. " +
-		"What goes and what stays is shown first. Visitors see a notice meanwhile, and alibi restore SITE undoes it.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	cmd := &cobra.Command{
+		Use:   "reset SITE",
+		Short: "Bring a site to a clean state, to its origin, to a restore point, or to another site",
+		Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' tables and settings and all accounts but one administrator go; the default), origin (a copy, in line with its origin again), made (a copy, what it was when it was made with --keep), a restore point by its number or name, or site:NAME (another site is laid over a copy). " +
+			"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, --tidy takes plugins, themes or uploads out, with exceptions; --left lists them. " +
+			"What goes and what stays is shown first. Visitors see a notice meanwhile, and alibi restore SITE undoes it.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if left {
 				return a.printLeft(ctx, d, s)
@@ -91,7 +106,9 @@ func (a *app) reset() *cobra.Command {
 			smaller := len(c.Wish.Kinds) > 0 || c.Wish.Plugin != ""
 			if to != "" && to != "clean" {
 				if smaller || len(c.Tidy) > 0 {
-					return usageError{fmt.Errorf("--kind, --plugin and --tidy clean a site; with --to %s all of it is replaced", to)}
+					return usageError{
+						fmt.Errorf("--kind, --plugin and --tidy clean a site; with --to %s all of it is replaced", to),
+					}
 				}
 				return a.resetTo(ctx, d, s, to, g)
 			}
@@ -108,7 +125,8 @@ func (a *app) reset() *cobra.Command {
 				return err
 			}
 			return a.goOn(ctx, d, p, g)
-		})}
+		}),
+	}
 	f := cmd.Flags()
 	f.StringVar(&to, "to", "", "clean, origin, made, a restore point, or site:NAME")
 	f.StringSliceVar(&kinds, "kind", nil, "only content of these kinds goes: "+site.KindList(site.Kinds))

@@ -48,7 +48,15 @@ func (a *app) runs() *cobra.Command {
 			return a.print(list, func(w io.Writer) {
 				table(w, func(row func(...string)) {
 					for _, r := range list {
-						row(r.ID, runState(r, d.Home()), string(r.Plan.Kind), r.Plan.Target.Name, r.Made.Format(time.DateTime), site.Seconds(r.Took(d.Now())), r.Result+r.Error)
+						row(
+							r.ID,
+							runState(r, d.Home()),
+							string(r.Plan.Kind),
+							r.Plan.Target.Name,
+							r.Made.Format(time.DateTime),
+							site.Seconds(r.Took(d.Now())),
+							r.Result+r.Error,
+						)
 					}
 				})
 				more(w, len(list), limit, skip)
@@ -59,18 +67,20 @@ func (a *app) runs() *cobra.Command {
 	c.Flags().IntVar(&skip, "skip", 0, "how many of the latest to pass by")
 	c.Flags().StringVar(&of, "of", "", "only runs about this site, by its name")
 	c.Flags().StringVar(&state, "state", "", "only runs that are: waiting, running, done, failed, cancelled")
-	c.AddCommand(&cobra.Command{Use: "cancel RUN", Short: "Stop a run and take back what it did", Args: args(cobra.ExactArgs(1)),
-		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			r, err := d.Record.Run(ctx, given[0])
-			if err != nil {
-				return err
-			}
-			if err := d.Queue.Cancel(ctx, r.ID); err != nil {
-				return err
-			}
-			return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
-		})},
-		a.resume())
+	c.AddCommand(
+		&cobra.Command{Use: "cancel RUN", Short: "Stop a run and take back what it did", Args: args(cobra.ExactArgs(1)),
+			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+				r, err := d.Record.Run(ctx, given[0])
+				if err != nil {
+					return err
+				}
+				if err := d.Queue.Cancel(ctx, r.ID); err != nil {
+					return err
+				}
+				return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
+			})},
+		a.resume(),
+	)
 	return c
 }
 
@@ -209,9 +219,15 @@ func whoWorks(home string) string {
 
 // printIdle says that nobody works on runs that are under way or wait, if that is so.
 func printIdle(w io.Writer, list []plan.Run, home string) {
-	open := slices.ContainsFunc(list, func(r plan.Run) bool { return r.State == plan.Running || r.State == plan.Waiting })
+	open := slices.ContainsFunc(
+		list,
+		func(r plan.Run) bool { return r.State == plan.Running || r.State == plan.Waiting },
+	)
 	if open && !keeper.Taken(home) {
-		fmt.Fprintln(w, "nobody works now: alibi keeper goes on with what waits or was left off, and so does any command that changes something")
+		fmt.Fprintln(
+			w,
+			"nobody works now: alibi keeper goes on with what waits or was left off, and so does any command that changes something",
+		)
 	}
 }
 
@@ -267,7 +283,10 @@ func more(w io.Writer, shown, limit, skip int) {
 
 func (a *app) leftovers() *cobra.Command {
 	var clear bool
-	c := &cobra.Command{Use: "leftovers", Short: "List what Alibi made and nothing needs any more, and remove it", Args: args(cobra.NoArgs),
+	c := &cobra.Command{
+		Use:   "leftovers",
+		Short: "List what Alibi made and nothing needs any more, and remove it",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Leftovers(ctx)
 			if err != nil {
@@ -296,13 +315,18 @@ func (a *app) leftovers() *cobra.Command {
 					fmt.Fprintln(w, "remove them with: alibi leftovers --remove")
 				}
 			})
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&clear, "remove", false, "remove them")
 	return c
 }
 
 func (a *app) keeper() *cobra.Command {
-	return &cobra.Command{Use: "keeper", Short: "Work on runs, end leases and serve copies until stopped", Long: "Work on runs, end leases on time and serve the copies, until it is stopped. One keeper has a home at a time. Run it as a service, and runs go on when the screen is closed.", Args: args(cobra.NoArgs),
+	return &cobra.Command{
+		Use:   "keeper",
+		Short: "Work on runs, end leases and serve copies until stopped",
+		Long:  "Work on runs, end leases on time and serve the copies, until it is stopped. One keeper has a home at a time. Run it as a service, and runs go on when the screen is closed.",
+		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			k, err := keeper.Take(d)
 			if err != nil {
@@ -310,7 +334,8 @@ func (a *app) keeper() *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "keeping %s; copies answer at http://NAME.localhost:%s/\n", d.Home(), d.Env.Port)
 			return k.Run(ctx)
-		})}
+		}),
+	}
 }
 
 // full opens the full-screen interface.

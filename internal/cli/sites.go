@@ -31,7 +31,11 @@ func table(w io.Writer, rows func(row func(cells ...string))) {
 
 func (a *app) list() *cobra.Command {
 	var due bool
-	c := &cobra.Command{Use: "list [TEXT]", Short: "List live sites with their copies", Long: "List live sites with their copies, or those that a text occurs in.\nWith --due copies only, by what ends next.", Args: args(cobra.MaximumNArgs(1)),
+	c := &cobra.Command{
+		Use:   "list [TEXT]",
+		Short: "List live sites with their copies",
+		Long:  "List live sites with their copies, or those that a text occurs in.\nWith --due copies only, by what ends next.",
+		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			b, err := d.Board(ctx)
 			if err != nil {
@@ -47,7 +51,8 @@ func (a *app) list() *cobra.Command {
 				printBoard(w, b)
 				printIdle(w, b.Runs, d.Home())
 			})
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&due, "due", false, "copies only, by what ends next")
 	return c
 }
@@ -61,13 +66,31 @@ func printBoard(w io.Writer, b desk.Board) {
 		row("SITE", "STATE", "ON", "RUNS", "WEIGHT", "APART", "LEASE", "EVIDENCE")
 		for _, f := range b.Families {
 			if f.Live.ID != "" {
-				row("LIVE "+f.Live.Name, f.Live.StateText(), f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "", "", "")
+				row(
+					"LIVE "+f.Live.Name,
+					f.Live.StateText(),
+					f.Live.Host,
+					f.Live.Runs(),
+					site.Size(f.Live.Bytes()),
+					"",
+					"",
+					"",
+				)
 			}
 			if f.Live.ID == "" && len(b.Families) > 1 {
 				row("of origins that were forgotten, or of none")
 			}
 			for _, c := range f.Copies {
-				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.StateText(), c.Host, c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
+				row(
+					map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name,
+					c.StateText(),
+					c.Host,
+					c.Runs(),
+					site.Size(c.Bytes()),
+					c.ApartText(),
+					c.LeaseText(b.At),
+					c.ProofText(),
+				)
 			}
 		}
 	})
@@ -75,14 +98,20 @@ func printBoard(w io.Writer, b desk.Board) {
 }
 
 func (a *app) inspect() *cobra.Command {
-	return &cobra.Command{Use: "inspect SITE", Short: "Show what a site is, runs and weighs", Long: "Read a site anew and show what it is: versions, contents, weight, what reaches outward. Nothing is written to it.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(anySite),
+	return &cobra.Command{
+		Use:               "inspect SITE",
+		Short:             "Show what a site is, runs and weighs",
+		Long:              "Read a site anew and show what it is: versions, contents, weight, what reaches outward. Nothing is written to it.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			s, err := d.Inspect(ctx, s.ID)
 			if err != nil {
 				return err
 			}
 			return a.print(s, func(w io.Writer) { printSite(w, s) })
-		})}
+		}),
+	}
 }
 
 func printSite(w io.Writer, s site.Site) {
@@ -160,7 +189,11 @@ func printFindings(w io.Writer, list []site.Finding) {
 
 func (a *app) add() *cobra.Command {
 	var n desk.NewSite
-	c := &cobra.Command{Use: "add [HOST:]PATH", Short: "Take a live site under management", Long: "Read the document root at PATH on HOST (this machine if none is named) and add the site that is there as a live one. Nothing is written to it.", Args: args(cobra.ExactArgs(1)),
+	c := &cobra.Command{
+		Use:   "add [HOST:]PATH",
+		Short: "Take a live site under management",
+		Long:  "Read the document root at PATH on HOST (this machine if none is named) and add the site that is there as a live one. Nothing is written to it.",
+		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			host, path, ok := strings.Cut(given[0], ":")
 			if !ok {
@@ -175,7 +208,8 @@ func (a *app) add() *cobra.Command {
 				printSite(w, s)
 				fmt.Fprintf(w, "\nadded as %s; copy it with: alibi copy %s\n", s.Name, s.Name)
 			})
-		})}
+		}),
+	}
 	c.Flags().StringVar(&n.Name, "name", "", "how lists call it (default its address)")
 	c.Flags().StringVar(&n.Address, "address", "", "its address, if it does not say so itself")
 	c.Flags().StringVar(&n.Database, "database", "", "its database, where its configuration names several")
@@ -187,25 +221,35 @@ func (a *app) add() *cobra.Command {
 func isLive(s site.Site) bool { return s.Role == site.Live }
 
 func (a *app) owner() *cobra.Command {
-	return &cobra.Command{Use: "owner SITE NAME", Short: "Say who answers for a site", Args: args(cobra.ExactArgs(2)), ValidArgsFunction: a.siteNames(anySite),
+	return &cobra.Command{
+		Use:               "owner SITE NAME",
+		Short:             "Say who answers for a site",
+		Args:              args(cobra.ExactArgs(2)),
+		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
 			s, err := d.SetOwner(ctx, s.ID, given[0])
 			if err != nil {
 				return err
 			}
 			return a.print(s, func(w io.Writer) { fmt.Fprintf(w, "%s answers for %s\n", s.Owner, s.Name) })
-		})}
+		}),
+	}
 }
 
 func (a *app) forget() *cobra.Command {
 	var confirm string
-	c := &cobra.Command{Use: "forget SITE", Short: "Take a live site out of the record; the site is not touched", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isLive),
+	c := &cobra.Command{
+		Use:               "forget SITE",
+		Short:             "Take a live site out of the record; the site is not touched",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isLive),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if err := a.confirm(s.Name, confirm, "Alibi will know nothing of it any more"); err != nil {
 				return err
 			}
 			return d.Forget(ctx, s.ID)
-		})}
+		}),
+	}
 	c.Flags().StringVar(&confirm, "confirm", "", "the site's name")
 	return c
 }

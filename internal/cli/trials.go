@@ -22,8 +22,18 @@ func checkFlags(c *cobra.Command, k *trial.Check) {
 	f.StringSliceVar(&k.Pages, "page", nil, "further addresses below the site's own that have to answer")
 	f.StringArrayVar(&k.Texts, "text", nil, "a text that has to stand on one of the pages")
 	f.StringArrayVar(&k.Without, "without", nil, "a text that must stand on none of the pages")
-	f.StringVar(&k.Command, "command", "", "a shell command that has to end with 0; ALIBI_URL and ALIBI_ROOT say where the variant is")
-	f.BoolVar(&k.Only, "only", false, "just what is asked for here: no pages of every kind, and errors that harm no answer don't count")
+	f.StringVar(
+		&k.Command,
+		"command",
+		"",
+		"a shell command that has to end with 0; ALIBI_URL and ALIBI_ROOT say where the variant is",
+	)
+	f.BoolVar(
+		&k.Only,
+		"only",
+		false,
+		"just what is asked for here: no pages of every kind, and errors that harm no answer don't count",
+	)
 }
 
 func (a *app) trialCommands() []*cobra.Command {
@@ -34,9 +44,14 @@ func (a *app) trial() *cobra.Command {
 	var w desk.TrialWish
 	var sets []string
 	var dry, detach bool
-	c := &cobra.Command{Use: "trial COPY", Short: "Try a copy under several cores, PHP versions and components", Long: "Make a grid of variants of a copy: every core that is named, under every PHP, with every set of components. Each variant is a disposable copy that shares its files with the others: it is started, its data are brought in line, a page of every kind is asked for (visitors' and the administration's), its error log is read, and it gets a verdict with its reason; then it is removed. The copy itself is not touched. " +
-		"A set is written as NAME=CHANGE+CHANGE: a component to bring (tide-table@3.0.0), -NAME to put a plugin off, +NAME is not needed.", Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy),
-		Example: "  alibi trial winter --core own,newest --php all\n  alibi trial winter --php all --set 'now=' --set 'new tides=tide-table@3.0.0'",
+	c := &cobra.Command{
+		Use:   "trial COPY",
+		Short: "Try a copy under several cores, PHP versions and components",
+		Long: "Make a grid of variants of a copy: every core that is named, under every PHP, with every set of components. Each variant is a disposable copy that shares its files with the others: it is started, its data are brought in line, a page of every kind is asked for (visitors' and the administration's), its error log is read, and it gets a verdict with its reason; then it is removed. The copy itself is not touched. " +
+			"A set is written as NAME=CHANGE+CHANGE: a component to bring (tide-table@3.0.0), -NAME to put a plugin off, +NAME is not needed.",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
+		Example:           "  alibi trial winter --core own,newest --php all\n  alibi trial winter --php all --set 'now=' --set 'new tides=tide-table@3.0.0'",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			for _, text := range sets {
 				set, err := parseSet(text)
@@ -53,7 +68,8 @@ func (a *app) trial() *cobra.Command {
 				return err
 			}
 			return a.tryOut(ctx, d, p, dry, detach)
-		})}
+		}),
+	}
 	f := c.Flags()
 	f.StringSliceVar(&w.Cores, "core", nil, "versions of the core: own, newest, or by number")
 	f.StringSliceVar(&w.Runtimes, "php", nil, "series of PHP, or all (default all, if nothing else is named)")
@@ -99,15 +115,23 @@ func parseSet(text string) (out desk.SetWish, err error) {
 func (a *app) cause() *cobra.Command {
 	w := desk.TrialWish{Cause: true}
 	var dry, detach bool
-	c := &cobra.Command{Use: "cause COPY", Short: "Find the plugin, theme or version that breaks a copy", Long: "Find what makes a check fail on a copy, by trying halves of its plugins on disposable copies: one plugin, several that only quarrel together, the theme, or the PHP version. Versions of the culprit that the catalogue has, and the PHP versions of this machine, are tried too. Without flags the check is that a page of every kind answers and no error ends a request. The copy itself is not touched.",
-		Args: args(cobra.ExactArgs(1)), ValidArgsFunction: a.siteNames(isCopy), Example: "  alibi cause winter\n  alibi cause winter --only --page timetable/ --text 'High water'",
+	c := &cobra.Command{
+		Use:   "cause COPY",
+		Short: "Find the plugin, theme or version that breaks a copy",
+		Long:  "Find what makes a check fail on a copy, by trying halves of its plugins on disposable copies: one plugin, several that only quarrel together, the theme, or the PHP version. Versions of the culprit that the catalogue has, and the PHP versions of this machine, are tried too. Without flags the check is that a page of every kind answers and no error ends a request. The copy itself is not touched.",
+		Args: args(
+			cobra.ExactArgs(1),
+		),
+		ValidArgsFunction: a.siteNames(isCopy),
+		Example:           "  alibi cause winter\n  alibi cause winter --only --page timetable/ --text 'High water'",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			p, err := d.PlanTrial(ctx, s.ID, w)
 			if err != nil {
 				return err
 			}
 			return a.tryOut(ctx, d, p, dry, detach)
-		})}
+		}),
+	}
 	c.Flags().IntVar(&w.AtOnce, "at-once", 0, "copies at once (default runtime.at_once of the configuration, 2)")
 	c.Flags().BoolVar(&dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
@@ -155,7 +179,15 @@ func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
 				cells = append([]trial.Cell{as}, cells...)
 			}
 			for _, c := range append(cells, m.Tries...) {
-				row(c.Core, c.PHP, c.Set, string(c.State), site.Seconds(c.Took), site.Size(c.Bytes), cmp.Or(c.Reason, warned(c)))
+				row(
+					c.Core,
+					c.PHP,
+					c.Set,
+					string(c.State),
+					site.Seconds(c.Took),
+					site.Size(c.Bytes),
+					cmp.Or(c.Reason, warned(c)),
+				)
 			}
 		})
 		if m.Full > 0 {
@@ -168,7 +200,10 @@ func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
 }
 
 func (a *app) trials() *cobra.Command {
-	return &cobra.Command{Use: "trials [RUN]", Short: "List trials, or show the verdicts of one", Args: args(cobra.MaximumNArgs(1)),
+	return &cobra.Command{
+		Use:   "trials [RUN]",
+		Short: "List trials, or show the verdicts of one",
+		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: func(cmd *cobra.Command, rest []string) error {
 			ctx := cmd.Context()
 			d, err := a.desk(ctx)
@@ -190,5 +225,6 @@ func (a *app) trials() *cobra.Command {
 					}
 				})
 			})
-		}}
+		},
+	}
 }

@@ -122,7 +122,8 @@ func TestNothingIsRealInTheDemo(t *testing.T) {
 		b, err := os.ReadFile(f)
 		require.NoError(t, err)
 		for _, l := range strings.Split(string(b), "\n") {
-			if l := strings.TrimPrefix(strings.TrimSpace(l), "_ "); !strings.HasPrefix(l, `"`) || strings.Contains(l, "://") { // imports aside
+			if l := strings.TrimPrefix(strings.TrimSpace(l), "_ "); !strings.HasPrefix(l, `"`) ||
+				strings.Contains(l, "://") { // imports aside
 				assert.NotRegexp(t, realDomain, strings.ReplaceAll(l, "golang.org", ""), f)
 			}
 		}

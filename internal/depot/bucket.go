@@ -47,8 +47,18 @@ func OpenBucket(ctx context.Context, place, credentialsFile string) (*Bucket, er
 	if below != "" {
 		b.prefix = below + "/"
 	}
-	chain := credentials.NewChainCredentials([]credentials.Provider{&credentials.EnvAWS{}, &credentials.FileAWSCredentials{Filename: credentialsFile}})
-	b.client, err = minio.New(u.Host, &minio.Options{Creds: chain, Secure: u.Scheme == "s3", Region: u.Query().Get("region"), BucketLookup: minio.BucketLookupAuto})
+	chain := credentials.NewChainCredentials(
+		[]credentials.Provider{&credentials.EnvAWS{}, &credentials.FileAWSCredentials{Filename: credentialsFile}},
+	)
+	b.client, err = minio.New(
+		u.Host,
+		&minio.Options{
+			Creds:        chain,
+			Secure:       u.Scheme == "s3",
+			Region:       u.Query().Get("region"),
+			BucketLookup: minio.BucketLookupAuto,
+		},
+	)
 	if err != nil {
 		return nil, fmt.Errorf("opening the bucket %s: %w", place, err)
 	}
@@ -57,7 +67,11 @@ func OpenBucket(ctx context.Context, place, credentialsFile string) (*Bucket, er
 		return nil, fmt.Errorf("opening the bucket %s at %s: %w", b.bucket, u.Host, plainly(err))
 	}
 	if !ok {
-		return nil, fmt.Errorf("there is no bucket %s at %s, or the key does not open it: make it first", b.bucket, u.Host)
+		return nil, fmt.Errorf(
+			"there is no bucket %s at %s, or the key does not open it: make it first",
+			b.bucket,
+			u.Host,
+		)
 	}
 	return b, nil
 }
@@ -78,7 +92,14 @@ func plainly(err error) error {
 
 // Put stores an object: it is there whole or not at all.
 func (b *Bucket) Put(ctx context.Context, name string, data []byte) error {
-	_, err := b.client.PutObject(ctx, b.bucket, b.prefix+name, bytes.NewReader(data), int64(len(data)), minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true})
+	_, err := b.client.PutObject(
+		ctx,
+		b.bucket,
+		b.prefix+name,
+		bytes.NewReader(data),
+		int64(len(data)),
+		minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true},
+	)
 	if err != nil {
 		return fmt.Errorf("writing to the depot: %w", plainly(err))
 	}
@@ -121,7 +142,8 @@ func (b *Bucket) List(ctx context.Context, prefix string) (out []Stored, err err
 		if o.Err != nil {
 			return nil, fmt.Errorf("listing the depot: %w", plainly(o.Err))
 		}
-		if name := strings.TrimPrefix(o.Key, b.prefix); !strings.HasPrefix(name, locks) || strings.HasPrefix(prefix, locks) {
+		if name := strings.TrimPrefix(o.Key, b.prefix); !strings.HasPrefix(name, locks) ||
+			strings.HasPrefix(prefix, locks) {
 			out = append(out, Stored{name, o.Size})
 		}
 	}

@@ -40,7 +40,15 @@ func noise(seed uint64, n int) []byte {
 }
 
 func small() made {
-	m := made{files: map[string][]byte{"a.txt": []byte("tide"), "empty": nil, "pictures/ferry.jpg": noise(1, 6<<20), "b\xff.txt": []byte("odd")}, rows: map[int64]string{}}
+	m := made{
+		files: map[string][]byte{
+			"a.txt":              []byte("tide"),
+			"empty":              nil,
+			"pictures/ferry.jpg": noise(1, 6<<20),
+			"b\xff.txt":          []byte("odd"),
+		},
+		rows: map[int64]string{},
+	}
 	for i := range int64(9000) {
 		m.rows[i] = fmt.Sprintf("the %d. tide\twith \\ \n and \x00 %x", i, noise(uint64(i), 30))
 	}
@@ -63,7 +71,10 @@ func keep(t *testing.T, d *Depot, m made, at time.Time) (Point, error) {
 		if err != nil {
 			return p, err
 		}
-		list = append(list, File{Entry: tree.Entry{Path: name, Mode: 0o640, Size: int64(len(b)), MTime: at}, Chunks: ids})
+		list = append(
+			list,
+			File{Entry: tree.Entry{Path: name, Mode: 0o640, Size: int64(len(b)), MTime: at}, Chunks: ids},
+		)
 		p.Files++
 	}
 	if p.List, err = k.Files(list); err != nil {
@@ -164,7 +175,9 @@ func TestPointsShareWhatIsEqual(t *testing.T) {
 	m2.rows[9999] = "more"
 	delete(m2.rows, 17)
 	pic := bytes.Clone(m2.files["pictures/ferry.jpg"])
-	m2.files["pictures/ferry.jpg"] = append(append(bytes.Clone(pic[:3<<20]), "something in the midst"...), pic[3<<20:]...)
+	m2.files["pictures/ferry.jpg"] = append(
+		append(bytes.Clone(pic[:3<<20]), "something in the midst"...),
+		pic[3<<20:]...)
 	p2, err := keep(t, open(t, f), m2, noon.Add(time.Hour))
 	require.NoError(t, err)
 	assert.Less(t, p2.Added, first/4, "what is put in moves no cut behind it")
@@ -351,7 +364,15 @@ func TestRowsAreKeptToTheByte(t *testing.T) {
 		case tables.Null:
 			return tables.Value{}
 		default:
-			return tables.Value{Kind: k, Bytes: rapid.SliceOf(rapid.SampledFrom([]byte{0, 1, '\\', '\t', '\n', 'n', 't', '0', 'N', 0xff, 'x'})).Draw(t, "bytes")}
+			return tables.Value{
+				Kind: k,
+				Bytes: rapid.SliceOf(
+					rapid.SampledFrom([]byte{0, 1, '\\', '\t', '\n', 'n', 't', '0', 'N', 0xff, 'x'}),
+				).Draw(
+					t,
+					"bytes",
+				),
+			}
 		}
 	})
 	plain := func(v tables.Value) tables.Value {
@@ -364,7 +385,10 @@ func TestRowsAreKeptToTheByte(t *testing.T) {
 	}
 	hidden := tables.Table{Name: "h", Columns: posts.Columns, Key: []string{"rowid"}, Hidden: true}
 	rapid.Check(t, func(t *rapid.T) {
-		r := tables.Row{Key: []tables.Value{value.Draw(t, "key")}, Values: []tables.Value{value.Draw(t, "a"), value.Draw(t, "b")}}
+		r := tables.Row{
+			Key:    []tables.Value{value.Draw(t, "key")},
+			Values: []tables.Value{value.Draw(t, "a"), value.Draw(t, "b")},
+		}
 		got := 0
 		err := readRows(appendRow(appendRow(nil, hidden, r), hidden, r), hidden, func(x tables.Row) error {
 			got++
@@ -394,7 +418,14 @@ func TestCutIsTheSameHoweverItIsRead(t *testing.T) {
 		whole = append(whole, Sum(c))
 		return nil
 	}))
-	require.NoError(t, Cut(oneByOne{strings.NewReader(string(b))}, new([]byte), func(c []byte) error { slow = append(slow, Sum(c)); return nil }))
+	require.NoError(
+		t,
+		Cut(
+			oneByOne{strings.NewReader(string(b))},
+			new([]byte),
+			func(c []byte) error { slow = append(slow, Sum(c)); return nil },
+		),
+	)
 	assert.Equal(t, whole, slow)
 	assert.Greater(t, len(whole), 6)
 }

@@ -99,7 +99,13 @@ const (
 const compressors = 2
 
 func newPacker(ctx context.Context, store Store, done func(string, int64, []block)) (*packer, error) {
-	p := &packer{store: store, all: ctx, done: done, out: make([]byte, 0, packSize+blockSize), free: make(chan []byte, 1)}
+	p := &packer{
+		store: store,
+		all:   ctx,
+		done:  done,
+		out:   make([]byte, 0, packSize+blockSize),
+		free:  make(chan []byte, 1),
+	}
 	p.free <- make([]byte, 0, packSize+blockSize)
 	p.rooms.New = func() any { b := make([]byte, 0, blockSize+blockSize/8); return &b }
 	for kind, level := range map[int]zstd.EncoderLevel{loose: zstd.SpeedDefault, dense: zstd.SpeedFastest} {

@@ -120,7 +120,8 @@ func (f Folder) List(_ context.Context, prefix string) (out []Stored, err error)
 			return err
 		}
 		rel, err := filepath.Rel(string(f), p)
-		if name := filepath.ToSlash(rel); err == nil && !d.IsDir() && strings.HasPrefix(name, prefix) && !strings.HasSuffix(name, partial) {
+		if name := filepath.ToSlash(rel); err == nil && !d.IsDir() && strings.HasPrefix(name, prefix) &&
+			!strings.HasSuffix(name, partial) {
 			fi, err := d.Info()
 			if err != nil {
 				return nil // it went away

@@ -10,8 +10,11 @@ import (
 
 func TestAWorkListIsNetted(t *testing.T) {
 	origin := &site.Facts{
-		Plugins: []site.Component{{Slug: "tide-table", Version: "2.4.1", State: "active"}, {Slug: "old-slider", Version: "1.0", State: "off"}},
-		Themes:  []site.Component{{Slug: "harbour", State: "active"}},
+		Plugins: []site.Component{
+			{Slug: "tide-table", Version: "2.4.1", State: "active"},
+			{Slug: "old-slider", Version: "1.0", State: "off"},
+		},
+		Themes: []site.Component{{Slug: "harbour", State: "active"}},
 	}
 	list := []Deed{
 		{ID: "update", acts: []act{{install, "tide-table", "tide-table@2.5.0"}}},

@@ -27,9 +27,31 @@ type BlankWish struct {
 }
 
 // PlanBlank says what making a blank site will do. Its core is fetched for it.
-func (d *Desk) PlanBlank(ctx context.Context, w BlankWish, tell func(what string, done, total int64)) (plan.Plan, error) {
-	in := blank.Input{Name: w.Name, Purpose: w.Purpose, Local: d.Config.Machine, Folder: d.Home() + "/copies", Have: d.series(), Quiet: site.QuietRules, Port: d.Env.Port, Grace: d.Env.Grace, Now: d.Now(), By: d.Who,
-		Choices: blank.Choices{Title: cmp.Or(w.Title, w.Name), Admin: cmp.Or(w.Admin, "keeper"), Mail: cmp.Or(w.Mail, "keeper@"+w.Name+".localhost.example"), Pins: w.Pins, Lease: w.Lease, Hold: w.Hold}}
+func (d *Desk) PlanBlank(
+	ctx context.Context,
+	w BlankWish,
+	tell func(what string, done, total int64),
+) (plan.Plan, error) {
+	in := blank.Input{
+		Name:    w.Name,
+		Purpose: w.Purpose,
+		Local:   d.Config.Machine,
+		Folder:  d.Home() + "/copies",
+		Have:    d.series(),
+		Quiet:   site.QuietRules,
+		Port:    d.Env.Port,
+		Grace:   d.Env.Grace,
+		Now:     d.Now(),
+		By:      d.Who,
+		Choices: blank.Choices{
+			Title: cmp.Or(w.Title, w.Name),
+			Admin: cmp.Or(w.Admin, "keeper"),
+			Mail:  cmp.Or(w.Mail, "keeper@"+w.Name+".localhost.example"),
+			Pins:  w.Pins,
+			Lease: w.Lease,
+			Hold:  w.Hold,
+		},
+	}
 	all, err := d.Record.Sites(ctx)
 	if err != nil {
 		return plan.Plan{}, err
@@ -46,7 +68,9 @@ func (d *Desk) PlanBlank(ctx context.Context, w BlankWish, tell func(what string
 			return plan.Plan{}, err
 		}
 		if p.Sheet.Core.Network != nil && *p.Sheet.Core.Network {
-			return plan.Plan{}, errors.New("the sheet is for a network, and a blank site is a single one: copy a network instead")
+			return plan.Plan{}, errors.New(
+				"the sheet is for a network, and a blank site is a single one: copy a network instead",
+			)
 		}
 		if w.Core == "" && p.Sheet.Core.Version != "" {
 			if core, err = d.chooseCore(ctx, p.Sheet); err != nil {

@@ -87,7 +87,8 @@ func (d *Desk) Board(ctx context.Context) (Board, error) {
 		b.Copies++
 		b.Use.Copies++
 		b.Use.Bytes += s.Bytes()
-		if p := s.Lease.Phase(b.At); (p == site.Running || p == site.Ending) && s.Lease.Left(b.At) < 24*time.Hour && s.State != site.Failed {
+		if p := s.Lease.Phase(b.At); (p == site.Running || p == site.Ending) && s.Lease.Left(b.At) < 24*time.Hour &&
+			s.State != site.Failed {
 			b.EndSoon++
 		}
 		i, ok := at[root(s)]

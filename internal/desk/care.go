@@ -142,7 +142,11 @@ func (d *Desk) Timings(ctx context.Context, id site.ID, live bool) ([]Timing, er
 			return out, fmt.Errorf("asking %s for its %s: %w", s.Name, p.Kind, err)
 		}
 		if live {
-			t.Origin, _, _, _ = middle(ctx, &http.Client{Timeout: 20 * time.Second}, o.Address().String()+p.Path) // no answer is no time
+			t.Origin, _, _, _ = middle(
+				ctx,
+				&http.Client{Timeout: 20 * time.Second},
+				o.Address().String()+p.Path,
+			) // no answer is no time
 		}
 		out = append(out, t)
 	}
@@ -177,7 +181,15 @@ func (d *Desk) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
 	if err != nil {
 		return Shell{}, err
 	}
-	out := Shell{Dir: s.Root, Env: map[string]string{"ALIBI_SITE": s.Name, "ALIBI_URL": s.Address().String(), "ALIBI_ROOT": s.Root, "ALIBI_DATABASE": cmp.Or(s.Database.Name, s.Database.Path)}}
+	out := Shell{
+		Dir: s.Root,
+		Env: map[string]string{
+			"ALIBI_SITE":     s.Name,
+			"ALIBI_URL":      s.Address().String(),
+			"ALIBI_ROOT":     s.Root,
+			"ALIBI_DATABASE": cmp.Or(s.Database.Name, s.Database.Path),
+		},
+	}
 	if s.Host == d.Config.Machine {
 		out.Command = []string{"sh", "-c", `exec "${SHELL:-sh}"`}
 		return out, nil
@@ -228,7 +240,18 @@ func (d *Desk) Deliveries(ctx context.Context) ([]Delivery, error) {
 		}
 		for _, p := range k.Put {
 			if s := p.Source; s.Git() {
-				out = append(out, Delivery{At: r.Began, Who: r.Plan.By, Site: r.Plan.Target.Name, What: string(s.Kind) + " " + s.Slug + " " + s.Version, From: site.Source{From: s.From}.Text(), Ref: s.Ref, Digest: s.Digest})
+				out = append(
+					out,
+					Delivery{
+						At:     r.Began,
+						Who:    r.Plan.By,
+						Site:   r.Plan.Target.Name,
+						What:   string(s.Kind) + " " + s.Slug + " " + s.Version,
+						From:   site.Source{From: s.From}.Text(),
+						Ref:    s.Ref,
+						Digest: s.Digest,
+					},
+				)
 			}
 		}
 	}
@@ -258,9 +281,19 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 	for _, p := range parts.All {
 		switch {
 		case p.Newest != "" && site.CompareVersions(p.Newest, p.Version) > 0:
-			note(site.Warn, "outdated", fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest), "try it on a copy: "+updating(p))
+			note(
+				site.Warn,
+				"outdated",
+				fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest),
+				"try it on a copy: "+updating(p),
+			)
 		case p.State == "off":
-			note(site.Note, "unused", fmt.Sprintf("%s %s is off, and its code is there", p.Kind, p.Slug), "remove it: alibi uninstall "+s.Name+" "+p.Slug)
+			note(
+				site.Note,
+				"unused",
+				fmt.Sprintf("%s %s is off, and its code is there", p.Kind, p.Slug),
+				"remove it: alibi uninstall "+s.Name+" "+p.Slug,
+			)
 		}
 	}
 	code, err := d.codeAmongUploads(ctx, s)
@@ -268,7 +301,12 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 		return nil, err
 	}
 	for _, f := range code {
-		note(site.Warn, "code", f+" is code among uploads", "nobody uploads code: look at it, alibi files "+s.Name+" "+f+" --text")
+		note(
+			site.Warn,
+			"code",
+			f+" is code among uploads",
+			"nobody uploads code: look at it, alibi files "+s.Name+" "+f+" --text",
+		)
 	}
 	d.policy(s, note)
 	for _, n := range parts.Notes {
@@ -302,7 +340,17 @@ func (d *Desk) admins(ctx context.Context, s site.Site, note func(site.Severity,
 	if len(names) > 3 {
 		sev = site.Warn
 	}
-	note(sev, "admins", fmt.Sprintf("%d of %d accounts may do everything: %s", len(names), len(list), strings.Join(names[:min(8, len(names))], ", ")), "alibi accounts "+s.Name)
+	note(
+		sev,
+		"admins",
+		fmt.Sprintf(
+			"%d of %d accounts may do everything: %s",
+			len(names),
+			len(list),
+			strings.Join(names[:min(8, len(names))], ", "),
+		),
+		"alibi accounts "+s.Name,
+	)
 	if slices.Contains(names, "admin") {
 		note(site.Note, "admin", "one of them is called admin, which is what others try first", "")
 	}
@@ -314,7 +362,12 @@ func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, stri
 	if s.Role != site.Copy {
 		return
 	}
-	note(site.Note, "updates", "updates by itself: "+cmp.Or(s.Settings.Updates, "as its origin's"), "a pin sheet can say: settings.updates")
+	note(
+		site.Note,
+		"updates",
+		"updates by itself: "+cmp.Or(s.Settings.Updates, "as its origin's"),
+		"a pin sheet can say: settings.updates",
+	)
 	if s.Runtime.Show {
 		note(site.Warn, "errors", "errors are shown on its pages", "alibi runtime "+s.Name+" --hide-errors")
 	}
@@ -328,7 +381,12 @@ func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, stri
 		}
 	}
 	if len(untried) > 0 {
-		note(site.Note, "quiet", "quiet rules that were not tried since the copy changed: "+strings.Join(untried, ", "), "alibi evidence "+s.Name)
+		note(
+			site.Note,
+			"quiet",
+			"quiet rules that were not tried since the copy changed: "+strings.Join(untried, ", "),
+			"alibi evidence "+s.Name,
+		)
 	}
 	if !s.Scrubbed && s.Origin != "" {
 		note(site.Note, "people", "it holds its origin's people", "alibi scrub "+s.Name)

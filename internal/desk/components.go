@@ -42,7 +42,11 @@ type ChangeWish struct {
 }
 
 // fetched is a source with what came of it.
-func (d *Desk) fetchAll(ctx context.Context, list []site.Source, tell func(what string, done, total int64)) ([]catalogue.Package, error) {
+func (d *Desk) fetchAll(
+	ctx context.Context,
+	list []site.Source,
+	tell func(what string, done, total int64),
+) ([]catalogue.Package, error) {
 	out := make([]catalogue.Package, len(list))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(3)
@@ -71,7 +75,10 @@ func (d *Desk) fetch(ctx context.Context, s site.Source, tell func(done, total i
 	}
 	if s.Kind == "" {
 		for kind, list := range map[site.ComponentKind][]site.Component{site.Plugin: from.Facts.Plugins, site.Theme: from.Facts.Themes} {
-			if slices.ContainsFunc(list, func(c site.Component) bool { return c.Slug == s.Slug && c.State != "missing" }) {
+			if slices.ContainsFunc(
+				list,
+				func(c site.Component) bool { return c.Slug == s.Slug && c.State != "missing" },
+			) {
 				s.Kind = kind
 			}
 		}
@@ -125,7 +132,12 @@ func (d *Desk) bringFolder(ctx context.Context, s site.Site, folder, to string) 
 
 // PlanChange says what a change of what a site runs will do. What is to be
 // brought is fetched into the cache for it.
-func (d *Desk) PlanChange(ctx context.Context, id site.ID, w ChangeWish, tell func(what string, done, total int64)) (plan.Plan, error) {
+func (d *Desk) PlanChange(
+	ctx context.Context,
+	id site.ID,
+	w ChangeWish,
+	tell func(what string, done, total int64),
+) (plan.Plan, error) {
 	s, err := d.Inspect(ctx, id) // what is on may have been changed inside
 	if err != nil {
 		return plan.Plan{}, err
@@ -145,8 +157,16 @@ func (d *Desk) PlanChange(ctx context.Context, id site.ID, w ChangeWish, tell fu
 	if err := x.gather(ctx); err != nil {
 		return plan.Plan{}, err
 	}
-	in := reset.Input{Site: s, Depot: d.DepotPath(), Now: d.Now(), By: d.Who, Goes: x.goes, Stays: x.stays, Findings: x.findings,
-		Choices: reset.Choices{Change: x.c, Files: x.c.Files(), Database: x.c.Rows()}}
+	in := reset.Input{
+		Site:     s,
+		Depot:    d.DepotPath(),
+		Now:      d.Now(),
+		By:       d.Who,
+		Goes:     x.goes,
+		Stays:    x.stays,
+		Findings: x.findings,
+		Choices:  reset.Choices{Change: x.c, Files: x.c.Files(), Database: x.c.Rows()},
+	}
 	in.Findings = append(in.Findings, x.quarrels(ctx)...)
 	if list, _, err := d.Points(ctx, id); err == nil {
 		in.First = len(list) == 0
@@ -257,7 +277,12 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 	case site.Core:
 		x.say("core", p.Files, p.Bytes, move(x.s.Facts.Core, s.Version))
 		if x.s.Facts.Core != "" && site.CompareVersions(s.Version, x.s.Facts.Core) < 0 {
-			x.note(site.Warn, "core-down", "the CMS does not bring its data back to an older version: newer data stay", "try it on a copy, and look at its pages")
+			x.note(
+				site.Warn,
+				"core-down",
+				"the CMS does not bring its data back to an older version: newer data stay",
+				"try it on a copy, and look at its pages",
+			)
 		}
 		return nil
 	case site.Theme:
@@ -275,7 +300,11 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 		c := find(x.after, s.Slug)
 		switch {
 		case c != nil && c.State == "must-use":
-			return fmt.Errorf("%s is a must-use plugin of %s: it stands in a folder of its own and is not exchanged from here", s.Slug, x.s.Name)
+			return fmt.Errorf(
+				"%s is a must-use plugin of %s: it stands in a folder of its own and is not exchanged from here",
+				s.Slug,
+				x.s.Name,
+			)
 		case c != nil:
 			was, comp.State = *c, c.State
 			if comp.State == "missing" {
@@ -331,7 +360,12 @@ func (x *changing) switches() error {
 		case p == nil:
 			return x.unknown("plugin", slug, x.after)
 		case p.State == "missing":
-			return fmt.Errorf("the files of %s are missing: bring them first: alibi install %s %s", slug, x.s.Name, slug)
+			return fmt.Errorf(
+				"the files of %s are missing: bring them first: alibi install %s %s",
+				slug,
+				x.s.Name,
+				slug,
+			)
 		case !on(*p):
 			p.State = "active"
 			x.c.Switch.On = append(x.c.Switch.On, p.File)
@@ -347,7 +381,13 @@ func (x *changing) unknown(kind, slug string, list []site.Component) error {
 		names = append(names, c.Slug)
 	}
 	slices.Sort(names)
-	return fmt.Errorf("%s has no %s called %q; it has %s", x.s.Name, kind, slug, cmp.Or(strings.Join(names, ", "), "none"))
+	return fmt.Errorf(
+		"%s has no %s called %q; it has %s",
+		x.s.Name,
+		kind,
+		slug,
+		cmp.Or(strings.Join(names, ", "), "none"),
+	)
 }
 
 func (x *changing) chooseTheme(themes []site.Component) error {

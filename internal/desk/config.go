@@ -73,7 +73,11 @@ func (c Config) personal() (map[string]scrub.Kind, error) {
 	out := map[string]scrub.Kind{}
 	for column, kind := range c.Scrub.Columns {
 		if !slices.Contains(scrub.Kinds, scrub.Kind(kind)) || strings.Count(column, ".") != 1 {
-			return nil, fmt.Errorf("scrub.columns: %q = %q: write \"TABLE.COLUMN\" = a kind: name, mail, account, phone, street, city, postcode, network address or blank", column, kind)
+			return nil, fmt.Errorf(
+				"scrub.columns: %q = %q: write \"TABLE.COLUMN\" = a kind: name, mail, account, phone, street, city, postcode, network address or blank",
+				column,
+				kind,
+			)
 		}
 		out[column] = scrub.Kind(kind)
 	}
@@ -142,7 +146,12 @@ func loadConfig(home string) (Config, error) {
 		switch {
 		case errors.As(err, &strict) && len(strict.Errors) > 0:
 			line, _ := strict.Errors[0].Position()
-			return c, fmt.Errorf("%s, line %d: there is no setting %q", path, line, strings.Join(strict.Errors[0].Key(), "."))
+			return c, fmt.Errorf(
+				"%s, line %d: there is no setting %q",
+				path,
+				line,
+				strings.Join(strict.Errors[0].Key(), "."),
+			)
 		case errors.As(err, &at):
 			line, _ := at.Position()
 			return c, fmt.Errorf("%s, line %d: %s", path, line, at.Error())

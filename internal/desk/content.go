@@ -75,7 +75,13 @@ func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Pla
 	if err != nil {
 		return plan.Plan{}, fmt.Errorf("reading the content: %w", err)
 	}
-	in := reset.Input{Site: s, Depot: d.DepotPath(), Now: d.Now(), By: d.Who, Choices: reset.Choices{Database: true, Feed: &reset.Feed{Path: from, Sum: tree.Hash(blake3.Sum256(text))}}}
+	in := reset.Input{
+		Site:    s,
+		Depot:   d.DepotPath(),
+		Now:     d.Now(),
+		By:      d.Who,
+		Choices: reset.Choices{Database: true, Feed: &reset.Feed{Path: from, Sum: tree.Hash(blake3.Sum256(text))}},
+	}
 	var out stack.Brought
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
 		_, out, err = st.Bring(ctx, snap, s.Database.Prefix, bytes.NewReader(text))
@@ -84,16 +90,42 @@ func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Pla
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	in.Stays = []plan.Part{{What: "all that is there"}, {What: "items of the file that are there already", Rows: int64(out.Skipped)}}
+	in.Stays = []plan.Part{
+		{What: "all that is there"},
+		{What: "items of the file that are there already", Rows: int64(out.Skipped)},
+	}
 	p := reset.Plan(in)
 	p.Goes = nil
 	p.Rows = int64(out.Items)
-	p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "brings", Text: fmt.Sprintf("%d items and %d comments come", out.Items, out.Comments), Remedy: "pictures' files are not in such a file: bring them with alibi points extract, or from an archive"})
+	p.Findings = append(
+		p.Findings,
+		site.Finding{
+			Severity: site.Note,
+			Code:     "brings",
+			Text:     fmt.Sprintf("%d items and %d comments come", out.Items, out.Comments),
+			Remedy:   "pictures' files are not in such a file: bring them with alibi points extract, or from an archive",
+		},
+	)
 	for _, a := range out.Unknown {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "author", Text: "nobody here is called " + a + ": the first account becomes the author of what " + a + " wrote"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Warn,
+				Code:     "author",
+				Text:     "nobody here is called " + a + ": the first account becomes the author of what " + a + " wrote",
+			},
+		)
 	}
 	if out.Items == 0 {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: plan.Nothing, Text: "the file has nothing that is not there already", Remedy: "nothing need be done"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Block,
+				Code:     plan.Nothing,
+				Text:     "the file has nothing that is not there already",
+				Remedy:   "nothing need be done",
+			},
+		)
 	}
 	p.Sort()
 	return p, nil

@@ -100,7 +100,16 @@ func notNow(s site.Site) error {
 }
 
 func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, error) {
-	in := clone.Input{Origin: origin, Local: d.Config.Machine, Places: map[string]clone.Place{}, Port: d.Env.Port, Grace: d.Env.Grace, Quota: d.Config.Quota, By: d.Who, Now: d.Now()}
+	in := clone.Input{
+		Origin: origin,
+		Local:  d.Config.Machine,
+		Places: map[string]clone.Place{},
+		Port:   d.Env.Port,
+		Grace:  d.Env.Grace,
+		Quota:  d.Config.Quota,
+		By:     d.Who,
+		Now:    d.Now(),
+	}
 	if in.Origin.State != site.Ready && in.Origin.State != site.Parked {
 		return in, notNow(in.Origin)
 	}
@@ -189,7 +198,11 @@ func (d *Desk) RefreshInput(ctx context.Context, id site.ID) (clone.Input, clone
 	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) { return d.CopyInput(ctx, s.Origin) })
 }
 
-func (d *Desk) refreshInput(ctx context.Context, id site.ID, gather func(site.Site) (clone.Input, error)) (clone.Input, clone.Choices, error) {
+func (d *Desk) refreshInput(
+	ctx context.Context,
+	id site.ID,
+	gather func(site.Site) (clone.Input, error),
+) (clone.Input, clone.Choices, error) {
 	s, err := d.Record.Site(ctx, id)
 	if err != nil {
 		return clone.Input{}, clone.Choices{}, err
@@ -198,7 +211,12 @@ func (d *Desk) refreshInput(ctx context.Context, id site.ID, gather func(site.Si
 		return clone.Input{}, clone.Choices{}, onlyCopies(s, "brought in line with its origin")
 	}
 	if s.Origin == "" {
-		return clone.Input{}, clone.Choices{}, fmt.Errorf("%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s", s.Name, ErrNoOrigin, s.Name)
+		return clone.Input{}, clone.Choices{}, fmt.Errorf(
+			"%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s",
+			s.Name,
+			ErrNoOrigin,
+			s.Name,
+		)
 	}
 	in, err := gather(s)
 	if err != nil {
@@ -283,7 +301,14 @@ func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed s
 		case s.State == site.Expired:
 			return fmt.Errorf("%s has expired; bring it back instead: alibi bring-back %s", s.Name, s.Name)
 		case s.Lease.Held && typed != s.Name:
-			return fmt.Errorf("%w: %s is held, by %s: %s. To give it an end ends that, and its name must be typed: %s", ErrNotTyped, s.Name, s.Lease.By, s.Lease.Reason, s.Name)
+			return fmt.Errorf(
+				"%w: %s is held, by %s: %s. To give it an end ends that, and its name must be typed: %s",
+				ErrNotTyped,
+				s.Name,
+				s.Lease.By,
+				s.Lease.Reason,
+				s.Name,
+			)
 		case s.Lease.Held:
 			ends = "; it was held: " + s.Lease.Reason
 		}
@@ -385,7 +410,18 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 	var have []string
 	for _, a := range list {
 		if account == "" || a.Login == account || slices.Contains(a.Roles, account) {
-			return gateway.Latchkey(d.Secret, s, a.Login, d.Now()), d.log(ctx, id, "latchkey", "made to sign in as %s", a.Login)
+			return gateway.Latchkey(
+					d.Secret,
+					s,
+					a.Login,
+					d.Now(),
+				), d.log(
+					ctx,
+					id,
+					"latchkey",
+					"made to sign in as %s",
+					a.Login,
+				)
 		}
 		have = append(have, a.Login)
 	}

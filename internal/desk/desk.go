@@ -143,14 +143,20 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	}
 	d.phps = sync.OnceValue(func() []php.PHP { return php.Find(context.Background(), d.Config.Runtime.PHP...) })
 	d.catalogue = sync.OnceValue(func() *catalogue.Client {
-		return &catalogue.Client{Address: d.Config.Catalogue.Address, Dir: filepath.Join(opt.Home, "components"), Identify: wordpress.Stack{}.Identify}
+		return &catalogue.Client{
+			Address:  d.Config.Catalogue.Address,
+			Dir:      filepath.Join(opt.Home, "components"),
+			Identify: wordpress.Stack{}.Identify,
+		}
 	})
 	if d.Record, err = inventory.Open(filepath.Join(opt.Home, "record.db")); err != nil {
 		return nil, err
 	}
 	d.Env = &op.Env{
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Port: strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host), Now: opt.Now, Log: d.Log, Grace: grace,
+		Port: strconv.Itoa(
+			d.Config.Gateway.Port,
+		), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host), Now: opt.Now, Log: d.Log, Grace: grace,
 		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now), Post: gateway.Poster(d.Secret, opt.Now),
 	}
 	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy
@@ -161,20 +167,33 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	if err != nil {
 		return nil, err
 	}
-	d.Queue, err = work.New(ctx, work.Options{Patience: patience, Unstick: d.unstick, Record: d.Record, Log: d.Log, Now: opt.Now, Transient: transient, Observe: opt.Observe, Workers: opt.Workers, Makers: map[plan.Kind]work.Maker{
-		plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
-		plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
-		plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
-		plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
-		plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
-		plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
-		plan.Change:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
-		plan.Trial:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return trial.New(d.Env, r) },
-		plan.Blank:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return blank.New(d.Env, r) },
-		plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
-		plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
-		plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
-	}})
+	d.Queue, err = work.New(
+		ctx,
+		work.Options{
+			Patience:  patience,
+			Unstick:   d.unstick,
+			Record:    d.Record,
+			Log:       d.Log,
+			Now:       opt.Now,
+			Transient: transient,
+			Observe:   opt.Observe,
+			Workers:   opt.Workers,
+			Makers: map[plan.Kind]work.Maker{
+				plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
+				plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
+				plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
+				plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
+				plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+				plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+				plan.Change:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
+				plan.Trial:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return trial.New(d.Env, r) },
+				plan.Blank:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return blank.New(d.Env, r) },
+				plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
+				plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
+				plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
+			},
+		},
+	)
 	return d, err
 }
 
@@ -221,7 +240,10 @@ func secret(path string) ([]byte, error) {
 // transient errors may go away by themselves: a line that broke, a busy database.
 func transient(err error) bool {
 	var n *net.OpError
-	return tables.Transient(err) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) || errors.As(err, &n) || errors.Is(err, net.ErrClosed) || ssh.Lost(err)
+	return tables.Transient(err) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) ||
+		errors.As(err, &n) ||
+		errors.Is(err, net.ErrClosed) ||
+		ssh.Lost(err)
 }
 
 // Close closes everything that is open.
@@ -259,7 +281,10 @@ func (d *Desk) Lease() time.Duration { return d.lease }
 func (d *Desk) Home() string { return d.opt.Home }
 
 func (d *Desk) log(ctx context.Context, id site.ID, kind, format string, a ...any) error {
-	return d.Record.Log(ctx, inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind, Text: fmt.Sprintf(format, a...)})
+	return d.Record.Log(
+		ctx,
+		inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind, Text: fmt.Sprintf(format, a...)},
+	)
 }
 
 // NewSite is what is told of a live site that is to be added.
@@ -276,7 +301,11 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		n.Host = d.Config.Machine
 	}
 	if !strings.HasPrefix(n.Root, "/") {
-		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example", n.Root, n.Host)
+		return site.Site{}, fmt.Errorf(
+			"%q is no absolute path: name the document root on %s, such as /srv/www/example",
+			n.Root,
+			n.Host,
+		)
 	}
 	k := stack.Known{Database: n.Database}
 	var given []site.Address
@@ -292,10 +321,28 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		return site.Site{}, err
 	}
 	if n.Database != "" && n.Database != f.Database.Name {
-		return site.Site{}, fmt.Errorf("the site's configuration does not name a database %q: as it reads, the site uses %s; name that one, or leave the database out", n.Database, f.Database.Text())
+		return site.Site{}, fmt.Errorf(
+			"the site's configuration does not name a database %q: as it reads, the site uses %s; name that one, or leave the database out",
+			n.Database,
+			f.Database.Text(),
+		)
 	}
-	s := site.Site{ID: site.NewID(), Name: n.Name, Role: site.Live, State: site.Ready, Client: n.Client, Owner: n.Owner, Host: n.Host, Root: filepath.Clean(n.Root),
-		Stack: f.Stack, Addresses: f.Addresses, Database: f.Database, Title: f.Title, MadeAt: d.Now(), Facts: f}
+	s := site.Site{
+		ID:        site.NewID(),
+		Name:      n.Name,
+		Role:      site.Live,
+		State:     site.Ready,
+		Client:    n.Client,
+		Owner:     n.Owner,
+		Host:      n.Host,
+		Root:      filepath.Clean(n.Root),
+		Stack:     f.Stack,
+		Addresses: f.Addresses,
+		Database:  f.Database,
+		Title:     f.Title,
+		MadeAt:    d.Now(),
+		Facts:     f,
+	}
 	s.Addresses = append(given, s.Addresses...)
 	f.Addresses = s.Addresses
 	if len(s.Addresses) == 0 {
@@ -396,7 +443,13 @@ func (d *Desk) Find(ctx context.Context, what string) (site.Site, error) {
 		case len(found) == 1:
 			return found[0], nil
 		case len(found) > 1:
-			return site.Site{}, fmt.Errorf("%q fits %d sites: %s; say which by its name: %w", what, len(found), choices(found), ErrAmbiguous)
+			return site.Site{}, fmt.Errorf(
+				"%q fits %d sites: %s; say which by its name: %w",
+				what,
+				len(found),
+				choices(found),
+				ErrAmbiguous,
+			)
 		}
 	}
 	return site.Site{}, fmt.Errorf("no site is called %q: %w; see: alibi list", what, inventory.ErrUnknown)

@@ -65,7 +65,11 @@ func TestConfigurationIsKept(t *testing.T) {
 	home := t.TempDir()
 	require.NoError(
 		t,
-		os.WriteFile(filepath.Join(home, "config.toml"), []byte("machine = 'slipway'\n[quota]\ncopies = 3\n[lease]\ndefault = '6h'\n"), 0o600),
+		os.WriteFile(
+			filepath.Join(home, "config.toml"),
+			[]byte("machine = 'slipway'\n[quota]\ncopies = 3\n[lease]\ndefault = '6h'\n"),
+			0o600,
+		),
 	)
 	d, err := desk.Open(context.Background(), desk.Options{Home: home})
 	require.NoError(t, err)
@@ -268,7 +272,16 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 		"copies can't be made in /srv/file/copies on pier",
 	)
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: -1}}), "below 0")
-	err := set("pier", desk.HostSettings{Server: site.Server{Address: "127.0.0.1:1", User: "alibi", PasswordFile: filepath.Join(t.TempDir(), "none")}})
+	err := set(
+		"pier",
+		desk.HostSettings{
+			Server: site.Server{
+				Address:      "127.0.0.1:1",
+				User:         "alibi",
+				PasswordFile: filepath.Join(t.TempDir(), "none"),
+			},
+		},
+	)
 	assert.ErrorContains(t, err, "reading the password")
 	require.NoError(
 		t,
@@ -303,7 +316,11 @@ func TestACopyThatIsDrawnIsMadeHere(t *testing.T) {
 func TestLimitsOfAHost(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Bandwidth: 1 << 20, Compress: "always"}})
+	_, err := w.Desk.SetHost(
+		ctx,
+		"pier",
+		desk.HostSettings{Limits: site.Limits{Bandwidth: 1 << 20, Compress: "always"}},
+	)
 	require.NoError(t, err)
 	h, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Streams: 1}})
 	require.NoError(t, err)

@@ -42,7 +42,10 @@ func (d *Desk) Ends(ctx context.Context) ([]Ending, error) {
 		}
 		out = append(out, e)
 	}
-	slices.SortFunc(out, func(a, b Ending) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Site.Name, b.Site.Name)) })
+	slices.SortFunc(
+		out,
+		func(a, b Ending) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Site.Name, b.Site.Name)) },
+	)
 	return out, nil
 }
 
@@ -88,7 +91,15 @@ func (d *Desk) Costs(ctx context.Context) (Costs, error) {
 		if until.IsZero() {
 			until = d.Now()
 		}
-		c := Cost{Site: s.ID, Name: s.Name, Host: s.Host, From: s.MadeAt, Ended: s.EndedAt, Hours: max(0, until.Sub(s.MadeAt).Hours()), Rate: d.Config.Cost.Hosts[s.Host]}
+		c := Cost{
+			Site:  s.ID,
+			Name:  s.Name,
+			Host:  s.Host,
+			From:  s.MadeAt,
+			Ended: s.EndedAt,
+			Hours: max(0, until.Sub(s.MadeAt).Hours()),
+			Rate:  d.Config.Cost.Hosts[s.Host],
+		}
 		c.Cost = c.Hours * c.Rate
 		if planned := s.MadeAt.Add(s.Lease.Length); !s.EndedAt.IsZero() && planned.After(s.EndedAt) {
 			c.Saved = planned.Sub(s.EndedAt).Hours() * c.Rate

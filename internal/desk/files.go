@@ -214,7 +214,12 @@ func (d *Desk) FileText(ctx context.Context, id site.ID, name string) ([]byte, e
 	case !fi.Mode().IsRegular():
 		return nil, fmt.Errorf("%s of %s is no file: a folder, a link or something else", list[0], s.Name)
 	case fi.Size() > mostText:
-		return nil, fmt.Errorf("%s is %s large: at most %s can be shown or edited here", list[0], site.Size(fi.Size()), site.Size(mostText))
+		return nil, fmt.Errorf(
+			"%s is %s large: at most %s can be shown or edited here",
+			list[0],
+			site.Size(fi.Size()),
+			site.Size(mostText),
+		)
 	}
 	f, err := p.Root.Open(list[0])
 	if err != nil {
@@ -245,7 +250,10 @@ func (d *Desk) CheckSyntax(ctx context.Context, s site.Site, name string, text [
 	if want == "" && s.Facts != nil {
 		want = s.Facts.PHP
 	}
-	i := slices.IndexFunc(d.PHP(), func(p php.PHP) bool { return p.CLI != "" && (want == "" || p.Series() == php.Series(want)) })
+	i := slices.IndexFunc(
+		d.PHP(),
+		func(p php.PHP) bool { return p.CLI != "" && (want == "" || p.Series() == php.Series(want)) },
+	)
 	if i < 0 {
 		return "", "", nil
 	}
@@ -266,7 +274,14 @@ func (d *Desk) CheckSyntax(ctx context.Context, s site.Site, name string, text [
 	}
 	for line := range strings.SplitSeq(string(out), "\n") {
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "Errors parsing") {
-			return strings.NewReplacer("Standard input code", path.Base(name), "PHP Parse error:  ", "").Replace(line), by, nil
+			return strings.NewReplacer(
+				"Standard input code",
+				path.Base(name),
+				"PHP Parse error:  ",
+				"",
+			).Replace(
+				line,
+			), by, nil
 		}
 	}
 	return "it can't be read", by, nil
@@ -287,7 +302,12 @@ func (d *Desk) PlanEdit(ctx context.Context, id site.ID, name string, text []byt
 		return plan.Plan{}, err
 	}
 	if len(text) > mostText {
-		return plan.Plan{}, fmt.Errorf("%s would be %s large: at most %s can be edited here", list[0], site.Size(int64(len(text))), site.Size(mostText))
+		return plan.Plan{}, fmt.Errorf(
+			"%s would be %s large: at most %s can be edited here",
+			list[0],
+			site.Size(int64(len(text))),
+			site.Size(mostText),
+		)
 	}
 	was, err := d.FileText(ctx, id, name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -307,13 +327,34 @@ func (d *Desk) PlanEdit(ctx context.Context, id site.ID, name string, text []byt
 	if was == nil {
 		part.Note = "comes"
 	}
-	p, err := d.planHandsOn(ctx, s, reset.Change{Edit: []reset.Edit{{Path: list[0], Text: text}}, Anyway: anyway, Words: list[0] + " edited"}, []plan.Part{part})
+	p, err := d.planHandsOn(
+		ctx,
+		s,
+		reset.Change{Edit: []reset.Edit{{Path: list[0], Text: text}}, Anyway: anyway, Words: list[0] + " edited"},
+		[]plan.Part{part},
+	)
 	switch {
 	case err != nil:
 	case by == "":
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "syntax", Text: "its syntax was not checked: nothing here reads such a file", Remedy: "look at the site's pages afterwards"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Note,
+				Code:     "syntax",
+				Text:     "its syntax was not checked: nothing here reads such a file",
+				Remedy:   "look at the site's pages afterwards",
+			},
+		)
 	case wrong != "":
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "syntax", Text: wrong, Remedy: "say --anyway only if this is what you are testing"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Warn,
+				Code:     "syntax",
+				Text:     wrong,
+				Remedy:   "say --anyway only if this is what you are testing",
+			},
+		)
 	default:
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "syntax", Text: by + " can read it"})
 	}
@@ -349,8 +390,24 @@ func (d *Desk) PlanCarry(ctx context.Context, from, to site.ID, name string) (pl
 	if len(goes) == 0 {
 		return plan.Plan{}, fmt.Errorf("%s has the same %s as %s: %w", s.Name, paths[0], src.Name, ErrNothingToChange)
 	}
-	p, err := d.planHandsOn(ctx, s, reset.Change{Carry: []reset.Carry{{From: from, Path: paths[0], Sum: sum}}, Words: paths[0] + " as " + src.Name + " has it"}, goes)
-	p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "addresses", Text: "addresses in these files stay as they are written", Remedy: "search them for " + src.Address().Host})
+	p, err := d.planHandsOn(
+		ctx,
+		s,
+		reset.Change{
+			Carry: []reset.Carry{{From: from, Path: paths[0], Sum: sum}},
+			Words: paths[0] + " as " + src.Name + " has it",
+		},
+		goes,
+	)
+	p.Findings = append(
+		p.Findings,
+		site.Finding{
+			Severity: site.Note,
+			Code:     "addresses",
+			Text:     "addresses in these files stay as they are written",
+			Remedy:   "search them for " + src.Address().Host,
+		},
+	)
 	return p, err
 }
 
@@ -404,7 +461,15 @@ func (d *Desk) differing(ctx context.Context, s, src site.Site, name string, lis
 // Difference shows how two texts differ, as a unified diff between what they are
 // called; "" if they don't.
 func Difference(from, to string, was, is []byte) string {
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(was)), B: difflib.SplitLines(string(is)), FromFile: from, ToFile: to, Context: 3})
+	text, err := difflib.GetUnifiedDiffString(
+		difflib.UnifiedDiff{
+			A:        difflib.SplitLines(string(was)),
+			B:        difflib.SplitLines(string(is)),
+			FromFile: from,
+			ToFile:   to,
+			Context:  3,
+		},
+	)
 	if err != nil {
 		return "the difference can't be shown: " + err.Error() + "\n"
 	}

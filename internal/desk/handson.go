@@ -18,8 +18,15 @@ import (
 
 // planHandsOn says what a change of a site will do that brings no component.
 func (d *Desk) planHandsOn(ctx context.Context, s site.Site, c reset.Change, goes []plan.Part) (plan.Plan, error) {
-	in := reset.Input{Site: s, Depot: d.DepotPath(), Now: d.Now(), By: d.Who, Goes: goes, Stays: []plan.Part{{What: "all else"}},
-		Choices: reset.Choices{Change: &c, Files: c.Files(), Database: c.Rows()}}
+	in := reset.Input{
+		Site:    s,
+		Depot:   d.DepotPath(),
+		Now:     d.Now(),
+		By:      d.Who,
+		Goes:    goes,
+		Stays:   []plan.Part{{What: "all else"}},
+		Choices: reset.Choices{Change: &c, Files: c.Files(), Database: c.Rows()},
+	}
 	list, _, err := d.Points(ctx, s.ID)
 	if err != nil {
 		return plan.Plan{}, err
@@ -65,7 +72,14 @@ func (d *Desk) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (pla
 			}
 			gone += n
 			if c := int64(len(k.Add)); c+n > 0 {
-				parts = append(parts, plan.Part{What: "table " + t.Name, Rows: c + n, Note: map[bool]string{true: "go", false: "come"}[l.Remove]})
+				parts = append(
+					parts,
+					plan.Part{
+						What: "table " + t.Name,
+						Rows: c + n,
+						Note: map[bool]string{true: "go", false: "come"}[l.Remove],
+					},
+				)
 			}
 		}
 		if n := len(st.BallastFiles(l)); n > 0 && !l.Remove {
@@ -81,7 +95,15 @@ func (d *Desk) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (pla
 	}
 	p, err := d.planHandsOn(ctx, s, reset.Change{Ballast: &l, Words: l.Words()}, parts)
 	p.At = at
-	p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "ballast", Text: fmt.Sprintf("the same seed (%d) makes the same up", l.Seed), Remedy: "all of it goes at once: alibi ballast " + s.Name + " --remove"})
+	p.Findings = append(
+		p.Findings,
+		site.Finding{
+			Severity: site.Note,
+			Code:     "ballast",
+			Text:     fmt.Sprintf("the same seed (%d) makes the same up", l.Seed),
+			Remedy:   "all of it goes at once: alibi ballast " + s.Name + " --remove",
+		},
+	)
 	return p, err
 }
 
@@ -124,9 +146,21 @@ func (d *Desk) PlanScrub(ctx context.Context, id site.ID) (plan.Plan, error) {
 		return plan.Plan{}, fmt.Errorf("nothing on %s is anybody's: %w", s.Name, ErrNothingToChange)
 	}
 	p, err := d.planHandsOn(ctx, s, reset.Change{Scrub: true, Words: "made-up people"}, parts)
-	p.Findings = append(p.Findings,
-		site.Finding{Severity: site.Warn, Code: "point", Text: "the restore point that is taken first holds people's data as they are", Remedy: "forget it when you are content: alibi points forget"},
-		site.Finding{Severity: site.Note, Code: "files", Text: "files are not looked through", Remedy: "leave exports and uploads with people's data out of the copy: alibi copy --skip FOLDER"})
+	p.Findings = append(
+		p.Findings,
+		site.Finding{
+			Severity: site.Warn,
+			Code:     "point",
+			Text:     "the restore point that is taken first holds people's data as they are",
+			Remedy:   "forget it when you are content: alibi points forget",
+		},
+		site.Finding{
+			Severity: site.Note,
+			Code:     "files",
+			Text:     "files are not looked through",
+			Remedy:   "leave exports and uploads with people's data out of the copy: alibi copy --skip FOLDER",
+		},
+	)
 	p.Sort()
 	return p, err
 }
@@ -213,5 +247,10 @@ func (d *Desk) PlanAccount(ctx context.Context, id site.ID, login, role, mail, p
 	}
 	is := slices.ContainsFunc(list, func(a stack.Account) bool { return a.Login == w.Login })
 	what := map[bool]string{true: "changes", false: "comes"}[is]
-	return d.planHandsOn(ctx, s, reset.Change{Account: &w, Words: "the account " + w.Login + map[bool]string{true: " changed", false: ""}[is]}, []plan.Part{{What: "account " + w.Login, Note: what}})
+	return d.planHandsOn(
+		ctx,
+		s,
+		reset.Change{Account: &w, Words: "the account " + w.Login + map[bool]string{true: " changed", false: ""}[is]},
+		[]plan.Part{{What: "account " + w.Login, Note: what}},
+	)
 }

@@ -52,9 +52,14 @@ func counted(t *testing.T, w *realtest.World, s site.Site, statement string) str
 // asked gives what a copy answers to an address, with no account.
 func asked(t *testing.T, s site.Site, path string) (int, string) {
 	t.Helper()
-	c := http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return new(net.Dialer).DialContext(ctx, network, "127.0.0.1:"+s.Address().Port)
-	}}}
+	c := http.Client{
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+				return new(net.Dialer).DialContext(ctx, network, "127.0.0.1:"+s.Address().Port)
+			},
+		},
+	}
 	resp, err := c.Get(s.Address().String() + path)
 	require.NoError(t, err)
 	defer resp.Body.Close()
@@ -70,16 +75,31 @@ func TestBallastComesAndGoes(t *testing.T) {
 	ctx := context.Background()
 	s := w.Copy("ferry", "full")
 	was := counted(t, w, s, "SELECT COUNT(*) FROM sk_posts")
-	l := ballast.Load{Seed: 7, Counts: map[string]int{"posts": 10, "pages": 6, "terms": 3, "users": 2, "comments": 20, "media": 4}}
+	l := ballast.Load{
+		Seed:   7,
+		Counts: map[string]int{"posts": 10, "pages": 6, "terms": 3, "users": 2, "comments": 20, "media": 4},
+	}
 	done(t, w)(w.Desk.PlanBallast(ctx, s.ID, l))
 	assert.Equal(
-		t, "10",
-		counted(t, w, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:posts:7:%' AND post_status='publish'"),
+		t,
+		"10",
+		counted(
+			t,
+			w,
+			s,
+			"SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:posts:7:%' AND post_status='publish'",
+		),
 	)
 	assert.Equal(t, "20", counted(t, w, s, "SELECT SUM(comment_count) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:%'"))
 	assert.Equal(
-		t, "10",
-		counted(t, w, s, "SELECT SUM(count) FROM sk_term_taxonomy JOIN sk_terms USING (term_id) WHERE slug LIKE 'ballast-%'"),
+		t,
+		"10",
+		counted(
+			t,
+			w,
+			s,
+			"SELECT SUM(count) FROM sk_term_taxonomy JOIN sk_terms USING (term_id) WHERE slug LIKE 'ballast-%'",
+		),
 		"groups count what is in them",
 	)
 	slug := counted(t, w, s, "SELECT ID FROM sk_posts WHERE guid='urn:x-alibi:ballast:posts:7:0'")
@@ -115,7 +135,10 @@ func TestPeopleOnACopyAreMadeUpLater(t *testing.T) {
 	own := mysql.Open(mariadbtest.Root(), live.Database.Name)
 	require.NoError(
 		t,
-		own.Exec(ctx, `UPDATE sk_users SET display_name='Runa Tidewell', user_email='runa.tidewell@islands.example' WHERE ID=1`),
+		own.Exec(
+			ctx,
+			`UPDATE sk_users SET display_name='Runa Tidewell', user_email='runa.tidewell@islands.example' WHERE ID=1`,
+		),
 	)
 	require.NoError(
 		t, own.Exec(ctx, `UPDATE sk_posts SET post_content=CONCAT(post_content, ' By Runa Tidewell.') WHERE ID=1`),
@@ -164,7 +187,14 @@ func TestAccountsOfACopy(t *testing.T) {
 	_, err = w.Desk.Latchkey(ctx, s.ID, "pirate")
 	assert.ErrorContains(t, err, "no account and no role")
 	for _, c := range [][5]string{{"new", "", "", "", "needs a role and a password"}, {"tester", "pirate", "", "", "no role"}, {"a b", "editor", "", "", "can't be the name"}, {"tester", "", "", "short", "too short"}, {"tester", "", "", "", "say what"}, {"tester", "", "nowhere", "", "no mail address"}} {
-		_, err := w.Desk.PlanAccount(ctx, s.ID, c[0], c[1], map[bool]string{true: "x@skerryline.example", false: c[2]}[c[0] == "new"], c[3])
+		_, err := w.Desk.PlanAccount(
+			ctx,
+			s.ID,
+			c[0],
+			c[1],
+			map[bool]string{true: "x@skerryline.example", false: c[2]}[c[0] == "new"],
+			c[3],
+		)
 		assert.ErrorContains(t, err, c[4])
 	}
 	_, err = w.Desk.PlanAccount(ctx, live.ID, "tester", "editor", "", "a long enough word")
@@ -273,7 +303,14 @@ func TestRowsAndStatements(t *testing.T) {
 			assert.Equal(t, []string{"ID"}, x.Key)
 		}
 	}
-	r, err := w.Desk.TableRows(ctx, s.ID, "sk_options", desk.Where{Column: "option_name", Text: "blogname", Exact: true}, 0, 5)
+	r, err := w.Desk.TableRows(
+		ctx,
+		s.ID,
+		"sk_options",
+		desk.Where{Column: "option_name", Text: "blogname", Exact: true},
+		0,
+		5,
+	)
 	require.NoError(t, err)
 	require.Len(t, r.Rows, 1)
 	assert.Equal(t, "[copy] Skerry Ferry", *r.Rows[0][2])
@@ -315,7 +352,13 @@ func TestLogsOfACopy(t *testing.T) {
 	s := w.Copy("ferry", "noisy")
 	require.NoError(
 		t,
-		os.WriteFile(filepath.Join(s.Root, "loud.php"), []byte("<?php trigger_error('the bell', E_USER_WARNING); echo 'rung'; if (isset($_GET['die'])) { nobody_here(); }"), 0o644),
+		os.WriteFile(
+			filepath.Join(s.Root, "loud.php"),
+			[]byte(
+				"<?php trigger_error('the bell', E_USER_WARNING); echo 'rung'; if (isset($_GET['die'])) { nobody_here(); }",
+			),
+			0o644,
+		),
 	)
 	status, _ := asked(t, s, "/loud.php")
 	assert.Equal(t, 200, status)

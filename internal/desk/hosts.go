@@ -82,7 +82,11 @@ func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
 	if name, port, err := net.SplitHostPort(h.Addr); err == nil {
 		h.Addr, h.Port = name, port
 	}
-	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)})
+	m := ssh.New(
+		h.Name,
+		ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
+		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)},
+	)
 	r, err := m.Open(ctx, "/")
 	if err != nil {
 		m.Close()
@@ -114,7 +118,13 @@ func limit(to *site.Limits, by site.Limits) error {
 	switch by.Compress {
 	case "", ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever:
 	default:
-		return fmt.Errorf("%q is no rule for compressing: name %s, %s or %s", by.Compress, ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever)
+		return fmt.Errorf(
+			"%q is no rule for compressing: name %s, %s or %s",
+			by.Compress,
+			ssh.CompressFar,
+			ssh.CompressAlways,
+			ssh.CompressNever,
+		)
 	}
 	to.Bandwidth = cmp.Or(by.Bandwidth, to.Bandwidth)
 	to.Streams = cmp.Or(by.Streams, to.Streams)
@@ -127,7 +137,11 @@ func limit(to *site.Limits, by site.Limits) error {
 // they can be.
 func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inventory.Host, error) {
 	if name == d.Config.Machine {
-		return inventory.Host{}, fmt.Errorf("%s is this machine: set [database] in %s", name, filepath.Join(d.Home(), "config.toml"))
+		return inventory.Host{}, fmt.Errorf(
+			"%s is this machine: set [database] in %s",
+			name,
+			filepath.Join(d.Home(), "config.toml"),
+		)
 	}
 	h, err := d.Record.Host(ctx, name)
 	if err != nil {
@@ -163,7 +177,11 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 			return h, fmt.Errorf("the database server on %s: %w; nothing was changed", name, err)
 		}
 		if !may {
-			return h, fmt.Errorf("the account %s on %s may not make databases and accounts; nothing was changed. Its keeper can allow it: GRANT ALL PRIVILEGES ON *.* TO ... WITH GRANT OPTION", h.Server.User, name)
+			return h, fmt.Errorf(
+				"the account %s on %s may not make databases and accounts; nothing was changed. Its keeper can allow it: GRANT ALL PRIVILEGES ON *.* TO ... WITH GRANT OPTION",
+				h.Server.User,
+				name,
+			)
 		}
 	}
 	if err := d.Record.PutHost(ctx, h); err != nil {

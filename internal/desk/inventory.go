@@ -51,7 +51,8 @@ func (d *Desk) Components(ctx context.Context, id site.ID, ask bool) (Parts, err
 	}
 	add := func(kind site.ComponentKind, c site.Component) {
 		p := Part{Kind: kind, Component: c, Newest: c.Update}
-		if was, has := origin[c.Slug]; len(origin) > 0 && c.State != "must-use" && (!has || was != cmp.Or(c.Version, "without a version")) {
+		if was, has := origin[c.Slug]; len(origin) > 0 && c.State != "must-use" &&
+			(!has || was != cmp.Or(c.Version, "without a version")) {
 			p.Remarks = append(p.Remarks, "the origin has "+cmp.Or(was, "none"))
 		}
 		for _, o := range f.Plugins {
@@ -169,7 +170,13 @@ func (d *Desk) UpdateWish(ctx context.Context, id site.ID, names []string, all b
 		slug, version, _ := strings.Cut(text, "@")
 		i := slices.IndexFunc(parts.All, func(p Part) bool { return p.Slug == slug && p.Kind != site.Core })
 		if i < 0 {
-			return w, fmt.Errorf("%s has no plugin and no theme called %q; bring it with: alibi install %s %s", parts.Site.Name, slug, parts.Site.Name, slug)
+			return w, fmt.Errorf(
+				"%s has no plugin and no theme called %q; bring it with: alibi install %s %s",
+				parts.Site.Name,
+				slug,
+				parts.Site.Name,
+				slug,
+			)
 		}
 		w.Put = append(w.Put, site.Source{Kind: parts.All[i].Kind, Slug: slug, Version: version})
 	}
@@ -227,7 +234,10 @@ func (d *Desk) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error
 			continue
 		}
 		for _, g := range r.Plan.Goes {
-			if kind, _, _ := strings.Cut(g.What, " "); slices.Contains([]string{"plugin", "theme", "core", "PHP", "memory"}, kind) {
+			if kind, _, _ := strings.Cut(g.What, " "); slices.Contains(
+				[]string{"plugin", "theme", "core", "PHP", "memory"},
+				kind,
+			) {
 				out = append(out, Moved{At: r.Began, Who: r.Plan.By, Run: r.ID, What: g.What, How: g.Note})
 			}
 		}

@@ -41,7 +41,15 @@ func (x *changing) runtime() {
 			series = append(series, p.Series())
 		}
 		if !ok {
-			x.note(site.Block, "php", "PHP "+r.PHP+" is not on this machine", "it has "+cmp.Or(strings.Join(series, ", "), "none")+"; name folders with further ones in the configuration: runtime.php")
+			x.note(
+				site.Block,
+				"php",
+				"PHP "+r.PHP+" is not on this machine",
+				"it has "+cmp.Or(
+					strings.Join(series, ", "),
+					"none",
+				)+"; name folders with further ones in the configuration: runtime.php",
+			)
 		}
 	}
 }
@@ -87,7 +95,12 @@ func (x *changing) extensions(r site.Runtime) {
 		if _, err := p.Load(context.Background(), r.Extensions); err != nil {
 			x.note(site.Block, "extensions", err.Error(), "see what is there: alibi runtime "+x.s.Name)
 		}
-		x.note(site.Note, "ini", "with a choice of extensions PHP reads no further settings of this machine", "memory, time and uploads can be set for the copy")
+		x.note(
+			site.Note,
+			"ini",
+			"with a choice of extensions PHP reads no further settings of this machine",
+			"memory, time and uploads can be set for the copy",
+		)
 	}
 }
 
@@ -123,10 +136,16 @@ func Unmet(plugins, themes []site.Component, core, php string) (out []string) {
 			continue
 		}
 		if c.RequiresCore != "" && core != "" && site.CompareVersions(core, c.RequiresCore) < 0 {
-			out = append(out, fmt.Sprintf("%s %s asks for core %s, and there is %s", c.Slug, c.Version, c.RequiresCore, core))
+			out = append(
+				out,
+				fmt.Sprintf("%s %s asks for core %s, and there is %s", c.Slug, c.Version, c.RequiresCore, core),
+			)
 		}
 		if c.RequiresPHP != "" && php != "" && site.CompareVersions(php, c.RequiresPHP) < 0 {
-			out = append(out, fmt.Sprintf("%s %s asks for PHP %s, and there is %s", c.Slug, c.Version, c.RequiresPHP, php))
+			out = append(
+				out,
+				fmt.Sprintf("%s %s asks for PHP %s, and there is %s", c.Slug, c.Version, c.RequiresPHP, php),
+			)
 		}
 		for _, r := range c.Requires {
 			if p := find(plugins, r); p == nil || !on(*p) {
@@ -184,7 +203,20 @@ func (x *changing) quarrels(ctx context.Context) (out []site.Finding) {
 			}
 			for name := range names[slug] {
 				if names[p.Slug][name] {
-					out = append(out, site.Finding{Severity: site.Warn, Code: "quarrel", Text: fmt.Sprintf("%s and %s both declare %s: PHP ends a request in which that happens twice", slug, p.Slug, name), Remedy: "put one of them off"})
+					out = append(
+						out,
+						site.Finding{
+							Severity: site.Warn,
+							Code:     "quarrel",
+							Text: fmt.Sprintf(
+								"%s and %s both declare %s: PHP ends a request in which that happens twice",
+								slug,
+								p.Slug,
+								name,
+							),
+							Remedy: "put one of them off",
+						},
+					)
 					break
 				}
 			}

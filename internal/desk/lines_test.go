@@ -21,7 +21,9 @@ import (
 )
 
 func TestALogIsCutIntoEntries(t *testing.T) {
-	got := entries("errors", `[28-Nov-2026 10:00:00 UTC] PHP Fatal error:  Uncaught TypeError: x in /srv/w/wp-content/a.php:3
+	got := entries(
+		"errors",
+		`[28-Nov-2026 10:00:00 UTC] PHP Fatal error:  Uncaught TypeError: x in /srv/w/wp-content/a.php:3
 Stack trace:
 #0 /srv/w/wp-includes/b.php(356): c()
   thrown in /srv/w/wp-content/a.php on line 3
@@ -30,7 +32,9 @@ Stack trace:
 PHP Parse error:  syntax error, unexpected ")" in /srv/w/b.php
 [28-Nov-2026 10:00:02 UTC] PHP Recoverable fatal error:  y
 [28-Nov-2026 10:00:03 UTC] something that a plugin says
-`, "/srv/w")
+`,
+		"/srv/w",
+	)
 	var kinds []string
 	for _, l := range got {
 		kinds = append(kinds, l.Kind)
@@ -45,7 +49,11 @@ PHP Parse error:  syntax error, unexpected ")" in /srv/w/b.php
 	)
 	assert.Empty(t, entries("errors", "", "/srv/w"))
 
-	got = entries("access", "127.0.0.1 - - [x] \"GET / HTTP/1.1\" 200 18 \"-\" \"M\"\n127.0.0.1 - - [x] \"GET /a HTTP/1.1\" 503 18 \"-\" \"M\"\nnonsense\n", "/srv/w")
+	got = entries(
+		"access",
+		"127.0.0.1 - - [x] \"GET / HTTP/1.1\" 200 18 \"-\" \"M\"\n127.0.0.1 - - [x] \"GET /a HTTP/1.1\" 503 18 \"-\" \"M\"\nnonsense\n",
+		"/srv/w",
+	)
 	assert.Equal(t, []string{"2xx", "5xx", "other"}, []string{got[0].Kind, got[1].Kind, got[2].Kind})
 	assert.Equal(
 		t, []string{"warning", "fatal", "notice"},
@@ -55,7 +63,9 @@ PHP Parse error:  syntax error, unexpected ")" in /srv/w/b.php
 
 func TestRowsAreChosenAndWritten(t *testing.T) {
 	tab := tables.Table{Columns: []tables.Column{{Name: "id"}, {Name: "title"}}}
-	row := tables.Row{Values: []tables.Value{{Kind: tables.Int, Int: 17}, {Kind: tables.Text, Bytes: []byte("The Quay")}}}
+	row := tables.Row{
+		Values: []tables.Value{{Kind: tables.Int, Int: 17}, {Kind: tables.Text, Bytes: []byte("The Quay")}},
+	}
 	for _, c := range []struct {
 		w    Where
 		want bool
@@ -88,7 +98,11 @@ func changed(t *testing.T, c reset.Change) plan.Run {
 	t.Helper()
 	detail, err := json.Marshal(reset.Choices{Change: &c})
 	require.NoError(t, err)
-	return plan.Run{ID: "r1", Began: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Plan: plan.Plan{Kind: plan.Change, By: "runa", Words: c.Words, Detail: detail}}
+	return plan.Run{
+		ID:    "r1",
+		Began: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC),
+		Plan:  plan.Plan{Kind: plan.Change, By: "runa", Words: c.Words, Detail: detail},
+	}
 }
 
 func TestADeedSaysHowItIsRepeated(t *testing.T) {
@@ -101,8 +115,14 @@ func TestADeedSaysHowItIsRepeated(t *testing.T) {
 		put(
 			site.Source{Kind: site.Plugin, Slug: "bell", From: "site:crew"},
 		), put(site.Source{Kind: site.Plugin, Slug: "box", From: "/srv/box.zip"}), put(site.Source{Kind: site.Core, Version: "6.8.12"})},
-		Switch: stack.Switches{On: []string{"tide-table/tide-table.php", "quay.php"}, Off: []string{"old-slider"}, Theme: "slipway-plain"}, Remove: []string{"wp-content/plugins/gone"},
-		Carry: []reset.Carry{{Path: "wp-content/it's a style.css"}}, Edit: []reset.Edit{{Path: "wp-content/b.css"}}, Runtime: &site.Runtime{PHP: "8.4"}}), s, "skerryline.example")
+		Switch: stack.Switches{
+			On:    []string{"tide-table/tide-table.php", "quay.php"},
+			Off:   []string{"old-slider"},
+			Theme: "slipway-plain",
+		}, Remove: []string{"wp-content/plugins/gone"},
+		Carry: []reset.Carry{
+			{Path: "wp-content/it's a style.css"},
+		}, Edit: []reset.Edit{{Path: "wp-content/b.css"}}, Runtime: &site.Runtime{PHP: "8.4"}}), s, "skerryline.example")
 	require.True(t, ok)
 	assert.Equal(t, []string{
 		"alibi install skerryline.example tide-table@2.5.0", "alibi install skerryline.example slipway-plain@1.0 --theme", "alibi install skerryline.example https://code.skerryline.example/fares.git#main",
@@ -121,8 +141,13 @@ func TestADeedSaysHowItIsRepeated(t *testing.T) {
 
 	var b bytes.Buffer
 	WriteDeeds(
-		&b, s,
-		[]Deed{{Text: "one", Who: "runa", Commands: []string{"alibi x"}}, {Text: "undone", Undone: true}, {Text: "two", Repeated: true}},
+		&b,
+		s,
+		[]Deed{
+			{Text: "one", Who: "runa", Commands: []string{"alibi x"}},
+			{Text: "undone", Undone: true},
+			{Text: "two", Repeated: true},
+		},
 	)
 	assert.Contains(t, b.String(), "- [ ] one (1 Jan 0001 00:00, runa)\n      alibi x\n- [x] two")
 	assert.NotContains(t, b.String(), "undone")

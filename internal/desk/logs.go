@@ -54,7 +54,10 @@ func (d *Desk) ReadLog(ctx context.Context, id site.ID, which, match, kind strin
 	case name == "":
 		return out, fmt.Errorf("there is no log %q: %s", which, strings.Join(Logs, ", "))
 	case s.Role == site.Live && which == "access":
-		return out, fmt.Errorf("the log of requests for %s is its web server's: Alibi does not know where it is", s.Name)
+		return out, fmt.Errorf(
+			"the log of requests for %s is its web server's: Alibi does not know where it is",
+			s.Name,
+		)
 	case s.Role == site.Live:
 		dir, name = path.Join(s.Root, "wp-content"), "debug.log"
 	}
@@ -174,6 +177,9 @@ func (l Log) KindsOf() (out []string) {
 	for k := range l.Kinds {
 		out = append(out, k)
 	}
-	slices.SortFunc(out, func(a, b string) int { return cmp.Or(cmp.Compare(l.Kinds[b], l.Kinds[a]), cmp.Compare(a, b)) })
+	slices.SortFunc(
+		out,
+		func(a, b string) int { return cmp.Or(cmp.Compare(l.Kinds[b], l.Kinds[a]), cmp.Compare(a, b)) },
+	)
 	return out
 }

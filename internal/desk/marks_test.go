@@ -18,9 +18,25 @@ func sheet(t *testing.T, text string) *pins.Sheet {
 }
 
 func TestACellSaysHowItStandsToItsSheetAndItsOrigin(t *testing.T) {
-	origin := &site.Facts{Core: "6.1.9", PHP: "8.2.29", Plugins: []site.Component{{Slug: "tide-table", Version: "2.4.1", State: "active"}, {Slug: "quay-forms", Version: "1.0", State: "off"}}, Themes: []site.Component{{Slug: "harbour", Version: "1.2", State: "active"}}}
+	origin := &site.Facts{
+		Core: "6.1.9",
+		PHP:  "8.2.29",
+		Plugins: []site.Component{
+			{Slug: "tide-table", Version: "2.4.1", State: "active"},
+			{Slug: "quay-forms", Version: "1.0", State: "off"},
+		},
+		Themes: []site.Component{{Slug: "harbour", Version: "1.2", State: "active"}},
+	}
 	s := site.Site{Name: "winter", Runtime: site.Runtime{PHP: "8.4"}, Facts: &site.Facts{Core: "6.8.12"}}
-	x := &column{s: s, origin: origin, unmet: []string{"tide-table asks for PHP 8.5", "tide-table-extra asks for nothing"}, sheet: sheet(t, "[core]\nversion = \"6.8.*\"\n[runtime]\nphp = \"8.4\"\n[plugins]\ntide-table = \"2.4.1\"\nquay-forms = \">=2\"\nharbour-bell = { state = \"off\" }\n[themes]\nharbour = \"1.2\"\n")}
+	x := &column{
+		s:      s,
+		origin: origin,
+		unmet:  []string{"tide-table asks for PHP 8.5", "tide-table-extra asks for nothing"},
+		sheet: sheet(
+			t,
+			"[core]\nversion = \"6.8.*\"\n[runtime]\nphp = \"8.4\"\n[plugins]\ntide-table = \"2.4.1\"\nquay-forms = \">=2\"\nharbour-bell = { state = \"off\" }\n[themes]\nharbour = \"1.2\"\n",
+		),
+	}
 
 	c := x.core()
 	assert.Equal(t, []string{MarkFloating, MarkUnlike}, c.Marks)
@@ -78,7 +94,14 @@ func TestACellSaysHowItStandsToItsSheetAndItsOrigin(t *testing.T) {
 }
 
 func TestFamiliesStandTogether(t *testing.T) {
-	all := map[site.ID]site.Site{"l": {ID: "l", Name: "live"}, "c": {ID: "c", Name: "copy", Origin: "l"}, "cc": {ID: "cc", Name: "copy of it", Origin: "c"}, "x": {ID: "x", Name: "orphan", Origin: "gone"}, "a": {ID: "a", Name: "ring", Origin: "b"}, "b": {ID: "b", Origin: "a"}}
+	all := map[site.ID]site.Site{
+		"l":  {ID: "l", Name: "live"},
+		"c":  {ID: "c", Name: "copy", Origin: "l"},
+		"cc": {ID: "cc", Name: "copy of it", Origin: "c"},
+		"x":  {ID: "x", Name: "orphan", Origin: "gone"},
+		"a":  {ID: "a", Name: "ring", Origin: "b"},
+		"b":  {ID: "b", Origin: "a"},
+	}
 	assert.Equal(t, "live", root(all, all["cc"]).Name)
 	assert.Equal(t, 2, generation(all, all["cc"]))
 	assert.Equal(t, "orphan", root(all, all["x"]).Name)

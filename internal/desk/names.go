@@ -52,7 +52,11 @@ func (d *Desk) Live(ctx context.Context, id site.ID) (*gateway.Live, site.Site, 
 	}
 	l := gateway.LiveOf(s, origin, d.Env.Port, d.Log)
 	if len(l.Hosts()) == 0 {
-		return nil, s, fmt.Errorf("the origin of %s has no name that could lead here: its address is %s", s.Name, origin.Address())
+		return nil, s, fmt.Errorf(
+			"the origin of %s has no name that could lead here: its address is %s",
+			s.Name,
+			origin.Address(),
+		)
 	}
 	return l, s, nil
 }
@@ -90,7 +94,11 @@ func (d *Desk) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
 	for i := range out {
 		out[i].Answers = d.answers(ctx, out[i].Name, s)
 		if !slices.Contains(out[i].To, "127.0.0.1") {
-			return out, fmt.Errorf("%s does not lead here although its line is in %s: the system asks something else first (nsswitch.conf)", out[i].Name, f.Path)
+			return out, fmt.Errorf(
+				"%s does not lead here although its line is in %s: the system asks something else first (nsswitch.conf)",
+				out[i].Name,
+				f.Path,
+			)
 		}
 	}
 	return out, nil
@@ -164,7 +172,8 @@ func resolved(ctx context.Context, name string) ([]netip.Addr, bool) {
 		}
 		for line := range strings.Lines(string(text)) {
 			word, _, _ := strings.Cut(line, " ")
-			if a, err := netip.ParseAddr(word); err == nil && !slices.Contains(out, a.Unmap()) && (family == "ahostsv6") == a.Unmap().Is6() {
+			if a, err := netip.ParseAddr(word); err == nil && !slices.Contains(out, a.Unmap()) &&
+				(family == "ahostsv6") == a.Unmap().Is6() {
 				out = append(out, a)
 			}
 		}

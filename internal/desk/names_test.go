@@ -104,7 +104,12 @@ func TestANameWinsOverAnAddressAndWhatFitsSeveralIsRefused(t *testing.T) {
 func TestAGivenNameIsHadByOneHoweverManyWantItAtOnce(t *testing.T) {
 	ctx := context.Background()
 	w := demotest.New(t)
-	p := []plan.Plan{w.Plan("crew", "dup"), w.Plan("crew", "dup"), w.Plan("crew", "dup"), w.Plan("skerryline.example", "dup")}
+	p := []plan.Plan{
+		w.Plan("crew", "dup"),
+		w.Plan("crew", "dup"),
+		w.Plan("crew", "dup"),
+		w.Plan("skerryline.example", "dup"),
+	}
 	errs := make(chan error, len(p))
 	for _, p := range p {
 		go func() {

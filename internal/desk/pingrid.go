@@ -44,7 +44,14 @@ const (
 )
 
 // PinMarks are all marks, with what they mean.
-var PinMarks = [][2]string{{MarkPinned, "as its pin sheet says"}, {MarkFloating, "no pin sheet says which version"}, {MarkUnpinned, "not what its pin sheet says"}, {MarkOutdated, "a newer version waits"}, {MarkUnlike, "another version than its origin's"}, {MarkUnmet, "asks for something that is not there"}}
+var PinMarks = [][2]string{
+	{MarkPinned, "as its pin sheet says"},
+	{MarkFloating, "no pin sheet says which version"},
+	{MarkUnpinned, "not what its pin sheet says"},
+	{MarkOutdated, "a newer version waits"},
+	{MarkUnlike, "another version than its origin's"},
+	{MarkUnmet, "asks for something that is not there"},
+}
 
 // PinGrid lays out what sites run, as they were inspected last, and how that
 // stands to their pin sheets and their origins. Without ids it is of all sites.
@@ -62,7 +69,11 @@ func (d *Desk) PinGrid(ctx context.Context, ids ...site.ID) (PinGrid, error) {
 		}
 	}
 	slices.SortStableFunc(g.Sites, func(a, b site.Site) int { // families together, live sites first
-		return cmp.Or(cmp.Compare(root(byID, a).Name, root(byID, b).Name), cmp.Compare(generation(byID, a), generation(byID, b)), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(
+			cmp.Compare(root(byID, a).Name, root(byID, b).Name),
+			cmp.Compare(generation(byID, a), generation(byID, b)),
+			cmp.Compare(a.Name, b.Name),
+		)
 	})
 	rows := map[[2]string]*PinRow{}
 	sheets := map[string]*pins.Sheet{}

@@ -14,7 +14,6 @@ import (
 
 	"alibi/internal/ballast"
 	"alibi/internal/catalogue"
-	"alibi/internal/op/clone"
 	"alibi/internal/pins"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/php"
@@ -67,7 +66,10 @@ func (d *Desk) PinSheets() ([]PinSheet, error) {
 // given too, with the error.
 func (d *Desk) PinSheet(name string) (PinSheet, error) {
 	if name = cmp.Or(name, d.Config.Pins.Default); name == "" {
-		return PinSheet{}, fmt.Errorf("%w: name one, or choose a default: alibi pins name NAME --default", ErrNoPinSheet)
+		return PinSheet{}, fmt.Errorf(
+			"%w: name one, or choose a default: alibi pins name NAME --default",
+			ErrNoPinSheet,
+		)
 	}
 	p := PinSheet{Name: name, Default: name == d.Config.Pins.Default}
 	file, err := d.pinsFile(name)
@@ -99,7 +101,10 @@ func (d *Desk) SavePins(name string, src []byte, over bool) (PinSheet, error) {
 		return PinSheet{}, err
 	}
 	if _, err := os.Lstat(file); err == nil && !over {
-		return PinSheet{}, fmt.Errorf("there is a pin sheet %q already: say --over to save over it, or choose another name", name)
+		return PinSheet{}, fmt.Errorf(
+			"there is a pin sheet %q already: say --over to save over it, or choose another name",
+			name,
+		)
 	}
 	if err := os.MkdirAll(d.pinsDir(), 0o700); err != nil {
 		return PinSheet{}, err
@@ -187,7 +192,13 @@ func (d *Desk) PinsOf(ctx context.Context, id site.ID) ([]byte, error) {
 
 // choose gives the version that a pin means: the locked one, an exact one, or
 // the newest of the catalogue's that fits.
-func (d *Desk) choose(ctx context.Context, kind site.ComponentKind, slug string, p pins.Pin, locked pins.Locked) (site.Source, error) {
+func (d *Desk) choose(
+	ctx context.Context,
+	kind site.ComponentKind,
+	slug string,
+	p pins.Pin,
+	locked pins.Locked,
+) (site.Source, error) {
 	src := site.Source{Kind: kind, Slug: slug, Version: p.Version, Digest: cmp.Or(p.Digest, locked.Digest)}
 	if p.From != "" {
 		out, err := site.ParseSource(kind, p.From)
@@ -208,7 +219,13 @@ func (d *Desk) choose(ctx context.Context, kind site.ComponentKind, slug string,
 	}
 	v, ok := pins.Choose(p.Version, info.List())
 	if !ok {
-		return src, fmt.Errorf("%s %s: the catalogue has no version that fits %s; it has %s", kind, slug, p.Version, strings.Join(info.List(), ", "))
+		return src, fmt.Errorf(
+			"%s %s: the catalogue has no version that fits %s; it has %s",
+			kind,
+			slug,
+			p.Version,
+			strings.Join(info.List(), ", "),
+		)
 	}
 	src.Version = v
 	return src, nil
@@ -257,7 +274,12 @@ func (d *Desk) cores(ctx context.Context) (out []string, err error) {
 }
 
 // PlanPins says what bringing a site to a pin sheet will do.
-func (d *Desk) PlanPins(ctx context.Context, id site.ID, name string, tell func(what string, done, total int64)) (plan.Plan, error) {
+func (d *Desk) PlanPins(
+	ctx context.Context,
+	id site.ID,
+	name string,
+	tell func(what string, done, total int64),
+) (plan.Plan, error) {
 	p, err := d.PinSheet(name)
 	if err != nil {
 		return plan.Plan{}, err
@@ -323,7 +345,19 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 	}
 	if s.Role == site.Copy {
 		r := s.Runtime
-		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(sheet.Runtime.PHP, r.PHP), cmp.Or(sheet.Runtime.Memory, r.Memory), cmp.Or(sheet.Runtime.Upload, r.Upload), cmp.Or(sheet.Runtime.Seconds, r.RunTime)
+		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(
+			sheet.Runtime.PHP,
+			r.PHP,
+		), cmp.Or(
+			sheet.Runtime.Memory,
+			r.Memory,
+		), cmp.Or(
+			sheet.Runtime.Upload,
+			r.Upload,
+		), cmp.Or(
+			sheet.Runtime.Seconds,
+			r.RunTime,
+		)
 		r.Show = r.Show || sheet.Runtime.ShowErrors
 		if len(sheet.Runtime.Extensions) > 0 {
 			r.Extensions, _ = php.ParseChoice(sheet.Runtime.Extensions) // it was checked when the sheet was read
@@ -336,10 +370,20 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 }
 
 // pinOne adds what one pin asks for.
-func (d *Desk) pinOne(ctx context.Context, s site.Site, w *ChangeWish, kind site.ComponentKind, slug string, p pins.Pin, locked pins.Locked, is *site.Component) error {
+func (d *Desk) pinOne(
+	ctx context.Context,
+	s site.Site,
+	w *ChangeWish,
+	kind site.ComponentKind,
+	slug string,
+	p pins.Pin,
+	locked pins.Locked,
+	is *site.Component,
+) error {
 	has := is != nil && is.State != "missing"
 	floats := p.Version == "newest" || locked.Version == "" && p.From != "" && p.Version == ""
-	if !has || floats || !pins.Fits(p.Version, is.Version) || locked.Version != "" && pins.Fits(p.Version, locked.Version) && is.Version != locked.Version {
+	if !has || floats || !pins.Fits(p.Version, is.Version) ||
+		locked.Version != "" && pins.Fits(p.Version, locked.Version) && is.Version != locked.Version {
 		src, err := d.choose(ctx, kind, slug, p, locked)
 		if err == nil && src.From == "" {
 			_, _, err = d.catalogue().Resolve(ctx, src)
@@ -371,7 +415,13 @@ func (d *Desk) pinOne(ctx context.Context, s site.Site, w *ChangeWish, kind site
 
 // fromOrigin gives the component from the site's origin, where no catalogue has
 // it: what somebody wrote for one site alone.
-func (d *Desk) fromOrigin(ctx context.Context, s site.Site, kind site.ComponentKind, slug string, p pins.Pin) (site.Source, bool) {
+func (d *Desk) fromOrigin(
+	ctx context.Context,
+	s site.Site,
+	kind site.ComponentKind,
+	slug string,
+	p pins.Pin,
+) (site.Source, bool) {
 	o, err := d.Record.Site(ctx, s.Origin)
 	if err != nil || o.Facts == nil || o.State == site.Gone {
 		return site.Source{}, false
@@ -385,123 +435,4 @@ func (d *Desk) fromOrigin(ctx context.Context, s site.Site, kind site.ComponentK
 		return site.Source{}, false
 	}
 	return site.Source{Kind: kind, Slug: slug, From: "site:" + o.Name, Digest: p.Digest}, true
-}
-
-// pinned gives of each stored sheet what a copy gets when it is made.
-func (d *Desk) pinned() (map[string]clone.Pinned, error) {
-	list, err := d.PinSheets()
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]clone.Pinned{}
-	for _, p := range list {
-		x := clone.Pinned{Means: p.Means, Wrong: p.Wrong}
-		if s := p.Sheet; s != nil {
-			x.Network = s.Core.Network
-			x.Runtime = site.Runtime{PHP: s.Runtime.PHP, Memory: s.Runtime.Memory, RunTime: s.Runtime.Seconds, Upload: s.Runtime.Upload, Show: s.Runtime.ShowErrors}
-			x.Runtime.Extensions, _ = php.ParseChoice(s.Runtime.Extensions) // it was checked when the sheet was read
-			x.Settings = site.Settings{Debug: s.Settings.Debug, Updates: s.Settings.Updates}
-			if s.Settings.Quiet != nil {
-				x.Quiet = []site.Rule{}
-				for _, r := range *s.Settings.Quiet {
-					x.Quiet = append(x.Quiet, site.Rule(r))
-				}
-			}
-		}
-		out[p.Name] = x
-	}
-	return out, nil
-}
-
-// pinCopy has a finished copy brought to a sheet.
-func (d *Desk) pinCopy(ctx context.Context, s site.Site, sheet string) (string, error) {
-	if run, err := d.pinning(ctx, s.ID); err != nil || run != "" {
-		return run, err
-	}
-	p, err := d.PlanPins(ctx, s.ID, sheet, nil)
-	if errors.Is(err, ErrNothingToChange) {
-		_, err := d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Pins = sheet; return nil })
-		return "", err
-	}
-	if err != nil {
-		return "", err
-	}
-	claimed, err := d.Record.Claimed(ctx, s.ID)
-	if err != nil {
-		return "", err
-	}
-	if len(claimed) == 1 { // the run that makes the copy hands it on
-		p.After = claimed[0]
-	}
-	r, err := d.Start(ctx, p)
-	return r.ID, err
-}
-
-// pinning gives the run that waits to change a copy, or is at work on it.
-func (d *Desk) pinning(ctx context.Context, id site.ID) (string, error) {
-	list, err := d.Record.Unfinished(ctx)
-	for _, r := range list {
-		if r.Plan.Kind == plan.Change && r.Plan.Target.ID == id {
-			return r.ID, nil
-		}
-	}
-	return "", err
-}
-
-// Pinning gives the run that is to bring a new copy to its pin sheet; "" if there
-// is none.
-func (d *Desk) Pinning(ctx context.Context, id site.ID) (string, error) { return d.pinning(ctx, id) }
-
-// notBrought says what of a sheet a change does not bring to a copy that is there.
-func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
-	if n := sheet.Core.Network; n != nil && *n != (s.Facts.Network != nil) {
-		out = append(out, "the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and this is not one: that is not changed")
-	}
-	if sheet.Core.Language != "" {
-		out = append(out, "the language is not changed: its files are no part of the core")
-	}
-	is := s.Settings
-	if sheet.Settings.Updates != is.Updates || sheet.Settings.Debug != nil && (is.Debug == nil || *is.Debug != *sheet.Settings.Debug) {
-		out = append(out, "debug and updates are set when a copy is made: alibi copy --pins")
-	}
-	return out
-}
-
-// LockPins writes into a sheet what its versions mean now, with the digests of
-// all files.
-func (d *Desk) LockPins(ctx context.Context, name string) (PinSheet, error) {
-	p, err := d.PinSheet(name)
-	if err != nil {
-		return p, err
-	}
-	s := p.Sheet
-	was := s.Lock
-	s.Lock = pins.Lock{} // it is found out anew
-	l := pins.Lock{At: d.Now(), Plugins: map[string]pins.Locked{}, Themes: map[string]pins.Locked{}}
-	if s.Core.Version != "" {
-		src, err := d.chooseCore(ctx, s)
-		if err != nil {
-			return p, err
-		}
-		l.Core = src.Version
-	}
-	for _, x := range []struct {
-		kind site.ComponentKind
-		pins map[string]pins.Pin
-		to   map[string]pins.Locked
-		was  map[string]pins.Locked
-	}{{site.Plugin, s.Plugins, l.Plugins, was.Plugins}, {site.Theme, s.Themes, l.Themes, was.Themes}} {
-		for _, slug := range slices.Sorted(maps.Keys(x.pins)) {
-			src, err := d.choose(ctx, x.kind, slug, x.pins[slug], pins.Locked{})
-			if err == nil {
-				var list []site.Source
-				if list, err = d.Fetch(ctx, []site.Source{src}); err == nil {
-					x.to[slug] = pins.Locked{Version: list[0].Version, Digest: list[0].Digest}
-					continue
-				}
-			}
-			return p, fmt.Errorf("%s %s can't be locked: %w", x.kind, slug, err)
-		}
-	}
-	return d.SavePins(p.Name, pins.WithLock(p.Src, l), true)
 }

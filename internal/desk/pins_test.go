@@ -54,8 +54,16 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	}
 	cores, err := w.Desk.Catalogue().Cores(ctx)
 	require.NoError(t, err)
-	wish.Put = append(wish.Put, site.Source{Kind: site.Core, Version: cores[0].Version}, site.Source{Kind: site.Theme, Slug: "slipway-plain"})
-	wish.Theme, wish.Runtime, wish.Delete = "slipway-plain", &site.Runtime{PHP: "8.4"}, []string{w.Site("ferry").Facts.Themes[0].Slug}
+	wish.Put = append(
+		wish.Put,
+		site.Source{Kind: site.Core, Version: cores[0].Version},
+		site.Source{Kind: site.Theme, Slug: "slipway-plain"},
+	)
+	wish.Theme, wish.Runtime, wish.Delete = "slipway-plain", &site.Runtime{
+		PHP: "8.4",
+	}, []string{
+		w.Site("ferry").Facts.Themes[0].Slug,
+	}
 	if live.Facts.Themes[0].State == "active" {
 		wish.Delete = []string{live.Facts.Themes[0].Slug}
 	}
@@ -76,7 +84,10 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	assert.Equal(t, live.Facts.Core, now.Facts.Core)
 	assert.Equal(t, "8.2", now.Runtime.PHP)
 	for _, was := range slices.Concat(live.Facts.Plugins, live.Facts.Themes) {
-		i := slices.IndexFunc(slices.Concat(now.Facts.Plugins, now.Facts.Themes), func(c site.Component) bool { return c.Slug == was.Slug })
+		i := slices.IndexFunc(
+			slices.Concat(now.Facts.Plugins, now.Facts.Themes),
+			func(c site.Component) bool { return c.Slug == was.Slug },
+		)
 		require.GreaterOrEqual(t, i, 0, was.Slug)
 		is := slices.Concat(now.Facts.Plugins, now.Facts.Themes)[i]
 		assert.Equal(t, was.Version+" "+was.State, is.Version+" "+is.State, was.Slug)
@@ -111,7 +122,13 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 	w.Keep()
 	s := w.Copy("ferry", "trial")
 	ctx := context.Background()
-	_, err := w.Desk.SavePins("winter", []byte("# for the winter\n[plugins]\nquay-forms = \"newest\"\nharbour-bell = { version = \"1.*\", state = \"off\" }\n"), false)
+	_, err := w.Desk.SavePins(
+		"winter",
+		[]byte(
+			"# for the winter\n[plugins]\nquay-forms = \"newest\"\nharbour-bell = { version = \"1.*\", state = \"off\" }\n",
+		),
+		false,
+	)
 	require.NoError(t, err)
 	require.NoError(t, w.Desk.DefaultPins("winter"))
 	p, err := w.Desk.LockPins(ctx, "")
@@ -133,7 +150,18 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 	// files that are not what the lock says are refused
 	require.NoError(
 		t,
-		os.WriteFile(filepath.Join(w.Base, "pins", "winter.toml"), []byte(strings.Replace(p.Text, p.Sheet.Lock.Plugins["quay-forms"].Digest, "sha256:"+strings.Repeat("0", 64), 1)), 0o600),
+		os.WriteFile(
+			filepath.Join(w.Base, "pins", "winter.toml"),
+			[]byte(
+				strings.Replace(
+					p.Text,
+					p.Sheet.Lock.Plugins["quay-forms"].Digest,
+					"sha256:"+strings.Repeat("0", 64),
+					1,
+				),
+			),
+			0o600,
+		),
 	)
 	other := w.Copy("ferry", "other")
 	_, err = w.Desk.PlanPins(ctx, other.ID, "winter", nil)
@@ -160,7 +188,10 @@ func TestTheGridOfTheDemo(t *testing.T) {
 	i := slices.IndexFunc(g.Rows, func(r desk.PinRow) bool { return r.Slug == "tide-table" })
 	assert.True(
 		t,
-		slices.ContainsFunc(g.Rows[i].Cells, func(c desk.PinCell) bool { return slices.Contains(c.Marks, desk.MarkOutdated) }),
+		slices.ContainsFunc(
+			g.Rows[i].Cells,
+			func(c desk.PinCell) bool { return slices.Contains(c.Marks, desk.MarkOutdated) },
+		),
 	)
 	assert.Contains(t, g.Rows[0].Cells[0].Marks, desk.MarkFloating)
 }

@@ -210,7 +210,13 @@ func (d *Desk) PointInput(ctx context.Context, p Point) (clone.Input, clone.Choi
 func (d *Desk) BackInput(ctx context.Context, id site.ID, p Point) (clone.Input, clone.Choices, error) {
 	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) {
 		if p.Site.ID != s.Origin {
-			return clone.Input{}, fmt.Errorf("restore point %s is of %s, and %s is no copy of that; make a copy of the point instead: alibi points copy %s", p.ID, p.Site.Name, s.Name, p.ID)
+			return clone.Input{}, fmt.Errorf(
+				"restore point %s is of %s, and %s is no copy of that; make a copy of the point instead: alibi points copy %s",
+				p.ID,
+				p.Site.Name,
+				s.Name,
+				p.ID,
+			)
 		}
 		return d.pointInput(ctx, p)
 	})
@@ -230,10 +236,18 @@ func (d *Desk) pointInput(ctx context.Context, p Point) (clone.Input, error) {
 	origin := p.Site
 	origin.Host = kept.Name(p.ID)
 	if origin.Facts == nil {
-		return clone.Input{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a site that was never inspected", p.ID)
+		return clone.Input{}, fmt.Errorf(
+			"restore point %s does not say what its site is made of: it was taken of a site that was never inspected",
+			p.ID,
+		)
 	}
 	if _, err := d.Record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
-		return clone.Input{}, fmt.Errorf("restore point %s is of %s, which is not in the record: %w; its files and tables can be had all the same: alibi points extract, alibi points dump", p.ID, origin.Name, err)
+		return clone.Input{}, fmt.Errorf(
+			"restore point %s is of %s, which is not in the record: %w; its files and tables can be had all the same: alibi points extract, alibi points dump",
+			p.ID,
+			origin.Name,
+			err,
+		)
 	}
 	return d.copyInput(ctx, origin)
 }
@@ -446,7 +460,8 @@ func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
 		return err
 	}
 	for _, r := range runs { // one that failed is tried again by the next period, or by hand
-		if r.Plan.Kind == plan.Keep && r.Plan.Origin.ID == s.ID && (!r.State.Over() || !s.Keep.Due(r.Made.Local(), d.Now().Local())) {
+		if r.Plan.Kind == plan.Keep && r.Plan.Origin.ID == s.ID &&
+			(!r.State.Over() || !s.Keep.Due(r.Made.Local(), d.Now().Local())) {
 			return nil
 		}
 	}

@@ -26,7 +26,12 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 		return in, none, fmt.Errorf("%s is a live site: evidence compares a copy with its origin", in.Copy.Name)
 	}
 	if in.Copy.State == site.Failed {
-		return in, none, fmt.Errorf("%s is not finished: run %s failed, and alibi runs %s says why and what can be done", in.Copy.Name, in.Copy.Run, in.Copy.Run)
+		return in, none, fmt.Errorf(
+			"%s is not finished: run %s failed, and alibi runs %s says why and what can be done",
+			in.Copy.Name,
+			in.Copy.Run,
+			in.Copy.Run,
+		)
 	}
 	if in.Copy.Run != "" || in.Copy.State == site.Making {
 		return in, none, fmt.Errorf("%s is not whole now (run %s)", in.Copy.Name, in.Copy.Run)
@@ -75,7 +80,12 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 
 // Prove gathers evidence about a copy now. strict takes every difference for
 // damage, as after making it.
-func (d *Desk) Prove(ctx context.Context, id site.ID, strict bool, tell func(units, items int)) (*evidence.Report, error) {
+func (d *Desk) Prove(
+	ctx context.Context,
+	id site.ID,
+	strict bool,
+	tell func(units, items int),
+) (*evidence.Report, error) {
 	in, done, err := d.proveInput(ctx, id)
 	if err != nil {
 		return nil, err

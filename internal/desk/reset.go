@@ -25,10 +25,19 @@ import (
 func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (reset.Input, error) {
 	s, err := d.Record.Site(ctx, p.Site.ID)
 	if err != nil {
-		return reset.Input{}, fmt.Errorf("the site of restore point %s: %w; make a copy of the point instead: alibi points copy %s", p.ID, err, p.ID)
+		return reset.Input{}, fmt.Errorf(
+			"the site of restore point %s: %w; make a copy of the point instead: alibi points copy %s",
+			p.ID,
+			err,
+			p.ID,
+		)
 	}
 	if s.State == site.Gone {
-		return reset.Input{}, fmt.Errorf("%s is gone; make a copy of the point instead: alibi points copy %s", s.Name, p.ID)
+		return reset.Input{}, fmt.Errorf(
+			"%s is gone; make a copy of the point instead: alibi points copy %s",
+			s.Name,
+			p.ID,
+		)
 	}
 	in := reset.Input{Site: s, Point: &p.Point, Choices: c, Depot: d.DepotPath(), Now: d.Now(), By: d.Who}
 	in.Choices.Point = p.ID
@@ -75,8 +84,17 @@ func (d *Desk) foreign(ctx context.Context, s site.Site, list []keep.FileChange)
 	if n == 0 {
 		return nil
 	}
-	return []site.Finding{{Severity: site.Warn, Code: "owner", Text: fmt.Sprintf("%s belong to another account than ours on %s, the first: %s; our account may not give them back to it",
-		plan.Counted(int64(n), "file"), s.Host, first), Remedy: "reach the host as an account that may (root), so that they keep their owner; if one would be closed to the web server, the run refuses before it changes anything"}}
+	return []site.Finding{
+		{Severity: site.Warn, Code: "owner", Text: fmt.Sprintf(
+			"%s belong to another account than ours on %s, the first: %s; our account may not give them back to it",
+			plan.Counted(
+				int64(n),
+				"file",
+			),
+			s.Host,
+			first,
+		), Remedy: "reach the host as an account that may (root), so that they keep their owner; if one would be closed to the web server, the run refuses before it changes anything"},
+	}
 }
 
 // unique counts the changes on a copy that are nowhere else, now.
@@ -96,7 +114,11 @@ func (d *Desk) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, s
 	if c.Files {
 		n := map[string]int64{}
 		for _, f := range ch.Files {
-			if len(c.Paths) == 0 || slices.ContainsFunc(c.Paths, func(p string) bool { return f.Path == p || len(f.Path) > len(p) && f.Path[:len(p)+1] == p+"/" }) {
+			if len(c.Paths) == 0 ||
+				slices.ContainsFunc(
+					c.Paths,
+					func(p string) bool { return f.Path == p || len(f.Path) > len(p) && f.Path[:len(p)+1] == p+"/" },
+				) {
 				n[f.What]++
 			}
 		}
@@ -113,7 +135,14 @@ func (d *Desk) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, s
 	if c.Database {
 		for _, t := range ch.Tables {
 			if len(c.Tables) == 0 || slices.Contains(c.Tables, t.Name) {
-				goes = append(goes, plan.Part{What: "table " + t.Name, Rows: t.Added + t.Changed + t.Removed, Note: fmt.Sprintf("%d rows added, %d changed, %d removed since", t.Added, t.Changed, t.Removed)})
+				goes = append(
+					goes,
+					plan.Part{
+						What: "table " + t.Name,
+						Rows: t.Added + t.Changed + t.Removed,
+						Note: fmt.Sprintf("%d rows added, %d changed, %d removed since", t.Added, t.Changed, t.Removed),
+					},
+				)
 			}
 		}
 		stays = append(stays, plan.Part{What: "rows that did not change", Rows: ch.Same.Rows})
@@ -145,7 +174,10 @@ func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
 	if i := slices.IndexFunc(list, func(p Point) bool { return p.Why == clone.AsMade }); i >= 0 {
 		return list[i], nil
 	}
-	return Point{}, fmt.Errorf("of %s no restore point was taken when it was made (alibi copy --keep); bring it in line with its origin, or to one of its or its origin's restore points", s.Name)
+	return Point{}, fmt.Errorf(
+		"of %s no restore point was taken when it was made (alibi copy --keep); bring it in line with its origin, or to one of its or its origin's restore points",
+		s.Name,
+	)
 }
 
 // Left lists what a site has that a reset may leave over: plugins, themes, uploads.
@@ -190,7 +222,13 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 			}
 		}
 	}
-	in := reset.Input{Site: s, Depot: d.DepotPath(), Now: d.Now(), By: d.Who, Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0, Database: c.Tables()}}
+	in := reset.Input{
+		Site:    s,
+		Depot:   d.DepotPath(),
+		Now:     d.Now(),
+		By:      d.Who,
+		Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0, Database: c.Tables()},
+	}
 	in.Unique = d.unique(ctx, s)
 	list, _, err := d.Points(ctx, id)
 	if err != nil {
@@ -230,7 +268,11 @@ func known(st stack.Stack, list []stack.Leftover, c reset.Clean) error {
 	}
 	for _, x := range c.Except {
 		if !slices.ContainsFunc(list, func(p stack.Leftover) bool { return p.Name == x }) {
-			return fmt.Errorf("%q: %w, so it can't be kept; see what is left: alibi reset SITE --left", x, ErrNoSuchLeftover)
+			return fmt.Errorf(
+				"%q: %w, so it can't be kept; see what is left: alibi reset SITE --left",
+				x,
+				ErrNoSuchLeftover,
+			)
 		}
 	}
 	return nil

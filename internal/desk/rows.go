@@ -96,7 +96,8 @@ func (w Where) takes(t tables.Table, r tables.Row) bool {
 		if w.Column != "" && t.Columns[i].Name != w.Column {
 			continue
 		}
-		if s := v.String(); w.Exact && s == w.Text || !w.Exact && strings.Contains(strings.ToLower(s), strings.ToLower(w.Text)) {
+		if s := v.String(); w.Exact && s == w.Text ||
+			!w.Exact && strings.Contains(strings.ToLower(s), strings.ToLower(w.Text)) {
 			return true
 		}
 	}
@@ -169,7 +170,12 @@ func (d *Desk) Query(ctx context.Context, id site.ID, statement string, write bo
 	case writes && !write:
 		return Rows{}, fmt.Errorf("%w: %w; unlock it with --write, where it is meant", ErrLocked, why)
 	case writes && (s.Run != "" || s.Database.Beside()):
-		return Rows{}, fmt.Errorf("%w, and %s has a run at work (%s), or stands in the database of its origin", ErrLocked, s.Name, s.Run)
+		return Rows{}, fmt.Errorf(
+			"%w, and %s has a run at work (%s), or stands in the database of its origin",
+			ErrLocked,
+			s.Name,
+			s.Run,
+		)
 	}
 	st, err := d.Env.Stack(s.Stack)
 	if err != nil {

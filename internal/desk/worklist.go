@@ -223,7 +223,14 @@ func WriteDeeds(w io.Writer, s site.Site, list []Deed) {
 		if x.Undone || x.Settled {
 			continue
 		}
-		fmt.Fprintf(w, "- [%s] %s (%s, %s)\n", map[bool]string{true: "x", false: " "}[x.Repeated], x.Text, x.At.Format("2 Jan 2006 15:04"), x.Who)
+		fmt.Fprintf(
+			w,
+			"- [%s] %s (%s, %s)\n",
+			map[bool]string{true: "x", false: " "}[x.Repeated],
+			x.Text,
+			x.At.Format("2 Jan 2006 15:04"),
+			x.Who,
+		)
 		for _, c := range x.Commands {
 			fmt.Fprintf(w, "      %s\n", c)
 		}

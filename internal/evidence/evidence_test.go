@@ -125,7 +125,11 @@ func TestAnAddressInAFileIsNoted(t *testing.T) {
 	w := demotest.New(t)
 	require.NoError(
 		t,
-		os.WriteFile(w.Dir("pier", "/srv/skerryline/public/wp-content/app.js"), []byte("fetch('https://skerryline.example/x')"), 0o644),
+		os.WriteFile(
+			w.Dir("pier", "/srv/skerryline/public/wp-content/app.js"),
+			[]byte("fetch('https://skerryline.example/x')"),
+			0o644,
+		),
 	)
 	w.Keep()
 	found, rep := prove(t, w, w.Copy(origin, "scripted"), true)
@@ -135,7 +139,11 @@ func TestAnAddressInAFileIsNoted(t *testing.T) {
 }
 
 func TestSummaries(t *testing.T) {
-	r := evidence.Report{Rows: 31204, Files: 4112, Checks: []evidence.Check{{Verdict: evidence.Holds}, {Verdict: evidence.Noted}}}
+	r := evidence.Report{
+		Rows:   31204,
+		Files:  4112,
+		Checks: []evidence.Check{{Verdict: evidence.Holds}, {Verdict: evidence.Noted}},
+	}
 	assert.Equal(t, "evidence holds: 31,204 rows, 4,112 files, 2 checks", r.Summary())
 	r.Checks = append(r.Checks, evidence.Check{Verdict: evidence.Broken})
 	assert.Equal(t, "1 of 3 checks do not hold", r.Summary())

@@ -172,7 +172,8 @@ func (w *fileWork) file(e tree.Entry) {
 	delete(w.base, e.Path)
 	o, has := w.there[e.Path]
 	delete(w.there, e.Path)
-	moved := has != (b.Origin.Path != "") || has && (!o.Same(b.Origin) || o.Mode.Perm() != b.Origin.Mode.Perm() || w.forged[e.Path])
+	moved := has != (b.Origin.Path != "") ||
+		has && (!o.Same(b.Origin) || o.Mode.Perm() != b.Origin.Mode.Perm() || w.forged[e.Path])
 	if moved {
 		w.moved.add("%s", e.Path)
 	}
@@ -211,7 +212,16 @@ func (w *fileWork) unlike(is, was tree.Entry) string {
 		out = append(out, fmt.Sprintf("has the mode %03o, not %03o", is.Mode.Perm(), was.Mode.Perm()))
 	}
 	if is.Owner != nil && was.Owner != nil && *is.Owner != *was.Owner {
-		out = append(out, fmt.Sprintf("belongs to %d:%d, not to %d:%d", is.Owner.User, is.Owner.Group, was.Owner.User, was.Owner.Group))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"belongs to %d:%d, not to %d:%d",
+				is.Owner.User,
+				is.Owner.Group,
+				was.Owner.User,
+				was.Owner.Group,
+			),
+		)
 	}
 	return strings.Join(out, ", and ")
 }
@@ -292,7 +302,18 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 }
 
 // textual are the endings of files in which an address matters.
-var textual = map[string]bool{".css": true, ".js": true, ".html": true, ".htm": true, ".json": true, ".xml": true, ".txt": true, ".php": true, ".svg": true, ".map": true}
+var textual = map[string]bool{
+	".css":  true,
+	".js":   true,
+	".html": true,
+	".htm":  true,
+	".json": true,
+	".xml":  true,
+	".txt":  true,
+	".php":  true,
+	".svg":  true,
+	".map":  true,
+}
 
 // largestText is from which size on a file is not looked into for addresses.
 const largestText = 2 << 20
@@ -326,7 +347,8 @@ func (w *textWork) look() *tree.Look {
 	}
 	return &tree.Look{Want: func(e tree.Entry) bool {
 		name := strings.ToLower(path.Base(e.Path))
-		return (textual[path.Ext(name)] || strings.HasPrefix(name, ".") || strings.Contains(name, "config")) && e.Size <= largestText
+		return (textual[path.Ext(name)] || strings.HasPrefix(name, ".") || strings.Contains(name, "config")) &&
+			e.Size <= largestText
 	}, Text: func(e tree.Entry, text []byte) {
 		_, n, _ := w.in.Transform.Change.Rewriter.Value(bytes.TrimSpace(text), rewrite.Prose)
 		opens := slices.ContainsFunc(w.secrets, func(s []byte) bool { return bytes.Contains(text, s) })

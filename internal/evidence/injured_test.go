@@ -48,7 +48,13 @@ func (x ward) prepare(t *testing.T) {
 		"INSERT INTO @Pkeyless VALUES ('five', 5), ('twin', 2), ('twin', 2)",
 	}
 	for i := range 6 {
-		setup = append(setup, fmt.Sprintf("INSERT INTO @Ptypes VALUES (%d, x'00FF01', 0.3, b'100', 'a,b', 9.990, '2027-03-14 05:06:07')", i+1))
+		setup = append(
+			setup,
+			fmt.Sprintf(
+				"INSERT INTO @Ptypes VALUES (%d, x'00FF01', 0.3, b'100', 'a,b', 9.990, '2027-03-14 05:06:07')",
+				i+1,
+			),
+		)
 	}
 	own := ownTable
 	if x.engine == "sqlite" {
@@ -58,9 +64,13 @@ func (x ward) prepare(t *testing.T) {
 			"CREATE TRIGGER @Pt_gone AFTER DELETE ON @Pparent BEGIN SELECT 1; END", "CREATE TRIGGER @Pt_other AFTER INSERT ON @Pparent BEGIN DELETE FROM @Pparent WHERE id = 7; END",
 		}
 	}
-	setup = append(setup, "CREATE VIEW @Pv_gone AS SELECT 1 AS one", "CREATE VIEW @Pv_other AS SELECT 1 AS one",
+	setup = append(
+		setup,
+		"CREATE VIEW @Pv_gone AS SELECT 1 AS one",
+		"CREATE VIEW @Pv_other AS SELECT 1 AS one",
 		"INSERT INTO @Pvalues VALUES (901, 'gone', 'x'), (902, 'moved', 'x'), (903, 'places', 'first'), (904, 'places', 'second')",
-		`INSERT INTO @Pvalues VALUES (905, 'length', 'a:1:{i:0;s:5:"ferry";}'), (906, 'cut', 'a:1:{i:0;s:5:"ferry";}')`)
+		`INSERT INTO @Pvalues VALUES (905, 'length', 'a:1:{i:0;s:5:"ferry";}'), (906, 'cut', 'a:1:{i:0;s:5:"ferry";}')`,
+	)
 	for n, i := range allInjuries {
 		fill := filler(n, x.live, x.account)
 		if strings.Contains(strings.Join(x.statements(i), " "), "@T") {

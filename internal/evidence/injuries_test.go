@@ -196,7 +196,9 @@ var definitionInjuries = []injury{
 	{
 		kind:  "an extra trigger",
 		mysql: []string{"CREATE TRIGGER @Pt_mine BEFORE INSERT ON @Pparent FOR EACH ROW SET NEW.n = 3"},
-		lite:  []string{"CREATE TRIGGER @Pt_mine AFTER INSERT ON @Pparent BEGIN DELETE FROM @Pparent WHERE id = 9; END"},
+		lite: []string{
+			"CREATE TRIGGER @Pt_mine AFTER INSERT ON @Pparent BEGIN DELETE FROM @Pparent WHERE id = 9; END",
+		},
 		check: "schema", says: "trigger @Pt_mine is extra",
 	},
 	{
@@ -270,7 +272,14 @@ var definitionInjuries = []injury{
 // value is an injury of one value: of a row of the table of values that is this injury's own.
 func value(kind, is, becomes string) injury {
 	set := "UPDATE @Pvalues SET v = " + becomes + " WHERE id = @ROW"
-	return injury{kind: kind, mysql: []string{set}, lite: []string{set}, check: "table @Pvalues", says: "row @ROW (" + kind + ") is different on the copy: v", first: is}
+	return injury{
+		kind:  kind,
+		mysql: []string{set},
+		lite:  []string{set},
+		check: "table @Pvalues",
+		says:  "row @ROW (" + kind + ") is different on the copy: v",
+		first: is,
+	}
 }
 
 func large(middle string) string {
@@ -392,7 +401,15 @@ var valueInjuries = []injury{
 func left(how, text string) injury {
 	set := "UPDATE @Pvalues SET v = '" + text + "' WHERE id = @ROW"
 	lite := strings.ReplaceAll(strings.ReplaceAll(set, `\\\\`, `\`), `\"`, `"`)
-	return injury{kind: "an address " + how, mysql: []string{set}, lite: []string{lite}, check: "addresses in tables", says: "row @ROW, v", plain: "broken", first: "'nothing'"}
+	return injury{
+		kind:  "an address " + how,
+		mysql: []string{set},
+		lite:  []string{lite},
+		check: "addresses in tables",
+		says:  "row @ROW, v",
+		plain: "broken",
+		first: "'nothing'",
+	}
 }
 
 // filler puts in what stands for others: the n-th injury's own table and row, the origin's address.
@@ -400,8 +417,24 @@ func filler(n int, live site.Site, account string) func(string) string {
 	url, prefix := live.Address().String(), live.Database.Prefix
 	_, host, _ := strings.Cut(url, "://")
 	return strings.NewReplacer(
-		"@T", fmt.Sprintf("%sown_%d", prefix, n), "@P", prefix, "@ROW", fmt.Sprint(n), "@URL", url, "@HOSTCAP", strings.ToUpper(host),
-		"@HOST", host, "@LEN", fmt.Sprint(len(url)+1), "@LIVE", live.Database.Name, "@ACCOUNT", account,
+		"@T",
+		fmt.Sprintf("%sown_%d", prefix, n),
+		"@P",
+		prefix,
+		"@ROW",
+		fmt.Sprint(n),
+		"@URL",
+		url,
+		"@HOSTCAP",
+		strings.ToUpper(host),
+		"@HOST",
+		host,
+		"@LEN",
+		fmt.Sprint(len(url)+1),
+		"@LIVE",
+		live.Database.Name,
+		"@ACCOUNT",
+		account,
 	).Replace
 }
 

@@ -42,11 +42,26 @@ func TestPeopleWhoAreLeftAreFoundWhereverTheyAre(t *testing.T) {
 	assert.Equal(t, "no people are named", evidence.Originals(s))
 	require.NoError(
 		t,
-		s.From(ctx, base(t, "INSERT INTO crew VALUES (1, 'Mara Quillon', 'mara@islands.example'), (2, 'Odo Fenn', 'odo.fenn@islands.example')", "INSERT INTO texts VALUES (1, 'High water at nine')")),
+		s.From(
+			ctx,
+			base(
+				t,
+				"INSERT INTO crew VALUES (1, 'Mara Quillon', 'mara@islands.example'), (2, 'Odo Fenn', 'odo.fenn@islands.example')",
+				"INSERT INTO texts VALUES (1, 'High water at nine')",
+			),
+		),
 	)
 	assert.Contains(t, evidence.Originals(s), "2 ")
 
-	clean, err := evidence.Personal(ctx, s, base(t, "INSERT INTO crew VALUES (1, 'Iris Vale', 'iris@scrubbed.example')", "INSERT INTO texts VALUES (1, 'High water at nine')"))
+	clean, err := evidence.Personal(
+		ctx,
+		s,
+		base(
+			t,
+			"INSERT INTO crew VALUES (1, 'Iris Vale', 'iris@scrubbed.example')",
+			"INSERT INTO texts VALUES (1, 'High water at nine')",
+		),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, evidence.Holds, clean.Verdict, "%+v", clean)
 	assert.Equal(t, "none found", clean.Copy)

@@ -135,7 +135,18 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		return fmt.Errorf("reading the copy's database: %w", err) // it says nothing of the copy
 	}
 	if err != nil {
-		rep.Checks = append(rep.Checks, Check{Name: "database", Group: "tables", Title: "the copy's database can be read", Origin: "yes", Copy: "no", Verdict: Broken, Text: err.Error()})
+		rep.Checks = append(
+			rep.Checks,
+			Check{
+				Name:    "database",
+				Group:   "tables",
+				Title:   "the copy's database can be read",
+				Origin:  "yes",
+				Copy:    "no",
+				Verdict: Broken,
+				Text:    err.Error(),
+			},
+		)
 		return nil
 	}
 	defer snap.Close()
@@ -150,8 +161,17 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err != nil {
 		return err
 	}
-	w := &tableWork{in: in, origin: in.Snapshot, copy: snap, rep: rep, made: made, originNow: map[string]bool{}, tally: tables.Tally{},
-		meta: meta, changedTables: map[string]bool{}}
+	w := &tableWork{
+		in:            in,
+		origin:        in.Snapshot,
+		copy:          snap,
+		rep:           rep,
+		made:          made,
+		originNow:     map[string]bool{},
+		tally:         tables.Tally{},
+		meta:          meta,
+		changedTables: map[string]bool{},
+	}
 	if err := w.all(ctx); err != nil {
 		return err
 	}
@@ -179,7 +199,15 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 				return err
 			}
 		}
-		c := Check{Name: "origin untouched", Group: "isolation", Title: "the origin's database during the run", Origin: "before: " + short(in.Before), Copy: "after: " + short(now), Verdict: Holds, Text: "nothing was written to it"}
+		c := Check{
+			Name:    "origin untouched",
+			Group:   "isolation",
+			Title:   "the origin's database during the run",
+			Origin:  "before: " + short(in.Before),
+			Copy:    "after: " + short(now),
+			Verdict: Holds,
+			Text:    "nothing was written to it",
+		}
 		if now != in.Before {
 			c.Verdict, c.Text = Noted, "visitors or editors wrote to the origin during the run; Alibi only reads it"
 		}
@@ -214,7 +242,16 @@ func short(stamp string) string {
 
 // judged makes a check of something of which there should be none.
 func judged(name, group, title, origin string, p places, bad Verdict) Check {
-	c := Check{Name: name, Group: group, Title: title, Origin: origin, Copy: fmt.Sprint(p.n), Verdict: Holds, Where: p.where, Number: p.n}
+	c := Check{
+		Name:    name,
+		Group:   group,
+		Title:   title,
+		Origin:  origin,
+		Copy:    fmt.Sprint(p.n),
+		Verdict: Holds,
+		Where:   p.where,
+		Number:  p.n,
+	}
 	if p.n > 0 {
 		c.Verdict, c.Text = bad, fmt.Sprintf("%d found", p.n)
 	}
@@ -231,7 +268,13 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Databa
 	if db.Beside() {
 		marker = db.As + name
 	}
-	c := Check{Name: "isolation", Group: "isolation", Title: "a marker written to the copy", Verdict: Holds, Text: "copy and origin are two sites"}
+	c := Check{
+		Name:    "isolation",
+		Group:   "isolation",
+		Title:   "a marker written to the copy",
+		Verdict: Holds,
+		Text:    "copy and origin are two sites",
+	}
 	err := copied.Exec(ctx, "CREATE TABLE "+stored+" (n INTEGER)")
 	if tables.Transient(err) {
 		return fmt.Errorf("writing a marker to the copy: %w", err)
@@ -287,9 +330,19 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 	case a.Status != 200:
 		c.Verdict, c.Text = Broken, fmt.Sprintf("the first page answers %d", a.Status)
 	case len(a.Failed) > 0:
-		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d pages do not answer", len(a.Failed)), a.Failed, len(a.Failed)
+		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf(
+			"%d pages do not answer",
+			len(a.Failed),
+		), a.Failed, len(
+			a.Failed,
+		)
 	case len(a.Gone) > 0:
-		c.Verdict, c.Text, c.Where, c.Number = Noted, fmt.Sprintf("%d links of the first page lead to nothing", len(a.Gone)), a.Gone, len(a.Gone)
+		c.Verdict, c.Text, c.Where, c.Number = Noted, fmt.Sprintf(
+			"%d links of the first page lead to nothing",
+			len(a.Gone),
+		), a.Gone, len(
+			a.Gone,
+		)
 	case !a.Banner:
 		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
 	}
@@ -310,7 +363,13 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 	if errors.Is(err, op.ErrNotRun) {
 		return
 	}
-	c := Check{Name: "quiet rules", Group: "isolation", Title: "what the quiet rules forbid, tried", Origin: "not asked", Verdict: Holds}
+	c := Check{
+		Name:    "quiet rules",
+		Group:   "isolation",
+		Title:   "what the quiet rules forbid, tried",
+		Origin:  "not asked",
+		Verdict: Holds,
+	}
 	if err != nil {
 		c.Verdict, c.Copy, c.Text = Broken, "no answer", err.Error()
 		rep.Checks = append(rep.Checks, c)
@@ -327,7 +386,11 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 		}
 	}
 	if c.Number > 0 {
-		c.Copy, c.Text = fmt.Sprintf("%d of %d hold", len(in.Copy.Quiet)-c.Number, len(in.Copy.Quiet)), "the copy may do outside what it must not"
+		c.Copy, c.Text = fmt.Sprintf(
+			"%d of %d hold",
+			len(in.Copy.Quiet)-c.Number,
+			len(in.Copy.Quiet),
+		), "the copy may do outside what it must not"
 	}
 	rep.Checks = append(rep.Checks, c)
 	rep.PHP = t.PHP

@@ -125,7 +125,11 @@ func (d *difference) check(name string, rows, copied int64, fresh bool) Check {
 		c.Verdict = Changed
 		c.Text = fmt.Sprintf("since they parted %d rows changed on the origin, %d on the copy", d.onOrigin, d.onCopy)
 	case d.byItself > 0:
-		c.Text = stack.Count(d.byItself, "row differs", "rows differ") + " that the site writes by itself when it is visited"
+		c.Text = stack.Count(
+			d.byItself,
+			"row differs",
+			"rows differ",
+		) + " that the site writes by itself when it is visited"
 	}
 	return c
 }
@@ -208,7 +212,11 @@ func (w *tableWork) say(t, ct tables.Table, c rowChange, from, to map[string]tab
 // fetch reads the rows of one side that changes are about, by the text of their keys. Tables without a
 // key have their rows named by their values, and nothing is read.
 func fetch(
-	ctx context.Context, snap tables.Snapshot, t tables.Table, of []rowChange, key func(rowChange) func() []tables.Value,
+	ctx context.Context,
+	snap tables.Snapshot,
+	t tables.Table,
+	of []rowChange,
+	key func(rowChange) func() []tables.Value,
 ) (map[string]tables.Row, error) {
 	var keys [][]tables.Value
 	out := map[string]tables.Row{}

@@ -177,7 +177,14 @@ func (w *tableWork) definitions(of *schemaWork) {
 	if left.n+same.n == 0 {
 		return
 	}
-	c := judged("addresses in definitions", "addresses", "addresses of the origin in definitions", fmt.Sprint(same.n), left, Broken)
+	c := judged(
+		"addresses in definitions",
+		"addresses",
+		"addresses of the origin in definitions",
+		fmt.Sprint(same.n),
+		left,
+		Broken,
+	)
 	c.Copy = fmt.Sprint(left.n + same.n)
 	if left.n == 0 {
 		c.Verdict, c.Text, c.Where, c.Number = Noted, "definitions are copied as they are; these name the origin", same.where, same.n

@@ -116,7 +116,8 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 // another part there: such tables are compared at once.
 func (w *tableWork) shards(t, ct tables.Table) []tables.Shard {
 	for _, k := range t.Key {
-		if i := t.Column(k); i < 0 || t.Columns[i].Charset != "" || strings.Contains(strings.ToLower(t.Columns[i].Type), "binary") {
+		if i := t.Column(k); i < 0 || t.Columns[i].Charset != "" ||
+			strings.Contains(strings.ToLower(t.Columns[i].Type), "binary") {
 			return tables.Shards(0)
 		}
 	}
@@ -139,7 +140,12 @@ func (w *tableWork) took(table string) {
 // part compares the rows of one range. sumO is of the origin's rows as they
 // should become, so that equal tables have equal sums.
 func (w *tableWork) part(
-	ctx context.Context, t, ct tables.Table, part tables.Range, shard tables.Shard, base map[uint64]baseline.Pair, d *difference,
+	ctx context.Context,
+	t, ct tables.Table,
+	part tables.Range,
+	shard tables.Shard,
+	base map[uint64]baseline.Pair,
+	d *difference,
 ) error {
 	want := map[uint64]expected{}
 	var found []seen
@@ -215,7 +221,15 @@ type expected struct {
 // at when the copy was made, by the digest that they still have: clean is given
 // those that same says this of, where the engine can tell; row is given all
 // others. Without such a baseline, row is given those that may hold an address.
-func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Table, part tables.Range, same func(key []tables.Value, d tables.Digest) bool, clean func(key []tables.Value, d tables.Digest) error, row func(tables.Row) error) error {
+func (w *tableWork) scan(
+	ctx context.Context,
+	snap tables.Snapshot,
+	t tables.Table,
+	part tables.Range,
+	same func(key []tables.Value, d tables.Digest) bool,
+	clean func(key []tables.Value, d tables.Digest) error,
+	row func(tables.Row) error,
+) error {
 	sm, sums := snap.(tables.Summer)
 	_, made := w.made[t.Name]
 	if !made && w.in.Transform.Chooses(t.Name) {
@@ -224,17 +238,32 @@ func (w *tableWork) scan(ctx context.Context, snap tables.Snapshot, t tables.Tab
 	if !made || !sums || len(t.Key) == 0 {
 		return tables.Scan(ctx, snap, t, part, w.in.Transform.Search(t), clean, row)
 	}
-	return tables.Sift(ctx, sm, t, part, tables.Search{}, func(key []tables.Value, d tables.Digest, _ bool) (bool, error) {
-		if !same(key, d) {
-			return false, nil
-		}
-		return true, clean(key, d)
-	}, row)
+	return tables.Sift(
+		ctx,
+		sm,
+		t,
+		part,
+		tables.Search{},
+		func(key []tables.Value, d tables.Digest, _ bool) (bool, error) {
+			if !same(key, d) {
+				return false, nil
+			}
+			return true, clean(key, d)
+		},
+		row,
+	)
 }
 
 // originRows gives what each row of a range of the origin is found by, its
 // digest, and the digest that it should have on the copy.
-func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.Range, shard tables.Shard, base map[uint64]baseline.Pair, give func(id uint64, before tables.Digest, e expected)) error {
+func (w *tableWork) originRows(
+	ctx context.Context,
+	t tables.Table,
+	part tables.Range,
+	shard tables.Shard,
+	base map[uint64]baseline.Pair,
+	give func(id uint64, before tables.Digest, e expected),
+) error {
 	keys := tables.Keys(w.origin, t)
 	var buf []byte
 	var before, after tables.Digest
@@ -281,7 +310,14 @@ func (w *tableWork) originRows(ctx context.Context, t tables.Table, part tables.
 
 // copyRows gives what each row of a range of the copy is found by, and its
 // digest, after looking for what must not be in it.
-func (w *tableWork) copyRows(ctx context.Context, t tables.Table, part tables.Range, shard tables.Shard, base map[uint64]baseline.Pair, give func(seen)) error {
+func (w *tableWork) copyRows(
+	ctx context.Context,
+	t tables.Table,
+	part tables.Range,
+	shard tables.Shard,
+	base map[uint64]baseline.Pair,
+	give func(seen),
+) error {
 	keys := tables.Keys(w.copy, t)
 	var buf []byte
 	var sum tables.Digest

@@ -68,7 +68,11 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 		visit(t, s, []string{"/", "/feed/", "/wp-login.php", "/?s=tide", "/nothing-here/"}[i%5])
 	}
 	untouched(t, w, s, "after a hundred visits")
-	cmd := osexec.Command("php", "-r", "$_SERVER['HTTP_HOST'] = 'x'; require 'wp-load.php'; foreach (_get_cron_array() as $at => $list) foreach ($list as $hook => $events) foreach ($events as $e) if ('tide_table_fetch' !== $hook) { do_action_ref_array($hook, $e['args']); echo $hook, \"\\n\"; }")
+	cmd := osexec.Command(
+		"php",
+		"-r",
+		"$_SERVER['HTTP_HOST'] = 'x'; require 'wp-load.php'; foreach (_get_cron_array() as $at => $list) foreach ($list as $hook => $events) foreach ($events as $e) if ('tide_table_fetch' !== $hook) { do_action_ref_array($hook, $e['args']); echo $hook, \"\\n\"; }",
+	)
 	cmd.Dir = s.Root
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))

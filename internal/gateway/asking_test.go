@@ -78,7 +78,14 @@ func TestACopysCodeIsToldWhatChanged(t *testing.T) {
 		fmt.Fprint(w, answer)
 	})
 	db := s.Database
-	identity = fmt.Sprintf(`{"alibi":{"database":%q,"account":"%s@localhost","file":%q,"used_prefix":%q,"home":%q}}`, db.Name, db.User, db.Path, db.Prefix, s.Address())
+	identity = fmt.Sprintf(
+		`{"alibi":{"database":%q,"account":"%s@localhost","file":%q,"used_prefix":%q,"home":%q}}`,
+		db.Name,
+		db.User,
+		db.Path,
+		db.Prefix,
+		s.Address(),
+	)
 	wake := gateway.Waker(g.Secret, time.Now)
 	woken, err := wake(context.Background(), s, op.Ask{On: []string{"a/b.php"}, Update: true})
 	require.NoError(t, err)
@@ -101,7 +108,15 @@ func TestAFormIsSent(t *testing.T) {
 		assert.NoError(t, err)
 		fmt.Fprintf(w, "%s %s %s", r.Method, r.URL.RequestURI(), text)
 	})
-	status, page, err := gateway.Poster(g.Secret, time.Now)(context.Background(), s, "/wp-admin/install.php?step=2", url.Values{"title": {"a & b"}})
+	status, page, err := gateway.Poster(
+		g.Secret,
+		time.Now,
+	)(
+		context.Background(),
+		s,
+		"/wp-admin/install.php?step=2",
+		url.Values{"title": {"a & b"}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, page, "POST /wp-admin/install.php?step=2 title=a+%26+b")

@@ -21,7 +21,17 @@ func (g *Gateway) inFront(w http.ResponseWriter, r *http.Request, s site.Site) b
 			return true
 		}
 		w.Header().Set("WWW-Authenticate", `Basic realm="`+s.Name+`", charset="UTF-8"`)
-		g.notice(w, http.StatusUnauthorized, notice{Heading: s.Name + " is hidden", Lines: []string{"It asks for a password; any name will do.", "Whoever looks after it can say: alibi lift " + s.Name}})
+		g.notice(
+			w,
+			http.StatusUnauthorized,
+			notice{
+				Heading: s.Name + " is hidden",
+				Lines: []string{
+					"It asks for a password; any name will do.",
+					"Whoever looks after it can say: alibi lift " + s.Name,
+				},
+			},
+		)
 	default:
 		lines := []string{f.Sentence()}
 		if f.Contact != "" {

@@ -32,7 +32,16 @@ var pagesHTML string
 var pages = template.Must(template.New("pages").Parse(pagesHTML))
 
 // markColours are the marks' colours on the banner's dark ground.
-var markColours = [site.MarkColours]string{"#f2b35d", "#7fd1c1", "#e58fb1", "#9cc3f5", "#c6d36a", "#f0907a", "#b9a5f0", "#8fd98b"}
+var markColours = [site.MarkColours]string{
+	"#f2b35d",
+	"#7fd1c1",
+	"#e58fb1",
+	"#9cc3f5",
+	"#c6d36a",
+	"#f0907a",
+	"#b9a5f0",
+	"#8fd98b",
+}
 
 // Gateway serves copies.
 type Gateway struct {
@@ -55,7 +64,11 @@ type Gateway struct {
 func Listen(port string) (net.Listener, error) {
 	ln, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", port))
 	if err != nil {
-		return nil, fmt.Errorf("opening the gateway's port %s: %w; another program has it, so set another one as gateway.port in the configuration", port, err)
+		return nil, fmt.Errorf(
+			"opening the gateway's port %s: %w; another program has it, so set another one as gateway.port in the configuration",
+			port,
+			err,
+		)
 	}
 	return ln, nil
 }
@@ -74,7 +87,12 @@ func ListenFrom(port int) (net.Listener, int, error) {
 
 // Serve answers until the context ends.
 func (g *Gateway) Serve(ctx context.Context, ln net.Listener) error {
-	srv := &http.Server{Handler: g, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
+	srv := &http.Server{
+		Handler:           g,
+		ReadHeaderTimeout: 5 * time.Second,
+		IdleTimeout:       time.Minute,
+		MaxHeaderBytes:    64 << 10,
+	}
 	stop := context.AfterFunc(ctx, func() { srv.Close() })
 	defer stop()
 	if six, err := net.Listen("tcp6", net.JoinHostPort("::1", g.Port)); err == nil { // where there is IPv6
@@ -123,19 +141,33 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
-	h.Set("Content-Security-Policy", "default-src 'self' data:; script-src 'none'; object-src 'none'; style-src 'self' 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'self' data:; script-src 'none'; object-src 'none'; style-src 'self' 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'",
+	)
 	name, ok := g.name(r.Host)
 	if !ok && g.pointed(w, r) {
 		return
 	}
 	if !ok {
-		g.notice(w, http.StatusMisdirectedRequest, notice{Heading: "Not served here", Lines: []string{"This address does not belong to a copy on this machine."}})
+		g.notice(
+			w,
+			http.StatusMisdirectedRequest,
+			notice{
+				Heading: "Not served here",
+				Lines:   []string{"This address does not belong to a copy on this machine."},
+			},
+		)
 		return
 	}
 	sites, err := g.Sites(r.Context())
 	if err != nil {
 		g.Log.Error("gateway", "err", err)
-		g.notice(w, http.StatusInternalServerError, notice{Heading: "The record can't be read", Lines: []string{"Look into Alibi's log for the reason."}})
+		g.notice(
+			w,
+			http.StatusInternalServerError,
+			notice{Heading: "The record can't be read", Lines: []string{"Look into Alibi's log for the reason."}},
+		)
 		return
 	}
 	if name == "" {
@@ -148,7 +180,17 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	g.notice(w, http.StatusNotFound, notice{Heading: "No copy is called " + name, Lines: []string{"It may have expired and been removed, or the name is misspelt. These are the copies on this machine:"}, Sites: g.banners(sites)})
+	g.notice(
+		w,
+		http.StatusNotFound,
+		notice{
+			Heading: "No copy is called " + name,
+			Lines: []string{
+				"It may have expired and been removed, or the name is misspelt. These are the copies on this machine:",
+			},
+			Sites: g.banners(sites),
+		},
+	)
 }
 
 // pointed answers for a live name that leads to a copy on this machine.
@@ -185,7 +227,14 @@ func (g *Gateway) banners(sites []site.Site) []banner {
 }
 
 func (g *Gateway) banner(s site.Site, sites []site.Site, account string) banner {
-	b := banner{Mark: markSVG(s.Mark()), Name: s.Name, Of: "a site that is gone", Purpose: s.Purpose, URL: s.Address().String() + "/", Account: account}
+	b := banner{
+		Mark:    markSVG(s.Mark()),
+		Name:    s.Name,
+		Of:      "a site that is gone",
+		Purpose: s.Purpose,
+		URL:     s.Address().String() + "/",
+		Account: account,
+	}
 	if s.Origin == "" {
 		b.Of = "nothing"
 	}
@@ -244,7 +293,14 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 		g.proxied(w, r, s, b, probing)
 	case r.Method != http.MethodGet && r.Method != http.MethodHead:
 		w.Header().Set("Allow", "GET, HEAD")
-		g.notice(w, http.StatusMethodNotAllowed, notice{Heading: "Read only", Lines: []string{"The preview shows a copy's pages; nothing can be sent to it."}})
+		g.notice(
+			w,
+			http.StatusMethodNotAllowed,
+			notice{
+				Heading: "Read only",
+				Lines:   []string{"The preview shows a copy's pages; nothing can be sent to it."},
+			},
+		)
 	case strings.HasPrefix(r.URL.Path, "/-/key/"):
 		g.enter(w, r, s)
 	case r.URL.Path == "/-/leave":
@@ -265,15 +321,37 @@ func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
 		return true
 	case site.Expired:
 		g.notice(w, http.StatusGone, notice{Heading: s.Name + " has expired", Lines: []string{
-			"This copy of " + b.Of + " is off the air. It will be removed for good " + s.Lease.Noticed.Add(s.Lease.Grace).Format("2 January 15:04") + ".",
+			"This copy of " + b.Of + " is off the air. It will be removed for good " + s.Lease.Noticed.Add(
+				s.Lease.Grace,
+			).Format(
+				"2 January 15:04",
+			) + ".",
 			"Until then it can be brought back: alibi bring-back " + s.Name}})
 	case site.Parked:
-		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is parked", Lines: []string{"This copy of " + b.Of + " was taken off the air by its keeper."}})
+		g.notice(
+			w,
+			http.StatusServiceUnavailable,
+			notice{
+				Heading: s.Name + " is parked",
+				Lines:   []string{"This copy of " + b.Of + " was taken off the air by its keeper."},
+			},
+		)
 	case site.Making:
 		w.Header().Set("Retry-After", "2")
-		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}})
+		g.notice(
+			w,
+			http.StatusServiceUnavailable,
+			notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}},
+		)
 	default:
-		g.notice(w, http.StatusServiceUnavailable, notice{Heading: s.Name + " is not whole", Lines: []string{"The run that makes it failed. Resume or cancel it: alibi runs"}})
+		g.notice(
+			w,
+			http.StatusServiceUnavailable,
+			notice{
+				Heading: s.Name + " is not whole",
+				Lines:   []string{"The run that makes it failed. Resume or cancel it: alibi runs"},
+			},
+		)
 	}
 	return false
 }
@@ -307,7 +385,14 @@ func (g *Gateway) content(w http.ResponseWriter, r *http.Request, s site.Site, b
 	}
 	if err != nil {
 		g.Log.Error("preview", "site", s.Name, "path", name, "err", err)
-		g.notice(w, http.StatusInternalServerError, notice{Heading: "The page can't be drawn", Lines: []string{"The copy's tables can't be read: " + err.Error()}})
+		g.notice(
+			w,
+			http.StatusInternalServerError,
+			notice{
+				Heading: "The page can't be drawn",
+				Lines:   []string{"The copy's tables can't be read: " + err.Error()},
+			},
+		)
 		return
 	}
 	heading := p.Site
@@ -322,7 +407,11 @@ func (g *Gateway) content(w http.ResponseWriter, r *http.Request, s site.Site, b
 }
 
 func (g *Gateway) missing(w http.ResponseWriter, s site.Site) {
-	g.notice(w, http.StatusNotFound, notice{Heading: "No such page", Lines: []string{"The copy " + s.Name + " has nothing at this address."}})
+	g.notice(
+		w,
+		http.StatusNotFound,
+		notice{Heading: "No such page", Lines: []string{"The copy " + s.Name + " has nothing at this address."}},
+	)
 }
 
 func (g *Gateway) notice(w http.ResponseWriter, status int, n notice) {

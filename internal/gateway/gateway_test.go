@@ -31,8 +31,14 @@ type front struct {
 func newFront(t *testing.T) *front {
 	f := &front{t: t, w: demotest.New(t), n: map[string]bool{}}
 	f.w.Keep()
-	f.g = &gateway.Gateway{Sites: f.w.Desk.Record.Sites, Secret: f.w.Desk.Secret, Port: f.w.Desk.Env.Port, Now: time.Now, Log: slog.New(slog.DiscardHandler),
-		Used: func(_ context.Context, n string) (bool, error) { was := f.n[n]; f.n[n] = true; return was, nil }}
+	f.g = &gateway.Gateway{
+		Sites:  f.w.Desk.Record.Sites,
+		Secret: f.w.Desk.Secret,
+		Port:   f.w.Desk.Env.Port,
+		Now:    time.Now,
+		Log:    slog.New(slog.DiscardHandler),
+		Used:   func(_ context.Context, n string) (bool, error) { was := f.n[n]; f.n[n] = true; return was, nil },
+	}
 	return f
 }
 
@@ -161,11 +167,28 @@ func TestLatchkey(t *testing.T) {
 	assert.Contains(t, inside, "signed in as runa")
 	assert.Equal(t, 404, f.get("keyed.localhost", "/-/inside").StatusCode, "a stranger sees nothing of it")
 	assert.Equal(t, 403, f.get("keyed.localhost", key).StatusCode, "a key opens once")
-	assert.Equal(t, 403, f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, s, "runa", now.Add(-2*time.Minute)))).StatusCode, "and within a minute")
-	assert.Equal(t, 403, f.get("keyed.localhost", path(gateway.Latchkey([]byte("other secret"), s, "runa", now))).StatusCode)
+	assert.Equal(
+		t,
+		403,
+		f.get(
+			"keyed.localhost",
+			path(gateway.Latchkey(f.w.Desk.Secret, s, "runa", now.Add(-2*time.Minute))),
+		).StatusCode,
+		"and within a minute",
+	)
+	assert.Equal(
+		t,
+		403,
+		f.get("keyed.localhost", path(gateway.Latchkey([]byte("other secret"), s, "runa", now))).StatusCode,
+	)
 	other := s
 	other.ID = "other"
-	assert.Equal(t, 403, f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, other, "runa", now))).StatusCode, "a key fits one copy")
+	assert.Equal(
+		t,
+		403,
+		f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, other, "runa", now))).StatusCode,
+		"a key fits one copy",
+	)
 	assert.Equal(t, 403, f.get("keyed.localhost", "/-/key/nonsense").StatusCode)
 	bent := *c
 	bent.Value = c.Value[:len(c.Value)-2] + "xx"
@@ -176,9 +199,18 @@ func TestLatchkey(t *testing.T) {
 func TestDraftsAreForThoseInside(t *testing.T) {
 	f := newFront(t)
 	s := f.w.Copy("crew.skerryline.example", "drafts")
-	require.NoError(t, exec(s.Database.Path, "UPDATE sk_posts SET post_status = 'draft', post_title = 'Hush', post_name = 'hush' WHERE post_type = 'page' AND post_name = 'page-2'"))
+	require.NoError(
+		t,
+		exec(
+			s.Database.Path,
+			"UPDATE sk_posts SET post_status = 'draft', post_title = 'Hush', post_name = 'hush' WHERE post_type = 'page' AND post_name = 'page-2'",
+		),
+	)
 	assert.Equal(t, 404, f.get("drafts.localhost", "/hush/").StatusCode)
-	r := f.get("drafts.localhost", strings.TrimPrefix(gateway.Latchkey(f.w.Desk.Secret, s, "runa", time.Now()), s.Address().String()))
+	r := f.get(
+		"drafts.localhost",
+		strings.TrimPrefix(gateway.Latchkey(f.w.Desk.Secret, s, "runa", time.Now()), s.Address().String()),
+	)
 	assert.Contains(t, body(t, f.get("drafts.localhost", "/hush/", r.Cookies()[0])), "<b>draft</b>")
 }
 

@@ -48,7 +48,16 @@ func check(secret []byte, token, purpose string, id site.ID, now time.Time) ([]s
 func payload(purpose string, id site.ID, account string, until time.Time) string {
 	var b [9]byte
 	_, _ = rand.Read(b[:])
-	return strings.Join([]string{purpose, string(id), account, strconv.FormatInt(until.Unix(), 10), base64.RawURLEncoding.EncodeToString(b[:])}, "\n")
+	return strings.Join(
+		[]string{
+			purpose,
+			string(id),
+			account,
+			strconv.FormatInt(until.Unix(), 10),
+			base64.RawURLEncoding.EncodeToString(b[:]),
+		},
+		"\n",
+	)
 }
 
 // Latchkey is an address that signs in once to a copy as an account, within a minute.
@@ -80,7 +89,16 @@ func (g *Gateway) take(r *http.Request, s site.Site) (string, bool) {
 }
 
 func (g *Gateway) badKey(w http.ResponseWriter, s site.Site) {
-	g.notice(w, http.StatusForbidden, notice{Heading: "This key does not fit", Lines: []string{"A key opens once, within a minute of being made. Make a new one: alibi open " + s.Name + " --inside"}})
+	g.notice(
+		w,
+		http.StatusForbidden,
+		notice{
+			Heading: "This key does not fit",
+			Lines: []string{
+				"A key opens once, within a minute of being made. Make a new one: alibi open " + s.Name + " --inside",
+			},
+		},
+	)
 }
 
 // keyUnspent answers programs that look at a key's address without using it, as
@@ -101,7 +119,17 @@ func (g *Gateway) enter(w http.ResponseWriter, r *http.Request, s site.Site) {
 		g.badKey(w, s)
 		return
 	}
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: sign(g.Secret, payload("session", s.ID, account, g.Now().Add(sessionLife))), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(sessionLife.Seconds())})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     cookieName,
+			Value:    sign(g.Secret, payload("session", s.ID, account, g.Now().Add(sessionLife))),
+			Path:     "/",
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			MaxAge:   int(sessionLife.Seconds()),
+		},
+	)
 	http.Redirect(w, r, "/-/inside", http.StatusSeeOther)
 }
 

@@ -46,7 +46,8 @@ func LiveOf(s, origin site.Site, port string, log *slog.Logger) *Live {
 		addresses = origin.Facts.Addresses
 	}
 	for _, p := range op.Pairs(addresses, s.Address()) {
-		if net.ParseIP(p.From.Host) == nil && p.From.Host != "localhost" && !strings.HasSuffix(p.From.Host, ".localhost") {
+		if net.ParseIP(p.From.Host) == nil && p.From.Host != "localhost" &&
+			!strings.HasSuffix(p.From.Host, ".localhost") {
 			l.Pairs = append(l.Pairs, p)
 		}
 	}
@@ -144,7 +145,8 @@ func (l *Live) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // textual tells whether an answer of a type may hold addresses.
 func textual(contentType string) bool {
 	t, _, _ := mime.ParseMediaType(contentType)
-	return strings.HasPrefix(t, "text/") || strings.HasSuffix(t, "json") || strings.HasSuffix(t, "xml") || strings.HasSuffix(t, "javascript")
+	return strings.HasPrefix(t, "text/") || strings.HasSuffix(t, "json") || strings.HasSuffix(t, "xml") ||
+		strings.HasSuffix(t, "javascript")
 }
 
 // renamed exchanges addresses in an answer.
@@ -192,7 +194,14 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	known = known || slices.Contains(p.Live.Hosts(), hostOnly(r.Host))
 	switch {
 	case !known:
-		http.Error(w, "this proxy leads to "+strings.Join(p.Live.Hosts(), ", ")+" only; take it out of the browser's settings for other sites", http.StatusForbidden)
+		http.Error(
+			w,
+			"this proxy leads to "+strings.Join(
+				p.Live.Hosts(),
+				", ",
+			)+" only; take it out of the browser's settings for other sites",
+			http.StatusForbidden,
+		)
 	case r.Method == http.MethodConnect:
 		p.connect(w)
 	default:
@@ -222,7 +231,11 @@ func (p *Proxy) connect(w http.ResponseWriter) {
 		r.TLS = &tls.ConnectionState{HandshakeComplete: true} // the server does not see through the listener
 		p.Live.ServeHTTP(w, r)
 	})
-	srv := &http.Server{Handler: secure, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(p.Live.Log.Handler(), slog.LevelDebug)}
+	srv := &http.Server{
+		Handler:           secure,
+		ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog:          slog.NewLogLogger(p.Live.Log.Handler(), slog.LevelDebug),
+	}
 	_ = srv.Serve(&single{conn: conn, done: make(chan struct{})})
 }
 
@@ -276,8 +289,17 @@ func selfSigned(list []string) (tls.Certificate, error) {
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "a copy on this machine"}, DNSNames: list,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{
+		SerialNumber: serial,
+		Subject:      pkix.Name{CommonName: "a copy on this machine"},
+		DNSNames:     list,
+		NotBefore: time.Now().Add(
+			-time.Hour,
+		),
+		NotAfter:    time.Now().Add(24 * time.Hour),
+		KeyUsage:    x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
 		return tls.Certificate{}, fmt.Errorf("making a certificate: %w", err)

@@ -33,12 +33,26 @@ func liveCopy(t *testing.T) *gateway.Live {
 			fmt.Fprint(w, `{"u":"http:\/\/winter.localhost:7700\/a"}`)
 		default:
 			w.Header().Set("Content-Type", "text/html")
-			fmt.Fprintf(w, `<a href="http://winter.localhost:7700/x">%s %s %s %s</a> <a href="http://dock.winter.localhost:7700/">`, r.Method, strings.ReplaceAll(r.Host, ".", "|"), r.URL.Path, strings.ReplaceAll(r.Header.Get("Referer"), ".", "|"))
+			fmt.Fprintf(
+				w,
+				`<a href="http://winter.localhost:7700/x">%s %s %s %s</a> <a href="http://dock.winter.localhost:7700/">`,
+				r.Method,
+				strings.ReplaceAll(r.Host, ".", "|"),
+				r.URL.Path,
+				strings.ReplaceAll(r.Header.Get("Referer"), ".", "|"),
+			)
 		}
 	}))
 	t.Cleanup(copied.Close)
 	s := site.Site{Name: "winter", Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7700"}}}
-	origin := site.Site{Facts: &site.Facts{Addresses: []site.Address{{Scheme: "https", Host: "ferry.example"}, {Scheme: "https", Host: "dock.example"}}}}
+	origin := site.Site{
+		Facts: &site.Facts{
+			Addresses: []site.Address{
+				{Scheme: "https", Host: "ferry.example"},
+				{Scheme: "https", Host: "dock.example"},
+			},
+		},
+	}
 	l := gateway.LiveOf(s, origin, "7700", slog.New(slog.DiscardHandler))
 	l.Gateway = copied.Listener.Addr().String()
 	return l
@@ -57,7 +71,11 @@ func TestACopyUnderItsLiveName(t *testing.T) {
 		return rec.Result(), rec.Body.String()
 	}
 	_, text := get("http://ferry.example:7700/one", map[string]string{"Referer": "http://ferry.example:7700/before"})
-	assert.Equal(t, `<a href="http://ferry.example:7700/x">GET winter|localhost:7700 /one http://winter|localhost:7700/before</a> <a href="http://dock.example:7700/">`, text)
+	assert.Equal(
+		t,
+		`<a href="http://ferry.example:7700/x">GET winter|localhost:7700 /one http://winter|localhost:7700/before</a> <a href="http://dock.example:7700/">`,
+		text,
+	)
 	_, text = get("http://dock.example:7700/", nil)
 	assert.Contains(t, text, "GET dock|winter|localhost:7700 /", "a site of a network that has a name of its own")
 	resp, _ := get("http://ferry.example:7700/moved", nil)
@@ -79,7 +97,13 @@ func TestAProxyForABrowser(t *testing.T) {
 	t.Cleanup(proxy.Close)
 	at, err := url.Parse(proxy.URL)
 	require.NoError(t, err)
-	browser := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(at), TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	browser := &http.Client{
+		Transport: &http.Transport{
+			Proxy:           http.ProxyURL(at),
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	get := func(target string) (*http.Response, string) {
 		resp, err := browser.Get(target)
 		require.NoError(t, err, target)
@@ -103,7 +127,11 @@ func TestAProxyForABrowser(t *testing.T) {
 }
 
 func TestTheGatewayAnswersToANameThatIsPointedHere(t *testing.T) {
-	g := proxied(t, func(http.ResponseWriter, *http.Request) {}, func(s *site.Site) { s.Pointed = &site.Pointed{Names: []string{"ferry.example"}} })
+	g := proxied(
+		t,
+		func(http.ResponseWriter, *http.Request) {},
+		func(s *site.Site) { s.Pointed = &site.Pointed{Names: []string{"ferry.example"}} },
+	)
 	r := httptest.NewRequest(http.MethodGet, "http://ferry.example:7700/", nil)
 	rec := httptest.NewRecorder()
 	g.ServeHTTP(rec, r)

@@ -67,7 +67,16 @@ func Waker(secret []byte, now func() time.Time) func(context.Context, site.Site,
 		if err := who(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))); err != nil {
 			return op.Woken{}, err
 		}
-		status, page, err := fetch(ctx, s, s.Address().String()+"/-/wake", http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}, askHeader: {string(text)}}, 5*time.Minute)
+		status, page, err := fetch(
+			ctx,
+			s,
+			s.Address().String()+"/-/wake",
+			http.Header{
+				probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))},
+				askHeader:   {string(text)},
+			},
+			5*time.Minute,
+		)
 		if err != nil {
 			return op.Woken{}, fmt.Errorf("having %s bring its data in line: %w", s.Name, err)
 		}
@@ -76,9 +85,19 @@ func Waker(secret []byte, now func() time.Time) func(context.Context, site.Site,
 }
 
 // Poster gives a Post for an environment of operations.
-func Poster(secret []byte, now func() time.Time) func(context.Context, site.Site, string, url.Values) (int, string, error) {
+func Poster(
+	secret []byte,
+	now func() time.Time,
+) func(context.Context, site.Site, string, url.Values) (int, string, error) {
 	return func(ctx context.Context, s site.Site, path string, form url.Values) (int, string, error) {
-		return send(ctx, s, s.Address().String()+path, http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}}, form.Encode(), 2*time.Minute)
+		return send(
+			ctx,
+			s,
+			s.Address().String()+path,
+			http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}},
+			form.Encode(),
+			2*time.Minute,
+		)
 	}
 }
 
@@ -91,10 +110,20 @@ func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
 	}
 	var all map[string]any
 	if err := json.Unmarshal([]byte(text), &all); err != nil || status != http.StatusOK {
-		return op.Tried{}, fmt.Errorf("asking %s to try its quiet rules: it answers %d, and not what it should", s.Name, status)
+		return op.Tried{}, fmt.Errorf(
+			"asking %s to try its quiet rules: it answers %d, and not what it should",
+			s.Name,
+			status,
+		)
 	}
 	str := func(k string) string { v, _ := all[k].(string); return v }
-	t := op.Tried{PHP: str("php"), Core: str("core"), Memory: str("memory"), BaseDir: str("basedir"), Holds: map[site.Rule]bool{}}
+	t := op.Tried{
+		PHP:     str("php"),
+		Core:    str("core"),
+		Memory:  str("memory"),
+		BaseDir: str("basedir"),
+		Holds:   map[site.Rule]bool{},
+	}
 	for _, r := range site.QuietRules {
 		if v, ok := all[string(r)].(bool); ok {
 			t.Holds[r] = v
@@ -107,7 +136,13 @@ func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
 const patience = 20 * time.Second
 
 // fetch asks a copy for an address of its own, as a browser on this machine would.
-func fetch(ctx context.Context, s site.Site, address string, header http.Header, patience time.Duration) (int, string, error) {
+func fetch(
+	ctx context.Context,
+	s site.Site,
+	address string,
+	header http.Header,
+	patience time.Duration,
+) (int, string, error) {
 	return send(ctx, s, address, header, "", patience)
 }
 
@@ -137,7 +172,14 @@ func Fetch(ctx context.Context, c *http.Client, address string) (status, size in
 }
 
 // send sends a form to an address of a copy, or asks for it if there is none.
-func send(ctx context.Context, s site.Site, address string, header http.Header, form string, patience time.Duration) (int, string, error) {
+func send(
+	ctx context.Context,
+	s site.Site,
+	address string,
+	header http.Header,
+	form string,
+	patience time.Duration,
+) (int, string, error) {
 	c := Client(s)
 	c.Timeout = patience
 	method, body := http.MethodGet, io.Reader(nil)
@@ -218,7 +260,10 @@ func who(ctx context.Context, s site.Site, word string) error {
 		return i.Belongs(s)
 	}
 	if _, err := try(ctx, s, word); err != nil { // the quiet plugin of an older Alibi answers that at least
-		return fmt.Errorf("%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at the must-use plugins that its wp-config.php names, and bring it in line with its origin again", op.ErrForeign)
+		return fmt.Errorf(
+			"%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at the must-use plugins that its wp-config.php names, and bring it in line with its origin again",
+			op.ErrForeign,
+		)
 	}
 	return nil
 }

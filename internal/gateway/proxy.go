@@ -33,7 +33,17 @@ const maxPage = 16 << 20
 func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b banner, word http.Header) {
 	dial, err := g.Run(r.Context(), s)
 	if err != nil {
-		g.notice(w, http.StatusBadGateway, notice{Heading: s.Name + " does not run", Lines: []string{err.Error(), "What went wrong stands in Alibi's log too. The copy's files and tables are whole."}})
+		g.notice(
+			w,
+			http.StatusBadGateway,
+			notice{
+				Heading: s.Name + " does not run",
+				Lines: []string{
+					err.Error(),
+					"What went wrong stands in Alibi's log too. The copy's files and tables are whole.",
+				},
+			},
+		)
 		return
 	}
 	leave, ok := g.gate(r.Context(), s.ID)
@@ -43,7 +53,12 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 	defer leave()
 	g.headers(w.Header(), s)
 	p := &httputil.ReverseProxy{
-		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) }, DisableKeepAlives: true, DisableCompression: true, ResponseHeaderTimeout: 5 * time.Minute},
+		Transport: &http.Transport{
+			DialContext:           func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) },
+			DisableKeepAlives:     true,
+			DisableCompression:    true,
+			ResponseHeaderTimeout: 5 * time.Minute,
+		},
 		Rewrite: func(pr *httputil.ProxyRequest) {
 			pr.Out.URL.Scheme, pr.Out.URL.Host, pr.Out.Host = "http", "copy", r.Host
 			for name := range pr.Out.Header {
@@ -72,7 +87,17 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 				return
 			}
 			g.Log.Error("a copy does not answer", "site", s.Name, "path", r.URL.Path, "err", err)
-			g.notice(w, http.StatusBadGateway, notice{Heading: s.Name + " does not answer", Lines: []string{"Its web server broke off: " + err.Error(), "It is started again with the next request."}})
+			g.notice(
+				w,
+				http.StatusBadGateway,
+				notice{
+					Heading: s.Name + " does not answer",
+					Lines: []string{
+						"Its web server broke off: " + err.Error(),
+						"It is started again with the next request.",
+					},
+				},
+			)
 		},
 		ErrorLog: nil,
 	}
@@ -107,7 +132,12 @@ func (g *Gateway) headers(h http.Header, s site.Site) {
 	for _, q := range s.Quiet {
 		switch q {
 		case site.QuietStatistics:
-			rules = append(rules, "script-src "+own+" 'unsafe-inline' 'unsafe-eval' blob:", "connect-src "+own, "img-src "+own+" data: blob:")
+			rules = append(
+				rules,
+				"script-src "+own+" 'unsafe-inline' 'unsafe-eval' blob:",
+				"connect-src "+own,
+				"img-src "+own+" data: blob:",
+			)
 		case site.QuietPayments:
 			rules = append(rules, "form-action "+own, "frame-src "+own)
 		}
@@ -119,7 +149,8 @@ func (g *Gateway) headers(h http.Header, s site.Site) {
 
 // addBanner puts the banner into a page.
 func addBanner(resp *http.Response, b banner) error {
-	if !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html") || resp.Header.Get("Content-Encoding") != "" || resp.Request.Method == http.MethodHead {
+	if !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html") || resp.Header.Get("Content-Encoding") != "" ||
+		resp.Request.Method == http.MethodHead {
 		return nil
 	}
 	page, err := io.ReadAll(io.LimitReader(resp.Body, maxPage))
@@ -151,7 +182,9 @@ func addBanner(resp *http.Response, b banner) error {
 // withBanner puts the banner at the beginning of a page's body.
 func withBanner(page []byte, b banner) ([]byte, error) {
 	var bar bytes.Buffer
-	bar.WriteString(`<style>.alibi-bar{position:sticky;top:0;z-index:999999;font:14px/1.45 system-ui,sans-serif;background:#1d2733;color:#fff;padding:.5rem 1rem;display:flex;gap:.7rem}.alibi-bar a{color:#a9dcec}@media print{.alibi-bar{display:none}}</style>`)
+	bar.WriteString(
+		`<style>.alibi-bar{position:sticky;top:0;z-index:999999;font:14px/1.45 system-ui,sans-serif;background:#1d2733;color:#fff;padding:.5rem 1rem;display:flex;gap:.7rem}.alibi-bar a{color:#a9dcec}@media print{.alibi-bar{display:none}}</style>`,
+	)
 	if err := pages.ExecuteTemplate(&bar, "banner", b); err != nil {
 		return nil, err
 	}
@@ -166,7 +199,9 @@ func withBanner(page []byte, b banner) ([]byte, error) {
 
 // word is a header that the copy's code takes for Alibi's.
 func (g *Gateway) word(s site.Site, header, purpose, text string) http.Header {
-	return http.Header{header: {op.Word(op.Derive(g.Secret, "words", s.ID), purpose, text, g.Now().Add(30*time.Second))}}
+	return http.Header{
+		header: {op.Word(op.Derive(g.Secret, "words", s.ID), purpose, text, g.Now().Add(30*time.Second))},
+	}
 }
 
 // proxied answers for a copy whose code runs.
@@ -190,7 +225,14 @@ func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b
 		r.Header.Del(askHeader)
 		g.proxy(w, r, s, b, g.word(s, op.WakeHeader, "wake", ask))
 	case strings.HasPrefix(r.URL.Path, "/-/"):
-		g.notice(w, http.StatusNotFound, notice{Heading: "No such page", Lines: []string{fmt.Sprintf("The copy %s has nothing at this address.", s.Name)}})
+		g.notice(
+			w,
+			http.StatusNotFound,
+			notice{
+				Heading: "No such page",
+				Lines:   []string{fmt.Sprintf("The copy %s has nothing at this address.", s.Name)},
+			},
+		)
 	default:
 		g.proxy(w, r, s, b, nil)
 	}

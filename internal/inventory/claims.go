@@ -61,8 +61,15 @@ func (t *Tx) PutSite(ctx context.Context, s site.Site) error { return put(ctx, t
 // Named tells whether another site than id has a name and is not gone.
 func (t *Tx) Named(ctx context.Context, name string, id site.ID) (bool, error) {
 	var n int
-	err := t.tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM sites WHERE name = ? AND id <> ? AND state <> 'gone'", name, string(id)).
-		Scan(&n)
+	err := t.tx.QueryRowContext(
+		ctx,
+		"SELECT COUNT(*) FROM sites WHERE name = ? AND id <> ? AND state <> 'gone'",
+		name,
+		string(id),
+	).
+		Scan(
+			&n,
+		)
 	return n > 0, err
 }
 
@@ -95,9 +102,19 @@ var ErrClaimed = errors.New("another run is at work")
 // except, has it alone, or has it at all and it is to be had alone.
 func (t *Tx) Claim(ctx context.Context, run string, c plan.Claim, except string) error {
 	var other, kind string
-	err := t.tx.QueryRowContext(ctx, `SELECT claims.run, coalesce(json_extract(runs.doc, '$.plan.kind'), '') FROM claims LEFT JOIN runs ON runs.id = claims.run
-		WHERE claims.site = ? AND claims.run NOT IN (?, ?) AND (alone OR ?) LIMIT 1`, string(c.Site), run, except, c.Alone).
-		Scan(&other, &kind)
+	err := t.tx.QueryRowContext(
+		ctx,
+		`SELECT claims.run, coalesce(json_extract(runs.doc, '$.plan.kind'), '') FROM claims LEFT JOIN runs ON runs.id = claims.run
+		WHERE claims.site = ? AND claims.run NOT IN (?, ?) AND (alone OR ?) LIMIT 1`,
+		string(c.Site),
+		run,
+		except,
+		c.Alone,
+	).
+		Scan(
+			&other,
+			&kind,
+		)
 	switch {
 	case err == nil:
 		return fmt.Errorf(

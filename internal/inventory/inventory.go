@@ -19,7 +19,6 @@ import (
 	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver, in Go
 
-	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -65,7 +64,10 @@ func Open(path string) (*Inventory, error) {
 		return nil, fmt.Errorf("opening the record: %w", err)
 	}
 	f.Close()
-	q := url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(NORMAL)"}, "_txlock": {"immediate"}}
+	q := url.Values{
+		"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(NORMAL)"},
+		"_txlock": {"immediate"},
+	}
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
 	if err != nil {
 		return nil, fmt.Errorf("opening the record: %w", err)
@@ -92,7 +94,12 @@ func (in *Inventory) openToRead(path string) (*Inventory, error) {
 	var have int
 	if err := db.QueryRow("PRAGMA user_version").Scan(&have); err != nil || have != len(schema) {
 		db.Close()
-		return nil, fmt.Errorf("the record %s: %w; it is of another version, or damaged (%w)", path, ErrReadOnly, errors.Join(err))
+		return nil, fmt.Errorf(
+			"the record %s: %w; it is of another version, or damaged (%w)",
+			path,
+			ErrReadOnly,
+			errors.Join(err),
+		)
 	}
 	return in, nil
 }
@@ -235,7 +242,12 @@ func (in *Inventory) Host(ctx context.Context, name string) (Host, error) {
 
 // PutHost adds or changes a host.
 func (in *Inventory) PutHost(ctx context.Context, h Host) error {
-	return in.exec(ctx, "INSERT INTO hosts VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc", h.Name, doc(h))
+	return in.exec(
+		ctx,
+		"INSERT INTO hosts VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc",
+		h.Name,
+		doc(h),
+	)
 }
 
 // Sites lists all sites that are not gone, by name.
@@ -274,7 +286,11 @@ func put(ctx context.Context, db execer, s site.Site) error {
 
 // ChangeSite reads a site, lets change change it and writes it back, in one
 // transaction. An error from change leaves it as it was.
-func (in *Inventory) ChangeSite(ctx context.Context, id site.ID, change func(*site.Site) error) (s site.Site, err error) {
+func (in *Inventory) ChangeSite(
+	ctx context.Context,
+	id site.ID,
+	change func(*site.Site) error,
+) (s site.Site, err error) {
 	err = in.write(ctx, func() error {
 		s, err = in.changeSite(ctx, id, change)
 		return err
@@ -320,7 +336,15 @@ type Made struct {
 
 // AddMade notes something before it is made, so that nothing is ever forgotten.
 func (in *Inventory) AddMade(ctx context.Context, m Made) error {
-	return in.exec(ctx, "INSERT INTO made (site, kind, host, path, at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, path) DO UPDATE SET site = excluded.site", string(m.Site), m.Kind, m.Host, m.Path, m.At.UnixNano())
+	return in.exec(
+		ctx,
+		"INSERT INTO made (site, kind, host, path, at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, path) DO UPDATE SET site = excluded.site",
+		string(m.Site),
+		m.Kind,
+		m.Host,
+		m.Path,
+		m.At.UnixNano(),
+	)
 }
 
 // Unmade notes that something is gone.
@@ -355,7 +379,13 @@ func (in *Inventory) PutEvidence(ctx context.Context, id site.ID, at time.Time, 
 
 // Evidence gives the latest reports about a site, newest first, as JSON.
 func (in *Inventory) Evidence(ctx context.Context, id site.ID, limit int) ([]json.RawMessage, error) {
-	return collect[json.RawMessage](ctx, in.db, "SELECT doc FROM evidence WHERE site = ? ORDER BY at DESC LIMIT ?", string(id), limit)
+	return collect[json.RawMessage](
+		ctx,
+		in.db,
+		"SELECT doc FROM evidence WHERE site = ? ORDER BY at DESC LIMIT ?",
+		string(id),
+		limit,
+	)
 }
 
 // Note gives a remembered value, "" if there is none.
@@ -370,50 +400,22 @@ func (in *Inventory) Note(ctx context.Context, key string) (string, error) {
 
 // SetNote remembers a value.
 func (in *Inventory) SetNote(ctx context.Context, key, value string) error {
-	return in.exec(ctx, "INSERT INTO notes VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value)
-}
-
-// PutRun adds or changes a run. Its wish to be cancelled is not part of that.
-func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error {
-	return in.write(ctx, func() error { return putRun(ctx, in.db, r) })
-}
-
-func putRun(ctx context.Context, db execer, r plan.Run) error {
-	_, err := db.ExecContext(ctx, `INSERT INTO runs (id, site, state, made, doc) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET state = excluded.state, doc = excluded.doc`, r.ID, string(r.Plan.Target.ID), string(r.State), r.Made.UnixNano(), doc(r))
-	if err != nil {
-		return fmt.Errorf("writing run %s to the record: %w", r.ID, err)
-	}
-	return nil
-}
-
-// Run finds a run by its ID or the beginning of it.
-func (in *Inventory) Run(ctx context.Context, id string) (plan.Run, error) {
-	l, err := collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE id = ? OR (length(?) >= 4 AND substr(id, 1, length(?)) = ?) ORDER BY made DESC LIMIT 1", id, id, id, id)
-	return one(l, err, "run", id)
-}
-
-// Runs lists the latest runs, newest first.
-func (in *Inventory) Runs(ctx context.Context, limit int) ([]plan.Run, error) {
-	if limit <= 0 {
-		limit = -1
-	}
-	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs ORDER BY made DESC LIMIT ?", limit)
-}
-
-// RunsOf lists all runs that were about a site, newest first.
-func (in *Inventory) RunsOf(ctx context.Context, id site.ID) ([]plan.Run, error) {
-	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE site = ? ORDER BY made DESC", string(id))
-}
-
-// Unfinished lists the runs that wait or are under way, oldest first.
-func (in *Inventory) Unfinished(ctx context.Context) ([]plan.Run, error) {
-	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running') ORDER BY made")
+	return in.exec(
+		ctx,
+		"INSERT INTO notes VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
+		key,
+		value,
+	)
 }
 
 // Notes gives the notes whose keys begin with a word, by the rest of their keys.
 func (in *Inventory) Notes(ctx context.Context, prefix string) (map[string]string, error) {
-	rows, err := in.db.QueryContext(ctx, "SELECT key, value FROM notes WHERE substr(key, 1, ?) = ?", len(prefix), prefix)
+	rows, err := in.db.QueryContext(
+		ctx,
+		"SELECT key, value FROM notes WHERE substr(key, 1, ?) = ?",
+		len(prefix),
+		prefix,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the record: %w", err)
 	}
@@ -427,35 +429,4 @@ func (in *Inventory) Notes(ctx context.Context, prefix string) (map[string]strin
 		out[k[len(prefix):]] = v
 	}
 	return out, rows.Err()
-}
-
-// AskCancel notes the wish that a run stop; whoever carries it out looks for it.
-func (in *Inventory) AskCancel(ctx context.Context, id string, at time.Time) error {
-	return in.exec(ctx, "UPDATE runs SET cancel = ? WHERE id = ?", at.UnixNano(), id)
-}
-
-// Withdraw takes the wish back, when a run is taken up again.
-func (in *Inventory) Withdraw(ctx context.Context, id string) error {
-	return in.exec(ctx, "UPDATE runs SET cancel = 0 WHERE id = ?", id)
-}
-
-// CancelAsked tells whether a run is wished to stop.
-func (in *Inventory) CancelAsked(ctx context.Context, id string) (bool, error) {
-	var at int64
-	err := in.db.QueryRowContext(ctx, "SELECT cancel FROM runs WHERE id = ?", id).Scan(&at)
-	return at > 0, err
-}
-
-// Checkpoint reads what a run's steps remember between tries.
-func (in *Inventory) Checkpoint(ctx context.Context, id string, into any) error {
-	var b []byte
-	if err := in.db.QueryRowContext(ctx, "SELECT checkpoint FROM runs WHERE id = ?", id).Scan(&b); err != nil {
-		return fmt.Errorf("reading run %s: %w", id, err)
-	}
-	return json.Unmarshal(b, into)
-}
-
-// SetCheckpoint keeps what a run's steps remember.
-func (in *Inventory) SetCheckpoint(ctx context.Context, id string, v any) error {
-	return in.exec(ctx, "UPDATE runs SET checkpoint = ? WHERE id = ?", doc(v), id)
 }

@@ -108,7 +108,15 @@ func (k *Keeper) Run(ctx context.Context) error {
 		return err
 	}
 	defer k.pool.Close()
-	g := &gateway.Gateway{Sites: d.Record.Sites, Used: k.used, Run: k.run, Secret: d.Secret, Port: d.Env.Port, Now: d.Now, Log: d.Log}
+	g := &gateway.Gateway{
+		Sites:  d.Record.Sites,
+		Used:   k.used,
+		Run:    k.run,
+		Secret: d.Secret,
+		Port:   d.Env.Port,
+		Now:    d.Now,
+		Log:    d.Log,
+	}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return g.Serve(gctx, k.ln) })
 	group.Go(func() error { return k.sweepOn(gctx) })

@@ -27,7 +27,15 @@ func standing(t *testing.T, role site.Role) (*Env, site.Site) {
 	e.Record, err = inventory.Open(filepath.Join(e.Home, "record.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { e.Record.Close() })
-	s := site.Site{ID: "s1", Name: "winter", Role: role, State: site.Ready, Host: "slipway", Stack: "wordpress", Root: filepath.Join(e.CopyDir("winter"), "now", "public")}
+	s := site.Site{
+		ID:    "s1",
+		Name:  "winter",
+		Role:  role,
+		State: site.Ready,
+		Host:  "slipway",
+		Stack: "wordpress",
+		Root:  filepath.Join(e.CopyDir("winter"), "now", "public"),
+	}
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "wp-content"), 0o755))
 	require.NoError(t, e.Record.PutSite(context.Background(), s))
 	return e, s
@@ -38,7 +46,11 @@ func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 	e, s := standing(t, site.Live)
 	own := filepath.Join(s.Root, "wp-content/maintenance.php")
 	require.NoError(t, os.WriteFile(own, []byte("<?php // the site's own page\n"), 0o644))
-	f := site.Front{Kind: site.FrontParked, Text: "back <?php echo 1; at noon & later", Contact: "quay@skerryline.example"}
+	f := site.Front{
+		Kind:    site.FrontParked,
+		Text:    "back <?php echo 1; at noon & later",
+		Contact: "quay@skerryline.example",
+	}
 	for range 2 { // a second time, as after a kill, changes nothing
 		require.NoError(t, e.Shut(ctx, s, f))
 		text, err := os.ReadFile(own)
@@ -64,7 +76,14 @@ func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 	assert.Nil(t, now.Front)
 
 	// A file of that name that is not Alibi's is not taken away.
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, ".maintenance"), []byte("<?php $upgrading = 1; // by the site itself\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(s.Root, ".maintenance"),
+			[]byte("<?php $upgrading = 1; // by the site itself\n"),
+			0o644,
+		),
+	)
 	require.NoError(t, e.Lift(ctx, s))
 	assert.FileExists(t, filepath.Join(s.Root, ".maintenance"))
 
@@ -113,7 +132,10 @@ func TestSecretsOfACopy(t *testing.T) {
 }
 
 func TestWhatACopysCodeAnswers(t *testing.T) {
-	w, err := ParseWoken(200, "Notice: something\n{\"alibi\":{\"php\":\"8.2.1\",\"core\":\"6.8.12\",\"before\":\"53496\",\"after\":\"60421\"}}trailing")
+	w, err := ParseWoken(
+		200,
+		"Notice: something\n{\"alibi\":{\"php\":\"8.2.1\",\"core\":\"6.8.12\",\"before\":\"53496\",\"after\":\"60421\"}}trailing",
+	)
 	require.NoError(t, err)
 	assert.Equal(t, Woken{PHP: "8.2.1", Core: "6.8.12", Before: "53496", After: "60421"}, w)
 	_, err = ParseWoken(500, "{\"alibi\":{}}")

@@ -154,7 +154,12 @@ func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, er
 		r.Close()
 		return stack.Place{}, err
 	}
-	p := stack.Place{Host: h, Root: r, Temp: e.Temp(), Known: func(ctx context.Context) stack.Known { return e.known(ctx, hostName, root) }}
+	p := stack.Place{
+		Host:  h,
+		Root:  r,
+		Temp:  e.Temp(),
+		Known: func(ctx context.Context) stack.Known { return e.known(ctx, hostName, root) },
+	}
 	if e.PHP != nil {
 		p.PHP = e.anyPHP
 	}
@@ -221,7 +226,12 @@ func (e *Env) Inspect(ctx context.Context, hostName, root, stackName string) (*s
 			return f, nil
 		}
 	}
-	return nil, fmt.Errorf("%s on %s: %w: neither the CMS's files nor an index page are there; name the folder that the web server shows", root, hostName, ErrNoSite)
+	return nil, fmt.Errorf(
+		"%s on %s: %w: neither the CMS's files nor an index page are there; name the folder that the web server shows",
+		root,
+		hostName,
+		ErrNoSite,
+	)
 }
 
 // Pairs says which address of an origin becomes which of a copy: the first
@@ -281,8 +291,24 @@ func (e *Env) Pinned(ctx context.Context, t *work.Task, s site.Site, sheet strin
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err != nil:
-		t.Result("%s stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s", s.Name, sheet, err, s.Name, sheet)
-		return e.Record.Log(ctx, inventory.Event{At: e.Now(), Who: s.Owner, Site: s.ID, Kind: "pins", Text: fmt.Sprintf("not brought to pin sheet %s: %s", sheet, err)})
+		t.Result(
+			"%s stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s",
+			s.Name,
+			sheet,
+			err,
+			s.Name,
+			sheet,
+		)
+		return e.Record.Log(
+			ctx,
+			inventory.Event{
+				At:   e.Now(),
+				Who:  s.Owner,
+				Site: s.ID,
+				Kind: "pins",
+				Text: fmt.Sprintf("not brought to pin sheet %s: %s", sheet, err),
+			},
+		)
 	case r == "":
 		t.Note("it runs what pin sheet %s asks for", sheet)
 	default:

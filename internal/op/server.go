@@ -63,7 +63,13 @@ func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation 
 			return err
 		}
 	}
-	return srv.Login.MakeDatabase(ctx, s.Database.Name, charset, collation, mysql.Account{Name: s.Database.User, Password: e.Password(s.ID), From: from})
+	return srv.Login.MakeDatabase(
+		ctx,
+		s.Database.Name,
+		charset,
+		collation,
+		mysql.Account{Name: s.Database.User, Password: e.Password(s.ID), From: from},
+	)
 }
 
 // madePath names a database or an account in the list of what was made.

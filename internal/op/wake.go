@@ -61,7 +61,13 @@ var ErrForeign = errors.New("the copy's code does not work with the copy's own d
 func (i Identity) Belongs(s site.Site) error {
 	db := s.Database
 	wrong := func(what, is, should string) error {
-		return fmt.Errorf("%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its wp-config.php and wp-content/db.php, and bring it in line with its origin again", ErrForeign, what, is, should)
+		return fmt.Errorf(
+			"%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its wp-config.php and wp-content/db.php, and bring it in line with its origin again",
+			ErrForeign,
+			what,
+			is,
+			should,
+		)
 	}
 	account, _, _ := strings.Cut(i.Account, "@")
 	switch {
@@ -109,7 +115,10 @@ func ParseWoken(status int, page string) (w Woken, err error) {
 	if status >= http.StatusInternalServerError {
 		return w, fmt.Errorf("%w: it answers %d", ErrBroken, status)
 	}
-	return w, fmt.Errorf("it answers %d, and not what it should: another Alibi made it; bring it in line with its origin first", status)
+	return w, fmt.Errorf(
+		"it answers %d, and not what it should: another Alibi made it; bring it in line with its origin first",
+		status,
+	)
 }
 
 // The files in the folder of a copy to which its errors and the requests for it

@@ -22,14 +22,25 @@ func TestEdit(t *testing.T) {
 	cases := []struct{ name, in, want string }{
 		{"string", `s:3:"old";`, `s:9:"brand-new";`},
 		{"trailing space kept", "s:3:\"old\";\n ", "s:9:\"brand-new\";\n "},
-		{"array with keys", `a:2:{s:3:"old";i:1;i:7;s:5:"x old";}`, `a:2:{s:9:"brand-new";i:1;i:7;s:11:"x brand-new";}`},
-		{"object, private name with NULs", "O:1:\"K\":1:{s:4:\"\x00K\x00p\";s:3:\"old\";}", "O:1:\"K\":1:{s:4:\"\x00K\x00p\";s:9:\"brand-new\";}"},
+		{
+			"array with keys",
+			`a:2:{s:3:"old";i:1;i:7;s:5:"x old";}`,
+			`a:2:{s:9:"brand-new";i:1;i:7;s:11:"x brand-new";}`,
+		},
+		{
+			"object, private name with NULs",
+			"O:1:\"K\":1:{s:4:\"\x00K\x00p\";s:3:\"old\";}",
+			"O:1:\"K\":1:{s:4:\"\x00K\x00p\";s:9:\"brand-new\";}",
+		},
 		{"multibyte counts bytes", `s:6:"é old";`, `s:12:"é brand-new";`},
 		{"quotes and semicolons inside", `s:8:"";s:"old";`, `s:14:"";s:"brand-new";`},
 		{"custom payload", `C:3:"Foo":7:{a old b}`, `C:3:"Foo":13:{a brand-new b}`},
 		{"escaped string", `S:4:"\0aold";`, `S:10:"\0abrand-new";`},
-		{"enum, null, bool, double, references", `a:7:{i:0;E:6:"Suit:H";i:1;N;i:2;b:1;i:3;d:-1.5E-7;i:4;R:2;i:5;r:1;i:6;s:3:"old";}`,
-			`a:7:{i:0;E:6:"Suit:H";i:1;N;i:2;b:1;i:3;d:-1.5E-7;i:4;R:2;i:5;r:1;i:6;s:9:"brand-new";}`},
+		{
+			"enum, null, bool, double, references",
+			`a:7:{i:0;E:6:"Suit:H";i:1;N;i:2;b:1;i:3;d:-1.5E-7;i:4;R:2;i:5;r:1;i:6;s:3:"old";}`,
+			`a:7:{i:0;E:6:"Suit:H";i:1;N;i:2;b:1;i:3;d:-1.5E-7;i:4;R:2;i:5;r:1;i:6;s:9:"brand-new";}`,
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -58,7 +69,11 @@ func TestEditAtAsksOnlyWhereItIsTold(t *testing.T) {
 	}
 	out, err := EditAt(in, []int{at(2), at(5)}, upper)
 	require.NoError(t, err)
-	assert.Equal(t, `a:3:{s:3:"old";s:19:"brand-new brand-new";i:1;s:3:"old";s:1:"k";a:1:{i:0;s:9:"brand-new";}}`, string(out))
+	assert.Equal(
+		t,
+		`a:3:{s:3:"old";s:19:"brand-new brand-new";i:1;s:3:"old";s:1:"k";a:1:{i:0;s:9:"brand-new";}}`,
+		string(out),
+	)
 	out, err = EditAt(in, nil, upper)
 	require.NoError(t, err)
 	assert.Same(t, &in[0], &out[0])
@@ -174,7 +189,11 @@ func TestPHPReadsWhatEditWrites(t *testing.T) {
 		batch.WriteString(base64Line(out))
 		n++
 	})
-	got := php(t, `foreach (file('php://stdin') as $l) { $v = unserialize(base64_decode($l)); echo is_array($v) && $v['plain'] === "an brand-new é\0 text" && array_key_exists('brand-new', $v) ? 'y' : 'n'; }`, batch.Bytes())
+	got := php(
+		t,
+		`foreach (file('php://stdin') as $l) { $v = unserialize(base64_decode($l)); echo is_array($v) && $v['plain'] === "an brand-new é\0 text" && array_key_exists('brand-new', $v) ? 'y' : 'n'; }`,
+		batch.Bytes(),
+	)
 	assert.Equal(t, strings.Repeat("y", n), got)
 }
 
@@ -189,7 +208,17 @@ func TestWhatPHPWritesIsValid(t *testing.T) {
 		assert.True(t, Valid(v), "%q", v)
 		out, err := Edit(v, upper)
 		require.NoError(t, err)
-		assert.Equal(t, "ok", php(t, `enum Suit: string { case Hearts = 'H'; } class P { private $a; protected $b; public $c; } $s = stream_get_contents(STDIN); echo unserialize($s) !== false || $s === 'b:0;' ? 'ok' : 'broken';`, out), "%q", out)
+		assert.Equal(
+			t,
+			"ok",
+			php(
+				t,
+				`enum Suit: string { case Hearts = 'H'; } class P { private $a; protected $b; public $c; } $s = stream_get_contents(STDIN); echo unserialize($s) !== false || $s === 'b:0;' ? 'ok' : 'broken';`,
+				out,
+			),
+			"%q",
+			out,
+		)
 	}
 }
 

@@ -160,7 +160,8 @@ func (s *scanner) skip(limit int) {
 			n = n*10 + int(src[j]-'0')
 		}
 		end := j + 2 + n
-		if j == i+2 || end >= limit || end+1 >= len(src) || src[j] != ':' || src[j+1] != '"' || src[end] != '"' || src[end+1] != ';' {
+		if j == i+2 || end >= limit || end+1 >= len(src) || src[j] != ':' || src[j+1] != '"' || src[end] != '"' ||
+			src[end+1] != ';' {
 			return
 		}
 		f.left--
@@ -273,7 +274,8 @@ func (s *scanner) str(t *token) (err error) {
 		n = n*10 + int(src[i]-'0')
 		i++
 	}
-	if end := i + 2 + n; i > s.pos && end+1 < len(src) && src[i] == ':' && src[i+1] == '"' && src[end] == '"' && src[end+1] == ';' {
+	if end := i + 2 + n; i > s.pos && end+1 < len(src) && src[i] == ':' && src[i+1] == '"' && src[end] == '"' &&
+		src[end+1] == ';' {
 		t.lenLo, t.lenHi, t.lo, t.hi = s.pos, i, i+2, end
 		s.pos = end + 2
 		return nil

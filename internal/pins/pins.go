@@ -108,7 +108,15 @@ func Parse(name string, src []byte) (*Sheet, error) {
 			var all Errors
 			for _, e := range strict.Errors {
 				line, _ := e.Position()
-				all = append(all, fmt.Errorf("%s, line %d: there is nothing called %q in a pin sheet", name, line, strings.Join(e.Key(), ".")))
+				all = append(
+					all,
+					fmt.Errorf(
+						"%s, line %d: there is nothing called %q in a pin sheet",
+						name,
+						line,
+						strings.Join(e.Key(), "."),
+					),
+				)
 			}
 			return nil, all
 		case errors.As(err, &at):
@@ -246,7 +254,13 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 	}
 	for kind, n := range s.Ballast {
 		if !slices.Contains(ballast.Kinds, kind) || n < 0 {
-			wrong("ballast."+kind, "there is no ballast of %d %s: it is of %s", n, kind, strings.Join(ballast.Kinds, ", "))
+			wrong(
+				"ballast."+kind,
+				"there is no ballast of %d %s: it is of %s",
+				n,
+				kind,
+				strings.Join(ballast.Kinds, ", "),
+			)
 		}
 	}
 }

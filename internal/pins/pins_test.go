@@ -114,7 +114,11 @@ func TestCommentsSurviveEditing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "1", s.Themes["a"].Version)
 
-	l := Lock{At: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Core: "6.1.9", Plugins: map[string]Locked{"tide-table": {"2.4.1", "sha256:00"}}}
+	l := Lock{
+		At:      time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC),
+		Core:    "6.1.9",
+		Plugins: map[string]Locked{"tide-table": {"2.4.1", "sha256:00"}},
+	}
 	once := WithLock([]byte(sheet), l)
 	assert.True(t, strings.HasPrefix(string(once), sheet))
 	l.Core = "6.2"
@@ -140,7 +144,14 @@ func TestASiteIsPinnedAsItIs(t *testing.T) {
 		for range rapid.IntRange(0, 6).Draw(t, "n") {
 			if n := slug.Draw(t, "slug"); !seen[n] {
 				seen[n] = true
-				f.Plugins = append(f.Plugins, site.Component{Slug: n, Version: rapid.StringMatching(`[0-9]{1,2}(\.[0-9]{1,2}){0,3}(-beta[0-9])?`).Draw(t, "version"), State: rapid.SampledFrom([]string{"active", "off", "network"}).Draw(t, "state")})
+				f.Plugins = append(
+					f.Plugins,
+					site.Component{
+						Slug:    n,
+						Version: rapid.StringMatching(`[0-9]{1,2}(\.[0-9]{1,2}){0,3}(-beta[0-9])?`).Draw(t, "version"),
+						State:   rapid.SampledFrom([]string{"active", "off", "network"}).Draw(t, "state"),
+					},
+				)
 			}
 		}
 		s, err := Parse("x", FromSite(site.Site{Name: `odd "name"`, Facts: f}, "8.2", time.Now()))
@@ -151,7 +162,9 @@ func TestASiteIsPinnedAsItIs(t *testing.T) {
 			t.Fatalf("%d plugins of %d", len(s.Plugins), len(f.Plugins))
 		}
 		for _, c := range f.Plugins {
-			if p := s.Plugins[c.Slug]; p.Version != c.Version || (p.State == "on") != (c.State != "off") || !Exact(p.Version) || !Fits(p.Version, c.Version) {
+			if p := s.Plugins[c.Slug]; p.Version != c.Version || (p.State == "on") != (c.State != "off") ||
+				!Exact(p.Version) ||
+				!Fits(p.Version, c.Version) {
 				t.Fatalf("%+v became %+v", c, p)
 			}
 		}

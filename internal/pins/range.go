@@ -35,7 +35,9 @@ func CheckRange(r string) error {
 	for _, c := range conditions(r) {
 		v := strings.TrimSuffix(strings.TrimLeft(c, "<>=~^"), ".*")
 		sign := c[:len(c)-len(strings.TrimLeft(c, "<>=~^"))]
-		if !slices.Contains([]string{"", "=", ">", "<", ">=", "<=", "~", "^"}, sign) || v == "" || strings.Trim(v[:1], "0123456789") != "" || strings.ContainsAny(v, "<>=~^* ") {
+		if !slices.Contains([]string{"", "=", ">", "<", ">=", "<=", "~", "^"}, sign) || v == "" ||
+			strings.Trim(v[:1], "0123456789") != "" ||
+			strings.ContainsAny(v, "<>=~^* ") {
 			return fmt.Errorf("%q is no version and no range: write 2.4.1, >=2.4 <3, 2.4.*, ~2.4.1, ^2.4 or newest", r)
 		}
 	}

@@ -103,7 +103,12 @@ func TestSettingAVersionChangesNothingElse(t *testing.T) {
 }
 
 func TestExtensionsAndSettingsOfASheet(t *testing.T) {
-	s, err := pins.Parse("x", []byte("[runtime]\nextensions = [\"intl\", \"-gd\"]\n[settings]\nquiet = []\ndebug = true\n[ballast]\nposts = 2\n"))
+	s, err := pins.Parse(
+		"x",
+		[]byte(
+			"[runtime]\nextensions = [\"intl\", \"-gd\"]\n[settings]\nquiet = []\ndebug = true\n[ballast]\nposts = 2\n",
+		),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"intl", "-gd"}, s.Runtime.Extensions)
 	assert.Empty(t, *s.Settings.Quiet)

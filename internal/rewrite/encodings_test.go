@@ -18,8 +18,24 @@ import (
 
 // TestFindMissesNothing compares the fast search with a plain one.
 func TestFindMissesNothing(t *testing.T) {
-	r := rw(t, live+" "+dest, "https://tickets.skerryline.example http://t.localhost", "https://kiosk.example http://k.localhost")
-	words := []string{"skerryline.example", "SKERRYLINE.example", "Kiosk.Example", "tickets.", "sker", "ryline", ".example", "x", "kkk", " "}
+	r := rw(
+		t,
+		live+" "+dest,
+		"https://tickets.skerryline.example http://t.localhost",
+		"https://kiosk.example http://k.localhost",
+	)
+	words := []string{
+		"skerryline.example",
+		"SKERRYLINE.example",
+		"Kiosk.Example",
+		"tickets.",
+		"sker",
+		"ryline",
+		".example",
+		"x",
+		"kkk",
+		" ",
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		v := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom(words), 0, 30).Draw(t, "words"), ""))
 		found := map[int]bool{}
@@ -49,7 +65,10 @@ func TestBase64IsFoundAtEachAlignment(t *testing.T) {
 			require.Equal(t, 1, hits, "%d bytes before it", n)
 			assert.Equal(t, Clean, issue)
 			// Where nothing in the run tells the alphabets apart, the common one is written.
-			run := strings.TrimRight(strings.NewReplacer("-", "+", "_", "/").Replace(strings.TrimPrefix(string(got), "v=")), "=")
+			run := strings.TrimRight(
+				strings.NewReplacer("-", "+", "_", "/").Replace(strings.TrimPrefix(string(got), "v=")),
+				"=",
+			)
 			dec, err := base64.RawStdEncoding.DecodeString(run)
 			require.NoError(t, err)
 			assert.Equal(t, strings.Replace(in, live, dest, 1), string(dec))
@@ -94,9 +113,18 @@ func TestSerializedKeysAndNames(t *testing.T) {
 	r := rw(t, live+" "+dest)
 	in := string(phpval.Map(live, phpval.Map("k", live+"/a")).Marshal())
 	got, hits, _ := r.Value([]byte(in), Prose)
-	assert.Equal(t, string(phpval.Map(dest, phpval.Map("k", dest+"/a")).Marshal()), string(got), "keys of arrays are changed")
+	assert.Equal(
+		t,
+		string(phpval.Map(dest, phpval.Map("k", dest+"/a")).Marshal()),
+		string(got),
+		"keys of arrays are changed",
+	)
 	assert.Equal(t, 2, hits)
-	object := phpval.Value{Kind: 'O', Class: "stdClass", Items: []phpval.Item{{Key: phpval.String("skerryline.example"), Val: phpval.Int(1)}}}.Marshal()
+	object := phpval.Value{
+		Kind:  'O',
+		Class: "stdClass",
+		Items: []phpval.Item{{Key: phpval.String("skerryline.example"), Val: phpval.Int(1)}},
+	}.Marshal()
 	got, hits, _ = r.Value(object, Prose)
 	assert.Equal(t, object, got, "names of properties are code")
 	assert.Zero(t, hits)
@@ -118,7 +146,11 @@ func TestNestedTooDeeplyIsReported(t *testing.T) {
 }
 
 func TestSubDomainsOfANetwork(t *testing.T) {
-	r := rw(t, "https://islands.example http://w.localhost:7700", "https://north.islands.example http://north.w.localhost:7700")
+	r := rw(
+		t,
+		"https://islands.example http://w.localhost:7700",
+		"https://north.islands.example http://north.w.localhost:7700",
+	)
 	for in, want := range map[string]string{
 		"https://north.islands.example/a": "http://north.w.localhost:7700/a",
 		"https://islands.example/a":       "http://w.localhost:7700/a",
@@ -190,7 +222,21 @@ func TestWhatIsChangedHoldsANeedle(t *testing.T) {
 	r, err := New([]Pair{{From: addr(t, live), To: addr(t, dest)}}, []PathPair{{From: "/srv/skerry", To: "/home/copy"}})
 	require.NoError(t, err)
 	fold, exact := r.Needles()
-	pieces := []string{live, strings.ToUpper(live), "//skerryline.example/x", "skerryline.example", "/srv/skerry/wp", `\/srv\/skerry\/x`, "%2Fsrv%2Fskerry", "mail@skerryline.example", " and ", "text", `"`, `{"a":"`, `"}`}
+	pieces := []string{
+		live,
+		strings.ToUpper(live),
+		"//skerryline.example/x",
+		"skerryline.example",
+		"/srv/skerry/wp",
+		`\/srv\/skerry\/x`,
+		"%2Fsrv%2Fskerry",
+		"mail@skerryline.example",
+		" and ",
+		"text",
+		`"`,
+		`{"a":"`,
+		`"}`,
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom(pieces), 0, 6).Draw(t, "text"), "")
 		switch rapid.IntRange(0, 3).Draw(t, "coded") {

@@ -64,28 +64,60 @@ func TestValue(t *testing.T) {
 		{"cookie domain", `".skerryline.example"`, `".winter.localhost"`},
 		{"JSON-escaped", `https:\/\/skerryline.example\/a`, `http:\/\/winter.localhost:7700\/a`},
 		{"twice JSON-escaped", `https:\\\/\\\/skerryline.example\\\/a`, `http:\\\/\\\/winter.localhost:7700\\\/a`},
-		{"JSON unicode escapes", `https:\u002f\u002fskerryline.example\u002fa`, `http:\u002f\u002fwinter.localhost:7700\u002fa`},
+		{
+			"JSON unicode escapes",
+			`https:\u002f\u002fskerryline.example\u002fa`,
+			`http:\u002f\u002fwinter.localhost:7700\u002fa`,
+		},
 		{"behind a JSON newline", `"a\nskerryline.example"`, `"a\nwinter.localhost:7700"`},
 		{"percent-encoded", "u=https%3A%2F%2Fskerryline.example%2Fa", "u=http%3A%2F%2Fwinter.localhost%3A7700%2Fa"},
-		{"percent-encoded twice", "https%253A%252F%252Fskerryline.example", "http%253A%252F%252Fwinter.localhost%253A7700"},
+		{
+			"percent-encoded twice",
+			"https%253A%252F%252Fskerryline.example",
+			"http%253A%252F%252Fwinter.localhost%253A7700",
+		},
 		{"percent-encoded, no scheme", "u=skerryline.example%2Fa", "u=winter.localhost%3A7700%2Fa"},
-		{"HTML-escaped", "https:&#x2F;&#x2F;skerryline.example&#x2F;a", "http:&#x2F;&#x2F;winter.localhost:7700&#x2F;a"},
+		{
+			"HTML-escaped",
+			"https:&#x2F;&#x2F;skerryline.example&#x2F;a",
+			"http:&#x2F;&#x2F;winter.localhost:7700&#x2F;a",
+		},
 		{"web socket", "wss://skerryline.example/s", "ws://winter.localhost:7700/s"},
 		{"default port written out", "https://skerryline.example:443/a", dest + "/a"},
 		{"user in the URL", "https://ada:pw@skerryline.example/a", "http://ada:pw@winter.localhost:7700/a"},
 		{"serialized", serial(live), serial(dest)},
-		{"serialized with escapes", `S:32:"\00\00\00\0a\0d\00https://skerryline.example";`, `S:34:"\00\00\00\0a\0d\00http://winter.localhost:7700";`},
+		{
+			"serialized with escapes",
+			`S:32:"\00\00\00\0a\0d\00https://skerryline.example";`,
+			`S:34:"\00\00\00\0a\0d\00http://winter.localhost:7700";`,
+		},
 		{"serialized in serialized", serial(serial(live)), serial(serial(dest))},
-		{"JSON in serialized", serial(`{"u":"https:\/\/skerryline.example"}`), serial(`{"u":"http:\/\/winter.localhost:7700"}`)},
+		{
+			"JSON in serialized",
+			serial(`{"u":"https:\/\/skerryline.example"}`),
+			serial(`{"u":"http:\/\/winter.localhost:7700"}`),
+		},
 		{"serialized in JSON", `{"v":` + quoteJSON(serial(live)) + `}`, `{"v":` + quoteJSON(serial(dest)) + `}`},
-		{"serialized in JSON, slashes escaped", `{"v":"s:26:\"https:\/\/skerryline.example\";"}`, `{"v":"s:28:\"http:\/\/winter.localhost:7700\";"}`},
+		{
+			"serialized in JSON, slashes escaped",
+			`{"v":"s:26:\"https:\/\/skerryline.example\";"}`,
+			`{"v":"s:28:\"http:\/\/winter.localhost:7700\";"}`,
+		},
 		{"JSON in JSON", `{"v":` + quoteJSON(`{"u":"`+live+`"}`) + `}`, `{"v":` + quoteJSON(`{"u":"`+dest+`"}`) + `}`},
 		{"base64", "data " + enc([]byte("x "+live)) + " end", "data " + enc([]byte("x "+dest)) + " end"},
 		{"base64 of serialized", enc([]byte(serial(live))), enc([]byte(serial(dest)))},
 		{"base64 in serialized", serial(enc([]byte("ab" + live))), serial(enc([]byte("ab" + dest)))},
 		{"percent-encoded serialized", url.QueryEscape(serial(live)), url.QueryEscape(serial(dest))},
-		{"HTML-escaped serialized", "s:26:&quot;https://skerryline.example&quot;;", "s:28:&quot;http://winter.localhost:7700&quot;;"},
-		{"HTML-escaped array", "a:1:{s:1:&quot;u&quot;;s:26:&quot;https://skerryline.example&quot;;}", "a:1:{s:1:&quot;u&quot;;s:28:&quot;http://winter.localhost:7700&quot;;}"},
+		{
+			"HTML-escaped serialized",
+			"s:26:&quot;https://skerryline.example&quot;;",
+			"s:28:&quot;http://winter.localhost:7700&quot;;",
+		},
+		{
+			"HTML-escaped array",
+			"a:1:{s:1:&quot;u&quot;;s:26:&quot;https://skerryline.example&quot;;}",
+			"a:1:{s:1:&quot;u&quot;;s:28:&quot;http://winter.localhost:7700&quot;;}",
+		},
 		{"session form", "cart|" + serial(live) + "n|i:1;", "cart|" + serial(dest) + "n|i:1;"},
 		{"custom-serialized", customSerialized(live), customSerialized(dest)},
 		{"path", "/srv/skerry/public/wp-content", "/home/eng/copies/winter/wp-content"},
@@ -148,7 +180,12 @@ func TestBrokenIsReportedAndKept(t *testing.T) {
 }
 
 func TestSubFoldersLongestFirst(t *testing.T) {
-	r := rw(t, live+" http://a.localhost", live+"/islands http://b.localhost:81/x", "http://old.example:8080 http://c.localhost")
+	r := rw(
+		t,
+		live+" http://a.localhost",
+		live+"/islands http://b.localhost:81/x",
+		"http://old.example:8080 http://c.localhost",
+	)
 	for in, want := range map[string]string{
 		live + "/islands/north":                         "http://b.localhost:81/x/north",
 		live + "/islands":                               "http://b.localhost:81/x",
@@ -293,10 +330,24 @@ func FuzzValue(f *testing.F) {
 
 func BenchmarkValue(b *testing.B) {
 	r := rw(b, live+" "+dest, "https://www.skerryline.example "+dest, "/srv/skerry/public /home/eng/copies/winter")
-	prose := strings.Repeat("<p>The <em>winter timetable</em> brings a later boat from the mid quay, and \"kiosk\" tickets. https://other.example/x</p>\n", 9000)
+	prose := strings.Repeat(
+		"<p>The <em>winter timetable</em> brings a later boat from the mid quay, and \"kiosk\" tickets. https://other.example/x</p>\n",
+		9000,
+	)
 	var items []any
 	for i := range 4000 {
-		items = append(items, fmt.Sprintf("block_%d", i), phpval.Map("title", "A boat at noon", "url", live+"/wp-content/uploads/quay.jpg", "text", strings.Repeat("calm seas ", 20)))
+		items = append(
+			items,
+			fmt.Sprintf("block_%d", i),
+			phpval.Map(
+				"title",
+				"A boat at noon",
+				"url",
+				live+"/wp-content/uploads/quay.jpg",
+				"text",
+				strings.Repeat("calm seas ", 20),
+			),
+		)
 	}
 	for name, v := range map[string][]byte{"text without hits": []byte(prose), "serialized with hits": phpval.Map(items...).Marshal()} {
 		b.Run(name, func(b *testing.B) {

@@ -60,7 +60,8 @@ func wholeBase64(v []byte) ([]byte, bool) {
 		return nil, false
 	}
 	dec, err := base64.StdEncoding.DecodeString(string(v))
-	if err != nil || !utf8.Valid(dec) || bytes.ContainsFunc(dec, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' && r != '\r' && r != 0 }) {
+	if err != nil || !utf8.Valid(dec) ||
+		bytes.ContainsFunc(dec, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' && r != '\r' && r != 0 }) {
 		return nil, false
 	}
 	return dec, true

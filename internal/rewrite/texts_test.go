@@ -68,7 +68,14 @@ func TestTextsKeepTheirWrapping(t *testing.T) {
 		{"json", quoteJSON, func(s string) (out string) { _ = json.Unmarshal([]byte(s), &out); return out }},
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		parts := rapid.SliceOfN(rapid.SampledFrom([]string{"quiet", " ", "é", "<b>", `"`, `\`, "/", "x", "\n", "'"}), 1, 8).Draw(t, "parts")
+		parts := rapid.SliceOfN(
+			rapid.SampledFrom([]string{"quiet", " ", "é", "<b>", `"`, `\`, "/", "x", "\n", "'"}),
+			1,
+			8,
+		).Draw(
+			t,
+			"parts",
+		)
 		text := "in " + strings.Join(parts, "")
 		chosen := rapid.SliceOfN(rapid.IntRange(0, len(wraps)-1), 0, 3).Draw(t, "wraps")
 		value := text

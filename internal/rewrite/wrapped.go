@@ -122,7 +122,8 @@ func (r *Rewriter) jsonString(raw []byte, scope Scope, depth int) ([]byte, int, 
 		return raw, 0, Unkeepable
 	}
 	dec := []byte(text)
-	nested := phpval.Looks(dec) || looksJSON(dec) || percentSerialized.Match(dec) || bytes.Contains(dec, []byte(`s:`)) && hasEmbedded(dec)
+	nested := phpval.Looks(dec) || looksJSON(dec) || percentSerialized.Match(dec) ||
+		bytes.Contains(dec, []byte(`s:`)) && hasEmbedded(dec)
 	if !nested {
 		var room [24]int
 		return r.text(raw, r.find(raw, scope, room[:0]), scope, depth+1, nil)
@@ -198,7 +199,8 @@ func jsonQuote(s []byte, style int) []byte {
 }
 
 func base64Char(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' || c == '_'
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '/' || c == '-' ||
+		c == '_'
 }
 
 // base64Run is the run of base64 around at, if a host's encoded form is there.

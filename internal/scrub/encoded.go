@@ -25,7 +25,10 @@ func (s *Scrubber) encodings(k Kind, v, to string) {
 	var list []pair
 	if k != Email {
 		list = []pair{
-			{url.QueryEscape(v), url.QueryEscape(to)}, {url.PathEscape(v), url.PathEscape(to)}, {strings.ReplaceAll(v, " ", "+"), strings.ReplaceAll(to, " ", "+")},
+			{
+				url.QueryEscape(v),
+				url.QueryEscape(to),
+			}, {url.PathEscape(v), url.PathEscape(to)}, {strings.ReplaceAll(v, " ", "+"), strings.ReplaceAll(to, " ", "+")},
 			{decimal(v), to}, {hexadecimal(v), to}, {byNames(v), to},
 		}
 	} else {

@@ -61,7 +61,18 @@ func TestColumnsInOtherLanguages(t *testing.T) {
 func TestColumnsAreProposedByWhatTheyHold(t *testing.T) {
 	s := scrubber()
 	s.Learn(people, mara())
-	odd := tables.Table{Name: "sk_odd", Columns: []tables.Column{{Name: "id"}, {Name: "x1"}, {Name: "x2"}, {Name: "x3"}, {Name: "x4"}, {Name: "made"}, {Name: "code"}}}
+	odd := tables.Table{
+		Name: "sk_odd",
+		Columns: []tables.Column{
+			{Name: "id"},
+			{Name: "x1"},
+			{Name: "x2"},
+			{Name: "x3"},
+			{Name: "x4"},
+			{Name: "made"},
+			{Name: "code"},
+		},
+	}
 	p := s.Propose()
 	for i := range 5 {
 		p.Watch(

@@ -29,7 +29,32 @@ const Domain = "scrubbed.example"
 
 // syllables are of no language; three of them make a made-up word.
 var (
-	heads  = []string{"Bra", "Cu", "Dro", "Fe", "Gla", "Hu", "Ivo", "Jor", "Ka", "Lu", "Mer", "No", "Oda", "Pra", "Quo", "Re", "Sko", "Tul", "Uva", "Vro", "Wen", "Yar", "Zel", "Thi"}
+	heads = []string{
+		"Bra",
+		"Cu",
+		"Dro",
+		"Fe",
+		"Gla",
+		"Hu",
+		"Ivo",
+		"Jor",
+		"Ka",
+		"Lu",
+		"Mer",
+		"No",
+		"Oda",
+		"Pra",
+		"Quo",
+		"Re",
+		"Sko",
+		"Tul",
+		"Uva",
+		"Vro",
+		"Wen",
+		"Yar",
+		"Zel",
+		"Thi",
+	}
 	middle = []string{"bri", "dax", "fel", "gor", "lum", "mik", "nov", "pex", "rad", "sib", "tov", "vun", "wix", "zam"}
 	tails  = []string{"ax", "ek", "ift", "on", "und", "yx", "urn", "olt"}
 )
@@ -97,7 +122,19 @@ func (f Faker) Email(v string) string {
 var madeLogin = regexp.MustCompile(`^someone-[0-9a-f]{10}$`)
 
 // roles are names of accounts that tell nothing of a person.
-var roles = map[string]bool{"admin": true, "administrator": true, "editor": true, "author": true, "subscriber": true, "webmaster": true, "root": true, "support": true, "info": true, "test": true, "system": true}
+var roles = map[string]bool{
+	"admin":         true,
+	"administrator": true,
+	"editor":        true,
+	"author":        true,
+	"subscriber":    true,
+	"webmaster":     true,
+	"root":          true,
+	"support":       true,
+	"info":          true,
+	"test":          true,
+	"system":        true,
+}
 
 // Login makes an account's name up; one that says what it is for stays.
 func (f Faker) Login(v string) string {
@@ -155,7 +192,8 @@ var (
 // stays: it tells nothing.
 func (f Faker) IP(v string) string {
 	a, err := netip.ParseAddr(strings.TrimSpace(v))
-	if err != nil || a.IsLoopback() || a.IsPrivate() || a.IsUnspecified() || benches.Contains(a) || examples.Contains(a) {
+	if err != nil || a.IsLoopback() || a.IsPrivate() || a.IsUnspecified() || benches.Contains(a) ||
+		examples.Contains(a) {
 		return v
 	}
 	n := f.number("ip", a.String())

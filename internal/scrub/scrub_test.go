@@ -17,7 +17,19 @@ import (
 )
 
 // people is a table of a shop that nobody knows.
-var people = tables.Table{Name: "sk_crew", Columns: []tables.Column{{Name: "id"}, {Name: "full_name"}, {Name: "email"}, {Name: "mobile_no"}, {Name: "street"}, {Name: "town"}, {Name: "ip"}, {Name: "cabin"}}}
+var people = tables.Table{
+	Name: "sk_crew",
+	Columns: []tables.Column{
+		{Name: "id"},
+		{Name: "full_name"},
+		{Name: "email"},
+		{Name: "mobile_no"},
+		{Name: "street"},
+		{Name: "town"},
+		{Name: "ip"},
+		{Name: "cabin"},
+	},
+}
 
 // prose is a table of texts.
 var prose = tables.Table{Name: "sk_posts", Columns: []tables.Column{{Name: "id"}, {Name: "body"}}}
@@ -58,7 +70,9 @@ func TestOnePersonIsTheSameMadeUpPersonEverywhere(t *testing.T) {
 	assert.Empty(t, got[7])
 
 	php := phpval.Map("who", "MARA QUILLON", "mail", "mara.quillon@islands.example").Marshal()
-	js, _ := json.Marshal(map[string]string{"to": "Mara Quillon <Mara.Quillon@islands.example>", "from": "12 Kelp Lane/1"})
+	js, _ := json.Marshal(
+		map[string]string{"to": "Mara Quillon <Mara.Quillon@islands.example>", "from": "12 Kelp Lane/1"},
+	)
 	for name, text := range map[string]string{
 		"prose": "Ask Mara Quillon, 12 Kelp Lane (+44 555 0172 33), seen at 203.0.113.9.", "serialized": string(php), "json": string(js), "json in serialized": string(phpval.Map("j", string(js)).Marshal()),
 		"base64": base64.StdEncoding.EncodeToString([]byte("Write to mara.quillon@islands.example soon")),
@@ -125,7 +139,16 @@ func TestScrubbedValuesAreWellFormed(t *testing.T) {
 	s := scrubber()
 	s.Learn(people, mara())
 	rapid.Check(t, func(t *rapid.T) {
-		parts := rapid.SliceOfN(rapid.SampledFrom([]string{"Mara Quillon", "é", "mara.quillon@islands.example", " ", "x", "12 Kelp Lane", "\x00"}), 0, 8).Draw(t, "parts")
+		parts := rapid.SliceOfN(
+			rapid.SampledFrom(
+				[]string{"Mara Quillon", "é", "mara.quillon@islands.example", " ", "x", "12 Kelp Lane", "\x00"},
+			),
+			0,
+			8,
+		).Draw(
+			t,
+			"parts",
+		)
 		text := strings.Join(parts, " ")
 		inner := phpval.Map("a", text, "b", 3).Marshal()
 		r := rowOf(string(phpval.Map("in", string(inner)).Marshal()))

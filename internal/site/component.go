@@ -33,7 +33,9 @@ type Source struct {
 
 // Git tells whether the source is a git repository.
 func (s Source) Git() bool {
-	return s.Ref != "" || strings.HasSuffix(strings.TrimRight(s.From, "/"), ".git") || strings.HasPrefix(s.From, "ssh://") || strings.HasPrefix(s.From, "git@")
+	return s.Ref != "" || strings.HasSuffix(strings.TrimRight(s.From, "/"), ".git") ||
+		strings.HasPrefix(s.From, "ssh://") ||
+		strings.HasPrefix(s.From, "git@")
 }
 
 // Text names the source for people.
@@ -68,7 +70,10 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 	s := Source{Kind: kind}
 	text = strings.TrimSpace(text)
 	if strings.HasPrefix(text, "-") || strings.Contains(text, "::") || strings.ContainsFunc(text, unicode.IsControl) {
-		return s, fmt.Errorf("%q names no component: a name of the catalogue, an address, a file, a git repository, or site:NAME/SLUG", text)
+		return s, fmt.Errorf(
+			"%q names no component: a name of the catalogue, an address, a file, a git repository, or site:NAME/SLUG",
+			text,
+		)
 	}
 	if from, ok := strings.CutPrefix(text, "site:"); ok {
 		name, slug, ok := strings.Cut(from, "/")
@@ -78,7 +83,8 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 		s.From, s.Slug = "site:"+name, slug
 		return s, nil
 	}
-	if slug, version, _ := strings.Cut(text, "@"); slug != "git" && GoodSlug(slug) && !strings.Contains(version, "/") && !strings.HasSuffix(text, ".zip") {
+	if slug, version, _ := strings.Cut(text, "@"); slug != "git" && GoodSlug(slug) && !strings.Contains(version, "/") &&
+		!strings.HasSuffix(text, ".zip") {
 		s.Slug, s.Version = slug, version
 		return s, nil
 	}
@@ -94,7 +100,8 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 	case "http", "https":
 		// A page of the catalogue names kind and component: /plugins/NAME/
 		parts := strings.Split(strings.Trim(u.Path, "/"), "/")
-		if n := len(parts); path.Ext(u.Path) == "" && n >= 2 && (parts[n-2] == "plugins" || parts[n-2] == "themes") && GoodSlug(parts[n-1]) {
+		if n := len(parts); path.Ext(u.Path) == "" && n >= 2 && (parts[n-2] == "plugins" || parts[n-2] == "themes") &&
+			GoodSlug(parts[n-1]) {
 			s.From, s.Slug = "", parts[n-1]
 			is := map[string]ComponentKind{"plugins": Plugin, "themes": Theme}[parts[n-2]]
 			if kind != "" && kind != is {
@@ -104,7 +111,11 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 		}
 	case "":
 	default:
-		return s, fmt.Errorf("%q: from %s: nothing is fetched; name an http or https address, a file, or a git repository", text, u.Scheme)
+		return s, fmt.Errorf(
+			"%q: from %s: nothing is fetched; name an http or https address, a file, or a git repository",
+			text,
+			u.Scheme,
+		)
 	}
 	return s, nil
 }

@@ -45,7 +45,12 @@ type DepotUse struct {
 // bound if it does not.
 func (q Quota) CheckPoint(u DepotUse) *Finding {
 	over := func(what string) *Finding {
-		return &Finding{Block, "quota", what, "thin them out: alibi points prune; or raise the bound under [quota] in the configuration"}
+		return &Finding{
+			Block,
+			"quota",
+			what,
+			"thin them out: alibi points prune; or raise the bound under [quota] in the configuration",
+		}
 	}
 	switch {
 	case q.PointsPerSite > 0 && u.OfSite >= q.PointsPerSite:
@@ -63,7 +68,12 @@ func (q Quota) CheckPoint(u DepotUse) *Finding {
 func (q Quota) Check(u Use, host string, bytes int64) *Finding {
 	h, on := q.Hosts[host], u.Hosts[host]
 	over := func(what string) *Finding {
-		return &Finding{Block, "quota", what, "remove a copy that nobody needs for good (alibi remove COPY): an expired one counts until it is gone; or raise the bound under [quota] in the configuration"}
+		return &Finding{
+			Block,
+			"quota",
+			what,
+			"remove a copy that nobody needs for good (alibi remove COPY): an expired one counts until it is gone; or raise the bound under [quota] in the configuration",
+		}
 	}
 	switch {
 	case q.PerSite > 0 && u.OfOrigin >= q.PerSite:
@@ -71,7 +81,9 @@ func (q Quota) Check(u Use, host string, bytes int64) *Finding {
 	case h.Copies > 0 && on.Copies >= h.Copies:
 		return over(fmt.Sprintf("there are %d of %d copies allowed on %s", on.Copies, h.Copies, host))
 	case h.Bytes > 0 && on.Bytes+bytes > h.Bytes:
-		return over(fmt.Sprintf("the copies on %s would take %s of %s allowed", host, Size(on.Bytes+bytes), Size(h.Bytes)))
+		return over(
+			fmt.Sprintf("the copies on %s would take %s of %s allowed", host, Size(on.Bytes+bytes), Size(h.Bytes)),
+		)
 	case q.Copies > 0 && u.Copies >= q.Copies:
 		return over(fmt.Sprintf("there are %d of %d copies allowed", u.Copies, q.Copies))
 	case q.Bytes > 0 && u.Bytes+bytes > q.Bytes:
@@ -99,7 +111,22 @@ func Size(n int64) string {
 }
 
 // units are those in which people write sizes.
-var units = map[string]int64{"": 1, "B": 1, "K": 1 << 10, "KIB": 1 << 10, "KB": 1000, "M": 1 << 20, "MIB": 1 << 20, "MB": 1e6, "G": 1 << 30, "GIB": 1 << 30, "GB": 1e9, "T": 1 << 40, "TIB": 1 << 40, "TB": 1e12}
+var units = map[string]int64{
+	"":    1,
+	"B":   1,
+	"K":   1 << 10,
+	"KIB": 1 << 10,
+	"KB":  1000,
+	"M":   1 << 20,
+	"MIB": 1 << 20,
+	"MB":  1e6,
+	"G":   1 << 30,
+	"GIB": 1 << 30,
+	"GB":  1e9,
+	"T":   1 << 40,
+	"TIB": 1 << 40,
+	"TB":  1e12,
+}
 
 // ParseSize reads a size as people write it: 500MB, 2GiB, 64k; "" is 0.
 func ParseSize(s string) (int64, error) {

@@ -94,7 +94,11 @@ func TestSlugIsAlwaysAName(t *testing.T) {
 }
 
 func TestDeriveName(t *testing.T) {
-	live := Site{Role: Live, Name: "skerryline.example", Addresses: []Address{{Scheme: "https", Host: "www.skerryline.example"}}}
+	live := Site{
+		Role:      Live,
+		Name:      "skerryline.example",
+		Addresses: []Address{{Scheme: "https", Host: "www.skerryline.example"}},
+	}
 	free := func(string) bool { return false }
 	assert.Equal(t, "skerryline-copy", DeriveName(live, "", free))
 	assert.Equal(t, "winter-timetable-layout", DeriveName(live, "Winter timetable layout for 2028", free))
@@ -160,7 +164,13 @@ func TestQuotaNamesTheTightest(t *testing.T) {
 }
 
 func TestQuotasOfHostsAndOfTheDepot(t *testing.T) {
-	q := Quota{Copies: 9, Hosts: map[string]Bound{"pier": {Copies: 1, Bytes: 1 << 20}}, Points: 5, PointsPerSite: 2, Depot: 1 << 30}
+	q := Quota{
+		Copies:        9,
+		Hosts:         map[string]Bound{"pier": {Copies: 1, Bytes: 1 << 20}},
+		Points:        5,
+		PointsPerSite: 2,
+		Depot:         1 << 30,
+	}
 	u := Use{Copies: 2, Hosts: map[string]Bound{"pier": {Copies: 1, Bytes: 100}}}
 	assert.Contains(t, q.Check(u, "pier", 0).Text, "1 of 1 copies allowed on pier")
 	assert.Nil(t, q.Check(u, "slipway", 0))
@@ -201,8 +211,14 @@ func TestWords(t *testing.T) {
 	assert.Equal(t, "just now", Ago(3*time.Second))
 	assert.Equal(t, "2 h ago", Ago(2*time.Hour))
 	assert.Equal(
-		t, []string{"40 ms", "1.5 s", "42 s", "10 min"},
-		[]string{Seconds(40 * time.Millisecond), Seconds(1500 * time.Millisecond), Seconds(42 * time.Second), Seconds(10 * time.Minute)},
+		t,
+		[]string{"40 ms", "1.5 s", "42 s", "10 min"},
+		[]string{
+			Seconds(40 * time.Millisecond),
+			Seconds(1500 * time.Millisecond),
+			Seconds(42 * time.Second),
+			Seconds(10 * time.Minute),
+		},
 	)
 	assert.Equal(
 		t, []string{"0", "999", "1,000", "31,204", "1,000,000", "-1,234"},

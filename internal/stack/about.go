@@ -47,7 +47,8 @@ func calledByColumn(t tables.Table, row tables.Row) string {
 	}
 	for _, word := range calling {
 		for i, c := range t.Columns {
-			if i < len(row.Values) && row.Values[i].Kind == tables.Text && strings.Contains(strings.ToLower(c.Name), word) {
+			if i < len(row.Values) && row.Values[i].Kind == tables.Text &&
+				strings.Contains(strings.ToLower(c.Name), word) {
 				if s := row.Values[i].String(); s != "" {
 					return s
 				}

@@ -40,7 +40,11 @@ func TestTwoCleanupsAreDoneAsOne(t *testing.T) {
 	rows := []func(tables.Row) (tables.Row, bool){nil, drop(2), drop(3), add(1), add(5)}
 	rapid.Check(t, func(t *rapid.T) {
 		make := func(name string) Cleanup {
-			return Cleanup{Goes: rapid.IntRange(0, 9).Draw(t, name+" goes") == 0, Empty: rapid.IntRange(0, 4).Draw(t, name+" empty") == 0, Row: rows[rapid.IntRange(0, len(rows)-1).Draw(t, name)]}
+			return Cleanup{
+				Goes:  rapid.IntRange(0, 9).Draw(t, name+" goes") == 0,
+				Empty: rapid.IntRange(0, 4).Draw(t, name+" empty") == 0,
+				Row:   rows[rapid.IntRange(0, len(rows)-1).Draw(t, name)],
+			}
 		}
 		a, b := make("first"), make("second")
 		var all []tables.Row
@@ -62,7 +66,12 @@ func TestTwoCleanupsAreDoneAsOne(t *testing.T) {
 }
 
 func TestPagesAreOrderedForPeople(t *testing.T) {
-	list := []Page{{Kind: "screen of plugins", Path: "/a", SignedIn: true}, {Kind: "search", Path: "/?s=x"}, {Kind: "first page", Path: "/"}, {Kind: "archive", Path: "/b"}}
+	list := []Page{
+		{Kind: "screen of plugins", Path: "/a", SignedIn: true},
+		{Kind: "search", Path: "/?s=x"},
+		{Kind: "first page", Path: "/"},
+		{Kind: "archive", Path: "/b"},
+	}
 	SortPages(list)
 	var kinds []string
 	for _, p := range list {

@@ -37,7 +37,8 @@ func Invalid(t tables.Table, r tables.Row) (out []Kept) {
 }
 
 func invalid(v tables.Value) bool {
-	return (v.Kind == tables.Text || v.Kind == tables.Blob) && phpval.Looks(v.Bytes) && !phpval.Valid(bytes.TrimSpace(v.Bytes))
+	return (v.Kind == tables.Text || v.Kind == tables.Blob) && phpval.Looks(v.Bytes) &&
+		!phpval.Valid(bytes.TrimSpace(v.Bytes))
 }
 
 // Watched is Row, with what is made of the row looked at once more.

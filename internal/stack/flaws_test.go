@@ -20,7 +20,11 @@ func TestWhatIsMadeOfARowIsLookedAtOnceMore(t *testing.T) {
 	r, err := rewrite.New([]rewrite.Pair{{From: from, To: to}}, nil)
 	require.NoError(t, err)
 	x := &Transform{Stack: adjusting{}, Change: Change{Rewriter: r}}
-	tab := tables.Table{Name: "t", Key: []string{"id"}, Columns: []tables.Column{{Name: "id"}, {Name: "a"}, {Name: "b"}}}
+	tab := tables.Table{
+		Name:    "t",
+		Key:     []string{"id"},
+		Columns: []tables.Column{{Name: "id"}, {Name: "a"}, {Name: "b"}},
+	}
 	text := func(s string) tables.Value { return tables.Value{Kind: tables.Text, Bytes: []byte(s)} }
 	one := tables.Value{Kind: tables.Int, Int: 1}
 	row := func(a, b string) tables.Row {

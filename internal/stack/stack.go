@@ -72,10 +72,21 @@ type Stack interface {
 	// Accounts lists those under which one can sign in, administrators first.
 	Accounts(ctx context.Context, snap tables.Snapshot, prefix string) ([]Account, error)
 	// Account says what becomes of each table for an account to be what is wished.
-	Account(ctx context.Context, snap tables.Snapshot, prefix string, w AccountWish) (func(t tables.Table) Cleanup, error)
+	Account(
+		ctx context.Context,
+		snap tables.Snapshot,
+		prefix string,
+		w AccountWish,
+	) (func(t tables.Table) Cleanup, error)
 	// Ballast says what becomes of each table for made-up content to be there, or none
 	// of any seed; at is the time of the newest of it.
-	Ballast(ctx context.Context, snap tables.Snapshot, f site.Facts, l ballast.Load, at time.Time) (func(t tables.Table) Cleanup, error)
+	Ballast(
+		ctx context.Context,
+		snap tables.Snapshot,
+		f site.Facts,
+		l ballast.Load,
+		at time.Time,
+	) (func(t tables.Table) Cleanup, error)
 	// BallastFiles are the files of made-up content, by path, all in BallastFolder.
 	BallastFiles(l ballast.Load) map[string][]byte
 	BallastFolder() string
@@ -94,7 +105,12 @@ type Stack interface {
 	Notice(f site.Front) map[string][]byte
 	// PutBack tells for a table which rows of now are to go and which of was are to
 	// come so that content is again what it was; nil where the table has none.
-	PutBack(ctx context.Context, was, now tables.Snapshot, prefix string, c Content) (func(table string) (drop, bring Rows), error)
+	PutBack(
+		ctx context.Context,
+		was, now tables.Snapshot,
+		prefix string,
+		c Content,
+	) (func(table string) (drop, bring Rows), error)
 	// Clean says what becomes of each table for a site to be clean. Asked again of a
 	// site that is, it says that nothing differs.
 	Clean(ctx context.Context, snap tables.Snapshot, prefix string, w Wish) (func(t tables.Table) Cleanup, error)
@@ -107,7 +123,12 @@ type Stack interface {
 	Export(ctx context.Context, snap tables.Snapshot, prefix string, kinds []site.Kind, to io.Writer) (int, error)
 	// Bring reads such content, and says which rows are to be added for it. Asked
 	// again of a site that has it, it says that none are.
-	Bring(ctx context.Context, snap tables.Snapshot, prefix string, from io.Reader) (func(t tables.Table) Cleanup, Brought, error)
+	Bring(
+		ctx context.Context,
+		snap tables.Snapshot,
+		prefix string,
+		from io.Reader,
+	) (func(t tables.Table) Cleanup, Brought, error)
 	// Personal tells where a site has personal data; own names further columns, as
 	// TABLE.COLUMN.
 	Personal(prefix string, own map[string]scrub.Kind) scrub.Rules
@@ -239,13 +260,25 @@ func Dump(ctx context.Context, snap tables.Snapshot, to io.Writer) error {
 }
 
 // sockets are where "localhost" is, by the habits of distributions.
-var sockets = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+var sockets = []string{
+	"/run/mysqld/mysqld.sock",
+	"/var/run/mysqld/mysqld.sock",
+	"/var/lib/mysql/mysql.sock",
+	"/tmp/mysql.sock",
+}
 
 // Login is how a database server is reached on a host, by the name that sites
 // there use for it.
 func Login(ctx context.Context, h host.Host, server, user, password string) mysql.Login {
 	network, addr := mysql.ParseServer(server, sockets[0])
-	l := mysql.Login{Network: network, Addr: addr, User: user, Password: password, Dial: h.Dial, Compress: host.Compresses(ctx, h)}
+	l := mysql.Login{
+		Network:  network,
+		Addr:     addr,
+		User:     user,
+		Password: password,
+		Dial:     h.Dial,
+		Compress: host.Compresses(ctx, h),
+	}
 	if network == "unix" && addr == sockets[0] && !strings.Contains(server, "/") {
 		l.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
 			var first error

@@ -64,7 +64,16 @@ func TestWeigh(t *testing.T) {
 	}
 	assert.Equal(
 		t,
-		map[string]int64{".": 10, "a/b": 150, "a": 5, "cache": 1000, "logs/error.log": 7, "uploads/old.tar.gz": 300, "uploads": 20, "uploads/2026": 30},
+		map[string]int64{
+			".":                  10,
+			"a/b":                150,
+			"a":                  5,
+			"cache":              1000,
+			"logs/error.log":     7,
+			"uploads/old.tar.gz": 300,
+			"uploads":            20,
+			"uploads/2026":       30,
+		},
 		got,
 	)
 	assert.Equal(
@@ -111,7 +120,12 @@ func TestInside(t *testing.T) {
 }
 
 func TestOnlyKnownEnginesAreOpened(t *testing.T) {
-	_, err := OpenDatabase(context.Background(), plainStack{}, Place{Host: local.New("slipway"), Temp: t.TempDir()}, site.Database{Engine: "oracle"})
+	_, err := OpenDatabase(
+		context.Background(),
+		plainStack{},
+		Place{Host: local.New("slipway"), Temp: t.TempDir()},
+		site.Database{Engine: "oracle"},
+	)
 	assert.ErrorIs(t, err, tables.ErrRefused)
 }
 
@@ -140,10 +154,24 @@ func TestTransform(t *testing.T) {
 	require.NoError(t, err)
 	rw, err := rewrite.New([]rewrite.Pair{{From: from, To: to}}, []rewrite.PathPair{{From: "/srv/site", To: "/copy"}})
 	require.NoError(t, err)
-	x := &Transform{Stack: plainStack{}, Change: Change{Rewriter: rw, Copy: site.Site{Quiet: []site.Rule{site.QuietMail}}}}
-	tab := tables.Table{Name: "t", Columns: []tables.Column{{Name: "id"}, {Name: "prose"}, {Name: "settings"}, {Name: "blob"}}}
+	x := &Transform{
+		Stack:  plainStack{},
+		Change: Change{Rewriter: rw, Copy: site.Site{Quiet: []site.Rule{site.QuietMail}}},
+	}
+	tab := tables.Table{
+		Name:    "t",
+		Columns: []tables.Column{{Name: "id"}, {Name: "prose"}, {Name: "settings"}, {Name: "blob"}},
+	}
 	text := func(s string) tables.Value { return tables.Value{Kind: tables.Text, Bytes: []byte(s)} }
-	row := tables.Row{Key: []tables.Value{{Kind: tables.Int, Int: 1}}, Values: []tables.Value{{Kind: tables.Int, Int: 1}, text("at https://skerryline.example in /srv/site"), text("/srv/site/x"), {Kind: tables.Blob, Bytes: []byte("skerryline.example")}}}
+	row := tables.Row{
+		Key: []tables.Value{{Kind: tables.Int, Int: 1}},
+		Values: []tables.Value{
+			{Kind: tables.Int, Int: 1},
+			text("at https://skerryline.example in /srv/site"),
+			text("/srv/site/x"),
+			{Kind: tables.Blob, Bytes: []byte("skerryline.example")},
+		},
+	}
 	var c Changed
 	x.Row(tab, row, &c)
 	assert.Equal(t, "at http://winter.localhost:7700 in /srv/site", row.Values[1].String(), "a path in prose stays")

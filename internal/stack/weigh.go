@@ -83,7 +83,11 @@ func SpareByName(name string) string {
 	switch {
 	case strings.HasSuffix(base, ".log"):
 		return "log"
-	case strings.HasSuffix(base, ".sql"), strings.HasSuffix(base, ".sql.gz"), strings.HasSuffix(base, ".tar.gz"), strings.HasSuffix(base, ".tgz"), strings.HasSuffix(base, ".bak"):
+	case strings.HasSuffix(base, ".sql"),
+		strings.HasSuffix(base, ".sql.gz"),
+		strings.HasSuffix(base, ".tar.gz"),
+		strings.HasSuffix(base, ".tgz"),
+		strings.HasSuffix(base, ".bak"):
 		return "archive"
 	}
 	return ""
@@ -115,7 +119,18 @@ func (w *Weight) Tell(f *site.Facts, whole func(path string) bool) {
 	}
 	if n := len(w.large); n > 0 {
 		slices.SortFunc(w.large, func(a, b tree.Entry) int { return cmp.Compare(b.Size, a.Size) })
-		add(site.Warn, "large-file", fmt.Sprintf("%s larger than %s: %s (%s)", Count(n, "file is", "files are"), site.Size(Largest), w.large[0].Path, site.Size(w.large[0].Size)), "leave out files above a size")
+		add(
+			site.Warn,
+			"large-file",
+			fmt.Sprintf(
+				"%s larger than %s: %s (%s)",
+				Count(n, "file is", "files are"),
+				site.Size(Largest),
+				w.large[0].Path,
+				site.Size(w.large[0].Size),
+			),
+			"leave out files above a size",
+		)
 	}
 	byKind := map[string][]tree.Problem{}
 	for _, p := range w.list.Problems {

@@ -12,7 +12,12 @@ type Querier interface {
 	// Query runs one statement: give gets the names of the result's columns and each
 	// row; it tells how many rows were changed. Without write it is run where nothing
 	// can be written.
-	Query(ctx context.Context, statement string, write bool, give func(columns []string, row []Value) error) (changed int64, err error)
+	Query(
+		ctx context.Context,
+		statement string,
+		write bool,
+		give func(columns []string, row []Value) error,
+	) (changed int64, err error)
 }
 
 // Results gives the rows of a result.

@@ -44,28 +44,38 @@ func TestResultsAreGivenRowByRow(t *testing.T) {
 		return Results(rows, give)
 	}
 	var got []string
-	err = ask("SELECT 1 AS n, 2.5 AS f, 'a boat' AS t, NULL AS empty, x'00ff' AS b UNION ALL SELECT 2, 0, '', 'x', ''", func(columns []string, row []Value) error {
-		assert.Equal(t, []string{"n", "f", "t", "empty", "b"}, columns)
-		for _, v := range row {
-			got = append(got, v.String())
-		}
-		if len(got) == 5 {
-			assert.Equal(t, []Kind{Int, Float, Text, Null, Text}, []Kind{row[0].Kind, row[1].Kind, row[2].Kind, row[3].Kind, row[4].Kind})
-		}
-		return nil
-	})
+	err = ask(
+		"SELECT 1 AS n, 2.5 AS f, 'a boat' AS t, NULL AS empty, x'00ff' AS b UNION ALL SELECT 2, 0, '', 'x', ''",
+		func(columns []string, row []Value) error {
+			assert.Equal(t, []string{"n", "f", "t", "empty", "b"}, columns)
+			for _, v := range row {
+				got = append(got, v.String())
+			}
+			if len(got) == 5 {
+				assert.Equal(
+					t,
+					[]Kind{Int, Float, Text, Null, Text},
+					[]Kind{row[0].Kind, row[1].Kind, row[2].Kind, row[3].Kind, row[4].Kind},
+				)
+			}
+			return nil
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1", "2.5", "a boat"}, got[:3])
 	assert.Equal(t, "\x00\xff", got[4])
 	assert.Equal(t, "2", got[5])
 	enough := errors.New("enough")
 	n := 0
-	err = ask("WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c) SELECT x FROM c", func([]string, []Value) error {
-		if n++; n == 3 {
-			return enough
-		}
-		return nil
-	})
+	err = ask(
+		"WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c) SELECT x FROM c",
+		func([]string, []Value) error {
+			if n++; n == 3 {
+				return enough
+			}
+			return nil
+		},
+	)
 	assert.ErrorIs(t, err, enough, "an endless result is stopped")
 	err = ask("SELECT 1 WHERE 0", func([]string, []Value) error { return enough })
 	assert.NoError(t, err, "no rows are no error")

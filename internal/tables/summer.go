@@ -66,7 +66,15 @@ const picked = 10_000
 // Scan goes through a range: of rows that the search does not find, clean is
 // given key and digest, where the engine can tell; of all others, row is given
 // the whole row. What is given is valid during the call.
-func Scan(ctx context.Context, snap Snapshot, t Table, r Range, s Search, clean func(key []Value, d Digest) error, row func(Row) error) error {
+func Scan(
+	ctx context.Context,
+	snap Snapshot,
+	t Table,
+	r Range,
+	s Search,
+	clean func(key []Value, d Digest) error,
+	row func(Row) error,
+) error {
 	sm, sparse, err := Sparse(ctx, snap, t, s)
 	if err != nil {
 		return err
@@ -84,7 +92,15 @@ func Scan(ctx context.Context, snap Snapshot, t Table, r Range, s Search, clean 
 
 // Sift goes through a range of a table with a key: row is given the rows that
 // pass does not pass, whole, after all others.
-func Sift(ctx context.Context, sm Summer, t Table, r Range, s Search, pass func(key []Value, d Digest, found bool) (bool, error), row func(Row) error) error {
+func Sift(
+	ctx context.Context,
+	sm Summer,
+	t Table,
+	r Range,
+	s Search,
+	pass func(key []Value, d Digest, found bool) (bool, error),
+	row func(Row) error,
+) error {
 	var held [][]Value
 	err := sm.Sums(ctx, t.Name, r, s, func(key []Value, d Digest, found bool) error {
 		passed, err := pass(key, d, found)

@@ -90,7 +90,14 @@ func far(t *testing.T, n int) *piped {
 	dir := t.TempDir()
 	for i := range n {
 		put(t, dir, fmt.Sprintf("d%d/file %02d", i%3, i), string(make([]byte, i*997)))
-		require.NoError(t, os.Chtimes(filepath.Join(dir, fmt.Sprintf("d%d/file %02d", i%3, i)), time.Unix(1_700_000_000, 0), time.Unix(1_700_000_000, 0)))
+		require.NoError(
+			t,
+			os.Chtimes(
+				filepath.Join(dir, fmt.Sprintf("d%d/file %02d", i%3, i)),
+				time.Unix(1_700_000_000, 0),
+				time.Unix(1_700_000_000, 0),
+			),
+		)
 	}
 	r, err := local.New("far").Open(context.Background(), dir)
 	require.NoError(t, err)
@@ -109,7 +116,13 @@ func TestManyFilesGoAsAStream(t *testing.T) {
 			list, err := Scan(ctx, from, Filter{})
 			require.NoError(t, err)
 			var bytes, files atomic.Int64
-			got, problems, err := Copy(ctx, from, to, list.Entries, func(b int64, n int) { bytes.Add(b); files.Add(int64(n)) })
+			got, problems, err := Copy(
+				ctx,
+				from,
+				to,
+				list.Entries,
+				func(b int64, n int) { bytes.Add(b); files.Add(int64(n)) },
+			)
 			require.NoError(t, err)
 			assert.Empty(t, problems)
 			n, size := list.Totals()

@@ -61,7 +61,14 @@ func TestScanListsAndReports(t *testing.T) {
 	files, bytes := l.Totals()
 	assert.Equal(t, 5, files)
 	assert.EqualValues(t, 11, bytes)
-	assert.Equal(t, []Problem{{"out", "leads out of the site, to /etc/passwd", "link-out"}, {"pipe", "is a device, pipe or socket", "special"}}, l.Problems)
+	assert.Equal(
+		t,
+		[]Problem{
+			{"out", "leads out of the site, to /etc/passwd", "link-out"},
+			{"pipe", "is a device, pipe or socket", "special"},
+		},
+		l.Problems,
+	)
 }
 
 func TestCopyIsFaithful(t *testing.T) {
@@ -75,7 +82,13 @@ func TestCopyIsFaithful(t *testing.T) {
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	var bytes, files atomic.Int64
-	got, problems, err := Copy(context.Background(), src, dst, l.Entries, func(b int64, f int) { bytes.Add(b); files.Add(int64(f)) })
+	got, problems, err := Copy(
+		context.Background(),
+		src,
+		dst,
+		l.Entries,
+		func(b int64, f int) { bytes.Add(b); files.Add(int64(f)) },
+	)
 	require.NoError(t, err)
 	assert.Empty(t, problems)
 	assert.EqualValues(t, 6, bytes.Load())
@@ -174,7 +187,12 @@ func TestRelativeLink(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
-	a := []Entry{{Path: "same", Hash: Hash{1}}, {Path: "other", Hash: Hash{1}}, {Path: "gone", Hash: Hash{1}}, {Path: "d", Mode: fs.ModeDir}}
+	a := []Entry{
+		{Path: "same", Hash: Hash{1}},
+		{Path: "other", Hash: Hash{1}},
+		{Path: "gone", Hash: Hash{1}},
+		{Path: "d", Mode: fs.ModeDir},
+	}
 	b := []Entry{{Path: "same", Hash: Hash{1}}, {Path: "other", Hash: Hash{2}}, {Path: "new", Hash: Hash{1}}}
 	var paths []string
 	for _, d := range Compare(a, b) {

@@ -143,7 +143,9 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{q: q})
 	q.client, err = river.NewClient(driver, &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: opt.Workers}}, Workers: workers, Logger: quiet,
+		Queues: map[string]river.QueueConfig{
+			river.QueueDefault: {MaxWorkers: opt.Workers},
+		}, Workers: workers, Logger: quiet,
 		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1, MaxAttempts: tries,
 		RetryPolicy: retries{}, RescueStuckJobsAfter: 24 * time.Hour,
 	})
@@ -220,7 +222,12 @@ func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, e
 			return err
 		}
 		if gone {
-			return fmt.Errorf("run %s: %w: another run has been at work on %s since; cancel this one, and make a new plan", r.ID, ErrSuperseded, r.Plan.Target.Name)
+			return fmt.Errorf(
+				"run %s: %w: another run has been at work on %s since; cancel this one, and make a new plan",
+				r.ID,
+				ErrSuperseded,
+				r.Plan.Target.Name,
+			)
 		}
 		if err := q.take(ctx, tx, r, true); err != nil {
 			return err

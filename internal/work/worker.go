@@ -96,7 +96,11 @@ const saveEvery = 150 * time.Millisecond
 func (t *Task) carryOut() error {
 	maker := t.q.opt.Makers[t.run.Plan.Kind]
 	if maker == nil {
-		return fmt.Errorf("%w: it does not know what %q is; use the version that planned it, or cancel the run", ErrOtherVersion, t.run.Plan.Kind)
+		return fmt.Errorf(
+			"%w: it does not know what %q is; use the version that planned it, or cancel the run",
+			ErrOtherVersion,
+			t.run.Plan.Kind,
+		)
 	}
 	begin := context.WithoutCancel(t.ctx) // who cancels now has the run taken back, for which it must be known
 	op, err := maker(begin, t.run)
@@ -148,7 +152,10 @@ func (t *Task) carryOut() error {
 // fits tells whether an operation is the one that the run was planned for, step by
 // step: what a step did before is known by its name.
 func (t *Task) fits(op *Operation) error {
-	other := fmt.Errorf("%w: use that version to finish it, or cancel it and plan it again with this one", ErrOtherVersion)
+	other := fmt.Errorf(
+		"%w: use that version to finish it, or cancel it and plan it again with this one",
+		ErrOtherVersion,
+	)
 	if op.Version != t.run.Plan.Version || len(op.Steps) != len(t.run.Steps) {
 		return other
 	}
@@ -221,7 +228,8 @@ func (t *Task) do(ctx context.Context, s Step) error {
 func (t *Task) begun() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.op != nil && t.op.Forward && slices.ContainsFunc(t.run.Steps, func(p plan.Progress) bool { return !p.Began.IsZero() })
+	return t.op != nil && t.op.Forward &&
+		slices.ContainsFunc(t.run.Steps, func(p plan.Progress) bool { return !p.Began.IsZero() })
 }
 
 // watch looks for a wish to cancel from another process.
@@ -314,7 +322,17 @@ func (t *Task) fail(err error) {
 			})
 		}
 	}
-	t.q.opt.Log.Error("run failed", "run", t.run.ID, "kind", t.run.Plan.Kind, "site", t.run.Plan.Target.Name, "err", err)
+	t.q.opt.Log.Error(
+		"run failed",
+		"run",
+		t.run.ID,
+		"kind",
+		t.run.Plan.Kind,
+		"site",
+		t.run.Plan.Target.Name,
+		"err",
+		err,
+	)
 	if eerr := t.end(state); eerr != nil {
 		t.q.opt.Log.Error("noting a failure", "run", t.run.ID, "err", eerr)
 	}
@@ -329,7 +347,13 @@ func (t *Task) change(f func(*plan.Run)) {
 // Detached is a task that nobody is told of, for doing an operation's steps as a
 // part of undoing another one.
 func Detached(r plan.Run) *Task {
-	return &Task{job: &job{ctx: context.Background(), op: &Operation{}, run: plan.Run{ID: r.ID, Plan: r.Plan, Steps: make([]plan.Progress, 1)}}}
+	return &Task{
+		job: &job{
+			ctx: context.Background(),
+			op:  &Operation{},
+			run: plan.Run{ID: r.ID, Plan: r.Plan, Steps: make([]plan.Progress, 1)},
+		},
+	}
 }
 
 // save writes the run as it stands to the record.

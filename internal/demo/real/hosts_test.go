@@ -56,7 +56,11 @@ func options(t *testing.T) ssh.Options {
 	dir := t.TempDir()
 	config := filepath.Join(dir, "config")
 	require.NoError(t, os.WriteFile(config, nil, 0o600))
-	return ssh.Options{Config: config, KnownHosts: []string{filepath.Join(dir, "known_hosts")}, Asker: person("made up")}
+	return ssh.Options{
+		Config:     config,
+		KnownHosts: []string{filepath.Join(dir, "known_hosts")},
+		Asker:      person("made up"),
+	}
 }
 
 func TestOpenSSH(t *testing.T) {
@@ -154,7 +158,12 @@ func counted(t *testing.T, target ssh.Target) (ssh.Target, func() int64) {
 	}()
 	_, target.Port, _ = net.SplitHostPort(ln.Addr().String())
 	return target, func() int64 {
-		require.Eventually(t, func() bool { return lines.Load() > 0 && ended.Load() == lines.Load() }, 30*time.Second, time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { return lines.Load() > 0 && ended.Load() == lines.Load() },
+			30*time.Second,
+			time.Millisecond,
+		)
 		return n.Load()
 	}
 }
@@ -217,9 +226,30 @@ func TestProxyCommand(t *testing.T) {
 	dock, atDock := machine(t, "drydock", "")
 	opt := options(t)
 	write := func(command string) {
-		require.NoError(t, os.WriteFile(opt.Config, []byte(fmt.Sprintf("Host drydock\n\tHostName 127.0.0.1\n\tPort %s\n\tUser %s\n\tIdentityFile %s\n\tProxyCommand %s\n", dock.Port, dock.User, atDock.Key, command)), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(
+				opt.Config,
+				[]byte(
+					fmt.Sprintf(
+						"Host drydock\n\tHostName 127.0.0.1\n\tPort %s\n\tUser %s\n\tIdentityFile %s\n\tProxyCommand %s\n",
+						dock.Port,
+						dock.User,
+						atDock.Key,
+						command,
+					),
+				),
+				0o600,
+			),
+		)
 	}
-	write(fmt.Sprintf("ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -i %s -p %s -W %%h:%%p %%r@127.0.0.1", atGate.Key, gate.Port))
+	write(
+		fmt.Sprintf(
+			"ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -i %s -p %s -W %%h:%%p %%r@127.0.0.1",
+			atGate.Key,
+			gate.Port,
+		),
+	)
 	h := ssh.New("drydock", ssh.Target{Alias: "drydock"}, opt)
 	ctx := context.Background()
 	for range 2 {

@@ -113,8 +113,21 @@ func (m *Machine) startSSH(o MachineOptions) error {
 	if o.PHP != "" {
 		path = o.PHP + ":" + path
 	}
-	lines := []string{"Port " + m.Port, "ListenAddress 127.0.0.1", "HostKey " + hostKey, "AuthorizedKeysFile " + keys, "PidFile none", "UsePAM no", "StrictModes no", "PasswordAuthentication no", "PermitRootLogin prohibit-password",
-		"Subsystem sftp internal-sftp", "SetEnv PATH=" + path, "MaxStartups 50", "MaxSessions 50"}
+	lines := []string{
+		"Port " + m.Port,
+		"ListenAddress 127.0.0.1",
+		"HostKey " + hostKey,
+		"AuthorizedKeysFile " + keys,
+		"PidFile none",
+		"UsePAM no",
+		"StrictModes no",
+		"PasswordAuthentication no",
+		"PermitRootLogin prohibit-password",
+		"Subsystem sftp internal-sftp",
+		"SetEnv PATH=" + path,
+		"MaxStartups 50",
+		"MaxSessions 50",
+	}
 	if o.FilesOnly {
 		lines = append(lines, "ForceCommand internal-sftp", "DisableForwarding yes")
 	}

@@ -9,9 +9,11 @@ import (
 // What a copy's pages have, and its origin's do not: the banner, and the wish
 // not to be indexed.
 var (
-	ourBanner = regexp.MustCompile(`(?s)<style>\.alibi-bar.*?</style>\s*<(\w+) class="alibi-bar".*?</(div|aside|header|p)>`)
-	robots    = regexp.MustCompile(`<meta name='robots'[^>]*>\s*`)
-	nonce     = regexp.MustCompile(`(nonce=|"nonce":"|_wpnonce=)[0-9a-f]{10}`)
+	ourBanner = regexp.MustCompile(
+		`(?s)<style>\.alibi-bar.*?</style>\s*<(\w+) class="alibi-bar".*?</(div|aside|header|p)>`,
+	)
+	robots = regexp.MustCompile(`<meta name='robots'[^>]*>\s*`)
+	nonce  = regexp.MustCompile(`(nonce=|"nonce":"|_wpnonce=)[0-9a-f]{10}`)
 )
 
 // SamePage compares a page of a copy with its origin's, apart from addresses
@@ -26,7 +28,11 @@ func SamePage(origin, copied, from, to string) string {
 	_, fromHost, _ := strings.Cut(from, "://")
 	_, toHost, _ := strings.Cut(to, "://")
 	toName, _, _ := strings.Cut(toHost, ":")
-	copied = strings.ReplaceAll(strings.ReplaceAll(copied, toHost, fromHost), "http://"+toName, from) // the CMS leaves the port out where a feed names itself
+	copied = strings.ReplaceAll(
+		strings.ReplaceAll(copied, toHost, fromHost),
+		"http://"+toName,
+		from,
+	) // the CMS leaves the port out where a feed names itself
 	a, b := tidy(origin), tidy(copied)
 	for i := range max(len(a), len(b)) {
 		var x, y string

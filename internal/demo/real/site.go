@@ -152,7 +152,11 @@ func (s Spec) config(network bool) error {
 		set("SITE_ID_CURRENT_SITE", "1")
 		set("BLOG_ID_CURRENT_SITE", "1")
 	}
-	fmt.Fprintf(&b, "$table_prefix = %s;\nif ( ! defined( 'ABSPATH' ) ) {\n\tdefine( 'ABSPATH', __DIR__ . '/' );\n}\nrequire_once ABSPATH . 'wp-settings.php';\n", str(s.Prefix))
+	fmt.Fprintf(
+		&b,
+		"$table_prefix = %s;\nif ( ! defined( 'ABSPATH' ) ) {\n\tdefine( 'ABSPATH', __DIR__ . '/' );\n}\nrequire_once ABSPATH . 'wp-settings.php';\n",
+		str(s.Prefix),
+	)
 	return os.WriteFile(filepath.Join(s.Root, "wp-config.php"), []byte(b.String()), 0o600)
 }
 
@@ -180,7 +184,20 @@ func (s Spec) run(ctx context.Context, phase string) error {
 			return err
 		}
 	}
-	pr, err := process.Start(dir, "seed", nil, p.CLI, "-d", "memory_limit=1G", "-d", "opcache.enable_cli=0", filepath.Join(dir, "seed.php"), s.Root, filepath.Join(dir, "spec.json"), phase)
+	pr, err := process.Start(
+		dir,
+		"seed",
+		nil,
+		p.CLI,
+		"-d",
+		"memory_limit=1G",
+		"-d",
+		"opcache.enable_cli=0",
+		filepath.Join(dir, "seed.php"),
+		s.Root,
+		filepath.Join(dir, "spec.json"),
+		phase,
+	)
 	if err != nil {
 		return err
 	}

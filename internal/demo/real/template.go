@@ -54,7 +54,10 @@ func (s Spec) load(ctx context.Context, dump string) error {
 		}
 		at = []string{"--host", host, "--port", port}
 	}
-	cmd := exec.CommandContext(ctx, "mariadb", append(append([]string{"--no-defaults", "--user", s.Admin.User}, at...), s.Database)...)
+	cmd := exec.CommandContext(
+		ctx,
+		"mariadb",
+		append(append([]string{"--no-defaults", "--user", s.Admin.User}, at...), s.Database)...)
 	cmd.Env = append(os.Environ(), "MYSQL_PWD="+s.Admin.Password)
 	cmd.Stdin = in
 	if out, err := cmd.CombinedOutput(); err != nil {

@@ -25,7 +25,9 @@ func ServeAs(ctx context.Context, s Spec, run, account string) (*web.Web, error)
 		return nil, err
 	}
 	p, _ := php.Choose(versions, "8.2")
-	return web.Start(web.Spec{Run: run, Root: s.Root, PHP: p, User: account, SubDirs: s.Network != nil && !s.SubDomains})
+	return web.Start(
+		web.Spec{Run: run, Root: s.Root, PHP: p, User: account, SubDirs: s.Network != nil && !s.SubDomains},
+	)
 }
 
 // Get asks a running site for a page of its own address.
@@ -35,7 +37,10 @@ func Get(ctx context.Context, w *web.Web, s Spec, path string) (status int, page
 		return 0, "", err
 	}
 	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return w.Dial(ctx) }}}
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return w.Dial(ctx) },
+		}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+u.Host+path, nil)
 	if err != nil {
 		return 0, "", err

@@ -27,14 +27,58 @@ type World struct {
 func (w *World) specs() []Spec {
 	pier, dock := w.machines["pier"], w.machines["drydock"]
 	on := func(m *Machine, s Spec) Spec {
-		s.Host, s.Root, s.Server, s.Admin, s.Password = m.Name, filepath.Join(m.Dir, "www", s.Database), m.Server(), m.Admin(), "a made-up secret of "+s.Database
+		s.Host, s.Root, s.Server, s.Admin, s.Password = m.Name, filepath.Join(
+			m.Dir,
+			"www",
+			s.Database,
+		), m.Server(), m.Admin(), "a made-up secret of "+s.Database
 		return s
 	}
 	return []Spec{
-		on(pier, Spec{URL: "https://skerryline.example", Title: "Skerry Line", Tagline: "Boats between the islands", Posts: 60, Pictures: 14, Seed: 11, Prefix: "sk_", Database: "skerryline"}),
-		on(pier, Spec{URL: "https://tickets.skerryline.example", Title: "Skerry Tickets", Tagline: "Mind the gap", Posts: 24, Pictures: 6, Seed: 12, Prefix: "wp_", Database: "tickets"}),
-		on(dock, Spec{URL: "https://islands.skerryline.example", Title: "The Islands", Tagline: "Three and a rock", Posts: 10, Pictures: 3, Seed: 13, Prefix: "wp_", Database: "islands",
-			Network: []Sub{{Name: "north", Title: "North Island", Tagline: "Where the lamp is", Posts: 8, Pictures: 2}, {Name: "mid", Title: "Mid Island", Tagline: "Where the shop is", Posts: 6, Pictures: 2}, {Name: "south", Title: "South Island", Tagline: "Where the gulls are", Posts: 5, Pictures: 1}}}),
+		on(
+			pier,
+			Spec{
+				URL:      "https://skerryline.example",
+				Title:    "Skerry Line",
+				Tagline:  "Boats between the islands",
+				Posts:    60,
+				Pictures: 14,
+				Seed:     11,
+				Prefix:   "sk_",
+				Database: "skerryline",
+			},
+		),
+		on(
+			pier,
+			Spec{
+				URL:      "https://tickets.skerryline.example",
+				Title:    "Skerry Tickets",
+				Tagline:  "Mind the gap",
+				Posts:    24,
+				Pictures: 6,
+				Seed:     12,
+				Prefix:   "wp_",
+				Database: "tickets",
+			},
+		),
+		on(
+			dock,
+			Spec{
+				URL:      "https://islands.skerryline.example",
+				Title:    "The Islands",
+				Tagline:  "Three and a rock",
+				Posts:    10,
+				Pictures: 3,
+				Seed:     13,
+				Prefix:   "wp_",
+				Database: "islands",
+				Network: []Sub{
+					{Name: "north", Title: "North Island", Tagline: "Where the lamp is", Posts: 8, Pictures: 2},
+					{Name: "mid", Title: "Mid Island", Tagline: "Where the shop is", Posts: 6, Pictures: 2},
+					{Name: "south", Title: "South Island", Tagline: "Where the gulls are", Posts: 5, Pictures: 1},
+				},
+			},
+		),
 	}
 }
 
@@ -54,7 +98,13 @@ func Start(ctx context.Context, home string, port int, tell func(string)) (_ *Wo
 	if err != nil {
 		return nil, err
 	}
-	c := desk.Config{Machine: "slipway", Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: port}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}}
+	c := desk.Config{
+		Machine: "slipway",
+		Hosts:   filepath.Join(home, "hosts"),
+		Gateway: desk.Gateway{Port: port},
+		Lease:   desk.LeaseRules{Default: "3d", Grace: "2d"},
+		Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}},
+	}
 	if c.Catalogue.Address, w.shelf, err = shelf.New(filepath.Join(cache, "cores")).Serve(); err != nil {
 		return nil, err
 	}
@@ -108,7 +158,16 @@ func (w *World) Settle(ctx context.Context, d *desk.Desk) error {
 	d.SetAsker(known{})
 	for _, name := range []string{"pier", "drydock"} {
 		m := w.machines[name]
-		h := inventory.Host{Name: name, Addr: "127.0.0.1", Port: m.Port, User: m.User, Key: w.key(), Client: "Skerry Line", Copies: filepath.Join(m.Dir, "copies"), Server: site.Server{Address: m.Server(), User: "root"}}
+		h := inventory.Host{
+			Name:   name,
+			Addr:   "127.0.0.1",
+			Port:   m.Port,
+			User:   m.User,
+			Key:    w.key(),
+			Client: "Skerry Line",
+			Copies: filepath.Join(m.Dir, "copies"),
+			Server: site.Server{Address: m.Server(), User: "root"},
+		}
 		if err := d.AddHost(ctx, h); err != nil {
 			return err
 		}

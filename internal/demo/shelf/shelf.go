@@ -130,8 +130,19 @@ func tell(list []Item, base string) map[string]any {
 		}
 		return v
 	}
-	return map[string]any{"name": i.Name, "slug": i.Slug, "version": i.Version, "author": "<a href=\"https://stowage.example/\">Stowage Works</a>", "requires": orFalse(i.RequiresCore), "requires_php": orFalse(i.RequiresPHP),
-		"tested": "6.8", "requires_plugins": i.Requires, "short_description": i.Text, "download_link": link(i), "versions": versions}
+	return map[string]any{
+		"name":              i.Name,
+		"slug":              i.Slug,
+		"version":           i.Version,
+		"author":            "<a href=\"https://stowage.example/\">Stowage Works</a>",
+		"requires":          orFalse(i.RequiresCore),
+		"requires_php":      orFalse(i.RequiresPHP),
+		"tested":            "6.8",
+		"requires_plugins":  i.Requires,
+		"short_description": i.Text,
+		"download_link":     link(i),
+		"versions":          versions,
+	}
 }
 
 func (s *Shelf) info(w http.ResponseWriter, r *http.Request, base string, kind site.ComponentKind) {
@@ -140,12 +151,20 @@ func (s *Shelf) info(w http.ResponseWriter, r *http.Request, base string, kind s
 		found := []any{}
 		seen := map[string]bool{}
 		for _, i := range s.Items {
-			if i.Kind == kind && !seen[i.Slug] && strings.Contains(strings.ToLower(i.Slug+" "+i.Name+" "+i.Text), strings.ToLower(q.Get("request[search]"))) {
+			if i.Kind == kind && !seen[i.Slug] &&
+				strings.Contains(
+					strings.ToLower(i.Slug+" "+i.Name+" "+i.Text),
+					strings.ToLower(q.Get("request[search]")),
+				) {
 				seen[i.Slug] = true
 				found = append(found, tell(s.versions(kind, i.Slug), base))
 			}
 		}
-		answer(w, http.StatusOK, map[string]any{string(kind) + "s": found, "info": map[string]any{"results": len(found)}})
+		answer(
+			w,
+			http.StatusOK,
+			map[string]any{string(kind) + "s": found, "info": map[string]any{"results": len(found)}},
+		)
 		return
 	}
 	list := s.versions(kind, q.Get("request[slug]"))
@@ -178,7 +197,16 @@ func (s *Shelf) core(w http.ResponseWriter, r *http.Request, base string) {
 	offers := []any{}
 	for _, v := range list[:min(1, len(list))] {
 		link := base + "/download/wordpress-" + v + ".zip"
-		offers = append(offers, map[string]any{"response": "upgrade", "download": link, "packages": map[string]string{"full": link}, "version": v, "current": v})
+		offers = append(
+			offers,
+			map[string]any{
+				"response": "upgrade",
+				"download": link,
+				"packages": map[string]string{"full": link},
+				"version":  v,
+				"current":  v,
+			},
+		)
 	}
 	answer(w, http.StatusOK, map[string]any{"offers": offers})
 }
@@ -279,7 +307,9 @@ func (s *Shelf) coreZip(version string) ([]byte, error) {
 		if err != nil {
 			return err
 		}
-		f, err := zw.CreateHeader(&zip.FileHeader{Name: "wordpress/" + filepath.ToSlash(rel), Method: zip.Store, Modified: made})
+		f, err := zw.CreateHeader(
+			&zip.FileHeader{Name: "wordpress/" + filepath.ToSlash(rel), Method: zip.Store, Modified: made},
+		)
 		if err != nil {
 			return err
 		}

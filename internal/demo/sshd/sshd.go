@@ -271,7 +271,14 @@ func (h *handlers) StatVFS(*sftp.Request) (*sftp.StatVFS, error) {
 	if free == 0 {
 		free = 40 << 30
 	}
-	return &sftp.StatVFS{Bsize: 4096, Frsize: 4096, Blocks: 2 * free / 4096, Bfree: free / 4096, Bavail: free / 4096, Namemax: 255}, nil
+	return &sftp.StatVFS{
+		Bsize:   4096,
+		Frsize:  4096,
+		Blocks:  2 * free / 4096,
+		Bfree:   free / 4096,
+		Bavail:  free / 4096,
+		Namemax: 255,
+	}, nil
 }
 
 func (h *handlers) Filelist(r *sftp.Request) (sftp.ListerAt, error) {

@@ -193,7 +193,8 @@ func testAccess(t *testing.T, fresh func(*testing.T) (host.Root, string)) {
 	require.NoError(t, err)
 	assert.Equal(t, host.OwnerOf(st), host.OwnerOf(list[1]))
 	if err := unix.Setxattr(name, "user.tide", []byte("high"), 0); err == nil {
-		if a, err := host.AttrsOf(r, "f"); assert.NoError(t, err) && len(a) > 0 { // a host without getfattr knows of none
+		if a, err := host.AttrsOf(r, "f"); assert.NoError(t, err) &&
+			len(a) > 0 { // a host without getfattr knows of none
 			assert.Equal(t, host.Attrs{"user.tide": []byte("high")}, a)
 		}
 	}

@@ -98,8 +98,11 @@ nonsense
 user.bad=0xzz
 `
 	assert.Equal(t, map[string]host.Attrs{
-		"wp-config.php": {"user.tide": []byte("high"), "system.posix_acl_access": {2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255}},
-		"a bé":          {"user.x": {}},
+		"wp-config.php": {
+			"user.tide":               []byte("high"),
+			"system.posix_acl_access": {2, 0, 0, 0, 1, 0, 6, 0, 255, 255, 255, 255},
+		},
+		"a bé": {"user.x": {}},
 	}, dumped([]byte(text), "/srv/site"))
 	assert.Empty(t, dumped(nil, "/srv/site"))
 }

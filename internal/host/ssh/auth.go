@@ -92,7 +92,13 @@ func (h *Host) hostKeys(addr string, ask Asker) (ssh.HostKeyCallback, []string, 
 		case err == nil:
 			return nil
 		case knownhosts.IsHostKeyChanged(err):
-			return fmt.Errorf("host %s shows the key %s, which is not the one that is known: %w; somebody may be listening in. If the machine was set up anew, remove its line from %s", h.name, print, host.ErrHostKey, strings.Join(files, " or "))
+			return fmt.Errorf(
+				"host %s shows the key %s, which is not the one that is known: %w; somebody may be listening in. If the machine was set up anew, remove its line from %s",
+				h.name,
+				print,
+				host.ErrHostKey,
+				strings.Join(files, " or "),
+			)
 		case !knownhosts.IsHostUnknown(err):
 			return err
 		}
@@ -101,7 +107,12 @@ func (h *Host) hostKeys(addr string, ask Asker) (ssh.HostKeyCallback, []string, 
 			return err
 		}
 		if !yes {
-			return fmt.Errorf("host %s shows the key %s, which is not known yet: %w; compare it with what the host's keeper told you, and accept it at a terminal: alibi host add", h.name, print, host.ErrHostKey)
+			return fmt.Errorf(
+				"host %s shows the key %s, which is not known yet: %w; compare it with what the host's keeper told you, and accept it at a terminal: alibi host add",
+				h.name,
+				print,
+				host.ErrHostKey,
+			)
 		}
 		return h.learn(name, remote, key)
 	}, db.HostKeyAlgorithms(addr), nil

@@ -58,7 +58,9 @@ func (l lies) ListAt(to []fs.FileInfo, at int64) (int, error) {
 
 func TestAFolderOfAHostileServerHoldsOnlyNames(t *testing.T) {
 	ours, theirs := net.Pipe()
-	l := liar{names: []string{"", ".", "..", "../up", "/etc", "a/b", "nul\x00x", "index.php", "index.php", "wp-content"}}
+	l := liar{
+		names: []string{"", ".", "..", "../up", "/etc", "a/b", "nul\x00x", "index.php", "index.php", "wp-content"},
+	}
 	s := sftp.NewRequestServer(theirs, sftp.Handlers{FileList: l})
 	go func() { _ = s.Serve() }()
 	t.Cleanup(func() { s.Close() })
@@ -72,5 +74,10 @@ func TestAFolderOfAHostileServerHoldsOnlyNames(t *testing.T) {
 	for _, fi := range list {
 		names = append(names, fi.Name())
 	}
-	assert.Equal(t, []string{"b", "etc", "index.php", "up", "wp-content"}, names, "each once, and none that leads elsewhere")
+	assert.Equal(
+		t,
+		[]string{"b", "etc", "index.php", "up", "wp-content"},
+		names,
+		"each once, and none that leads elsewhere",
+	)
 }

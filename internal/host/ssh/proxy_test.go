@@ -12,7 +12,15 @@ import (
 )
 
 func TestProxyCommandsTokens(t *testing.T) {
-	c, err := Target{Alias: "dock", Addr: "10.0.0.7", Port: "2222", User: "ops", command: "echo %r@%h:%p %n 100%%; cat"}.run(context.Background())
+	c, err := Target{
+		Alias:   "dock",
+		Addr:    "10.0.0.7",
+		Port:    "2222",
+		User:    "ops",
+		command: "echo %r@%h:%p %n 100%%; cat",
+	}.run(
+		context.Background(),
+	)
 	require.NoError(t, err)
 	defer c.Close()
 	require.NoError(t, c.SetDeadline(time.Now().Add(5*time.Second)))

@@ -169,7 +169,13 @@ func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) 
 		if errors.Is(err, host.ErrAuth) || errors.Is(err, host.ErrHostKey) {
 			return nil, err
 		}
-		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached from here: %w", h.name, addr, host.ErrNoAnswer, err)
+		return nil, fmt.Errorf(
+			"host %s at %s: %w; check the address and port, and that it can be reached from here: %w",
+			h.name,
+			addr,
+			host.ErrNoAnswer,
+			err,
+		)
 	}
 	callback, algos, err := h.hostKeys(addr, ask)
 	if err != nil {
@@ -193,9 +199,20 @@ func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) 
 	case errors.Is(err, host.ErrHostKey):
 		return nil, cause(err)
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects", h.name, h.target.User, host.ErrAuth)
+		return nil, fmt.Errorf(
+			"host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects",
+			h.name,
+			h.target.User,
+			host.ErrAuth,
+		)
 	case silent():
-		return nil, fmt.Errorf("host %s at %s: %w: it took the connection and did not let us in within %s; check that SSH answers on this port", h.name, addr, host.ErrNoAnswer, h.opt.Timeout)
+		return nil, fmt.Errorf(
+			"host %s at %s: %w: it took the connection and did not let us in within %s; check that SSH answers on this port",
+			h.name,
+			addr,
+			host.ErrNoAnswer,
+			h.opt.Timeout,
+		)
 	}
 	return nil, fmt.Errorf("host %s at %s: %w: %w%s", h.name, addr, host.ErrNoAnswer, err, complaint(raw))
 }
@@ -217,7 +234,8 @@ func Lost(err error) bool {
 		}
 	}
 	var missing *ssh.ExitMissingError // a command that was not seen to end
-	return errors.As(err, &missing) || strings.Contains(err.Error(), "failed to send packet") || strings.Contains(err.Error(), "connection lost")
+	return errors.As(err, &missing) || strings.Contains(err.Error(), "failed to send packet") ||
+		strings.Contains(err.Error(), "connection lost")
 }
 
 // cause takes off what the protocol's library puts before our own error.
@@ -375,7 +393,11 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	c, err := conn.DialContext(ctx, network, addr)
 	var refused *ssh.OpenChannelError
 	if errors.As(err, &refused) && refused.Reason == ssh.Prohibited {
-		return nil, fmt.Errorf("host %s: %w; its keeper can allow it (AllowTcpForwarding, AllowStreamLocalForwarding)", h.name, host.ErrNoForward)
+		return nil, fmt.Errorf(
+			"host %s: %w; its keeper can allow it (AllowTcpForwarding, AllowStreamLocalForwarding)",
+			h.name,
+			host.ErrNoForward,
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s from %s: %w", addr, h.name, err)

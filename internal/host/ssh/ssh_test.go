@@ -70,7 +70,11 @@ func start(t *testing.T, change func(*sshd.Config)) *setup {
 	t.Cleanup(func() { s.srv.Close() })
 	conf := t.TempDir()
 	s.target = Target{Addr: "127.0.0.1", Port: s.srv.Port(), User: "ops", Key: filepath.Join(conf, "key")}
-	s.opt = Options{Config: filepath.Join(conf, "config"), KnownHosts: []string{filepath.Join(conf, "known_hosts")}, Asker: s.who}
+	s.opt = Options{
+		Config:     filepath.Join(conf, "config"),
+		KnownHosts: []string{filepath.Join(conf, "known_hosts")},
+		Asker:      s.who,
+	}
 	return s
 }
 
@@ -176,7 +180,11 @@ func TestSignIn(t *testing.T) {
 func TestConfigFile(t *testing.T) {
 	s := start(t, nil)
 	s.writeKey(t, "")
-	conf := fmt.Sprintf("Host quay\n  HostName 127.0.0.1\n  Port %s\n  User ops\n  IdentityFile %s\n", s.srv.Port(), s.target.Key)
+	conf := fmt.Sprintf(
+		"Host quay\n  HostName 127.0.0.1\n  Port %s\n  User ops\n  IdentityFile %s\n",
+		s.srv.Port(),
+		s.target.Key,
+	)
 	require.NoError(t, os.WriteFile(s.opt.Config, []byte(conf), 0o600))
 	h := New("pier", Target{Alias: "quay"}, s.opt)
 	defer h.Close()

@@ -98,7 +98,12 @@ func (r *root) TakeFrom(ctx context.Context, src host.Root, names []string) (boo
 		return false, nil
 	}
 	script := `from=$1 to=$2; shift 2; tar "$@" -C "$from" -T - -cf - | tar -C "$to" --no-same-owner -xpf -`
-	return true, r.h.Pipe(ctx, listed(names), io.Discard, "sh", append([]string{"-c", script, "sh", s.path, r.path}, reading...)...)
+	return true, r.h.Pipe(
+		ctx,
+		listed(names),
+		io.Discard,
+		"sh",
+		append([]string{"-c", script, "sh", s.path, r.path}, reading...)...)
 }
 
 // Link gives a file a second name, by OpenSSH's extension.

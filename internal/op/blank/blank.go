@@ -66,7 +66,14 @@ type Input struct {
 // Plan says what making a blank site will do.
 func Plan(in Input) plan.Plan {
 	c := in.Choices
-	p := plan.Plan{Kind: plan.Blank, At: in.Now, By: in.By, Files: c.Core.Files, Bytes: c.Core.Bytes, Words: "a blank site, core " + c.Core.Source.Version}
+	p := plan.Plan{
+		Kind:  plan.Blank,
+		At:    in.Now,
+		By:    in.By,
+		Files: c.Core.Files,
+		Bytes: c.Core.Bytes,
+		Words: "a blank site, core " + c.Core.Source.Version,
+	}
 	note := func(sev site.Severity, code, text, remedy string) {
 		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
@@ -79,39 +86,98 @@ func Plan(in Input) plan.Plan {
 		}
 	}
 	if in.Server == "" {
-		note(site.Block, "server", "there is no database server for copies on "+in.Local, "install MariaDB, or name one in the configuration: database")
+		note(
+			site.Block,
+			"server",
+			"there is no database server for copies on "+in.Local,
+			"install MariaDB, or name one in the configuration: database",
+		)
 	}
 	found := false
 	for _, h := range in.Have {
 		found = found || h == in.PHP
 	}
 	if !found {
-		note(site.Block, "php", "PHP "+cmp.Or(in.PHP, "of any version")+" is not on this machine", "it has "+cmp.Or(strings.Join(in.Have, ", "), "none"))
+		note(
+			site.Block,
+			"php",
+			"PHP "+cmp.Or(in.PHP, "of any version")+" is not on this machine",
+			"it has "+cmp.Or(strings.Join(in.Have, ", "), "none"),
+		)
 	}
 	if in.Free > 0 && c.Core.Bytes*2 > in.Free {
-		note(site.Block, "disk", fmt.Sprintf("it needs %s, and %s are free", site.Size(c.Core.Bytes*2), site.Size(in.Free)), "make room")
+		note(
+			site.Block,
+			"disk",
+			fmt.Sprintf("it needs %s, and %s are free", site.Size(c.Core.Bytes*2), site.Size(in.Free)),
+			"make room",
+		)
 	}
-	t := site.Site{ID: site.NewID(), Name: in.Name, Role: site.Copy, State: site.Ready, Host: in.Local, Stack: "wordpress", Purpose: in.Purpose, Owner: in.By, MadeAt: in.Now, CheckedAt: in.Now,
-		Root: filepath.Join(in.Folder, in.Name, "now", "site"), Addresses: []site.Address{{Scheme: "http", Host: in.Name + ".localhost", Port: in.Port}}, Quiet: in.Quiet, Settings: in.Settings, Runtime: in.Runtime, Title: c.Title}
+	t := site.Site{
+		ID:        site.NewID(),
+		Name:      in.Name,
+		Role:      site.Copy,
+		State:     site.Ready,
+		Host:      in.Local,
+		Stack:     "wordpress",
+		Purpose:   in.Purpose,
+		Owner:     in.By,
+		MadeAt:    in.Now,
+		CheckedAt: in.Now,
+		Root: filepath.Join(
+			in.Folder,
+			in.Name,
+			"now",
+			"site",
+		),
+		Addresses: []site.Address{{Scheme: "http", Host: in.Name + ".localhost", Port: in.Port}},
+		Quiet:     in.Quiet,
+		Settings:  in.Settings,
+		Runtime:   in.Runtime,
+		Title:     c.Title,
+	}
 	t.Runtime.PHP = in.PHP
 	slug := strings.ReplaceAll(site.Slug(in.Name), "-", "_")
-	t.Database = site.Database{Engine: "mysql", Server: in.Server, Prefix: "wp_", Name: op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4])}
+	t.Database = site.Database{
+		Engine: "mysql",
+		Server: in.Server,
+		Prefix: "wp_",
+		Name:   op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4]),
+	}
 	t.Database.User = t.Database.Name
 	var err error
 	if t.Lease, err = site.BeginOrHold(in.Now, c.Lease, in.Grace, c.Hold, in.By); err != nil {
 		note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
 	}
-	note(site.Note, "still", "it will have the CMS's first post and page, one account and plain addresses of pages", "sign in with a key, or bring content: alibi content import, alibi ballast")
+	note(
+		site.Note,
+		"still",
+		"it will have the CMS's first post and page, one account and plain addresses of pages",
+		"sign in with a key, or bring content: alibi content import, alibi ballast",
+	)
 	if c.Hash == "" {
 		note(site.Note, "password", "nobody's password signs in to it", "a key does: alibi open "+in.Name+" --inside")
 	}
 	p.Origin, p.Target = t, t
-	p.Steps = []plan.Step{{Name: "reserve", Title: "make room"}, {Name: "files", Title: "lay the core out", Work: c.Core.Bytes, Unit: plan.Bytes}, {Name: "configure", Title: "set it up as a copy"}, {Name: "place", Title: "put it in its place"}, {Name: "install", Title: "have the CMS install itself"}, {Name: "open", Title: "open it"}}
+	p.Steps = []plan.Step{
+		{Name: "reserve", Title: "make room"},
+		{Name: "files", Title: "lay the core out", Work: c.Core.Bytes, Unit: plan.Bytes},
+		{Name: "configure", Title: "set it up as a copy"},
+		{Name: "place", Title: "put it in its place"},
+		{Name: "install", Title: "have the CMS install itself"},
+		{Name: "open", Title: "open it"},
+	}
 	if c.Pins != "" {
 		p.Steps = append(p.Steps, plan.Step{Name: "pins", Title: "have it brought to its pin sheet"})
 	}
-	p.Goes = []plan.Part{{What: "core " + c.Core.Source.Version, Files: int64(c.Core.Files), Bytes: c.Core.Bytes, Note: "comes"}}
-	p.Writes = []string{"folder " + op.Folder(t), "database and account " + t.Database.Text(), "all of it is removed with the site"}
+	p.Goes = []plan.Part{
+		{What: "core " + c.Core.Source.Version, Files: int64(c.Core.Files), Bytes: c.Core.Bytes, Note: "comes"},
+	}
+	p.Writes = []string{
+		"folder " + op.Folder(t),
+		"database and account " + t.Database.Text(),
+		"all of it is removed with the site",
+	}
 	p.Estimate = plan.Estimate{Low: 3 * time.Second, High: 20 * time.Second, Basis: "usual rates"}
 	p.Detail, _ = json.Marshal(c) // plain types
 	p.Sort()
@@ -131,8 +197,19 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
 		return nil, fmt.Errorf("reading the plan: %w", err)
 	}
-	do := map[string]func(context.Context, *work.Task) error{"reserve": x.reserve, "files": x.files, "configure": x.configure, "place": x.place, "install": x.install, "open": x.open, "pins": x.pins}
-	o := &work.Operation{Undo: func(ctx context.Context) error { return env.Erase(ctx, x.p.Target.ID, x.p.Target.Name) }, Over: x.over}
+	do := map[string]func(context.Context, *work.Task) error{
+		"reserve":   x.reserve,
+		"files":     x.files,
+		"configure": x.configure,
+		"place":     x.place,
+		"install":   x.install,
+		"open":      x.open,
+		"pins":      x.pins,
+	}
+	o := &work.Operation{
+		Undo: func(ctx context.Context) error { return env.Erase(ctx, x.p.Target.ID, x.p.Target.Name) },
+		Over: x.over,
+	}
 	for _, s := range r.Plan.Steps {
 		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: do[s.Name]})
 	}
@@ -185,7 +262,13 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	_, problems, err := tree.Copy(ctx, src, dst.Root, list.Entries, func(bytes int64, files int) { t.Add(bytes, int64(files)) })
+	_, problems, err := tree.Copy(
+		ctx,
+		src,
+		dst.Root,
+		list.Entries,
+		func(bytes int64, files int) { t.Add(bytes, int64(files)) },
+	)
 	if err != nil {
 		return fmt.Errorf("laying the core out: %w", err)
 	}
@@ -215,7 +298,16 @@ func (x *runner) configure(ctx context.Context, _ *work.Task) error {
 		return err
 	}
 	defer p.Root.Close()
-	own, err := st.Configure(ctx, p, stack.Change{Origin: site.Facts{Stack: x.p.Target.Stack}, Copy: x.p.Target, Password: x.env.Password(x.p.Target.ID), Secret: op.Derive(x.env.Secret, "words", x.p.Target.ID)})
+	own, err := st.Configure(
+		ctx,
+		p,
+		stack.Change{
+			Origin:   site.Facts{Stack: x.p.Target.Stack},
+			Copy:     x.p.Target,
+			Password: x.env.Password(x.p.Target.ID),
+			Secret:   op.Derive(x.env.Secret, "words", x.p.Target.ID),
+		},
+	)
 	if err != nil {
 		return fmt.Errorf("setting the site up: %w", err)
 	}
@@ -255,7 +347,11 @@ func (x *runner) place(ctx context.Context, _ *work.Task) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // done before
 		return fmt.Errorf("putting the site in its place: %w", err)
 	}
-	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error { s.PlacedAt = x.env.Now(); return nil })
+	_, err = x.env.Record.ChangeSite(
+		ctx,
+		x.p.Target.ID,
+		func(s *site.Site) error { s.PlacedAt = x.env.Now(); return nil },
+	)
 	return err
 }
 
@@ -280,7 +376,11 @@ func (x *runner) install(ctx context.Context, t *work.Task) error {
 		if list, cerr := x.env.Complaints(ctx, s, 0); cerr == nil {
 			why = append(why, list...)
 		}
-		return fmt.Errorf("the CMS did not install itself: it answers %d%s", status, strings.TrimSuffix(": "+strings.Join(why[:min(1, len(why))], ""), ": "))
+		return fmt.Errorf(
+			"the CMS did not install itself: it answers %d%s",
+			status,
+			strings.TrimSuffix(": "+strings.Join(why[:min(1, len(why))], ""), ": "),
+		)
 	}
 	srv, err := x.env.Server(ctx, s.Host)
 	if err != nil {
@@ -344,5 +444,14 @@ func (x *runner) over(ctx context.Context, r plan.Run) error {
 }
 
 func (x *runner) log(ctx context.Context, format string, a ...any) error {
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.By, Site: x.p.Target.ID, Kind: string(plan.Blank), Text: fmt.Sprintf(format, a...)})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  x.p.By,
+			Site: x.p.Target.ID,
+			Kind: string(plan.Blank),
+			Text: fmt.Sprintf(format, a...),
+		},
+	)
 }

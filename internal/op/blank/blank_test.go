@@ -91,7 +91,13 @@ func TestABlankSiteToASheet(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	w.Keep()
 	ctx := context.Background()
-	_, err := w.Desk.SavePins("practice", []byte("[core]\nversion = \"6.1.*\"\n[runtime]\nphp = \"8.2\"\n[plugins]\nharbour-bell = \"1.0\"\n[ballast]\nposts = 4\n"), false)
+	_, err := w.Desk.SavePins(
+		"practice",
+		[]byte(
+			"[core]\nversion = \"6.1.*\"\n[runtime]\nphp = \"8.2\"\n[plugins]\nharbour-bell = \"1.0\"\n[ballast]\nposts = 4\n",
+		),
+		false,
+	)
 	require.NoError(t, err)
 	b := wish("practice")
 	b.Pins = "practice"

@@ -21,7 +21,11 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	live := w.Make("ferry")
 	w.Keep()
 	ctx := context.Background()
-	onOrigin(t, live, "CREATE TABLE sk_child (id INT PRIMARY KEY, link BIGINT UNSIGNED, CONSTRAINT to_link FOREIGN KEY (link) REFERENCES sk_links (link_id))")
+	onOrigin(
+		t,
+		live,
+		"CREATE TABLE sk_child (id INT PRIMARY KEY, link BIGINT UNSIGNED, CONSTRAINT to_link FOREIGN KEY (link) REFERENCES sk_links (link_id))",
+	)
 	onOrigin(t, live, "CREATE TABLE other_app (id INT PRIMARY KEY) SELECT 1 AS id")
 	onOrigin(t, live, "CREATE TABLE sk_notes (note VARCHAR(40), n INT)")
 	stamp := func() string {
@@ -65,7 +69,15 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 		r = w.Run(p)
 		require.Equal(t, plan.Done, r.State, r.Error)
 	}
-	assert.Zero(t, count(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'"), "nothing of the copy is left")
+	assert.Zero(
+		t,
+		count(
+			t,
+			live,
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'",
+		),
+		"nothing of the copy is left",
+	)
 	nothingLeft(t, w)
 	assert.Error(t, mariadbtest.Root().DropUnder(ctx, live.Database.Name, "sk_"), "only what Alibi made can be dropped")
 }
@@ -73,11 +85,18 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}})
+	w = realtest.New(
+		t,
+		realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}},
+	)
 	live := w.Make("ferry")
 	ctx := context.Background()
 	tablesLeft := func() int {
-		return count(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'")
+		return count(
+			t,
+			live,
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'",
+		)
 	}
 	planned := func(name string) plan.Plan {
 		c, err := w.Desk.CopyDefaults(ctx, live, "a test")

@@ -49,7 +49,14 @@ const DefaultLease = 3 * 24 * time.Hour
 
 // Defaults are the choices that give the usual copy.
 func Defaults(origin site.Site, purpose, local string, taken func(string) bool) Choices {
-	return Choices{Name: site.DeriveName(origin, purpose, taken), Purpose: purpose, Host: local, Lease: DefaultLease, Quiet: site.QuietRules, Title: true}
+	return Choices{
+		Name:    site.DeriveName(origin, purpose, taken),
+		Purpose: purpose,
+		Host:    local,
+		Lease:   DefaultLease,
+		Quiet:   site.QuietRules,
+		Title:   true,
+	}
 }
 
 // Input is what a plan is made of; making it does no I/O.
@@ -119,18 +126,40 @@ func Plan(in Input) plan.Plan {
 		{Name: "open", Title: "open it"},
 	}
 	if c := in.Choices; c.Keep && p.Kind == plan.Copy {
-		p.Steps = append(p.Steps, plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data, Unit: plan.Bytes})
+		p.Steps = append(
+			p.Steps,
+			plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data, Unit: plan.Bytes},
+		)
 	}
 	p.Steps = append(p.Steps, last.Steps...)
 	if keepsFirst(p) {
-		p.Steps = slices.Insert(p.Steps, 1, plan.Step{Name: "keep", Title: "take a restore point", Work: in.Over.Bytes(), Unit: plan.Bytes})
-		note(site.Note, "kept", "the copy is held: a restore point of it is taken first", "alibi points copy gives you the copy as it was")
+		p.Steps = slices.Insert(
+			p.Steps,
+			1,
+			plan.Step{Name: "keep", Title: "take a restore point", Work: in.Over.Bytes(), Unit: plan.Bytes},
+		)
+		note(
+			site.Note,
+			"kept",
+			"the copy is held: a restore point of it is taken first",
+			"alibi points copy gives you the copy as it was",
+		)
 	}
 	p.Writes = writes(in, p)
 	p.Estimate = estimate(p, in.Past)
 	limits(&p, in, note)
 	p.Detail, _ = json.Marshal(d) // plain types
-	p.Origin.Facts = &site.Facts{Addresses: f.Addresses, Prefix: f.Prefix, Database: f.Database, Stack: f.Stack, PHP: f.PHP, Core: f.Core, Title: f.Title, Outward: f.Outward, Network: f.Network}
+	p.Origin.Facts = &site.Facts{
+		Addresses: f.Addresses,
+		Prefix:    f.Prefix,
+		Database:  f.Database,
+		Stack:     f.Stack,
+		PHP:       f.PHP,
+		Core:      f.Core,
+		Title:     f.Title,
+		Outward:   f.Outward,
+		Network:   f.Network,
+	}
 	if in.Over != nil && in.Lost != nil {
 		p.Loses = in.Lost.Copy
 	}
@@ -165,9 +194,19 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	case !known:
 		note(site.Block, "host", "no host is called "+t.Host, "add it first: alibi host add "+t.Host+" ADDRESS")
 	case t.Host != in.Local && f.Database.Engine != "mysql":
-		note(site.Block, "host", "a copy of "+in.Origin.Name+" can be made on this machine only: its pages are drawn from its files", "leave the host out, or name "+in.Local)
+		note(
+			site.Block,
+			"host",
+			"a copy of "+in.Origin.Name+" can be made on this machine only: its pages are drawn from its files",
+			"leave the host out, or name "+in.Local,
+		)
 	case pl.Folder == "":
-		note(site.Block, "host", "no folder for copies is set on "+t.Host, "name one: alibi host set "+t.Host+" --copies /srv/copies")
+		note(
+			site.Block,
+			"host",
+			"no folder for copies is set on "+t.Host,
+			"name one: alibi host set "+t.Host+" --copies /srv/copies",
+		)
 	}
 	t.Name, t.Role, t.State = c.Name, site.Copy, site.Ready
 	t.Stack, t.Origin = in.Origin.Stack, in.Origin.ID
@@ -190,11 +229,21 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 		}
 	}
 	if !c.Title && f.Title != "" {
-		note(site.Warn, "title", fmt.Sprintf("the copy will call itself %q, as the live site does", f.Title), "let the title say that it is a copy")
+		note(
+			site.Warn,
+			"title",
+			fmt.Sprintf("the copy will call itself %q, as the live site does", f.Title),
+			"let the title say that it is a copy",
+		)
 	}
 	for _, r := range site.QuietRules {
 		if !slices.Contains(c.Quiet, r) {
-			note(site.Warn, "quiet-"+string(r), "the quiet rule for "+string(r)+" is off: it is not promised that "+r.Explain(), "switch it on unless this is what you are testing")
+			note(
+				site.Warn,
+				"quiet-"+string(r),
+				"the quiet rule for "+string(r)+" is off: it is not promised that "+r.Explain(),
+				"switch it on unless this is what you are testing",
+			)
 		}
 	}
 	return t
@@ -215,11 +264,21 @@ func runtime(in Input, t site.Site, pl Place, note func(site.Severity, string, s
 	case t.Host != in.Local: // its versions are asked for when it is started there
 		r.PHP = want
 	case len(pl.PHP) == 0:
-		note(site.Warn, "php", "there is no PHP on "+in.Local+": the copy will be whole, and its pages can't be shown", "install php-fpm and nginx, or php-cli")
+		note(
+			site.Warn,
+			"php",
+			"there is no PHP on "+in.Local+": the copy will be whole, and its pages can't be shown",
+			"install php-fpm and nginx, or php-cli",
+		)
 		return r
 	case want == "":
 		r.PHP = pl.PHP[0]
-		note(site.Note, "php", "the origin's PHP is not known; the copy will run "+r.PHP, "choose another one with --php: "+strings.Join(pl.PHP, ", "))
+		note(
+			site.Note,
+			"php",
+			"the origin's PHP is not known; the copy will run "+r.PHP,
+			"choose another one with --php: "+strings.Join(pl.PHP, ", "),
+		)
 	case slices.Contains(pl.PHP, want):
 		r.PHP = want
 	case in.Choices.Runtime.PHP != "":
@@ -227,10 +286,20 @@ func runtime(in Input, t site.Site, pl Place, note func(site.Severity, string, s
 	default:
 		near, _ := php.Choose(versions(pl.PHP), f.PHP)
 		r.PHP = near.Version
-		note(site.Warn, "php", fmt.Sprintf("the origin runs PHP %s, which is not here; the copy will run %s", f.PHP, r.PHP), "install it, or read what fails on the copy with this in mind")
+		note(
+			site.Warn,
+			"php",
+			fmt.Sprintf("the origin runs PHP %s, which is not here; the copy will run %s", f.PHP, r.PHP),
+			"install it, or read what fails on the copy with this in mind",
+		)
 	}
 	if want != "" && r.PHP != "" && f.PHP != "" && r.PHP != php.Series(f.PHP) && in.Choices.Runtime.PHP != "" {
-		note(site.Note, "php", fmt.Sprintf("the origin runs PHP %s, the copy will run %s", f.PHP, r.PHP), "leave the version out to run the origin's")
+		note(
+			site.Note,
+			"php",
+			fmt.Sprintf("the origin runs PHP %s, the copy will run %s", f.PHP, r.PHP),
+			"leave the version out to run the origin's",
+		)
 	}
 	return r
 }
@@ -258,7 +327,12 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 			return beside(in, t, note)
 		}
 		if pl.Server == "" {
-			note(site.Block, "server", "there is no database server for copies on "+t.Host+": "+pl.NoServer, "install MariaDB there, or name a server: alibi host set "+t.Host+" --database localhost --database-user NAME; or put the tables beside the origin's, where the copy is made on its host: --beside")
+			note(
+				site.Block,
+				"server",
+				"there is no database server for copies on "+t.Host+": "+pl.NoServer,
+				"install MariaDB there, or name a server: alibi host set "+t.Host+" --database localhost --database-user NAME; or put the tables beside the origin's, where the copy is made on its host: --beside",
+			)
 		}
 		db.Server, db.User = pl.Server, databaseName(t)
 		db.Name = db.User
@@ -275,14 +349,24 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 func beside(in Input, t site.Site, note func(site.Severity, string, string, string)) site.Database {
 	db := in.Origin.Facts.Database
 	if t.Host != in.Origin.Host {
-		note(site.Block, "beside", "the copy is to be made on "+t.Host+", and the origin's database is on "+in.Origin.Host, "make it on "+in.Origin.Host+", or give it a database of its own")
+		note(
+			site.Block,
+			"beside",
+			"the copy is to be made on "+t.Host+", and the origin's database is on "+in.Origin.Host,
+			"make it on "+in.Origin.Host+", or give it a database of its own",
+		)
 	}
 	db.As = in.Origin.Facts.Prefix
 	db.Prefix = databaseName(t) + "_"
 	if in.Over != nil && in.Over.Database.Prefix == db.Prefix {
 		db.Prefix = databaseName(t) + "b_"
 	}
-	note(site.Warn, "beside", "the copy's tables stand in the live site's own database, and its code has the account that can write to both", "give it a database of its own where one can be made")
+	note(
+		site.Warn,
+		"beside",
+		"the copy's tables stand in the live site's own database, and its code has the account that can write to both",
+		"give it a database of its own where one can be made",
+	)
 	return db
 }
 
@@ -291,135 +375,6 @@ func beside(in Input, t site.Site, note func(site.Severity, string, string, stri
 func databaseName(t site.Site) string {
 	slug := strings.ReplaceAll(site.Slug(t.Name), "-", "_")
 	return op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4])
-}
-
-// measure works out what is brought and what is left out.
-func measure(p *plan.Plan, d *detail, in Input) {
-	f, c := in.Origin.Facts, in.Choices
-	p.Files, p.Bytes = f.Files, f.Bytes
-	p.Rows, p.Tables, p.Data = f.Rows, len(f.Tables), f.TableBytes
-	out := func(what, why string, files int, bytes int64) {
-		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: what, Why: why, Files: files, Bytes: bytes})
-		d.Filter.Folders = append(d.Filter.Folders, what)
-		p.Files -= files
-		p.Bytes -= bytes
-	}
-	skipped := map[string]bool{}
-	for _, s := range c.Skip {
-		s = strings.Trim(path.Clean(s), "/")
-		var files int
-		var bytes int64
-		for _, w := range f.Folders {
-			if !skipped[w.Path] && (w.Path == s || strings.HasPrefix(w.Path, s+"/")) {
-				files, bytes = files+w.Files, bytes+w.Bytes
-				skipped[w.Path] = true
-			}
-		}
-		out(s, "chosen", files, bytes)
-	}
-	for _, w := range f.Folders {
-		if w.Spare != "" && !c.Spare && !skipped[w.Path] {
-			out(w.Path, w.Spare, w.Files, w.Bytes)
-		}
-	}
-	if c.Larger > 0 {
-		d.Filter.Larger = c.Larger
-		files, bytes := f.Larger(c.Larger)
-		p.LeftOut = append(p.LeftOut, plan.LeftOut{What: "files larger than " + site.Size(c.Larger) + ", but the core's", Why: "chosen", Files: files, Bytes: bytes})
-		p.Files -= files
-		p.Bytes -= bytes
-	}
-}
-
-// relevant drops the findings that the choices have settled.
-func relevant(all []site.Finding, c Choices) []site.Finding {
-	return slices.DeleteFunc(slices.Clone(all), func(f site.Finding) bool {
-		return f.Code == "large-file" && c.Larger > 0 && c.Larger <= stack.Largest
-	})
-}
-
-func writes(in Input, p plan.Plan) []string {
-	w := []string{"nothing on the origin", "folder " + op.Folder(p.Target)}
-	if p.Target.Host != in.Local {
-		w[1] += " on " + p.Target.Host
-	}
-	if p.Kind == plan.Refresh {
-		w[1] += ", what is in it is replaced"
-	}
-	switch db := p.Target.Database; db.Engine {
-	case "sqlite":
-		w = append(w, "database "+db.Path)
-	case "mysql":
-		if db.Beside() {
-			w[0] = "no table of the origin's"
-			return append(w, "tables "+db.Prefix+"... in the origin's database "+db.Name, "all of it is removed with the copy")
-		}
-		w = append(w, "database and account "+db.Text())
-	}
-	return append(w, "all of it is removed with the copy")
-}
-
-// limits adds the findings about room, quota and what would be lost.
-func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, string)) {
-	need := p.Bytes + p.Data*2 // the snapshot and the copy's tables
-	if free := in.Places[p.Target.Host].Free; free > 0 {
-		p.FreeThen = free - p.Bytes - p.Data
-		if need > free {
-			note(site.Block, "disk", fmt.Sprintf("the copy needs %s, and %s are free", site.Size(need), site.Size(free)), "leave out large folders or files, or make room")
-		} else if free-need < 1<<30 {
-			note(site.Warn, "disk", fmt.Sprintf("only %s will be free afterwards", site.Size(p.FreeThen)), "leave out large folders, or expire copies that nobody needs")
-		}
-	}
-	if in.Over == nil {
-		if f := in.Quota.Check(in.Use, p.Target.Host, p.Bytes+p.Data); f != nil {
-			p.Findings = append(p.Findings, *f)
-		}
-		return
-	}
-	if in.Lost != nil && in.Lost.Copy > 0 {
-		note(site.Warn, "lost", plural(in.Lost.Copy, "change made on the copy is", "changes made on the copy are")+" nowhere else and will be lost", "copy the copy first if that work is worth keeping")
-	}
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return site.Number(n) + " " + many
-}
-
-// estimate is how long the run will take: from what runs between the same hosts
-// took, else from rates that are usual.
-func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
-	model := func(p plan.Plan) float64 {
-		base := 0.25
-		if p.Target.Database.Engine == "mysql" { // its code runs: it is started, and its pages are asked for
-			base = 4
-		}
-		return base + float64(p.Files)*0.0012 + float64(p.Bytes)/120e6 + float64(p.Rows)/40e3
-	}
-	var low, high float64
-	n := 0
-	for _, r := range past {
-		if r.State != plan.Done || r.Plan.Kind != p.Kind || r.Plan.Origin.Host != p.Origin.Host || n == 8 {
-			continue
-		}
-		ratio := r.Ended.Sub(r.Began).Seconds() / model(r.Plan)
-		if n == 0 {
-			low, high = ratio, ratio
-		}
-		low, high = min(low, ratio), max(high, ratio)
-		n++
-	}
-	basis := fmt.Sprintf("%s from %s", plural(n, "earlier run", "earlier runs"), p.Origin.Host)
-	if n == 0 {
-		low, high, basis = 0.5, 2, "usual rates: nothing was copied from there yet"
-	}
-	if n > 0 && n < 3 { // one or two runs tell little
-		low, high = low/2, high*2
-	}
-	m := model(p) * float64(time.Second)
-	return plan.Estimate{Low: time.Duration(m * low * 0.85), High: time.Duration(m * high * 1.25), Basis: basis}
 }
 
 // ChoicesOf reads from a plan of this package what it leaves out, and the

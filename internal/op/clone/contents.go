@@ -26,7 +26,12 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 	}
 	p.AtMost = true
 	if len(f.Kinds) == 0 {
-		note(site.Block, "kinds", "what kinds of content "+in.Origin.Name+" has is not known", "inspect it again, or bring all")
+		note(
+			site.Block,
+			"kinds",
+			"what kinds of content "+in.Origin.Name+" has is not known",
+			"inspect it again, or bring all",
+		)
 	}
 	if len(c.Only) == 0 {
 		note(site.Block, "kinds", "no kind of content is chosen", "choose at least one")
@@ -37,11 +42,22 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 		case chosen && n == 0 && len(f.Kinds) > 0:
 			note(site.Note, "kind-absent", in.Origin.Name+" has no "+string(k), "nothing is brought of this kind")
 		case !chosen && n > 0:
-			p.LeftOut = append(p.LeftOut, plan.LeftOut{What: plural(n, "entry", "entries") + " of " + string(k), Why: "chosen, but for what others need"})
+			p.LeftOut = append(
+				p.LeftOut,
+				plan.LeftOut{
+					What: plural(n, "entry", "entries") + " of " + string(k),
+					Why:  "chosen, but for what others need",
+				},
+			)
 		}
 	}
 	if !slices.Contains(c.Only, site.Media) && f.Has(site.Media) > 0 {
-		note(site.Note, "media-files", "the files of the media library come all the same: texts may name them", "leave out wp-content/uploads too if they need not")
+		note(
+			site.Note,
+			"media-files",
+			"the files of the media library come all the same: texts may name them",
+			"leave out wp-content/uploads too if they need not",
+		)
 	}
 }
 
@@ -60,7 +76,12 @@ func scrubs(in Input, t site.Site, note func(site.Severity, string, string, stri
 	case in.Origin.Facts.Database.Engine == "":
 		return false
 	case c == "on" || c == "" && in.Over != nil && in.Over.Scrubbed || c == "" && leaves || in.Origin.Scrubbed && c == "":
-		note(site.Note, "scrubbed", "names, mail addresses, phones, places and passwords of people are made up on the copy; nobody's password signs in to it", "sign in with a key: alibi open "+t.Name+" --inside")
+		note(
+			site.Note,
+			"scrubbed",
+			"names, mail addresses, phones, places and passwords of people are made up on the copy; nobody's password signs in to it",
+			"sign in with a key: alibi open "+t.Name+" --inside",
+		)
 		return true
 	case c == "off" && leaves:
 		note(site.Warn, "personal", "people's data go to "+t.Host+" as they are", "have them made up: --scrub")

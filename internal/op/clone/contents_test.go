@@ -104,7 +104,11 @@ func TestOnlySomeKindsOfContent(t *testing.T) {
 	assert.Zero(t, count(t, s, "SELECT COUNT(*) FROM sk_comments"))
 	assert.Zero(t, count(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type = 'post'"))
 	assert.Equal(t, live.Facts.Has(site.Pages), count(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type = 'page'"))
-	assert.Positive(t, count(t, s, "SELECT COUNT(*) FROM sk_terms"), "without taxonomies nothing tells which of them are needed")
+	assert.Positive(
+		t,
+		count(t, s, "SELECT COUNT(*) FROM sk_terms"),
+		"without taxonomies nothing tells which of them are needed",
+	)
 	apart, err := w.Desk.Apart(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Zero(t, apart.Origin+apart.Copy, "what stayed behind is no change")
@@ -149,5 +153,10 @@ func TestOnlySomeKindsOfARealSite(t *testing.T) {
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, noteOf(r, "tables"), "brought again, in")
 	holds(t, w, w.Site("said"))
-	assert.Equal(t, 1, count(t, said, "SELECT COUNT(*) FROM sk_posts WHERE post_title = 'newer'"), "and what was not wanted stays behind")
+	assert.Equal(
+		t,
+		1,
+		count(t, said, "SELECT COUNT(*) FROM sk_posts WHERE post_title = 'newer'"),
+		"and what was not wanted stays behind",
+	)
 }

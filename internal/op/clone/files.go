@@ -48,7 +48,12 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if files := countFiles(list.Entries); files < x.p.Files/2 && x.p.Files > 20 {
-		return fmt.Errorf("bringing the files: the origin has %d of the %d files that were planned: %w; see whether it is being moved, and resume the run when they are back", files, x.p.Files, tree.ErrVanish)
+		return fmt.Errorf(
+			"bringing the files: the origin has %d of the %d files that were planned: %w; see whether it is being moved, and resume the run when they are back",
+			files,
+			x.p.Files,
+			tree.ErrVanish,
+		)
 	}
 	got, problems, err := tree.Copy(ctx, origin.Root, dst.Root, fetch, tell)
 	if err != nil {
@@ -77,7 +82,13 @@ func Filter(st stack.Stack, f tree.Filter) tree.Filter {
 // again looks once more at files that were gone when they were to be copied: one
 // that is replaced is away for a moment. Where many stay away the origin is being
 // moved or removed, and nothing that is made of the rest would be a copy of it.
-func again(ctx context.Context, src, dst host.Root, entries, got []tree.Entry, problems []tree.Problem, tell tree.Progress) ([]tree.Entry, []tree.Problem, error) {
+func again(
+	ctx context.Context,
+	src, dst host.Root,
+	entries, got []tree.Entry,
+	problems []tree.Problem,
+	tell tree.Progress,
+) ([]tree.Entry, []tree.Problem, error) {
 	byPath := map[string]tree.Entry{}
 	for _, e := range entries {
 		byPath[e.Path] = e
@@ -99,7 +110,13 @@ func again(ctx context.Context, src, dst host.Root, entries, got []tree.Entry, p
 		}
 	}
 	if tree.Vanished(len(gone), len(entries)) {
-		return nil, nil, fmt.Errorf("bringing the files: %d of %d, the first: %s: %w; see whether the origin is being moved, and resume the run when they are back", len(gone), len(entries), gone[0], tree.ErrVanish)
+		return nil, nil, fmt.Errorf(
+			"bringing the files: %d of %d, the first: %s: %w; see whether the origin is being moved, and resume the run when they are back",
+			len(gone),
+			len(entries),
+			gone[0],
+			tree.ErrVanish,
+		)
 	}
 	if len(back) == 0 {
 		return got, stay, nil
@@ -120,7 +137,11 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		for _, e := range list.TooLarge[:min(n, 20)] {
 			names = append(names, e.Path+" ("+site.Size(e.Size)+")")
 		}
-		left := stack.Count(n, "file", "files") + " left out for " + map[bool]string{true: "its", false: "their"}[n == 1] + " size"
+		left := stack.Count(
+			n,
+			"file",
+			"files",
+		) + " left out for " + map[bool]string{true: "its", false: "their"}[n == 1] + " size"
 		if err := x.log(ctx, "left-out", "%s: %s", left, strings.Join(names, ", ")); err != nil {
 			return err
 		}
@@ -149,7 +170,12 @@ func countFiles(entries []tree.Entry) int {
 // unchanged takes from the present copy the files that look unchanged on the
 // origin and on the copy since they parted: they get a second name, and the
 // first goes with what is replaced. What must be fetched is given back.
-func (x *runner) unchanged(ctx context.Context, dst stack.Place, entries []tree.Entry, tell tree.Progress) (kept, fetch []tree.Entry, err error) {
+func (x *runner) unchanged(
+	ctx context.Context,
+	dst stack.Place,
+	entries []tree.Entry,
+	tell tree.Progress,
+) (kept, fetch []tree.Entry, err error) {
 	if x.p.Kind != plan.Refresh || x.d.Choices.Fresh {
 		return nil, entries, nil
 	}

@@ -23,7 +23,11 @@ import (
 // on puts a site on a machine.
 func on(m *real.Machine) func(*real.Spec) {
 	return func(s *real.Spec) {
-		s.Host, s.Root, s.Server, s.Admin = m.Name, filepath.Join(m.Dir, "www", filepath.Base(s.Root)), m.Server(), m.Admin()
+		s.Host, s.Root, s.Server, s.Admin = m.Name, filepath.Join(
+			m.Dir,
+			"www",
+			filepath.Base(s.Root),
+		), m.Server(), m.Admin()
 	}
 }
 
@@ -36,7 +40,12 @@ func TestBetweenRealHosts(t *testing.T) {
 	ctx := context.Background()
 	for name, host := range map[string]string{"to this machine": "", "to the same host": pier.Name, "to another host": drydock.Name} {
 		t.Run(name, func(t *testing.T) {
-			s := copyOf(w, live, "on-"+map[string]string{"": "slipway"}[host]+host, func(c *clone.Choices) { c.Host = host })
+			s := copyOf(
+				w,
+				live,
+				"on-"+map[string]string{"": "slipway"}[host]+host,
+				func(c *clone.Choices) { c.Host = host },
+			)
 			holds(t, w, s)
 			judged(t, live, s)
 			_, page := ask(t, s, "/post-3/")
@@ -70,7 +79,8 @@ func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
 	cut := map[string]int{}
 	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
 		o.Observe = func(m work.Moment) {
-			if m.Phase != "progress" || cut[m.Step] > 0 || m.Step != "files" && m.Step != "tables" && m.Step != "evidence" {
+			if m.Phase != "progress" || cut[m.Step] > 0 ||
+				m.Step != "files" && m.Step != "tables" && m.Step != "evidence" {
 				return
 			}
 			for _, x := range []*real.Machine{pier, drydock} {
@@ -99,7 +109,11 @@ func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
 func small(t *testing.T, dir, size string) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size="+size), "this test needs to mount a small file system, as root")
+	require.NoError(
+		t,
+		syscall.Mount("tmpfs", dir, "tmpfs", 0, "size="+size),
+		"this test needs to mount a small file system, as root",
+	)
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
 }
 

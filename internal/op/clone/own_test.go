@@ -60,7 +60,12 @@ func TestFilesOfSettingsAreTheCopysOwnWhereverTheyStand(t *testing.T) {
 	key := "a-key-of-the-live-site"
 	config = bytes.Replace(config, []byte("<?php\n"), []byte("<?php\ndefine( 'AUTH_KEY', '"+key+"' );\n"), 1)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-config.php"), config, 0o644))
-	files := []string{"app/settings/.env", "wp-content/plugins/berths/.htaccess", "former/wp-config-old.php", "left/.env"}
+	files := []string{
+		"app/settings/.env",
+		"wp-content/plugins/berths/.htaccess",
+		"former/wp-config-old.php",
+		"left/.env",
+	}
 	for _, f := range files {
 		require.NoError(t, os.MkdirAll(filepath.Join(root, filepath.Dir(f)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, f), []byte("# "+origin+"/tides\nKEY="+key), 0o644))

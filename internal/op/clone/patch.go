@@ -22,7 +22,12 @@ import (
 func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	to := x.p.Target
-	return now, err == nil && now.Origin == to.Origin && now.Title == to.Title && now.Address() == to.Address() && now.Root == to.Root && slices.Equal(now.Quiet, to.Quiet) && slices.Equal(now.Only, to.Only) && slices.Equal(now.Empty, to.Empty) && now.Scrubbed == to.Scrubbed, err
+	return now, err == nil && now.Origin == to.Origin && now.Title == to.Title && now.Address() == to.Address() &&
+		now.Root == to.Root &&
+		slices.Equal(now.Quiet, to.Quiet) &&
+		slices.Equal(now.Only, to.Only) &&
+		slices.Equal(now.Empty, to.Empty) &&
+		now.Scrubbed == to.Scrubbed, err
 }
 
 // patch brings the tables of a copy in line where they are: rows that changed
@@ -30,7 +35,9 @@ func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 // can be taken back until the copy is opened again. It tells that it could not
 // where more differs than rows.
 func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
-	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" || x.p.Target.Database.Beside() || l.tr.Scrub != nil {
+	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" ||
+		x.p.Target.Database.Beside() ||
+		l.tr.Scrub != nil {
 		return false, nil
 	}
 	l.t.Memorize(func() { x.mem.InPlace = "" })
@@ -214,12 +221,18 @@ func (p *patching) part(ctx context.Context, d *differing, part tables.Shard) er
 		return err
 	}
 	// What is left of them is not on the origin any more.
-	return p.copied.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
-		if clean[d.n.keys.OfKey(key)] {
-			d.touched = append(d.touched, tables.Keep(key))
-		}
-		return ctx.Err()
-	})
+	return p.copied.(tables.Summer).Sums(
+		ctx,
+		d.tab.Name,
+		tables.Range{},
+		tables.Search{},
+		func(key []tables.Value, _ tables.Digest, _ bool) error {
+			if clean[d.n.keys.OfKey(key)] {
+				d.touched = append(d.touched, tables.Keep(key))
+			}
+			return ctx.Err()
+		},
+	)
 }
 
 // mostPatched is up to how many rows of a table are brought one by one: their keys
@@ -233,7 +246,12 @@ func (d *differing) many() bool {
 
 // onCopy goes through the copy's rows. Those that are not as they were made are
 // to be removed; the others are given.
-func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]baseline.Pair, part tables.Shard) (clean map[uint64]bool, err error) {
+func (p *patching) onCopy(
+	ctx context.Context,
+	d *differing,
+	base map[uint64]baseline.Pair,
+	part tables.Shard,
+) (clean map[uint64]bool, err error) {
 	clean = make(map[uint64]bool, len(base))
 	if d.copyQuiet {
 		for k := range base {
@@ -241,47 +259,65 @@ func (p *patching) onCopy(ctx context.Context, d *differing, base map[uint64]bas
 		}
 		return clean, nil
 	}
-	err = p.copied.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
-		k := d.n.keys.OfKey(key)
-		if !part.Has(k) {
+	err = p.copied.(tables.Summer).Sums(
+		ctx,
+		d.tab.Name,
+		tables.Range{},
+		tables.Search{},
+		func(key []tables.Value, now tables.Digest, _ bool) error {
+			k := d.n.keys.OfKey(key)
+			if !part.Has(k) {
+				return ctx.Err()
+			}
+			if b, known := base[k]; known && b.Copy == now[0] {
+				clean[k] = true
+			} else {
+				d.touched = append(d.touched, tables.Keep(key))
+			}
 			return ctx.Err()
-		}
-		if b, known := base[k]; known && b.Copy == now[0] {
-			clean[k] = true
-		} else {
-			d.touched = append(d.touched, tables.Keep(key))
-		}
-		return ctx.Err()
-	})
+		},
+	)
 	return clean, err
 }
 
 // onOrigin goes through the origin's rows, and notes those that are as they were
 // on both sides; the others are to be brought. Rows that it meets are taken out
 // of clean.
-func (p *patching) onOrigin(ctx context.Context, d *differing, base map[uint64]baseline.Pair, clean map[uint64]bool, part tables.Shard) error {
-	return p.snap.(tables.Summer).Sums(ctx, d.tab.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, now tables.Digest, _ bool) error {
-		k := d.n.keys.OfKey(key)
-		if !part.Has(k) {
-			return ctx.Err()
-		}
-		b, known := base[k]
-		there := clean[k]
-		delete(clean, k)
-		if there && known && b.Origin == now[0] {
-			d.n.tally.Add(d.tab.Name, now)
-			if err := d.n.w.Put(ctx, k, b); err != nil {
-				return err
+func (p *patching) onOrigin(
+	ctx context.Context,
+	d *differing,
+	base map[uint64]baseline.Pair,
+	clean map[uint64]bool,
+	part tables.Shard,
+) error {
+	return p.snap.(tables.Summer).Sums(
+		ctx,
+		d.tab.Name,
+		tables.Range{},
+		tables.Search{},
+		func(key []tables.Value, now tables.Digest, _ bool) error {
+			k := d.n.keys.OfKey(key)
+			if !part.Has(k) {
+				return ctx.Err()
 			}
-			return d.n.tick(ctx)
-		}
-		key = tables.Keep(key)
-		d.fetch = append(d.fetch, key)
-		if there {
-			d.touched = append(d.touched, key)
-		}
-		return ctx.Err()
-	})
+			b, known := base[k]
+			there := clean[k]
+			delete(clean, k)
+			if there && known && b.Origin == now[0] {
+				d.n.tally.Add(d.tab.Name, now)
+				if err := d.n.w.Put(ctx, k, b); err != nil {
+					return err
+				}
+				return d.n.tick(ctx)
+			}
+			key = tables.Keep(key)
+			d.fetch = append(d.fetch, key)
+			if there {
+				d.touched = append(d.touched, key)
+			}
+			return ctx.Err()
+		},
+	)
 }
 
 // decide tells how a table is brought in line.
@@ -304,71 +340,6 @@ func (p *patching) leave(ctx context.Context, n *noting) error {
 	n.changed = p.before[n.tab.Name]
 	p.t.Add(0, 1)
 	return n.close(ctx)
-}
-
-// sameWhole tells whether a table whose rows can't be told one by one is as it
-// was on both sides, and then notes it.
-func (p *patching) sameWhole(ctx context.Context, tab tables.Table, n *noting, noted int64) (bool, error) {
-	var origin, copied uint64
-	for _, part := range tables.Shards(noted) {
-		base, err := p.was.Shard(ctx, tab.Name, part)
-		if err != nil {
-			return false, err
-		}
-		for _, b := range base {
-			origin, copied = origin+b.Origin, copied+b.Copy
-		}
-	}
-	rows, sum, err := p.snap.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
-	if err != nil || rows != noted || sum != origin {
-		return false, err
-	}
-	rows, sum, err = p.copied.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
-	if err != nil || rows != noted || sum != copied {
-		return false, err
-	}
-	return true, p.asItWas(ctx, n, noted)
-}
-
-// asItWas notes a table that did not change on either side.
-func (p *patching) asItWas(ctx context.Context, n *noting, rows int64) error {
-	for _, part := range tables.Shards(rows) {
-		base, err := p.was.Shard(ctx, n.tab.Name, part)
-		if err != nil {
-			return err
-		}
-		for k, b := range base {
-			n.tally.Add(n.tab.Name, tables.Digest{b.Origin})
-			if err := n.w.Put(ctx, k, b); err != nil {
-				return err
-			}
-			if err := n.tick(ctx); err != nil {
-				return err
-			}
-		}
-	}
-	return p.leave(ctx, n)
-}
-
-// quiet finds out to which tables nobody wrote since the copy was compared.
-func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
-	same := func(of any, was map[string]string) (map[string]bool, error) {
-		now, err := tables.Quiet(ctx, of)
-		out := make(map[string]bool, len(now))
-		for t, at := range now {
-			out[t] = was[t] == at
-		}
-		return out, err
-	}
-	if p.x.d.Choices.Fresh {
-		return nil // every row is compared, whatever the server says of its tables
-	}
-	var err error
-	if p.originQuiet, err = same(p.snap, was.Quiet.Origin); err != nil {
-		return err
-	}
-	p.copyQuiet, err = same(p.copied, was.Quiet.Copy)
-	return err
 }
 
 // noteFound keeps how the copy's files are, what its database defines and when its tables were written to
@@ -459,5 +430,11 @@ func carried(was stack.Changed, touched [][]tables.Value) stack.Changed {
 	stay := func(list []stack.Kept) []stack.Kept {
 		return slices.DeleteFunc(slices.Clone(list), func(k stack.Kept) bool { return gone[k.Row] })
 	}
-	return stack.Changed{Addresses: was.Addresses, Adjusted: was.Adjusted, Kept: stay(was.Kept), Left: stay(was.Left), Invalid: stay(was.Invalid)}
+	return stack.Changed{
+		Addresses: was.Addresses,
+		Adjusted:  was.Adjusted,
+		Kept:      stay(was.Kept),
+		Left:      stay(was.Left),
+		Invalid:   stay(was.Invalid),
+	}
 }

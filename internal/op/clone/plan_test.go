@@ -17,13 +17,52 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func input() Input {
 	a, _ := site.ParseAddress("https://skerryline.example")
-	f := &site.Facts{Stack: "wordpress", Title: "Skerry Line", Core: "6.1", PHP: "8.2", Addresses: []site.Address{a}, Files: 100, Bytes: 50 << 20, Rows: 1000, TableBytes: 2 << 20,
-		Tables:   []site.Table{{Name: "sk_posts", Rows: 1000}},
-		Folders:  []site.Folder{{Path: "wp-content/uploads", Files: 60, Bytes: 40 << 20}, {Path: "wp-content/cache", Files: 30, Bytes: 8 << 20, Spare: "cache"}, {Path: "wp-content/plugins", Files: 10, Bytes: 2 << 20}},
-		Database: site.Database{Engine: "sqlite", Path: "/srv/s/wp-content/database/.ht.sqlite", Prefix: "sk_"}}
-	o := site.Site{ID: "o", Name: "skerryline.example", Role: site.Live, State: site.Ready, Host: "pier", Root: "/srv/s", Stack: "wordpress", Addresses: f.Addresses, Database: f.Database, Facts: f, Client: "Skerry Line"}
-	return Input{Origin: o, Choices: Defaults(o, "", "slipway", func(string) bool { return false }), Taken: func(n string) bool { return n == "taken" },
-		Places: map[string]Place{"slipway": {Folder: "/home/eng/alibi/copies", Free: 10 << 30, Server: "localhost"}, "pier": {NoServer: "none is known"}, "drydock": {Folder: "/srv/copies", Server: "127.0.0.1:3307"}}, Local: "slipway", Port: "7700", Grace: 48 * time.Hour, Now: noon, By: "runa"}
+	f := &site.Facts{
+		Stack:      "wordpress",
+		Title:      "Skerry Line",
+		Core:       "6.1",
+		PHP:        "8.2",
+		Addresses:  []site.Address{a},
+		Files:      100,
+		Bytes:      50 << 20,
+		Rows:       1000,
+		TableBytes: 2 << 20,
+		Tables:     []site.Table{{Name: "sk_posts", Rows: 1000}},
+		Folders: []site.Folder{
+			{Path: "wp-content/uploads", Files: 60, Bytes: 40 << 20},
+			{Path: "wp-content/cache", Files: 30, Bytes: 8 << 20, Spare: "cache"},
+			{Path: "wp-content/plugins", Files: 10, Bytes: 2 << 20},
+		},
+		Database: site.Database{Engine: "sqlite", Path: "/srv/s/wp-content/database/.ht.sqlite", Prefix: "sk_"},
+	}
+	o := site.Site{
+		ID:        "o",
+		Name:      "skerryline.example",
+		Role:      site.Live,
+		State:     site.Ready,
+		Host:      "pier",
+		Root:      "/srv/s",
+		Stack:     "wordpress",
+		Addresses: f.Addresses,
+		Database:  f.Database,
+		Facts:     f,
+		Client:    "Skerry Line",
+	}
+	return Input{
+		Origin:  o,
+		Choices: Defaults(o, "", "slipway", func(string) bool { return false }),
+		Taken:   func(n string) bool { return n == "taken" },
+		Places: map[string]Place{
+			"slipway": {Folder: "/home/eng/alibi/copies", Free: 10 << 30, Server: "localhost"},
+			"pier":    {NoServer: "none is known"},
+			"drydock": {Folder: "/srv/copies", Server: "127.0.0.1:3307"},
+		},
+		Local: "slipway",
+		Port:  "7700",
+		Grace: 48 * time.Hour,
+		Now:   noon,
+		By:    "runa",
+	}
 }
 
 func codes(p plan.Plan) map[string]site.Severity {
@@ -40,7 +79,11 @@ func TestTheUsualPlan(t *testing.T) {
 	assert.Empty(t, p.Findings)
 	assert.Equal(t, plan.Copy, p.Kind)
 	assert.Equal(t, "http://skerryline-copy.localhost:7700", p.Target.Address().String())
-	assert.Equal(t, "/home/eng/alibi/copies/skerryline-copy/now/site/wp-content/database/.ht.sqlite", p.Target.Database.Path)
+	assert.Equal(
+		t,
+		"/home/eng/alibi/copies/skerryline-copy/now/site/wp-content/database/.ht.sqlite",
+		p.Target.Database.Path,
+	)
 	assert.Equal(t, "[copy] Skerry Line", p.Target.Title)
 	assert.Equal(t, noon.Add(DefaultLease), p.Target.Lease.Ends)
 	assert.Equal(t, 70, p.Files, "the cache is left out")
@@ -133,7 +176,15 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 
 func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {
 	in := input()
-	over := site.Site{ID: "c", Name: "winter", Host: "slipway", Role: site.Copy, State: site.Ready, Lease: site.Begin(noon.Add(-time.Hour), 72*time.Hour, time.Hour), MadeAt: noon.Add(-time.Hour)}
+	over := site.Site{
+		ID:     "c",
+		Name:   "winter",
+		Host:   "slipway",
+		Role:   site.Copy,
+		State:  site.Ready,
+		Lease:  site.Begin(noon.Add(-time.Hour), 72*time.Hour, time.Hour),
+		MadeAt: noon.Add(-time.Hour),
+	}
 	in.Over, in.Lost = &over, &site.Apart{Copy: 3}
 	in.Taken = func(string) bool { return true }
 	in.Quota, in.Use = site.Quota{Copies: 1}, site.Use{Copies: 1}
@@ -151,7 +202,10 @@ func TestEstimateLearns(t *testing.T) {
 	first := Plan(in)
 	assert.Contains(t, first.Estimate.Basis, "usual rates")
 	for range 3 {
-		in.Past = append(in.Past, plan.Run{State: plan.Done, Plan: first, Began: noon, Ended: noon.Add(40 * time.Second)})
+		in.Past = append(
+			in.Past,
+			plan.Run{State: plan.Done, Plan: first, Began: noon, Ended: noon.Add(40 * time.Second)},
+		)
 	}
 	in.Past = append(in.Past, plan.Run{State: plan.Stopped, Plan: first, Began: noon, Ended: noon.Add(time.Hour)})
 	p := Plan(in)
@@ -172,7 +226,13 @@ func TestALargeFileThatIsLeftOutIsNoFinding(t *testing.T) {
 
 func TestACopyOnAServerGetsADatabaseOfItsOwn(t *testing.T) {
 	in := input()
-	in.Origin.Facts.Database = site.Database{Engine: "mysql", Server: "localhost", Name: "ferry", User: "ferry", Prefix: "sk_"}
+	in.Origin.Facts.Database = site.Database{
+		Engine: "mysql",
+		Server: "localhost",
+		Name:   "ferry",
+		User:   "ferry",
+		Prefix: "sk_",
+	}
 	in.Choices.Host = "drydock"
 	p := Plan(in)
 	require.False(t, p.Blocked(), "%v", p.Findings)
@@ -224,7 +284,16 @@ func TestPeopleAreMadeUpWhereACopyLeaves(t *testing.T) {
 func TestAPinSheetGivesWhatWasNotChosen(t *testing.T) {
 	in := input()
 	yes := true
-	in.Pins = map[string]Pinned{"spring": {Means: "PHP 8.4", Runtime: site.Runtime{PHP: "8.4", Memory: "256M"}, Quiet: []site.Rule{"mail"}, Settings: site.Settings{Debug: &yes}, Network: &yes}, "torn": {Wrong: "line 3: no"}}
+	in.Pins = map[string]Pinned{
+		"spring": {
+			Means:    "PHP 8.4",
+			Runtime:  site.Runtime{PHP: "8.4", Memory: "256M"},
+			Quiet:    []site.Rule{"mail"},
+			Settings: site.Settings{Debug: &yes},
+			Network:  &yes,
+		},
+		"torn": {Wrong: "line 3: no"},
+	}
 	in.Choices.Pins, in.Choices.Runtime.Memory = "spring", "64M"
 	p := Plan(in)
 	assert.False(t, p.Blocked(), p.Findings)

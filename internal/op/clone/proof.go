@@ -73,7 +73,13 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	}
 	for _, c := range rep.Checks {
 		if c.Verdict == evidence.Broken {
-			return &NotProven{Copy: x.p.Target.Name, Summary: rep.Summary(), First: first(c), Stands: rep.Stands(), Harmless: rep.Harmless()}
+			return &NotProven{
+				Copy:     x.p.Target.Name,
+				Summary:  rep.Summary(),
+				First:    first(c),
+				Stands:   rep.Stands(),
+				Harmless: rep.Harmless(),
+			}
 		}
 	}
 	t.Result("%s", rep.Summary())

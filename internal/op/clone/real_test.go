@@ -30,10 +30,16 @@ import (
 // ask gets a page of a copy, without following where it leads.
 func ask(t *testing.T, s site.Site, path string, cookies ...*http.Cookie) (*http.Response, string) {
 	t.Helper()
-	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		var d net.Dialer
-		return d.DialContext(ctx, "tcp", "127.0.0.1:"+s.Address().Port)
-	}}}
+	c := &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				var d net.Dialer
+				return d.DialContext(ctx, "tcp", "127.0.0.1:"+s.Address().Port)
+			},
+		},
+	}
 	if !strings.HasPrefix(path, "http://") {
 		path = s.Address().String() + path
 	}
@@ -124,7 +130,12 @@ func TestARealSiteRunsUnderEachPHP(t *testing.T) {
 	w.Keep()
 	for _, version := range []string{"7.4", "8.2", "8.4"} {
 		t.Run(version, func(t *testing.T) {
-			s := copyOf(w, live, "php-"+strings.ReplaceAll(version, ".", ""), func(c *clone.Choices) { c.Runtime.PHP, c.Runtime.Memory = version, "96M" })
+			s := copyOf(
+				w,
+				live,
+				"php-"+strings.ReplaceAll(version, ".", ""),
+				func(c *clone.Choices) { c.Runtime.PHP, c.Runtime.Memory = version, "96M" },
+			)
 			checks := holds(t, w, s)
 			assert.Contains(t, checks["quiet rules"].Copy, "6 of 6")
 			assert.Contains(t, checks["runtime"].Copy, "PHP "+version)
@@ -171,7 +182,13 @@ func quiet(t *testing.T, s site.Site) {
 		all += string(b)
 	}
 	assert.Contains(t, all, "https://hooks.stowage.example/tides")
-	require.Eventually(t, func() bool { return len(caught(t, s, "sendmail-*.eml")) == 1 }, 5*time.Second, 20*time.Millisecond, "mail that goes past the CMS is caught too")
+	require.Eventually(
+		t,
+		func() bool { return len(caught(t, s, "sendmail-*.eml")) == 1 },
+		5*time.Second,
+		20*time.Millisecond,
+		"mail that goes past the CMS is caught too",
+	)
 	resp, _ = ask(t, s, "/")
 	assert.Contains(t, resp.Header.Get("X-Robots-Tag"), "noindex")
 	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "connect-src 'self'")
@@ -248,11 +265,18 @@ func TestNetworks(t *testing.T) {
 	for name, domains := range map[string]bool{"folders": false, "domains": true} {
 		t.Run(name, func(t *testing.T) {
 			live := w.Make(name, func(s *real.Spec) {
-				s.Network, s.SubDomains, s.Prefix = []real.Sub{{Name: "north", Title: "North Island", Posts: 3, Pictures: 1}, {Name: "south", Title: "South Island", Posts: 2}}, domains, "wp_"
+				s.Network, s.SubDomains, s.Prefix = []real.Sub{
+					{Name: "north", Title: "North Island", Posts: 3, Pictures: 1},
+					{Name: "south", Title: "South Island", Posts: 2},
+				}, domains, "wp_"
 			})
 			if !domains { // one of its sites has a name of its own
 				onOrigin(t, live, "UPDATE wp_blogs SET domain = 'south.example', path = '/' WHERE path = '/south/'")
-				onOrigin(t, live, "UPDATE wp_3_options SET option_value = 'https://south.example' WHERE option_name IN ('home', 'siteurl')")
+				onOrigin(
+					t,
+					live,
+					"UPDATE wp_3_options SET option_value = 'https://south.example' WHERE option_name IN ('home', 'siteurl')",
+				)
 				live = must(w.Desk.Inspect(context.Background(), live.ID))
 			}
 			require.NotNil(t, live.Facts.Network)
@@ -314,9 +338,22 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(p).State)
 	assert.False(t, there(s.Database.Name))
-	_, err = mysql.Login{Network: "unix", Addr: mariadbtest.Root().Addr, User: s.Database.User, Password: w.Desk.Env.Password(s.ID)}.Identity(ctx)
+	_, err = mysql.Login{
+		Network:  "unix",
+		Addr:     mariadbtest.Root().Addr,
+		User:     s.Database.User,
+		Password: w.Desk.Env.Password(s.ID),
+	}.Identity(
+		ctx,
+	)
 	assert.ErrorContains(t, err, "Access denied", "its account is gone")
-	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 10*time.Second, 50*time.Millisecond, "its programs are stopped")
+	assert.Eventually(
+		t,
+		func() bool { return len(process.Left(run)) == 0 },
+		10*time.Second,
+		50*time.Millisecond,
+		"its programs are stopped",
+	)
 	left, err := w.Desk.Leftovers(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -60,7 +60,10 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 func TestARealRefreshKilledAndCancelled(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}})
+	w = realtest.New(
+		t,
+		realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}},
+	)
 	live := w.Make("ferry")
 	ctx := context.Background()
 	w.Keep()
@@ -201,8 +204,16 @@ func TestATableThatChangesItsShapeAfterThePlan(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	p := w.Plan(live.Name, "shaped")
-	onOrigin(t, live, "ALTER TABLE sk_posts ADD COLUMN tide VARCHAR(200) NOT NULL DEFAULT 'https://ferry.skerryline.example/tide', ADD KEY tide (tide(20))")
-	onOrigin(t, live, "CREATE TABLE sk_late (id INT PRIMARY KEY, v TEXT) SELECT 1 AS id, 'https://ferry.skerryline.example/late' AS v")
+	onOrigin(
+		t,
+		live,
+		"ALTER TABLE sk_posts ADD COLUMN tide VARCHAR(200) NOT NULL DEFAULT 'https://ferry.skerryline.example/tide', ADD KEY tide (tide(20))",
+	)
+	onOrigin(
+		t,
+		live,
+		"CREATE TABLE sk_late (id INT PRIMARY KEY, v TEXT) SELECT 1 AS id, 'https://ferry.skerryline.example/late' AS v",
+	)
 	w.Keep()
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -244,11 +255,24 @@ func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
 			if r, err := w.Desk.Record.Run(context.Background(), m.Run); err != nil || r.Tries > 1 {
 				return
 			}
-			db, err := sql.Open("mysql", "root@unix("+filepath.Join(desk.RunDir(w.Base), "mariadb", "mariadb.sock")+")/"+w.Site("patient").Database.Name)
+			db, err := sql.Open(
+				"mysql",
+				"root@unix("+filepath.Join(
+					desk.RunDir(w.Base),
+					"mariadb",
+					"mariadb.sock",
+				)+")/"+w.Site(
+					"patient",
+				).Database.Name,
+			)
 			assert.NoError(t, err)
 			defer db.Close()
 			n := 0
-			err = db.QueryRow("SELECT COUNT(*) FROM alibi_loaded WHERE name LIKE ' part % of sk_posts' AND NOT EXISTS (SELECT 1 FROM alibi_loaded WHERE name = 'sk_posts')").Scan(&n)
+			err = db.QueryRow(
+				"SELECT COUNT(*) FROM alibi_loaded WHERE name LIKE ' part % of sk_posts' AND NOT EXISTS (SELECT 1 FROM alibi_loaded WHERE name = 'sk_posts')",
+			).Scan(
+				&n,
+			)
 			if err == nil && n > 0 { // all connections to the copy's server end
 				cut = true
 				_, _ = db.Exec("KILL USER root") // its own is among them

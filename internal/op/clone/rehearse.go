@@ -99,5 +99,14 @@ func (x *rehearsal) clear(ctx context.Context, _ *work.Task) error {
 	if !p.Holds {
 		verdict = "it does not restore"
 	}
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.Target.Owner, Site: x.p.Origin.ID, Kind: string(plan.Rehearse), Text: fmt.Sprintf("restore point %s rehearsed: %s; %s", x.point, verdict, p.Text)})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  x.p.Target.Owner,
+			Site: x.p.Origin.ID,
+			Kind: string(plan.Rehearse),
+			Text: fmt.Sprintf("restore point %s rehearsed: %s; %s", x.point, verdict, p.Text),
+		},
+	)
 }

@@ -33,7 +33,8 @@ func (l *loading) notingTo(tab tables.Table, w *baseline.RowWriter) *noting {
 	n := &noting{l: l, tab: tab, w: w, keys: tables.Keys(l.snap, tab), tally: tables.Tally{}, moved: map[uint64]bool{}}
 	for _, k := range tab.Key {
 		if c := tab.Column(k); c >= 0 {
-			n.textKey = n.textKey || tab.Columns[c].Charset != "" || strings.Contains(strings.ToLower(tab.Columns[c].Type), "binary")
+			n.textKey = n.textKey || tab.Columns[c].Charset != "" ||
+				strings.Contains(strings.ToLower(tab.Columns[c].Type), "binary")
 		}
 	}
 	return n
@@ -92,7 +93,13 @@ func (n *noting) close(ctx context.Context) error {
 }
 
 // pour sends the rows of a range of a table through the transform.
-func (l *loading) pour(ctx context.Context, tab tables.Table, part tables.Range, w *baseline.RowWriter, put func(tables.Row) error) error {
+func (l *loading) pour(
+	ctx context.Context,
+	tab tables.Table,
+	part tables.Range,
+	w *baseline.RowWriter,
+	put func(tables.Row) error,
+) error {
 	n := l.notingTo(tab, w)
 	err := l.snap.Read(ctx, tab.Name, part, func(r tables.Row) error {
 		if !l.tr.Keeps(tab, r) {
@@ -147,7 +154,13 @@ func (l *loading) square(ctx context.Context, tab tables.Table, in *mysql.Inner)
 // adjust notes a part of the table, and puts in anew the rows that the server
 // did not copy as they should be. It gives what the part then adds up to, if
 // nobody wrote to the origin between the snapshot and the copying.
-func (l *loading) adjust(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, n *noting) (rows int64, sum uint64, err error) {
+func (l *loading) adjust(
+	ctx context.Context,
+	tab tables.Table,
+	part tables.Range,
+	in *mysql.Inner,
+	n *noting,
+) (rows int64, sum uint64, err error) {
 	var buf []byte
 	var copied tables.Digest
 	err = in.Replace(ctx, func(put func(tables.Row) error) error {
@@ -175,7 +188,13 @@ type is struct {
 
 // mend compares a part row by row and sets right what is not as it should be.
 // Rows that came here from other parts, with another key, stay.
-func (l *loading) mend(ctx context.Context, tab tables.Table, part tables.Range, in *mysql.Inner, moved map[uint64]bool) error {
+func (l *loading) mend(
+	ctx context.Context,
+	tab tables.Table,
+	part tables.Range,
+	in *mysql.Inner,
+	moved map[uint64]bool,
+) error {
 	keys := tables.Keys(l.snap, tab)
 	have := make(map[uint64]is, squared)
 	err := in.Sums(ctx, part, func(key []tables.Value, d tables.Digest) error {

@@ -65,8 +65,14 @@ func newRunner(env *op.Env, r plan.Run) (*runner, error) {
 func (x *runner) operation() *work.Operation {
 	o := &work.Operation{
 		Steps: []work.Step{
-			{Name: "reserve", Do: x.reserve}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
-			{Name: "place", Do: x.place}, {Name: "evidence", Do: x.settled(x.proven)}, {Name: "open", Do: x.settled(x.open)},
+			{
+				Name: "reserve",
+				Do:   x.reserve,
+			}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
+			{
+				Name: "place",
+				Do:   x.place,
+			}, {Name: "evidence", Do: x.settled(x.proven)}, {Name: "open", Do: x.settled(x.open)},
 		},
 		Undo: x.undo, Over: x.over, Memory: &x.mem,
 	}
@@ -134,7 +140,16 @@ func (x *runner) nextFar(name string) string {
 }
 
 func (x *runner) log(ctx context.Context, kind, format string, a ...any) error {
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.Target.Owner, Site: x.p.Target.ID, Kind: kind, Text: fmt.Sprintf(format, a...)})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  x.p.Target.Owner,
+			Site: x.p.Target.ID,
+			Kind: kind,
+			Text: fmt.Sprintf(format, a...),
+		},
+	)
 }
 
 // reserve notes what will be made before it is made, and takes the name.
@@ -227,11 +242,24 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 	if err != nil {
 		return nil, err
 	}
-	rw, err := rewrite.New(op.Pairs(origin.Facts.Addresses, copied.Address()), []rewrite.PathPair{{From: origin.Root, To: copied.Root}})
+	rw, err := rewrite.New(
+		op.Pairs(origin.Facts.Addresses, copied.Address()),
+		[]rewrite.PathPair{{From: origin.Root, To: copied.Root}},
+	)
 	if err != nil {
 		return nil, err
 	}
-	tr := &stack.Transform{Stack: st, Change: stack.Change{Origin: *origin.Facts, Copy: copied, Rewriter: rw, Title: title, Password: env.Password(copied.ID), Secret: op.Derive(env.Secret, "words", copied.ID)}}
+	tr := &stack.Transform{
+		Stack: st,
+		Change: stack.Change{
+			Origin:   *origin.Facts,
+			Copy:     copied,
+			Rewriter: rw,
+			Title:    title,
+			Password: env.Password(copied.ID),
+			Secret:   op.Derive(env.Secret, "words", copied.ID),
+		},
+	}
 	if copied.Scrubbed {
 		tr.Scrub = env.Scrubber(st, origin)
 	}
@@ -366,7 +394,8 @@ func (x *runner) clear(ctx context.Context, part string, keep site.Database) err
 		return err
 	}
 	for _, m := range made {
-		if m.Site == x.p.Target.ID && (m.Kind == "database" && m.Path != "database:"+keep.Name || m.Kind == "tables" && m.Path != op.TablesPath(keep)) {
+		if m.Site == x.p.Target.ID &&
+			(m.Kind == "database" && m.Path != "database:"+keep.Name || m.Kind == "tables" && m.Path != op.TablesPath(keep)) {
 			if err := x.env.Unmake(ctx, m); err != nil {
 				return err
 			}

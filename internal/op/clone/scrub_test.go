@@ -77,15 +77,42 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	require.NoError(t, err, "a key signs in, though no password does")
 
 	// Brought in line again, new people too; and damage is found.
-	require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, `INSERT INTO sk_seat_orders VALUES (3, 'Una Saltmarsh', 'una@harbour.example', '')`))
-	require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, `UPDATE sk_posts SET post_title='With Una Saltmarsh' WHERE ID=1`))
+	require.NoError(
+		t,
+		mysql.Open(
+			mariadbtest.Root(),
+			live.Database.Name,
+		).Exec(
+			ctx,
+			`INSERT INTO sk_seat_orders VALUES (3, 'Una Saltmarsh', 'una@harbour.example', '')`,
+		),
+	)
+	require.NoError(
+		t,
+		mysql.Open(
+			mariadbtest.Root(),
+			live.Database.Name,
+		).Exec(
+			ctx,
+			`UPDATE sk_posts SET post_title='With Una Saltmarsh' WHERE ID=1`,
+		),
+	)
 	p, err := w.Desk.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	s = w.Site("nobody")
 	assert.NotContains(t, string(bytes.ToLower(text(t, s.Database.Name))), "saltmarsh")
-	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(ctx, `UPDATE sk_posts SET post_title='Una Saltmarsh was here' WHERE ID=1`))
+	require.NoError(
+		t,
+		mysql.Open(
+			mariadbtest.Root(),
+			s.Database.Name,
+		).Exec(
+			ctx,
+			`UPDATE sk_posts SET post_title='Una Saltmarsh was here' WHERE ID=1`,
+		),
+	)
 	rep, err := w.Desk.Prove(ctx, s.ID, false, nil)
 	require.NoError(t, err)
 	c = check(t, rep, "personal")

@@ -106,7 +106,12 @@ func (x *runner) sameOrigin(ctx context.Context, t *work.Task, db tables.Databas
 
 // sameTables takes the tables of the copy as it stands, if neither they nor the
 // origin's changed since the two parted. The evidence compares them all the same.
-func (x *runner) sameTables(ctx context.Context, t *work.Task, tr *stack.Transform, next *baseline.Baseline) (bool, error) {
+func (x *runner) sameTables(
+	ctx context.Context,
+	t *work.Task,
+	tr *stack.Transform,
+	next *baseline.Baseline,
+) (bool, error) {
 	if x.p.Kind != plan.Refresh {
 		return false, nil
 	}
@@ -306,7 +311,10 @@ func (l *loading) all(ctx context.Context) error {
 	}
 	l.t.Expect(total)
 	list := slices.Clone(schema.Tables)
-	slices.SortStableFunc(list, func(a, b tables.Table) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) }) // the largest first
+	slices.SortStableFunc(
+		list,
+		func(a, b tables.Table) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) },
+	) // the largest first
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(1)
 	if schema.Engine == "mysql" {
@@ -393,7 +401,8 @@ func insideRows(tab tables.Table) int {
 // table loads one table: inside the server where that is possible, else through
 // here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
-	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) && l.tr.Scrub == nil {
+	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) &&
+		l.tr.Scrub == nil {
 		_, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
 		if err != nil {
 			return err
@@ -406,7 +415,14 @@ func (l *loading) table(ctx context.Context, tab tables.Table) error {
 		if err != nil {
 			return err
 		}
-		return inner.Inside(ctx, tab.Name, l.from, parts, exchange, func(in *mysql.Inner) error { return l.square(ctx, tab, in) })
+		return inner.Inside(
+			ctx,
+			tab.Name,
+			l.from,
+			parts,
+			exchange,
+			func(in *mysql.Inner) error { return l.square(ctx, tab, in) },
+		)
 	}
 	if to, ok := l.target.(*mysql.Target); ok && len(tab.Key) > 0 {
 		parts, err := l.snap.Ranges(ctx, tab.Name, partRows)

@@ -79,15 +79,42 @@ func Plan(s site.Site, c Choices, p *depot.Point, free int64, now time.Time) (pl
 		out.Files, out.Bytes, out.Rows, out.Tables = s.Facts.Files, s.Bytes(), s.Facts.Rows, len(s.Facts.Tables)
 	}
 	if p == nil {
-		out.Steps = append(out.Steps, plan.Step{Name: "keep", Title: "take a restore point", Work: out.Bytes, Unit: plan.Bytes})
+		out.Steps = append(
+			out.Steps,
+			plan.Step{Name: "keep", Title: "take a restore point", Work: out.Bytes, Unit: plan.Bytes},
+		)
 	}
-	out.Steps = append(out.Steps, plan.Step{Name: "write", Title: "write the archive", Work: out.Bytes, Unit: plan.Bytes}, plan.Step{Name: "check", Title: "read it back", Work: out.Bytes, Unit: plan.Bytes})
+	out.Steps = append(
+		out.Steps,
+		plan.Step{Name: "write", Title: "write the archive", Work: out.Bytes, Unit: plan.Bytes},
+		plan.Step{Name: "check", Title: "read it back", Work: out.Bytes, Unit: plan.Bytes},
+	)
 	out.Writes = []string{"nothing on the site", "the archive " + c.To}
 	if len(c.For) == 0 {
-		out.Findings = append(out.Findings, site.Finding{Severity: site.Note, Code: "secrets", Text: "passwords, their digests and keys are left out: accounts get new passwords when it is brought back", Remedy: "encrypt it, and they are in it: --for age1..."})
+		out.Findings = append(
+			out.Findings,
+			site.Finding{
+				Severity: site.Note,
+				Code:     "secrets",
+				Text:     "passwords, their digests and keys are left out: accounts get new passwords when it is brought back",
+				Remedy:   "encrypt it, and they are in it: --for age1...",
+			},
+		)
 	}
 	if free > 0 && out.Bytes > free {
-		out.Findings = append(out.Findings, site.Finding{Severity: site.Warn, Code: "disk", Text: fmt.Sprintf("the site weighs %s, and %s are free there", site.Size(out.Bytes), site.Size(free)), Remedy: "compressed it may fit"})
+		out.Findings = append(
+			out.Findings,
+			site.Finding{
+				Severity: site.Warn,
+				Code:     "disk",
+				Text: fmt.Sprintf(
+					"the site weighs %s, and %s are free there",
+					site.Size(out.Bytes),
+					site.Size(free),
+				),
+				Remedy: "compressed it may fit",
+			},
+		)
 	}
 	out.Detail, _ = json.Marshal(c) // plain types
 	out.Origin.Facts, out.Target.Facts = nil, nil
@@ -108,7 +135,13 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	}
 	o := &work.Operation{Undo: x.undo, Over: x.over}
 	for _, s := range r.Plan.Steps {
-		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: map[string]func(context.Context, *work.Task) error{"keep": x.keep, "write": x.write, "check": x.check}[s.Name]})
+		o.Steps = append(
+			o.Steps,
+			work.Step{
+				Name: s.Name,
+				Do:   map[string]func(context.Context, *work.Task) error{"keep": x.keep, "write": x.write, "check": x.check}[s.Name],
+			},
+		)
 	}
 	return o, nil
 }
@@ -178,9 +211,22 @@ func (x *runner) write(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	t.Note("%s in %d %s", site.Size(out.Total), len(made), map[bool]string{true: "file", false: "files"}[len(made) == 1])
+	t.Note(
+		"%s in %d %s",
+		site.Size(out.Total),
+		len(made),
+		map[bool]string{true: "file", false: "files"}[len(made) == 1],
+	)
 	m := src.Manifest
-	n := Note{Path: x.c.To, Size: out.Total, Site: m.Site.ID, Name: m.Site.Name, Taken: m.Taken, Made: x.env.Now(), Secrets: len(x.c.For) > 0}
+	n := Note{
+		Path:    x.c.To,
+		Size:    out.Total,
+		Site:    m.Site.ID,
+		Name:    m.Site.Name,
+		Taken:   m.Taken,
+		Made:    x.env.Now(),
+		Secrets: len(x.c.For) > 0,
+	}
 	if x.c.Part > 0 {
 		n.Parts = len(made)
 	}
@@ -233,8 +279,19 @@ func Source(ctx context.Context, env *op.Env, h *kept.Host, redact bool) (archiv
 	}
 	s := p.Site
 	s.Run, s.Front, s.Pointed, s.Keep = "", nil, nil, site.KeepRule{}
-	src := archive.Source{Entries: list.Entries, Manifest: archive.Manifest{Site: s, Taken: p.Taken, Point: p.ID, Files: p.Files, Rows: p.Rows, Bytes: p.Bytes, Missing: p.Missing},
-		Open: func(name string) (io.ReadCloser, error) { return root.Open(name) }}
+	src := archive.Source{
+		Entries: list.Entries,
+		Manifest: archive.Manifest{
+			Site:    s,
+			Taken:   p.Taken,
+			Point:   p.ID,
+			Files:   p.Files,
+			Rows:    p.Rows,
+			Bytes:   p.Bytes,
+			Missing: p.Missing,
+		},
+		Open: func(name string) (io.ReadCloser, error) { return root.Open(name) },
+	}
 	src.Manifest.Files = 0 // links are no files there
 	src.Manifest.Owners = true
 	for _, e := range list.Entries {
@@ -288,8 +345,24 @@ func (x *runner) check(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	p := h.Point()
-	t.Result("%s: %s files and %s rows of %s, as of %s", x.c.To, site.Number(p.Files), site.Number(p.Rows), p.Site.Name, p.Taken.Local().Format("2 Jan 2006 15:04"))
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: t.Run().By, Site: x.p.Origin.ID, Kind: string(plan.Archive), Text: "archive " + x.c.To + " made"})
+	t.Result(
+		"%s: %s files and %s rows of %s, as of %s",
+		x.c.To,
+		site.Number(p.Files),
+		site.Number(p.Rows),
+		p.Site.Name,
+		p.Taken.Local().Format("2 Jan 2006 15:04"),
+	)
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  t.Run().By,
+			Site: x.p.Origin.ID,
+			Kind: string(plan.Archive),
+			Text: "archive " + x.c.To + " made",
+		},
+	)
 }
 
 // undo removes what was written.
@@ -309,5 +382,14 @@ func (x *runner) over(ctx context.Context, r plan.Run) error {
 	if r.State != plan.Stopped {
 		return nil
 	}
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: r.By, Site: x.p.Origin.ID, Kind: string(plan.Archive), Text: "archive not made: " + r.Error})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  r.By,
+			Site: x.p.Origin.ID,
+			Kind: string(plan.Archive),
+			Text: "archive not made: " + r.Error,
+		},
+	)
 }

@@ -155,8 +155,12 @@ func TestARealSiteComesBackFromAnEncryptedArchive(t *testing.T) {
 		t.Helper()
 		require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(context.Background(), q))
 	}
-	on("CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1, w VARCHAR(9) CHARACTER SET utf16)")
-	on(`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff', 'é'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '', '')`)
+	on(
+		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1, w VARCHAR(9) CHARACTER SET utf16)",
+	)
+	on(
+		`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff', 'é'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '', '')`,
+	)
 	w.Keep()
 	ctx := context.Background()
 	key, err := age.GenerateX25519Identity()

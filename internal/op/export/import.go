@@ -44,16 +44,38 @@ func PlanImport(m archive.Manifest, c ImportChoices, as *site.Site, p plan.Plan)
 	if as != nil {
 		switch {
 		case as.Database.Engine != m.Site.Database.Engine || as.Database.Prefix != m.Site.Database.Prefix || as.Stack != m.Site.Stack:
-			return p, fmt.Errorf("%s is a %s site with %s tables %s..., and the archive has a %s site with %s tables %s...: make a copy of it instead", as.Name, as.Stack, as.Database.Engine, as.Database.Prefix, m.Site.Stack, m.Site.Database.Engine, m.Site.Database.Prefix)
+			return p, fmt.Errorf(
+				"%s is a %s site with %s tables %s..., and the archive has a %s site with %s tables %s...: make a copy of it instead",
+				as.Name,
+				as.Stack,
+				as.Database.Engine,
+				as.Database.Prefix,
+				m.Site.Stack,
+				m.Site.Database.Engine,
+				m.Site.Database.Prefix,
+			)
 		case as.Address() != m.Site.Address():
-			return p, fmt.Errorf("the archive is of a site at %s, and %s answers at %s: make a copy of it instead, which has its addresses changed", m.Site.Address(), as.Name, as.Address())
+			return p, fmt.Errorf(
+				"the archive is of a site at %s, and %s answers at %s: make a copy of it instead, which has its addresses changed",
+				m.Site.Address(),
+				as.Name,
+				as.Address(),
+			)
 		}
 		p.Target = *as
 	}
 	p.Steps = []plan.Step{{Name: "import", Title: "read the archive", Work: m.Bytes, Unit: plan.Bytes}}
 	p.Writes = []string{"nothing on any site", "the depot: a restore point of " + p.Target.Name}
 	if !m.Secrets {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "secrets", Text: "it holds no passwords: accounts need new ones once it is brought back", Remedy: "alibi open --inside signs in to a copy without one"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Note,
+				Code:     "secrets",
+				Text:     "it holds no passwords: accounts need new ones once it is brought back",
+				Remedy:   "alibi open --inside signs in to a copy without one",
+			},
+		)
 	}
 	p.Detail, _ = json.Marshal(c) // plain types
 	p.Origin.Facts, p.Target.Facts = nil, nil
@@ -130,8 +152,24 @@ func (x *importer) read(ctx context.Context, t *work.Task) error {
 }
 
 func (x *importer) tell(ctx context.Context, t *work.Task, p depot.Point) error {
-	t.Result("restore point %s of %s: %s files, %s rows; the depot grew by %s", p.ID, p.Site.Name, site.Number(p.Files), site.Number(p.Rows), site.Size(p.Added))
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: t.Run().By, Site: p.Site.ID, Kind: string(plan.Import), Text: fmt.Sprintf("restore point %s read from the archive %s", p.ID, x.c.From)})
+	t.Result(
+		"restore point %s of %s: %s files, %s rows; the depot grew by %s",
+		p.ID,
+		p.Site.Name,
+		site.Number(p.Files),
+		site.Number(p.Rows),
+		site.Size(p.Added),
+	)
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  t.Run().By,
+			Site: p.Site.ID,
+			Kind: string(plan.Import),
+			Text: fmt.Sprintf("restore point %s read from the archive %s", p.ID, x.c.From),
+		},
+	)
 }
 
 // sink keeps what an archive holds in the depot.
@@ -160,7 +198,17 @@ func (s *sink) Begin(m archive.Manifest) error {
 		as.Facts, as.Root = of.Facts, of.Root
 		of = as
 	}
-	s.p = depot.Point{Site: of, Run: s.t.Run().ID, Taken: m.Taken, By: s.t.Run().By, Kind: depot.FromArchive, Name: filepath.Base(s.x.c.From), Why: "read from an archive", Missing: m.Missing, Secrets: m.Secrets}
+	s.p = depot.Point{
+		Site:    of,
+		Run:     s.t.Run().ID,
+		Taken:   m.Taken,
+		By:      s.t.Run().By,
+		Kind:    depot.FromArchive,
+		Name:    filepath.Base(s.x.c.From),
+		Why:     "read from an archive",
+		Missing: m.Missing,
+		Secrets: m.Secrets,
+	}
 	return nil
 }
 

@@ -92,7 +92,12 @@ type differing struct {
 	out Changes
 }
 
-func (d *differing) files(ctx context.Context, was, now host.Root, filter tree.Filter, without func(string) bool) error {
+func (d *differing) files(
+	ctx context.Context,
+	was, now host.Root,
+	filter tree.Filter,
+	without func(string) bool,
+) error {
 	before, err := tree.Scan(ctx, was, tree.Filter{Attrs: true})
 	if err != nil {
 		return err
@@ -256,12 +261,18 @@ func digests(ctx context.Context, snap tables.Snapshot, t tables.Table, part tab
 	out := map[uint64]uint64{}
 	keys := tables.Keys(snap, t)
 	if sm, ok := snap.(tables.Summer); ok && len(t.Key) > 0 {
-		err := sm.Sums(ctx, t.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
-			if k := keys.OfKey(key); part.Has(k) {
-				out[k] = x[0]
-			}
-			return ctx.Err()
-		})
+		err := sm.Sums(
+			ctx,
+			t.Name,
+			tables.Range{},
+			tables.Search{},
+			func(key []tables.Value, x tables.Digest, _ bool) error {
+				if k := keys.OfKey(key); part.Has(k) {
+					out[k] = x[0]
+				}
+				return ctx.Err()
+			},
+		)
 		return out, err
 	}
 	var buf []byte

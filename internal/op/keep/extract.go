@@ -35,7 +35,8 @@ func Extract(ctx context.Context, p *kept.Host, what, to string) (files int, byt
 	}
 	var chosen []tree.Entry
 	for _, e := range list.Entries {
-		if what == "." || e.Path == what || strings.HasPrefix(e.Path, what+"/") || e.Mode.IsDir() && strings.HasPrefix(what+"/", e.Path+"/") {
+		if what == "." || e.Path == what || strings.HasPrefix(e.Path, what+"/") ||
+			e.Mode.IsDir() && strings.HasPrefix(what+"/", e.Path+"/") {
 			chosen = append(chosen, e)
 		}
 	}

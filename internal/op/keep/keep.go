@@ -43,13 +43,32 @@ type Input struct {
 // Plan says what taking a restore point will do.
 func Plan(in Input) plan.Plan {
 	f := in.Site.Facts
-	p := plan.Plan{Kind: plan.Keep, At: in.Now, Origin: in.Site, Files: f.Files, Bytes: f.Bytes, Rows: f.Rows, Tables: len(f.Tables), Data: f.TableBytes}
+	p := plan.Plan{
+		Kind:   plan.Keep,
+		At:     in.Now,
+		Origin: in.Site,
+		Files:  f.Files,
+		Bytes:  f.Bytes,
+		Rows:   f.Rows,
+		Tables: len(f.Tables),
+		Data:   f.TableBytes,
+	}
 	p.Detail, _ = json.Marshal(in.Choices) // plain types
-	p.Steps = []plan.Step{{Name: "keep", Title: "keep files and tables", Work: f.Bytes + f.TableBytes, Unit: plan.Bytes}}
+	p.Steps = []plan.Step{
+		{Name: "keep", Title: "keep files and tables", Work: f.Bytes + f.TableBytes, Unit: plan.Bytes},
+	}
 	p.Writes = []string{"nothing on the site", "the depot, " + in.Depot}
 	switch {
 	case in.Site.Run != "":
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "busy", Text: "a run (" + in.Site.Run + ") is at work on " + in.Site.Name, Remedy: "wait for it or cancel it"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Block,
+				Code:     "busy",
+				Text:     "a run (" + in.Site.Run + ") is at work on " + in.Site.Name,
+				Remedy:   "wait for it or cancel it",
+			},
+		)
 	case in.Site.State != site.Ready && in.Site.State != site.Parked && in.Site.State != site.Expired:
 		why, first := in.Site.Unready()
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: why, Remedy: first})
@@ -58,12 +77,33 @@ func Plan(in Input) plan.Plan {
 		p.Findings = append(p.Findings, *f)
 	}
 	if in.Last != nil {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "shared", Text: "what did not change since the restore point of " + in.Last.Taken.Format("2 Jan 15:04") + " is not kept twice"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Note,
+				Code:     "shared",
+				Text: "what did not change since the restore point of " + in.Last.Taken.Format(
+					"2 Jan 15:04",
+				) + " is not kept twice",
+			},
+		)
 	}
 	if in.Free > 0 {
 		p.FreeThen = in.Free - p.Bytes - p.Data
 		if in.Last == nil && p.FreeThen < 0 {
-			p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "disk", Text: fmt.Sprintf("the site weighs %s, and the depot's disk has %s", site.Size(p.Bytes+p.Data), site.Size(in.Free)), Remedy: "compressed it may fit; else make room, or name another folder for the depot"})
+			p.Findings = append(
+				p.Findings,
+				site.Finding{
+					Severity: site.Warn,
+					Code:     "disk",
+					Text: fmt.Sprintf(
+						"the site weighs %s, and the depot's disk has %s",
+						site.Size(p.Bytes+p.Data),
+						site.Size(in.Free),
+					),
+					Remedy: "compressed it may fit; else make room, or name another folder for the depot",
+				},
+			)
 		}
 	}
 	p.Origin.Facts = nil
@@ -95,7 +135,16 @@ func (x *runner) over(ctx context.Context, r plan.Run) error {
 }
 
 func (x *runner) log(ctx context.Context, who, format string, a ...any) error {
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: who, Site: x.p.Origin.ID, Kind: string(plan.Keep), Text: fmt.Sprintf(format, a...)})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  who,
+			Site: x.p.Origin.ID,
+			Kind: string(plan.Keep),
+			Text: fmt.Sprintf(format, a...),
+		},
+	)
 }
 
 // Before takes a restore point of a site as a step of a run that will write over
@@ -142,7 +191,14 @@ func (x *runner) point(ctx context.Context, t *work.Task) (depot.Point, error) {
 }
 
 func (x *runner) tell(ctx context.Context, t *work.Task, p depot.Point) error {
-	t.Result("restore point %s: %s files, %s rows, %s; the depot grew by %s", p.ID, site.Number(int(p.Files)), site.Number(int(p.Rows)), site.Size(p.Bytes), site.Size(p.Added))
+	t.Result(
+		"restore point %s: %s files, %s rows, %s; the depot grew by %s",
+		p.ID,
+		site.Number(int(p.Files)),
+		site.Number(int(p.Rows)),
+		site.Size(p.Bytes),
+		site.Size(p.Added),
+	)
 	return x.log(ctx, p.By, "restore point %s taken", p.ID)
 }
 
@@ -169,7 +225,15 @@ func (k *keeping) take(ctx context.Context) (depot.Point, error) {
 		return depot.Point{}, err
 	}
 	defer k.to.Close()
-	p := depot.Point{Site: s, Run: k.t.Run().ID, Taken: k.env.Now(), By: k.t.Run().By, Kind: k.c.Kind, Name: k.c.Name, Why: k.c.Why}
+	p := depot.Point{
+		Site:  s,
+		Run:   k.t.Run().ID,
+		Taken: k.env.Now(),
+		By:    k.t.Run().By,
+		Kind:  k.c.Kind,
+		Name:  k.c.Name,
+		Why:   k.c.Why,
+	}
 	var rows, bytes int64
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return k.files(gctx, place, s, &p) })

@@ -103,8 +103,12 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 		t.Helper()
 		require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(context.Background(), q))
 	}
-	on("CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1)")
-	on(`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '')`)
+	on(
+		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1)",
+	)
+	on(
+		`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '')`,
+	)
 	w.Keep()
 	first := keepNow(t, w.World, live, "before the tide")
 	on("UPDATE sk_posts SET post_title = 'After the tide' WHERE post_name = 'post-3'")
@@ -136,7 +140,14 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 
 	// A point of a site whose code does not run is what it is, and does not hold.
 	ctx := context.Background()
-	require.NoError(t, os.WriteFile(filepath.Join(old.Root, "wp-content/plugins/tide-table/tide-table.php"), []byte("<?php\nno_such_tide();\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(old.Root, "wp-content/plugins/tide-table/tide-table.php"),
+			[]byte("<?php\nno_such_tide();\n"),
+			0o644,
+		),
+	)
 	broken := keepNow(t, w.World, old, "")
 	pl, err := w.Desk.PlanRehearse(ctx, broken)
 	require.NoError(t, err)
@@ -269,7 +280,11 @@ func TestAFullDepotDisk(t *testing.T) {
 	w := demotest.New(t)
 	dir := w.Desk.DepotPath()
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=16k"), "this test needs to mount a small file system, as root")
+	require.NoError(
+		t,
+		syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=16k"),
+		"this test needs to mount a small file system, as root",
+	)
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
 	w.Keep()
 	live := w.Site(origin)
@@ -288,9 +303,21 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	p := keepNow(t, w.World, live, "")
-	require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, "UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'"))
+	require.NoError(
+		t,
+		mysql.Open(
+			mariadbtest.Root(),
+			live.Database.Name,
+		).Exec(
+			ctx,
+			"UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'",
+		),
+	)
 	s := w.Copy(live.Name, "worked-on")
-	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"))
+	require.NoError(
+		t,
+		mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"),
+	)
 	pl, err := w.Desk.PlanBack(ctx, s.ID, p)
 	require.NoError(t, err)
 	r := w.Run(pl)
@@ -301,7 +328,10 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	n := 0
-	require.NoError(t, db.QueryRow("SELECT COUNT(*) FROM sk_posts WHERE post_name = 'post-4' OR post_title = 'Later'").Scan(&n))
+	require.NoError(
+		t,
+		db.QueryRow("SELECT COUNT(*) FROM sk_posts WHERE post_name = 'post-4' OR post_title = 'Later'").Scan(&n),
+	)
 	assert.Equal(t, 1, n, "as the point holds it")
 	apart, err := w.Desk.Apart(ctx, s.ID)
 	require.NoError(t, err)
@@ -352,8 +382,26 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	for i := range c.Files {
 		c.Files[i].Was = nil // whoever runs the tests
 	}
-	assert.ElementsMatch(t, []keep.FileChange{{Path: "readme.html", What: keep.Changed}, {Path: "new.txt", What: keep.Added}, {Path: "wp-mail.php", What: keep.Removed}}, c.Files)
-	assert.Equal(t, []keep.TableChange{{Name: "sk_gone", Removed: 2}, {Name: "sk_links", Shape: true}, {Name: "sk_loose", Added: 1, Removed: 1}, {Name: "sk_new", Added: 1}, {Name: "sk_posts", Changed: 2, Removed: 1}}, c.Tables)
+	assert.ElementsMatch(
+		t,
+		[]keep.FileChange{
+			{Path: "readme.html", What: keep.Changed},
+			{Path: "new.txt", What: keep.Added},
+			{Path: "wp-mail.php", What: keep.Removed},
+		},
+		c.Files,
+	)
+	assert.Equal(
+		t,
+		[]keep.TableChange{
+			{Name: "sk_gone", Removed: 2},
+			{Name: "sk_links", Shape: true},
+			{Name: "sk_loose", Added: 1, Removed: 1},
+			{Name: "sk_new", Added: 1},
+			{Name: "sk_posts", Changed: 2, Removed: 1},
+		},
+		c.Tables,
+	)
 
 	dir := t.TempDir()
 	size, err := w.Desk.Dump(ctx, p, filepath.Join(dir, "site.sql"))

@@ -45,7 +45,10 @@ func (k *keeping) tables(ctx context.Context, place stack.Place, s site.Site, p 
 	for i := range order {
 		order[i] = i
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(schema.Tables[b].Bytes, schema.Tables[a].Bytes) }) // the largest first
+	slices.SortStableFunc(
+		order,
+		func(a, b int) int { return cmp.Compare(schema.Tables[b].Bytes, schema.Tables[a].Bytes) },
+	) // the largest first
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(snap.Readers())
 	for _, i := range order {
@@ -90,7 +93,9 @@ func (k *keeping) unchanged(ctx context.Context, now tables.Schema, quiet map[st
 		before, _ := was.Table(t.Name)
 		tab, ok := now.Table(t.Name)
 		at := k.last.Quiet[t.Name]
-		if ok && at != "" && at == quiet[t.Name] && t.Rows == tab.Rows && before.Create == tab.Create && slices.Equal(before.Columns, tab.Columns) && k.to.Holds(t) {
+		if ok && at != "" && at == quiet[t.Name] && t.Rows == tab.Rows && before.Create == tab.Create &&
+			slices.Equal(before.Columns, tab.Columns) &&
+			k.to.Holds(t) {
 			out[t.Name] = t
 		}
 	}

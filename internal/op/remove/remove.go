@@ -33,10 +33,26 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 	p.Loses = changes
 	p.Confirm = p.Consent(s)
 	if changes > 0 {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "lost", Text: stack.Count(changes, "change made here is", "changes made here are") + " nowhere else", Remedy: "copy the copy first if that work is worth keeping"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Warn,
+				Code:     "lost",
+				Text:     stack.Count(changes, "change made here is", "changes made here are") + " nowhere else",
+				Remedy:   "copy the copy first if that work is worth keeping",
+			},
+		)
 	}
 	if s.Lease.Held {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "held", Text: "it is held: " + s.Lease.Reason, Remedy: "ask " + s.Lease.By + " first"})
+		p.Findings = append(
+			p.Findings,
+			site.Finding{
+				Severity: site.Warn,
+				Code:     "held",
+				Text:     "it is held: " + s.Lease.Reason,
+				Remedy:   "ask " + s.Lease.By + " first",
+			},
+		)
 	}
 	return p, nil
 }
@@ -44,14 +60,26 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 // New makes the operation of a run.
 func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	s := r.Plan.Target
-	return &work.Operation{Forward: true, Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
-		if err := env.Erase(ctx, s.ID, s.Name); err != nil {
-			return err
-		}
-		hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
-		t.Result("%s freed, after %d h", site.Size(s.Bytes()), hours)
-		return env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: r.By, Site: s.ID, Kind: "remove", Text: fmt.Sprintf("removed for good, after %d h", hours)})
-	}}}}, nil
+	return &work.Operation{
+		Forward: true,
+		Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
+			if err := env.Erase(ctx, s.ID, s.Name); err != nil {
+				return err
+			}
+			hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
+			t.Result("%s freed, after %d h", site.Size(s.Bytes()), hours)
+			return env.Record.Log(
+				ctx,
+				inventory.Event{
+					At:   env.Now(),
+					Who:  r.By,
+					Site: s.ID,
+					Kind: "remove",
+					Text: fmt.Sprintf("removed for good, after %d h", hours),
+				},
+			)
+		}}},
+	}, nil
 }
 
 // Expire takes a copy off the air now. It can be brought back until its grace
@@ -63,7 +91,11 @@ func Expire(ctx context.Context, env *op.Env, id site.ID, who, why string) (site
 		case s.Role != site.Copy:
 			return fmt.Errorf("%s is a live site: it has no lease to end", s.Name)
 		case s.State == site.Expired:
-			return fmt.Errorf("%s is expired already; it will be removed %s", s.Name, s.Lease.Noticed.Add(s.Lease.Grace).Format(time.DateTime))
+			return fmt.Errorf(
+				"%s is expired already; it will be removed %s",
+				s.Name,
+				s.Lease.Noticed.Add(s.Lease.Grace).Format(time.DateTime),
+			)
 		case s.Run != "":
 			return fmt.Errorf("a run (%s) is at work on %s; cancel it first", s.Run, s.Name)
 		}
@@ -124,5 +156,14 @@ func BringBack(ctx context.Context, env *op.Env, id site.ID, lease time.Duration
 	if err != nil {
 		return s, err
 	}
-	return s, env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Site: id, Kind: "bring-back", Text: "brought back for " + lease.String()})
+	return s, env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   env.Now(),
+			Who:  who,
+			Site: id,
+			Kind: "bring-back",
+			Text: "brought back for " + lease.String(),
+		},
+	)
 }

@@ -91,7 +91,13 @@ func TestLeftovers(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(env.CopyDir("forgotten"), "now"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(env.CopyDir("forgotten"), "now", "f"), make([]byte, 100), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(env.CopyDir("stays"), "old"), 0o700))
-	require.NoError(t, env.Record.AddMade(ctx, inventory.Made{Site: "x", Kind: "folder", Host: env.Local, Path: env.CopyDir("noted"), At: time.Now()}))
+	require.NoError(
+		t,
+		env.Record.AddMade(
+			ctx,
+			inventory.Made{Site: "x", Kind: "folder", Host: env.Local, Path: env.CopyDir("noted"), At: time.Now()},
+		),
+	)
 	require.NoError(t, os.MkdirAll(filepath.Join(env.Home, "temp", "1999999999", "image"), 0o700))
 	left, err := w.Desk.Leftovers(ctx)
 	require.NoError(t, err)
@@ -99,7 +105,16 @@ func TestLeftovers(t *testing.T) {
 	for _, l := range left {
 		why[filepath.Base(l.Path)] = l.Why
 	}
-	assert.Equal(t, map[string]string{"forgotten": "it is not in the record", "old": "left by a run that did not end", "noted": "no site needs it any more", "1999999999": "a process left it that is not running any more"}, why)
+	assert.Equal(
+		t,
+		map[string]string{
+			"forgotten":  "it is not in the record",
+			"old":        "left by a run that did not end",
+			"noted":      "no site needs it any more",
+			"1999999999": "a process left it that is not running any more",
+		},
+		why,
+	)
 	require.NoError(t, w.Desk.ClearLeftovers(ctx, left))
 	left, err = w.Desk.Leftovers(ctx)
 	require.NoError(t, err)

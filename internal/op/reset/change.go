@@ -55,7 +55,8 @@ func ChangeOf(p plan.Plan) *Change {
 
 // Files tells whether any file changes.
 func (c *Change) Files() bool {
-	return len(c.Put)+len(c.Remove)+len(c.Carry)+len(c.Edit) > 0 || c.Ballast != nil && (c.Ballast.Remove || c.Ballast.Counts["media"] > 0)
+	return len(c.Put)+len(c.Remove)+len(c.Carry)+len(c.Edit) > 0 ||
+		c.Ballast != nil && (c.Ballast.Remove || c.Ballast.Counts["media"] > 0)
 }
 
 // Rows tells whether any row of a table changes.
@@ -385,11 +386,26 @@ func changeFindings(in Input, note func(site.Severity, string, string, string)) 
 	if s.Role == site.Live {
 		switch {
 		case c.Ballast != nil || c.Account != nil || c.Scrub:
-			note(site.Block, "live", "made-up content, accounts and people are for copies", "make one: alibi copy "+s.Name)
+			note(
+				site.Block,
+				"live",
+				"made-up content, accounts and people are for copies",
+				"make one: alibi copy "+s.Name,
+			)
 		case c.core() != nil || c.Runtime != nil:
-			note(site.Block, "live-core", "core and runtime of a live site are not changed from here", "try it on a copy: alibi copy "+s.Name)
+			note(
+				site.Block,
+				"live-core",
+				"core and runtime of a live site are not changed from here",
+				"try it on a copy: alibi copy "+s.Name,
+			)
 		case len(c.Switch.On) > 0:
-			note(site.Warn, "hooks", "what a plugin does when it is put on is not done: no code of a live site is run from here", "open its page of plugins once")
+			note(
+				site.Warn,
+				"hooks",
+				"what a plugin does when it is put on is not done: no code of a live site is run from here",
+				"open its page of plugins once",
+			)
 		}
 	}
 	if len(c.Switch.Off) > 0 || c.Switch.AllOff {

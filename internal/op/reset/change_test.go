@@ -99,7 +99,16 @@ func TestWhatARealCopyRunsIsChangedFromOutside(t *testing.T) {
 	assert.False(t, strings.Contains(text, "Harbour Bell"))
 	assert.True(t, strings.Contains(text, "harbour master"), "the page shows the newer one")
 
-	changed(t, w.World, s, desk.ChangeWish{Put: []site.Source{{Kind: site.Theme, Slug: "slipway-plain"}}, Theme: "slipway-plain", Delete: []string{"harbour-bell"}})
+	changed(
+		t,
+		w.World,
+		s,
+		desk.ChangeWish{
+			Put:    []site.Source{{Kind: site.Theme, Slug: "slipway-plain"}},
+			Theme:  "slipway-plain",
+			Delete: []string{"harbour-bell"},
+		},
+	)
 	got = states(t, w.World, s)
 	assert.Equal(t, "1.1 active", got["slipway-plain"])
 	assert.NotContains(t, got, "harbour-bell")
@@ -156,7 +165,15 @@ func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
 	cores, err := w.Desk.Catalogue().Cores(context.Background())
 	require.NoError(t, err)
 	require.Len(t, cores, 3, "script/real cores has three")
-	r := changed(t, w.World, s, desk.ChangeWish{Put: []site.Source{{Kind: site.Core, Version: cores[0].Version}}, Runtime: &site.Runtime{PHP: "8.4", Memory: "256M"}})
+	r := changed(
+		t,
+		w.World,
+		s,
+		desk.ChangeWish{
+			Put:     []site.Source{{Kind: site.Core, Version: cores[0].Version}},
+			Runtime: &site.Runtime{PHP: "8.4", Memory: "256M"},
+		},
+	)
 	got := states(t, w.World, s)
 	assert.Equal(t, cores[0].Version, got["core"])
 	assert.Equal(t, "8.4", got["php"])
@@ -276,7 +293,12 @@ func TestAChangeCancelledAfterItsCodeRanIsTakenBack(t *testing.T) {
 	ctx := context.Background()
 	for _, moment := range []string{"tables end", "files end", "wake begin", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
-			p, err := w.Desk.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}}, nil)
+			p, err := w.Desk.PlanChange(
+				ctx,
+				s.ID,
+				desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}},
+				nil,
+			)
 			require.NoError(t, err)
 			r := start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)

@@ -58,7 +58,11 @@ func Leftovers(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.
 			if slices.Contains(s.Stays, fi.Name()) {
 				continue
 			}
-			x := stack.Leftover{Folder: s.Name, Name: strings.TrimSuffix(fi.Name(), ".php"), Path: path.Join(s.Path, fi.Name())}
+			x := stack.Leftover{
+				Folder: s.Name,
+				Name:   strings.TrimSuffix(fi.Name(), ".php"),
+				Path:   path.Join(s.Path, fi.Name()),
+			}
 			if fi.IsDir() {
 				h, err := p.Host.Open(ctx, path.Join(p.Root.Path(), x.Path))
 				if err != nil {
@@ -82,7 +86,8 @@ func Leftovers(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.
 
 // Goes tells whether it is taken out.
 func (c *Clean) Goes(p stack.Leftover) bool {
-	return slices.Contains(c.Tidy, p.Folder) && !slices.Contains(c.Except, p.Name) && (p.Folder != "themes" || p.Name != c.Wish.Theme)
+	return slices.Contains(c.Tidy, p.Folder) && !slices.Contains(c.Except, p.Name) &&
+		(p.Folder != "themes" || p.Name != c.Wish.Theme)
 }
 
 // cleaned works out the clean state from the one that the site is in.
@@ -219,7 +224,14 @@ func cleaning(now tables.Snapshot, tab tables.Table, k stack.Cleanup) tables.Wan
 
 // Counted says what cleaning takes out of tables and what stays in those that
 // it changes, row by row.
-func Counted(ctx context.Context, st stack.Stack, snap tables.Snapshot, prefix string, w stack.Wish, owns func(string) bool) (goes, stays []plan.Part, err error) {
+func Counted(
+	ctx context.Context,
+	st stack.Stack,
+	snap tables.Snapshot,
+	prefix string,
+	w stack.Wish,
+	owns func(string) bool,
+) (goes, stays []plan.Part, err error) {
 	of, err := st.Clean(ctx, snap, prefix, w)
 	if err != nil {
 		return nil, nil, err

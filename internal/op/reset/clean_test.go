@@ -42,7 +42,12 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	ctx := context.Background()
 	s := w.Copy(origin, "practice")
 	was := kept(t, w, s)
-	pl, err := w.Desk.PlanClean(ctx, s.ID, reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins", "uploads"}, Except: []string{"tide-table"}}, "")
+	pl, err := w.Desk.PlanClean(
+		ctx,
+		s.ID,
+		reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins", "uploads"}, Except: []string{"tide-table"}},
+		"",
+	)
 	require.NoError(t, err)
 	goes, stays := fmt.Sprint(pl.Goes), fmt.Sprint(pl.Stays)
 	assert.Contains(t, goes, "table sk_posts")
@@ -57,7 +62,11 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 		assert.Equal(t, rows, value(t, s, "SELECT COUNT(*) FROM sk_"+table), table)
 	}
 	assert.Equal(t, "a:0:{}", value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'active_plugins'"))
-	assert.Contains(t, value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'siteurl'"), "practice.localhost")
+	assert.Contains(
+		t,
+		value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'siteurl'"),
+		"practice.localhost",
+	)
 	assert.NoDirExists(t, filepath.Join(s.Root, "wp-content/plugins/bell-mailer"))
 	assert.DirExists(t, filepath.Join(s.Root, "wp-content/plugins/tide-table"))
 	left, err := w.Desk.Left(ctx, s)
@@ -117,7 +126,12 @@ func TestACleaningKilledAtEachMoment(t *testing.T) {
 	for _, m := range []string{"keep end", "tables progress", "tables end", "files end", "prove end", "open begin"} {
 		t.Run(m, func(t *testing.T) {
 			w.Stop()
-			pl, err := w.Desk.PlanClean(context.Background(), s.ID, reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins"}}, "")
+			pl, err := w.Desk.PlanClean(
+				context.Background(),
+				s.ID,
+				reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins"}},
+				"",
+			)
 			require.NoError(t, err)
 			r := start(t, w, pl)
 			demotest.KilledAt(t, w, m)
@@ -136,9 +150,13 @@ func signIn(t *testing.T, s site.Site, name, password string) string {
 	t.Helper()
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	c := http.Client{Jar: jar, Timeout: 30 * time.Second, Transport: &http.Transport{DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+s.Address().Port)
-	}}}
+	c := http.Client{
+		Jar:     jar,
+		Timeout: 30 * time.Second,
+		Transport: &http.Transport{DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, "127.0.0.1:"+s.Address().Port)
+		}},
+	}
 	do := func(method, path string, form url.Values) string {
 		u := "http://" + s.Address().Host + ":" + s.Address().Port + path
 		var resp *http.Response
@@ -154,7 +172,11 @@ func signIn(t *testing.T, s site.Site, name, password string) string {
 		return string(b)
 	}
 	do(http.MethodGet, "/wp-login.php", nil)
-	do(http.MethodPost, "/wp-login.php", url.Values{"log": {name}, "pwd": {password}, "wp-submit": {"Log In"}, "testcookie": {"1"}})
+	do(
+		http.MethodPost,
+		"/wp-login.php",
+		url.Values{"log": {name}, "pwd": {password}, "wp-submit": {"Log In"}, "testcookie": {"1"}},
+	)
 	return do(http.MethodGet, "/wp-admin/users.php", nil)
 }
 
@@ -174,10 +196,27 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 	pl, err := w.Desk.PlanClean(context.Background(), s.ID, reset.Clean{Wish: stack.Wish{All: true}}, "")
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(pl.Goes), "view sk_tides_twice", "the plan says what goes with a table")
-	r := clean(t, w.World, s, reset.Clean{Wish: stack.Wish{All: true, Admin: stack.Admin{Name: "harbour", Mail: "harbour@skerryline.example"}}, Tidy: []string{"uploads"}}, "made-up-password")
+	r := clean(
+		t,
+		w.World,
+		s,
+		reset.Clean{
+			Wish: stack.Wish{All: true, Admin: stack.Admin{Name: "harbour", Mail: "harbour@skerryline.example"}},
+			Tidy: []string{"uploads"},
+		},
+		"made-up-password",
+	)
 	assert.Contains(t, r.Result, "its first page answers 200")
 	assert.Less(t, r.Ended.Sub(r.Began).Seconds(), 10.0)
-	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'sk_tide_log'"))
+	assert.Equal(
+		t,
+		"0",
+		value(
+			t,
+			s,
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'sk_tide_log'",
+		),
+	)
 	hung := "SELECT GROUP_CONCAT(n ORDER BY n) FROM (SELECT TABLE_NAME AS n FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE() " +
 		"UNION SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()) h"
 	assert.Equal(t, "sk_counts,sk_titles", value(t, s, hung), "what works with a table that is gone goes with it")
@@ -191,9 +230,15 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 	restore(t, w.World, was, whole)
 	assert.Equal(t, "sk_counts,sk_logs,sk_tides,sk_tides_twice,sk_titles", value(t, s, hung))
 	assert.Equal(t, numbers, value(t, s, next))
-	on(t, s, "INSERT INTO sk_terms (term_id, name) VALUES (901, 'Tide')", "DELETE FROM sk_terms WHERE term_id = 901",
-		"INSERT INTO sk_links (link_id, link_notes) VALUES (700, '')", "UPDATE sk_posts SET post_title = 'Other' WHERE ID = 3",
-		"INSERT INTO sk_posts (ID, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (5000, '', '', '', '', '', '')")
+	on(
+		t,
+		s,
+		"INSERT INTO sk_terms (term_id, name) VALUES (901, 'Tide')",
+		"DELETE FROM sk_terms WHERE term_id = 901",
+		"INSERT INTO sk_links (link_id, link_notes) VALUES (700, '')",
+		"UPDATE sk_posts SET post_title = 'Other' WHERE ID = 3",
+		"INSERT INTO sk_posts (ID, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (5000, '', '', '', '', '', '')",
+	)
 	assert.NotEqual(t, numbers, value(t, s, next))
 	restore(t, w.World, was, whole)
 	assert.Equal(t, numbers, value(t, s, next), "the next numbers too, where single rows were exchanged or none")

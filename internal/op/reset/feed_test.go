@@ -43,12 +43,25 @@ func TestContentIsCarriedByItself(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing is written over")
 	_, err = w.Desk.PlanBring(ctx, s.ID, file)
 	require.NoError(t, err)
-	posts, comments := value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type <> 'revision'"), value(t, s, "SELECT COUNT(*) FROM sk_comments")
+	posts, comments := value(
+		t,
+		s,
+		"SELECT COUNT(*) FROM sk_posts WHERE post_type <> 'revision'",
+	), value(
+		t,
+		s,
+		"SELECT COUNT(*) FROM sk_comments",
+	)
 	clean(t, w, s, reset.Clean{Wish: stack.Wish{All: true}}, "")
 	brought(t, w, s, file)
 	assert.Equal(t, posts, value(t, s, "SELECT COUNT(*) FROM sk_posts"))
 	assert.Equal(t, comments, value(t, s, "SELECT COUNT(*) FROM sk_comments"))
-	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_content LIKE '%//skerryline.example%'"), "its addresses are the copy's")
+	assert.Equal(
+		t,
+		"0",
+		value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_content LIKE '%//skerryline.example%'"),
+		"its addresses are the copy's",
+	)
 	pl, err := w.Desk.PlanBring(ctx, s.ID, file)
 	require.NoError(t, err)
 	assert.True(t, pl.Blocked(), "twice brings nothing")
@@ -72,7 +85,11 @@ func TestWhatTheCMSExportsIsImported(t *testing.T) {
 	w.Keep()
 	s := w.Copy(live.Name, "slate")
 	file := filepath.Join(t.TempDir(), "content.xml")
-	out, err := exec.Command("php", "-r", "$_SERVER['HTTP_HOST']='x'; require '"+live.Root+"/wp-load.php'; require ABSPATH.'wp-admin/includes/export.php'; export_wp();").Output()
+	out, err := exec.Command(
+		"php",
+		"-r",
+		"$_SERVER['HTTP_HOST']='x'; require '"+live.Root+"/wp-load.php'; require ABSPATH.'wp-admin/includes/export.php'; export_wp();",
+	).Output()
 	require.NoError(t, err, string(out))
 	require.NoError(t, os.WriteFile(file, out, 0o600))
 	count := "SELECT COUNT(*) FROM sk_posts WHERE post_type IN ('post', 'page', 'attachment') AND post_status <> 'auto-draft'"
@@ -82,7 +99,12 @@ func TestWhatTheCMSExportsIsImported(t *testing.T) {
 	assert.Equal(t, posts, value(t, s, count))
 	assert.NotEqual(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_term_relationships"))
 	r := await(t, w.World, start(t, w.World, func() plan.Plan {
-		pl, err := w.Desk.PlanClean(context.Background(), s.ID, reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}}, "")
+		pl, err := w.Desk.PlanClean(
+			context.Background(),
+			s.ID,
+			reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}},
+			"",
+		)
 		require.NoError(t, err)
 		return pl
 	}()))

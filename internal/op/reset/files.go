@@ -107,7 +107,8 @@ func (x *runner) forged(ctx context.Context, e *ends) (out []string, err error) 
 	}
 	var list []tree.Entry
 	for _, w := range tree.OnlyFiles(e.want.entries) {
-		if fi, err := e.place.Root.Lstat(w.Path); err == nil && w.Regular() && fi.Mode().IsRegular() && fi.Size() == w.Size {
+		if fi, err := e.place.Root.Lstat(w.Path); err == nil && w.Regular() && fi.Mode().IsRegular() &&
+			fi.Size() == w.Size {
 			list = append(list, w)
 		}
 	}
@@ -156,7 +157,13 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	_, total := (&tree.Listing{Entries: c.put}).Totals()
 	t.Expect(total)
 	entries := append(parents(c.put), c.put...)
-	_, problems, err := tree.Copy(ctx, e.want.from, to, entries, func(bytes int64, files int) { t.Add(bytes, int64(files)) })
+	_, problems, err := tree.Copy(
+		ctx,
+		e.want.from,
+		to,
+		entries,
+		func(bytes int64, files int) { t.Add(bytes, int64(files)) },
+	)
 	if err != nil {
 		return fmt.Errorf("bringing the files: %w", err)
 	}
@@ -235,7 +242,8 @@ func (x *runner) putAside(root host.Root, old tree.Entry) error {
 		if err := host.MkdirAll(root, x.dir("old", old.Path), 0o755); err != nil {
 			return fmt.Errorf("putting %s aside: %w", old.Path, err)
 		}
-		if _, err := host.Grant(root, x.dir("old", old.Path), old.Access()); err != nil && !errors.Is(err, host.ErrUnreadable) {
+		if _, err := host.Grant(root, x.dir("old", old.Path), old.Access()); err != nil &&
+			!errors.Is(err, host.ErrUnreadable) {
 			return fmt.Errorf("putting %s aside: %w", old.Path, err)
 		}
 		err := root.Remove(old.Path)
@@ -376,12 +384,20 @@ func stepsOf(files, database bool, bytes, rows int64) []plan.Step {
 	if files {
 		out = append(out, plan.Step{Name: "stage", Title: "bring the files", Work: bytes, Unit: plan.Bytes})
 	}
-	out = append(out, plan.Step{Name: "close", Title: "show a notice"}, plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes})
+	out = append(
+		out,
+		plan.Step{Name: "close", Title: "show a notice"},
+		plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes},
+	)
 	if database {
 		out = append(out, plan.Step{Name: "tables", Title: "exchange the tables", Work: rows, Unit: plan.Rows})
 	}
 	if files {
 		out = append(out, plan.Step{Name: "files", Title: "exchange the files"})
 	}
-	return append(out, plan.Step{Name: "prove", Title: "compare all of it", Work: rows, Unit: plan.Rows}, plan.Step{Name: "open", Title: "show it again"})
+	return append(
+		out,
+		plan.Step{Name: "prove", Title: "compare all of it", Work: rows, Unit: plan.Rows},
+		plan.Step{Name: "open", Title: "show it again"},
+	)
 }

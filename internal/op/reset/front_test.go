@@ -32,7 +32,10 @@ func visit(t *testing.T, port int, host string, change ...func(*http.Request)) (
 	for _, c := range change {
 		c(r)
 	}
-	c := http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := http.Client{
+		Timeout:       20 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	resp, err := c.Do(r)
 	require.NoError(t, err)
 	defer resp.Body.Close()
@@ -71,7 +74,13 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 
 	_, err := w.Desk.Park(ctx, live.ID, "", "", "")
 	require.ErrorIs(t, err, desk.ErrNotTyped)
-	s, err := w.Desk.Park(ctx, live.ID, "Back at <b>high</b> water <?php echo 1+1; ?>", "harbour@skerryline.example", live.Name)
+	s, err := w.Desk.Park(
+		ctx,
+		live.ID,
+		"Back at <b>high</b> water <?php echo 1+1; ?>",
+		"harbour@skerryline.example",
+		live.Name,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, site.Parked, s.State)
 	status, page = visit(t, port, host)

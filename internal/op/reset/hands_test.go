@@ -92,7 +92,16 @@ func TestARuntimeThatDoesNotStart(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	dir := t.TempDir()
 	for name, sapi := range map[string]string{"php": "cli", "php-fpm": "fpm-fcgi"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\ncase \"$*\" in *-v*) echo 'PHP 8.3.99 ("+sapi+")';; *) echo it is broken >&2; exit 70;; esac\n"), 0o755))
+		require.NoError(
+			t,
+			os.WriteFile(
+				filepath.Join(dir, name),
+				[]byte(
+					"#!/bin/sh\ncase \"$*\" in *-v*) echo 'PHP 8.3.99 ("+sapi+")';; *) echo it is broken >&2; exit 70;; esac\n",
+				),
+				0o755,
+			),
+		)
 	}
 	w.Desk.Config.Runtime.PHP = append(w.Desk.Config.Runtime.PHP, dir)
 	require.NoError(t, desk.SaveConfig(w.Base, w.Desk.Config))
@@ -131,7 +140,16 @@ func TestExtensionsOfACopy(t *testing.T) {
 	w.Make("ferry")
 	w.Keep()
 	s := w.Copy("ferry", "trial")
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "has.php"), []byte("<?php echo extension_loaded('gd') ? 'has gd' : 'no gd', ' ', extension_loaded('mysqli') ? 'mysqli' : '';"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(s.Root, "has.php"),
+			[]byte(
+				"<?php echo extension_loaded('gd') ? 'has gd' : 'no gd', ' ', extension_loaded('mysqli') ? 'mysqli' : '';",
+			),
+			0o644,
+		),
+	)
 	has := func() string {
 		s := w.Site("trial")
 		_, text, err := w.Desk.Env.Post(context.Background(), s, "/has.php", nil)
@@ -147,7 +165,12 @@ func TestExtensionsOfACopy(t *testing.T) {
 	}
 	changed(t, w.World, s, desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2"}})
 	assert.Equal(t, "has gd mysqli", has())
-	p, err := w.Desk.PlanChange(context.Background(), s.ID, desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2", Extensions: "+nothing"}}, nil)
+	p, err := w.Desk.PlanChange(
+		context.Background(),
+		s.ID,
+		desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2", Extensions: "+nothing"}},
+		nil,
+	)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked())
 	assert.Contains(t, p.Findings[0].Text, "has no extension nothing")

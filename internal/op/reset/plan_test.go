@@ -17,8 +17,29 @@ import (
 var at = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
 func input(change func(*Input)) Input {
-	in := Input{Site: site.Site{ID: "abcde", Name: "near", Role: site.Copy, State: site.Ready, Stack: "wordpress", Root: "/copies/near/now/site", Host: "slipway", Database: site.Database{Engine: "mysql", Name: "alibi_near", Server: "localhost"}, Facts: &site.Facts{Files: 10, Bytes: 1000, Rows: 5}},
-		Point: &depot.Point{ID: "20261120-090000-aa", Files: 9, Rows: 4, Bytes: 900}, Choices: Choices{Files: true, Database: true}, Depot: "/depot", Now: at, By: "runa"}
+	in := Input{
+		Site: site.Site{
+			ID:       "abcde",
+			Name:     "near",
+			Role:     site.Copy,
+			State:    site.Ready,
+			Stack:    "wordpress",
+			Root:     "/copies/near/now/site",
+			Host:     "slipway",
+			Database: site.Database{Engine: "mysql", Name: "alibi_near", Server: "localhost"},
+			Facts:    &site.Facts{Files: 10, Bytes: 1000, Rows: 5},
+		},
+		Point: &depot.Point{
+			ID:    "20261120-090000-aa",
+			Files: 9,
+			Rows:  4,
+			Bytes: 900,
+		},
+		Choices: Choices{Files: true, Database: true},
+		Depot:   "/depot",
+		Now:     at,
+		By:      "runa",
+	}
 	if change != nil {
 		change(&in)
 	}

@@ -218,7 +218,12 @@ func (e *ends) proveTables(ctx context.Context, t *work.Task) (rows int64, wrong
 }
 
 // add adds up the digests of rows.
-func add(ctx context.Context, digest func(string, tables.Row, []byte) (tables.Digest, []byte), name string, rows func(context.Context, func(tables.Row) error) error) (n int64, sum uint64, err error) {
+func add(
+	ctx context.Context,
+	digest func(string, tables.Row, []byte) (tables.Digest, []byte),
+	name string,
+	rows func(context.Context, func(tables.Row) error) error,
+) (n int64, sum uint64, err error) {
 	var buf []byte
 	var d tables.Digest
 	err = rows(ctx, func(r tables.Row) error {

@@ -51,7 +51,8 @@ type Feed struct {
 
 // Whole tells whether nothing of the site stays as it is.
 func (c Choices) Whole() bool {
-	return c.Files && c.Database && len(c.Paths) == 0 && len(c.Tables) == 0 && len(c.Kinds)+len(c.Items) == 0 && c.Clean == nil
+	return c.Files && c.Database && len(c.Paths) == 0 && len(c.Tables) == 0 && len(c.Kinds)+len(c.Items) == 0 &&
+		c.Clean == nil
 }
 
 // runner carries a plan out.
@@ -290,7 +291,8 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 // runs is the PHP of the site: a copy's is not the one that its folder's machine
 // happens to have.
 func (x *runner) runs(s site.Site, found string) string {
-	if k := x.c.Change; k != nil && k.Runtime != nil && k.Runtime.PHP != "" && (s.Facts == nil || php.Series(s.Facts.PHP) != k.Runtime.PHP) {
+	if k := x.c.Change; k != nil && k.Runtime != nil && k.Runtime.PHP != "" &&
+		(s.Facts == nil || php.Series(s.Facts.PHP) != k.Runtime.PHP) {
 		return k.Runtime.PHP
 	}
 	if s.Facts != nil && (found == "" || s.Role == site.Copy) {
@@ -316,7 +318,9 @@ func (x *runner) undo(ctx context.Context) error {
 		return nil
 	}
 	if x.mem.Settled {
-		return errors.New("all was in place already, and the old is cleared away: resume the run, and then restore the point that was taken first")
+		return errors.New(
+			"all was in place already, and the old is cleared away: resume the run, and then restore the point that was taken first",
+		)
 	}
 	s, err := x.now(ctx)
 	if err != nil {
@@ -369,13 +373,23 @@ func (x *runner) over(ctx context.Context, r plan.Run) error {
 }
 
 func (x *runner) log(ctx context.Context, format string, a ...any) error {
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.By, Site: x.p.Target.ID, Kind: string(x.p.Kind), Text: fmt.Sprintf(format, a...)})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  x.p.By,
+			Site: x.p.Target.ID,
+			Kind: string(x.p.Kind),
+			Text: fmt.Sprintf(format, a...),
+		},
+	)
 }
 
 // inPaths tells whether a path is one of those that were chosen, or in one.
 func inPaths(list []string) func(string) bool {
 	return func(p string) bool {
-		return len(list) == 0 || slices.ContainsFunc(list, func(c string) bool { return p == c || strings.HasPrefix(p, c+"/") })
+		return len(list) == 0 ||
+			slices.ContainsFunc(list, func(c string) bool { return p == c || strings.HasPrefix(p, c+"/") })
 	}
 }
 
@@ -384,7 +398,10 @@ func Paths(list []string) (out []string, err error) {
 	for _, p := range list {
 		c, err := host.Clean(strings.Trim(p, "/"))
 		if err != nil || c == "." {
-			return nil, fmt.Errorf("%q is no file or folder of the site: name it as it is called below the site's root, such as wp-content/uploads", p)
+			return nil, fmt.Errorf(
+				"%q is no file or folder of the site: name it as it is called below the site's root, such as wp-content/uploads",
+				p,
+			)
 		}
 		out = append(out, c)
 	}

@@ -36,7 +36,22 @@ func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
 var whole = reset.Choices{Files: true, Database: true}
 
 // moments are those at which a run is killed or cancelled.
-var moments = []string{"reserve end", "stage progress", "stage end", "close end", "keep progress", "keep end", "tables progress", "tables end", "files begin", "files progress", "files end", "prove progress", "prove end", "open begin"}
+var moments = []string{
+	"reserve end",
+	"stage progress",
+	"stage end",
+	"close end",
+	"keep progress",
+	"keep end",
+	"tables progress",
+	"tables end",
+	"files begin",
+	"files progress",
+	"files end",
+	"prove progress",
+	"prove end",
+	"open begin",
+}
 
 func kept(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 	t.Helper()
@@ -159,7 +174,16 @@ func value(t *testing.T, s site.Site, q string) (out string) {
 // damage changes a site in each way that there is.
 func damage(t *testing.T, s site.Site) {
 	t.Helper()
-	on(t, s, "UPDATE sk_posts SET post_title = 'broken' WHERE ID = 5", "DELETE FROM sk_posts WHERE ID = 6", "CREATE TABLE sk_new (n INTEGER)", "INSERT INTO sk_new VALUES (1)", "DROP TABLE sk_comments", "UPDATE sk_options SET option_value = 'Broken' WHERE option_name = 'blogname'")
+	on(
+		t,
+		s,
+		"UPDATE sk_posts SET post_title = 'broken' WHERE ID = 5",
+		"DELETE FROM sk_posts WHERE ID = 6",
+		"CREATE TABLE sk_new (n INTEGER)",
+		"INSERT INTO sk_new VALUES (1)",
+		"DROP TABLE sk_comments",
+		"UPDATE sk_options SET option_value = 'Broken' WHERE option_name = 'blogname'",
+	)
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "wp-content/evil/deep"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/evil/deep/x.php"), []byte("<?php"), 0o644))
 	forged := filepath.Join(s.Root, "index.php")
@@ -171,7 +195,10 @@ func damage(t *testing.T, s site.Site) {
 	require.NoError(t, os.WriteFile(forged, text, 0o644))
 	require.NoError(t, os.Chtimes(forged, fi.ModTime(), fi.ModTime())) // as those do who hide
 	require.NoError(t, os.Remove(filepath.Join(s.Root, "wp-includes/version.php")))
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-includes/version.php"), []byte("<?php $wp_version = 'x';"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(s.Root, "wp-includes/version.php"), []byte("<?php $wp_version = 'x';"), 0o644),
+	)
 }
 
 func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
@@ -230,12 +257,22 @@ func TestPartsOfARestorePoint(t *testing.T) {
 	assert.Equal(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"))
 	assert.Equal(t, "1", value(t, s, "SELECT n FROM sk_new"))
 
-	on(t, s, "UPDATE sk_options SET option_value = 'mine' WHERE option_name = 'blogdescription'", "INSERT INTO sk_posts (ID, post_title, post_type, post_status, post_name, post_content) VALUES (99001, 'since', 'post', 'publish', 'since', '')")
+	on(
+		t,
+		s,
+		"UPDATE sk_options SET option_value = 'mine' WHERE option_name = 'blogdescription'",
+		"INSERT INTO sk_posts (ID, post_title, post_type, post_status, post_name, post_content) VALUES (99001, 'since', 'post', 'publish', 'since', '')",
+	)
 	kind := value(t, s, "SELECT post_type FROM sk_posts WHERE ID = 5")
 	restore(t, w, was, reset.Choices{Database: true, Items: []int64{5}})
 	assert.NotEqual(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"), kind)
 	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"))
-	restore(t, w, was, reset.Choices{Database: true, Kinds: []site.Kind{site.Posts, site.Pages, site.Media, site.Other, site.Menus}})
+	restore(
+		t,
+		w,
+		was,
+		reset.Choices{Database: true, Kinds: []site.Kind{site.Posts, site.Pages, site.Media, site.Other, site.Menus}},
+	)
 	assert.Equal(t, "1", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"), "what was deleted is back")
 	assert.Equal(t, "since", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 99001"), "what came since stays")
 	assert.Equal(t, "mine", value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
@@ -326,23 +363,42 @@ func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 
 // odd gives a real site what the demo's have not.
 func odd(t *testing.T, s site.Site) {
-	on(t, s, "CREATE TABLE sk_boats (id INT PRIMARY KEY, name VARCHAR(20))", "CREATE TABLE sk_trips (id INT PRIMARY KEY, boat INT, CONSTRAINT sk_trip_boat FOREIGN KEY (boat) REFERENCES sk_boats (id))",
-		"INSERT INTO sk_boats VALUES (1, 'Auk'), (2, 'Gannet')", "INSERT INTO sk_trips VALUES (1, 1), (2, 2)",
-		"CREATE TABLE sk_log (n INT)", "CREATE TRIGGER sk_came AFTER INSERT ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (9)",
-		"CREATE TRIGGER sk_seen AFTER UPDATE ON sk_boats FOR EACH ROW INSERT INTO sk_log VALUES (NEW.id)", "CREATE VIEW sk_fleet AS SELECT name FROM sk_boats",
-		"CREATE TABLE other_app (n INT)", "INSERT INTO other_app VALUES (1)")
+	on(
+		t,
+		s,
+		"CREATE TABLE sk_boats (id INT PRIMARY KEY, name VARCHAR(20))",
+		"CREATE TABLE sk_trips (id INT PRIMARY KEY, boat INT, CONSTRAINT sk_trip_boat FOREIGN KEY (boat) REFERENCES sk_boats (id))",
+		"INSERT INTO sk_boats VALUES (1, 'Auk'), (2, 'Gannet')",
+		"INSERT INTO sk_trips VALUES (1, 1), (2, 2)",
+		"CREATE TABLE sk_log (n INT)",
+		"CREATE TRIGGER sk_came AFTER INSERT ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (9)",
+		"CREATE TRIGGER sk_seen AFTER UPDATE ON sk_boats FOR EACH ROW INSERT INTO sk_log VALUES (NEW.id)",
+		"CREATE VIEW sk_fleet AS SELECT name FROM sk_boats",
+		"CREATE TABLE other_app (n INT)",
+		"INSERT INTO other_app VALUES (1)",
+	)
 }
 
 // damageReal is damage to what odd made.
 func damageReal(t *testing.T, s site.Site) {
 	damage(t, s)
-	on(t, s, "ALTER TABLE sk_boats ADD COLUMN sails INT", "UPDATE sk_boats SET name = 'Sunk'", "DROP VIEW sk_fleet", "CREATE OR REPLACE TRIGGER sk_other AFTER UPDATE ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (7)")
+	on(
+		t,
+		s,
+		"ALTER TABLE sk_boats ADD COLUMN sails INT",
+		"UPDATE sk_boats SET name = 'Sunk'",
+		"DROP VIEW sk_fleet",
+		"CREATE OR REPLACE TRIGGER sk_other AFTER UPDATE ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (7)",
+	)
 }
 
 func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}})
+	w = realtest.New(
+		t,
+		realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}},
+	)
 	live := w.Make("ferry")
 	odd(t, live)
 	w.Keep()
@@ -350,9 +406,29 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 	intact := func(t *testing.T) {
 		same(t, w.World, p)
 		assert.Equal(t, "Auk", value(t, live, "SELECT name FROM sk_fleet ORDER BY name LIMIT 1"), "the view is back")
-		assert.Equal(t, "2", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"))
-		assert.Equal(t, "1", value(t, live, "SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = DATABASE() AND CONSTRAINT_TYPE = 'FOREIGN KEY'"))
-		assert.Equal(t, "0", value(t, live, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'"))
+		assert.Equal(
+			t,
+			"2",
+			value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
+		)
+		assert.Equal(
+			t,
+			"1",
+			value(
+				t,
+				live,
+				"SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = DATABASE() AND CONSTRAINT_TYPE = 'FOREIGN KEY'",
+			),
+		)
+		assert.Equal(
+			t,
+			"0",
+			value(
+				t,
+				live,
+				"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'",
+			),
+		)
 	}
 	damageReal(t, live)
 	broken := kept(t, w.World, live)
@@ -361,7 +437,12 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 		r := await(t, w.World, begin(t, w.World, p, whole))
 		assert.Equal(t, plan.Cancelled, r.State, r.Error)
 		same(t, w.World, broken)
-		assert.Equal(t, "3", value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"), m)
+		assert.Equal(
+			t,
+			"3",
+			value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
+			m,
+		)
 	}
 	on(t, live, "UPDATE other_app SET n = 2")
 	restore(t, w.World, p, whole)
@@ -404,7 +485,15 @@ func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
 	require.NotEqual(t, s.Database.Name, now.Database.Name)
 	r = restore(t, w.World, p, whole)
 	assert.Contains(t, r.Result, "its first page answers 200")
-	assert.Equal(t, "0", value(t, now, "SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND COLUMN_NAME = 'tide'"))
+	assert.Equal(
+		t,
+		"0",
+		value(
+			t,
+			now,
+			"SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND COLUMN_NAME = 'tide'",
+		),
+	)
 	config, err := os.ReadFile(filepath.Join(s.Root, "wp-config.php"))
 	require.NoError(t, err)
 	assert.True(t, strings.Contains(string(config), now.Database.Name))

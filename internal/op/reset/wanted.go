@@ -108,7 +108,11 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wante
 		return err
 	}
 	if was.Schema().Engine != now.Schema().Engine {
-		return fmt.Errorf("the restore point is of a %s database, and the site has a %s one: make a copy of the point instead", was.Schema().Engine, now.Schema().Engine)
+		return fmt.Errorf(
+			"the restore point is of a %s database, and the site has a %s one: make a copy of the point instead",
+			was.Schema().Engine,
+			now.Schema().Engine,
+		)
 	}
 	w.db.Digest = was.Digest
 	if len(x.c.Kinds)+len(x.c.Items) > 0 {
@@ -118,7 +122,15 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wante
 	ownsThen, ownsNow := e.owns(was.Schema()), e.owns(now.Schema())
 	for _, tab := range was.Schema().Tables {
 		if ownsThen(tab.Name) && chosen(tab.Name) {
-			w.db.Tables = append(w.db.Tables, tables.WantedTable{Name: tab.Name, Table: &tab, Empty: h.Rows(tab.Name) == 0, Rows: e.keepSecretRows(h, now, tab, reader(was, tab.Name))})
+			w.db.Tables = append(
+				w.db.Tables,
+				tables.WantedTable{
+					Name:  tab.Name,
+					Table: &tab,
+					Empty: h.Rows(tab.Name) == 0,
+					Rows:  e.keepSecretRows(h, now, tab, reader(was, tab.Name)),
+				},
+			)
 		}
 	}
 	for _, tab := range now.Schema().Tables {
@@ -164,24 +176,35 @@ func (x *runner) wantContent(ctx context.Context, e *ends, h *kept.Host, was, no
 			continue
 		}
 		if !slices.Equal(columnNames(then), columnNames(tab)) {
-			return fmt.Errorf("table %s has other columns now than at restore point %s: restore the whole table, or make a copy of the point", tab.Name, x.c.Point)
+			return fmt.Errorf(
+				"table %s has other columns now than at restore point %s: restore the whole table, or make a copy of the point",
+				tab.Name,
+				x.c.Point,
+			)
 		}
-		w.db.Tables = append(w.db.Tables, tables.WantedTable{Name: tab.Name, Table: &tab, Rows: func(ctx context.Context, give func(tables.Row) error) error {
-			if err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
-				if drop(tab, r) {
-					return nil
-				}
-				return give(r)
-			}); err != nil {
-				return err
-			}
-			return e.keepSecretRows(h, now, then, reader(was, tab.Name))(ctx, func(r tables.Row) error {
-				if !bring(then, r) {
-					return nil
-				}
-				return give(r)
-			})
-		}})
+		w.db.Tables = append(
+			w.db.Tables,
+			tables.WantedTable{
+				Name:  tab.Name,
+				Table: &tab,
+				Rows: func(ctx context.Context, give func(tables.Row) error) error {
+					if err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
+						if drop(tab, r) {
+							return nil
+						}
+						return give(r)
+					}); err != nil {
+						return err
+					}
+					return e.keepSecretRows(h, now, then, reader(was, tab.Name))(ctx, func(r tables.Row) error {
+						if !bring(then, r) {
+							return nil
+						}
+						return give(r)
+					})
+				},
+			},
+		)
 	}
 	return nil
 }

@@ -38,7 +38,14 @@ const (
 
 // try makes a cell, gives it its verdict, and removes it. An error is one of
 // Alibi's own work; what the cell does wrong is its verdict.
-func (b *bench) try(ctx context.Context, v Variant, check Check, reference *Answers, c *Cell, tell func()) (*Answers, error) {
+func (b *bench) try(
+	ctx context.Context,
+	v Variant,
+	check Check,
+	reference *Answers,
+	c *Cell,
+	tell func(),
+) (*Answers, error) {
 	began := time.Now()
 	at := func(step string) {
 		c.State, c.Step = Running, step
@@ -111,7 +118,11 @@ func (f *fork) judge(ctx context.Context, check Check, reference, answers *Answe
 	case c.Absent > 0 && c.Absent == c.Pages && check.Command == "":
 		c.State, c.Reason = Silent, "none of the pages is there without what was left out"
 	case c.Absent > 0:
-		c.State, c.Reason = Passes, fmt.Sprintf("%d of its %d pages are not there without what was left out", c.Absent, c.Pages)
+		c.State, c.Reason = Passes, fmt.Sprintf(
+			"%d of its %d pages are not there without what was left out",
+			c.Absent,
+			c.Pages,
+		)
 	default:
 		c.State, c.Reason = Passes, ""
 	}
@@ -140,19 +151,27 @@ func warnings(log, root string) (n int, said []string) {
 func (f *fork) client(timeout time.Duration) *http.Client {
 	jar, _ := cookiejar.New(nil) // no options: never fails
 	own := f.b.site.Address().Host
-	return &http.Client{Timeout: timeout, Jar: jar, Transport: f.transport(), CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		if len(via) > 5 {
-			return errors.New("it leads in circles")
-		}
-		if h := r.URL.Hostname(); h != own && !strings.HasSuffix(h, "."+own) {
-			return http.ErrUseLastResponse
-		}
-		return nil
-	}}
+	return &http.Client{
+		Timeout:   timeout,
+		Jar:       jar,
+		Transport: f.transport(),
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > 5 {
+				return errors.New("it leads in circles")
+			}
+			if h := r.URL.Hostname(); h != own && !strings.HasSuffix(h, "."+own) {
+				return http.ErrUseLastResponse
+			}
+			return nil
+		},
+	}
 }
 
 func (f *fork) transport() *http.Transport {
-	return &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return f.web.Dial(ctx) }}
+	return &http.Transport{
+		DisableKeepAlives: true,
+		DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return f.web.Dial(ctx) },
+	}
 }
 
 // get asks for one address; word is a header with a signed word.
@@ -185,7 +204,12 @@ func (f *fork) wake(ctx context.Context) (op.Woken, error) {
 	if err != nil {
 		return op.Woken{}, err
 	}
-	status, page, err := f.get(ctx, f.client(wakeTime), f.b.site.Address().String()+"/", f.word(op.WakeHeader, "wake", string(text)))
+	status, page, err := f.get(
+		ctx,
+		f.client(wakeTime),
+		f.b.site.Address().String()+"/",
+		f.word(op.WakeHeader, "wake", string(text)),
+	)
 	if err != nil {
 		return op.Woken{}, plainly(err)
 	}

@@ -33,14 +33,24 @@ func TestTheCauseOnPagesThatAPluginMakes(t *testing.T) {
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(context.Background(),
+	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(
+		context.Background(),
 		"INSERT INTO sk_posts (post_author, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered, post_type, post_name, post_date, post_date_gmt)"+
-			" VALUES (1, 'Departs at seven', 'Dawn', '', '', '', '', 'sailing', 'dawn', NOW(), UTC_TIMESTAMP())"))
+			" VALUES (1, 'Departs at seven', 'Dawn', '', '', '', '', 'sailing', 'dawn', NOW(), UTC_TIMESTAMP())",
+	))
 	m := tried(t, w, w.Site("base"), desk.TrialWish{Cause: true})
 	require.NotNil(t, m.Found)
 	assert.Equal(t, trial.Fails, m.AsItIs.State)
 	assert.Equal(t, []string{"fog-bank", "sailings"}, m.Found.Plugins)
 	assert.Equal(t, []string{"sailings"}, m.Found.Makers)
-	assert.Contains(t, m.Found.Text, "the plugins fog-bank and sailings together make the check fail: its sailing answers 500")
-	assert.Contains(t, m.Found.Text, "without sailings some of the pages are not there, so that the others alone say nothing of these")
+	assert.Contains(
+		t,
+		m.Found.Text,
+		"the plugins fog-bank and sailings together make the check fail: its sailing answers 500",
+	)
+	assert.Contains(
+		t,
+		m.Found.Text,
+		"without sailings some of the pages are not there, so that the others alone say nothing of these",
+	)
 }

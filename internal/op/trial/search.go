@@ -66,7 +66,11 @@ type finding struct {
 
 // variant is the copy with only some plugins on.
 func (f *finding) variant(name string, on []string, theme, runtime string) Variant {
-	v := Variant{PHP: runtime, Known: f.x.mem.Reference, Set: Set{Name: name, Switch: stack.Switches{AllOff: true, Except: on, Theme: theme}}}
+	v := Variant{
+		PHP:   runtime,
+		Known: f.x.mem.Reference,
+		Set:   Set{Name: name, Switch: stack.Switches{AllOff: true, Except: on, Theme: theme}},
+	}
 	for _, c := range f.b.site.Facts.Themes {
 		if c.Slug == v.Set.Switch.Theme {
 			v.Set.Switch.Parent = c.Parent
@@ -217,7 +221,11 @@ func (f *finding) makers(ctx context.Context, set []string, together Cell, own s
 
 // elsewhere searches where no plugin and no theme is the cause.
 func (f *finding) elsewhere(ctx context.Context, none Cell) (*Found, error) {
-	return f.under(ctx, &Found{Reason: none.Reason}, f.variant("no plugin, bare theme", nil, f.x.c.Search.Bare, series(f.b.site)))
+	return f.under(
+		ctx,
+		&Found{Reason: none.Reason},
+		f.variant("no plugin, bare theme", nil, f.x.c.Search.Bare, series(f.b.site)),
+	)
 }
 
 // versions tries other versions of the one plugin that is the cause.
@@ -249,7 +257,8 @@ func (f *finding) versions(ctx context.Context, out *Found, own string) error {
 	if passed != "" {
 		out.Version = is
 		for i, c := range cells {
-			if v := others[i].Source.Version; c.State == Fails && site.CompareVersions(v, passed) > 0 && site.CompareVersions(v, out.Version) < 0 {
+			if v := others[i].Source.Version; c.State == Fails && site.CompareVersions(v, passed) > 0 &&
+				site.CompareVersions(v, out.Version) < 0 {
 				out.Version = v
 			}
 		}
@@ -330,7 +339,10 @@ func (out *Found) sentence(runtimes []string, fails map[string]bool, s site.Site
 		text += ": " + out.Reason
 	}
 	if len(out.Makers) > 0 {
-		text += "; without " + strings.Join(out.Makers, " or ") + " some of the pages are not there, so that the others alone say nothing of these"
+		text += "; without " + strings.Join(
+			out.Makers,
+			" or ",
+		) + " some of the pages are not there, so that the others alone say nothing of these"
 	}
 	if out.Silent {
 		text += "; where none of the pages was there a try says nothing, so that not all of this need be the cause"

@@ -118,7 +118,14 @@ func New(env *op.Env, r plan.Run) (*work.Operation, error) {
 	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
 		return nil, fmt.Errorf("reading the plan: %w", err)
 	}
-	do := map[string]func(context.Context, *work.Task) error{"reserve": x.reserve, "share": x.share, "reference": x.reference, "cells": x.cells, "search": x.search, "clear": x.clear}
+	do := map[string]func(context.Context, *work.Task) error{
+		"reserve":   x.reserve,
+		"share":     x.share,
+		"reference": x.reference,
+		"cells":     x.cells,
+		"search":    x.search,
+		"clear":     x.clear,
+	}
 	o := &work.Operation{Undo: x.undo, Over: x.over, Memory: &x.mem, TakesBack: true}
 	for _, s := range r.Plan.Steps {
 		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: do[s.Name]})
@@ -174,14 +181,35 @@ func series(s site.Site) string {
 // Plan says what a trial will do.
 func Plan(in Input) plan.Plan {
 	s, c := in.Site, in.Choices
-	p := plan.Plan{Kind: plan.Trial, At: in.Now, Origin: s, Target: s, By: in.By, Files: s.Facts.Files, Bytes: s.Facts.Bytes, Rows: s.Facts.Rows, Tables: len(s.Facts.Tables), Data: s.Facts.TableBytes}
+	p := plan.Plan{
+		Kind:   plan.Trial,
+		At:     in.Now,
+		Origin: s,
+		Target: s,
+		By:     in.By,
+		Files:  s.Facts.Files,
+		Bytes:  s.Facts.Bytes,
+		Rows:   s.Facts.Rows,
+		Tables: len(s.Facts.Tables),
+		Data:   s.Facts.TableBytes,
+	}
 	n := len(Variants(c, s))
 	p.Words = stack.Count(n, "variant", "variants")
 	last := plan.Step{Name: "cells", Title: "try each variant", Work: int64(n), Unit: plan.Checks}
 	if c.Search != nil {
-		p.Words, last = "the cause of a failing check", plan.Step{Name: "search", Title: "search by halving", Unit: plan.Checks}
+		p.Words, last = "the cause of a failing check", plan.Step{
+			Name:  "search",
+			Title: "search by halving",
+			Unit:  plan.Checks,
+		}
 	}
-	p.Steps = []plan.Step{{Name: "reserve", Title: "take the copy"}, {Name: "share", Title: "lay out the files that cells share", Work: s.Facts.Bytes, Unit: plan.Bytes}, {Name: "reference", Title: "try it as it is"}, last, {Name: "clear", Title: "remove all of it"}}
+	p.Steps = []plan.Step{
+		{Name: "reserve", Title: "take the copy"},
+		{Name: "share", Title: "lay out the files that cells share", Work: s.Facts.Bytes, Unit: plan.Bytes},
+		{Name: "reference", Title: "try it as it is"},
+		last,
+		{Name: "clear", Title: "remove all of it"},
+	}
 	note := func(sev site.Severity, code, text, remedy string) {
 		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
@@ -194,19 +222,42 @@ func Plan(in Input) plan.Plan {
 		why, first := s.Unready()
 		note(site.Block, "state", why, first)
 	case s.Host != in.Local:
-		note(site.Block, "elsewhere", s.Name+" is on "+s.Host+": cells are made on this machine", "make a copy of its origin here")
+		note(
+			site.Block,
+			"elsewhere",
+			s.Name+" is on "+s.Host+": cells are made on this machine",
+			"make a copy of its origin here",
+		)
 	case s.Database.Engine != "mysql" || s.Database.Beside():
-		note(site.Block, "runs", "the code of "+s.Name+" does not run here", "only sites whose database is a server's are run")
+		note(
+			site.Block,
+			"runs",
+			"the code of "+s.Name+" does not run here",
+			"only sites whose database is a server's are run",
+		)
 	}
 	for _, r := range c.Runtimes {
 		if !slices.Contains(in.PHP, r) {
-			note(site.Block, "php", "PHP "+r+" is not on this machine", "it has "+strings.Join(in.PHP, ", ")+"; name folders with further ones in the configuration: runtime.php")
+			note(
+				site.Block,
+				"php",
+				"PHP "+r+" is not on this machine",
+				"it has "+strings.Join(
+					in.PHP,
+					", ",
+				)+"; name folders with further ones in the configuration: runtime.php",
+			)
 		}
 	}
 	each := s.Facts.TableBytes + 8<<20
 	p.FreeThen = in.Free
 	if need := s.Facts.Bytes + each*int64(max(1, c.AtOnce)); in.Free > 0 && need > in.Free {
-		note(site.Block, "room", fmt.Sprintf("the trial needs %s for a while, and %s are free", site.Size(need), site.Size(in.Free)), "make room first")
+		note(
+			site.Block,
+			"room",
+			fmt.Sprintf("the trial needs %s for a while, and %s are free", site.Size(need), site.Size(in.Free)),
+			"make room first",
+		)
 	}
 	note(site.Note, "gone", "every cell is removed after its verdict; the copy itself is not changed", "")
 	p.Writes = []string{"folders and databases of the cells, which are removed", "nothing on " + s.Name}
@@ -214,7 +265,11 @@ func Plan(in Input) plan.Plan {
 	if c.Search != nil {
 		sec = 40
 	}
-	p.Estimate = plan.Estimate{Low: time.Duration(sec * 0.5 * 1e9), High: time.Duration(sec * 3 * 1e9), Basis: "usual rates"}
+	p.Estimate = plan.Estimate{
+		Low:   time.Duration(sec * 0.5 * 1e9),
+		High:  time.Duration(sec * 3 * 1e9),
+		Basis: "usual rates",
+	}
 	for _, v := range Variants(c, s) {
 		if c.Search == nil {
 			p.Goes = append(p.Goes, plan.Part{What: v.cell(s).Name})
@@ -414,5 +469,14 @@ func (x *runner) over(ctx context.Context, r plan.Run) error {
 	if r.Error != "" {
 		what = "failed: " + r.Error
 	}
-	return x.env.Record.Log(ctx, inventory.Event{At: x.env.Now(), Who: x.p.By, Site: x.p.Target.ID, Kind: string(plan.Trial), Text: "tried " + x.p.Words + ": " + what})
+	return x.env.Record.Log(
+		ctx,
+		inventory.Event{
+			At:   x.env.Now(),
+			Who:  x.p.By,
+			Site: x.p.Target.ID,
+			Kind: string(plan.Trial),
+			Text: "tried " + x.p.Words + ": " + what,
+		},
+	)
 }

@@ -116,8 +116,25 @@ func TestVerdictsHaveReasons(t *testing.T) {
 		require.NoError(t, err)
 		return []site.Source{x}
 	}
-	m := tried(t, w, s, desk.TrialWish{Runtimes: []string{"7.4", "8.4"}, Sets: []desk.SetWish{{Name: "now"}, {Name: "new tides", Put: src("tide-table@3.0.0")}, {Name: "knots", Put: src("knot-counter")}, {Name: "no tides", Off: []string{"tide-table"}}},
-		Check: trial.Check{Command: `curl -sf "$ALIBI_URL/" | grep -q Skerry || { echo "no boats here"; exit 1; }`, Texts: []string{"the quay"}, Without: []string{"Fatal error"}}})
+	m := tried(
+		t,
+		w,
+		s,
+		desk.TrialWish{
+			Runtimes: []string{"7.4", "8.4"},
+			Sets: []desk.SetWish{
+				{Name: "now"},
+				{Name: "new tides", Put: src("tide-table@3.0.0")},
+				{Name: "knots", Put: src("knot-counter")},
+				{Name: "no tides", Off: []string{"tide-table"}},
+			},
+			Check: trial.Check{
+				Command: `curl -sf "$ALIBI_URL/" | grep -q Skerry || { echo "no boats here"; exit 1; }`,
+				Texts:   []string{"the quay"},
+				Without: []string{"Fatal error"},
+			},
+		},
+	)
 	got := map[string]trial.Cell{}
 	for _, c := range m.Cells {
 		got[c.Set+" "+c.PHP] = c
@@ -132,12 +149,31 @@ func TestVerdictsHaveReasons(t *testing.T) {
 		assert.Contains(t, c.Reason, want, name)
 		assert.NotContains(t, c.Reason, w.Base, name)
 	}
-	m = tried(t, w, s, desk.TrialWish{Runtimes: []string{"8.2"}, Check: trial.Check{Only: true, Command: `echo "no boats here"; exit 1`}})
+	m = tried(
+		t,
+		w,
+		s,
+		desk.TrialWish{
+			Runtimes: []string{"8.2"},
+			Check:    trial.Check{Only: true, Command: `echo "no boats here"; exit 1`},
+		},
+	)
 	assert.Contains(t, m.Cells[0].Reason, "the command says: no boats here")
 }
 
 func TestTheCauseIsFound(t *testing.T) {
-	good := []string{"harbour-bell", "gull-gallery", "lantern-list", "buoy-map", "cabin-light", "anchor-log", "mast-head", "rope-store", "quay-forms", "deck-notes"}
+	good := []string{
+		"harbour-bell",
+		"gull-gallery",
+		"lantern-list",
+		"buoy-map",
+		"cabin-light",
+		"anchor-log",
+		"mast-head",
+		"rope-store",
+		"quay-forms",
+		"deck-notes",
+	}
 	for name, c := range map[string]struct {
 		bad  []string
 		want trial.Found
@@ -167,7 +203,11 @@ func TestATrialThatIsKilledGoesOnAndLeavesNothing(t *testing.T) {
 	w.Stop()
 	for _, moment := range []string{"reserve end", "share progress", "share end", "reference end", "cells progress", "cells end"} {
 		t.Run(moment, func(t *testing.T) {
-			p, err := w.Desk.PlanTrial(context.Background(), s.ID, desk.TrialWish{Runtimes: []string{"7.4", "8.2"}, Check: trial.Check{Only: true}})
+			p, err := w.Desk.PlanTrial(
+				context.Background(),
+				s.ID,
+				desk.TrialWish{Runtimes: []string{"7.4", "8.2"}, Check: trial.Check{Only: true}},
+			)
 			require.NoError(t, err)
 			r, err := w.Desk.Start(context.Background(), p)
 			require.NoError(t, err)
@@ -193,7 +233,11 @@ func TestATrialThatIsCancelledLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		_, m, err := w.Desk.Trial(ctx, r.ID)
-		return err == nil && slices.ContainsFunc(m.Cells, func(c trial.Cell) bool { return c.State == trial.Running && c.Step == "asking for pages" })
+		return err == nil &&
+			slices.ContainsFunc(
+				m.Cells,
+				func(c trial.Cell) bool { return c.State == trial.Running && c.Step == "asking for pages" },
+			)
 	}, 60*time.Second, 20*time.Millisecond)
 	require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
 	r, err = w.Desk.Await(ctx, r.ID, nil)

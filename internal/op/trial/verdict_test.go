@@ -22,8 +22,26 @@ import (
 )
 
 func copyOf(core, php string) site.Site {
-	return site.Site{ID: "c1", Name: "winter", Role: site.Copy, State: site.Ready, Host: "desk", Database: site.Database{Engine: "mysql", Name: "alibi_winter"},
-		Facts: &site.Facts{Core: core, PHP: php, Bytes: 60 << 20, TableBytes: 2 << 20, Plugins: []site.Component{{Slug: "tide-table", Version: "2.4.1", State: "active"}, {Slug: "old-slider", State: "off"}, {Slug: "ticket-desk", State: "network"}}, Themes: []site.Component{{Slug: "harbour", State: "active"}}}}
+	return site.Site{
+		ID:       "c1",
+		Name:     "winter",
+		Role:     site.Copy,
+		State:    site.Ready,
+		Host:     "desk",
+		Database: site.Database{Engine: "mysql", Name: "alibi_winter"},
+		Facts: &site.Facts{
+			Core:       core,
+			PHP:        php,
+			Bytes:      60 << 20,
+			TableBytes: 2 << 20,
+			Plugins: []site.Component{
+				{Slug: "tide-table", Version: "2.4.1", State: "active"},
+				{Slug: "old-slider", State: "off"},
+				{Slug: "ticket-desk", State: "network"},
+			},
+			Themes: []site.Component{{Slug: "harbour", State: "active"}},
+		},
+	}
 }
 
 func core(v string) catalogue.Package {
@@ -35,7 +53,14 @@ func TestAGridHasEveryVariantOnce(t *testing.T) {
 	assert.Equal(t, []Variant{{PHP: "8.2"}}, Variants(Choices{}, s), "nothing named is the copy as it is")
 	s.Runtime.PHP = "7.4"
 	assert.Equal(t, "7.4", Variants(Choices{}, s)[0].PHP, "what the copy runs on, not what its origin does")
-	list := Variants(Choices{Cores: []catalogue.Package{core("6.1.9"), core("6.8.12")}, Runtimes: []string{"7.4", "8.2", "8.4"}, Sets: []Set{{Name: "now"}, {Name: "new"}}}, s)
+	list := Variants(
+		Choices{
+			Cores:    []catalogue.Package{core("6.1.9"), core("6.8.12")},
+			Runtimes: []string{"7.4", "8.2", "8.4"},
+			Sets:     []Set{{Name: "now"}, {Name: "new"}},
+		},
+		s,
+	)
 	require.Len(t, list, 12)
 	seen := map[string]bool{}
 	for _, v := range list {
@@ -50,7 +75,15 @@ func TestAGridHasEveryVariantOnce(t *testing.T) {
 }
 
 func TestWhatAPlanOfATrialSays(t *testing.T) {
-	in := Input{Site: copyOf("6.1.9", "8.2.29"), Local: "desk", PHP: []string{"8.2", "8.4"}, Free: 10 << 30, Now: time.Now(), By: "runa", Choices: Choices{Runtimes: []string{"8.2", "8.4"}, AtOnce: 2}}
+	in := Input{
+		Site:    copyOf("6.1.9", "8.2.29"),
+		Local:   "desk",
+		PHP:     []string{"8.2", "8.4"},
+		Free:    10 << 30,
+		Now:     time.Now(),
+		By:      "runa",
+		Choices: Choices{Runtimes: []string{"8.2", "8.4"}, AtOnce: 2},
+	}
 	p := Plan(in)
 	assert.False(t, p.Blocked(), p.Findings)
 	assert.Equal(t, "2 variants", p.Words)
@@ -91,7 +124,14 @@ func TestWhatAPlanOfATrialSays(t *testing.T) {
 }
 
 func TestWhatIsWrongWithAnAnswer(t *testing.T) {
-	page, missing := stack.Page{Kind: "first page", Path: "/"}, stack.Page{Kind: "missing page", Path: "/no", Missing: true}
+	page, missing := stack.Page{
+		Kind: "first page",
+		Path: "/",
+	}, stack.Page{
+		Kind:    "missing page",
+		Path:    "/no",
+		Missing: true,
+	}
 	was := &Answers{Status: map[string]int{"/": 200, "/gone": 404}}
 	for _, c := range []struct {
 		page   stack.Page
@@ -162,7 +202,13 @@ func cellAt(t *testing.T, h http.HandlerFunc) *fork {
 	t.Helper()
 	srv := httptest.NewServer(h)
 	t.Cleanup(srv.Close)
-	return &fork{b: &bench{site: site.Site{Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7070"}}}, pages: []stack.Page{{Kind: "first page", Path: "/"}, {Kind: "feed", Path: "/feed"}}}, web: answering{srv.Listener.Addr().String()}}
+	return &fork{
+		b: &bench{
+			site:  site.Site{Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7070"}}},
+			pages: []stack.Page{{Kind: "first page", Path: "/"}, {Kind: "feed", Path: "/feed"}},
+		},
+		web: answering{srv.Listener.Addr().String()},
+	}
 }
 
 func TestPagesAreAskedFor(t *testing.T) {
@@ -211,7 +257,10 @@ func TestAPersonsOwnCommandIsRun(t *testing.T) {
 	f.site.Root = t.TempDir()
 	assert.Empty(
 		t,
-		f.command(context.Background(), `test "$(curl -s -H 'Alibi-Enter: x' "$ALIBI_URL/")" = winter.localhost:7070 && test -d "$ALIBI_ROOT"`),
+		f.command(
+			context.Background(),
+			`test "$(curl -s -H 'Alibi-Enter: x' "$ALIBI_URL/")" = winter.localhost:7070 && test -d "$ALIBI_ROOT"`,
+		),
 	)
 	assert.Equal(
 		t, "the command says: no boats",
@@ -238,7 +287,10 @@ func TestWarningsCanBeRead(t *testing.T) {
 	assert.Equal(t, 3, n)
 	assert.Equal(
 		t,
-		[]string{"Warning:  Undefined variable $x in wp-content/a.php on line 3", "Deprecated:  old in b.php on line 1"},
+		[]string{
+			"Warning:  Undefined variable $x in wp-content/a.php on line 3",
+			"Deprecated:  old in b.php on line 1",
+		},
 		said,
 	)
 }

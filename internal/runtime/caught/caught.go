@@ -56,7 +56,14 @@ func List(ctx context.Context, r host.Root) ([]Item, error) {
 		if reader[kind] == nil || !e.Mode().IsRegular() {
 			continue
 		}
-		out = append(out, Item{At: e.ModTime().UTC(), Kind: map[bool]string{true: "call", false: "mail"}[kind == "outward"], File: e.Name()})
+		out = append(
+			out,
+			Item{
+				At:   e.ModTime().UTC(),
+				Kind: map[bool]string{true: "call", false: "mail"}[kind == "outward"],
+				File: e.Name(),
+			},
+		)
 	}
 	slices.SortFunc(out, func(a, b Item) int { return cmp.Or(b.At.Compare(a.At), strings.Compare(b.File, a.File)) })
 	out = out[:min(len(out), Most)]

@@ -36,7 +36,18 @@ func TestWhatWasCaught(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, got, 5)
 	assert.Contains(t, got[0].Subject, "can't be read: unexpected end")
-	assert.Equal(t, Item{At: got[1].At, Kind: "mail", To: "crew@skerryline.example", Subject: "Ebbe über Nacht", Text: "All aboard\r\n", File: "sendmail-4.eml"}, got[1])
+	assert.Equal(
+		t,
+		Item{
+			At:      got[1].At,
+			Kind:    "mail",
+			To:      "crew@skerryline.example",
+			Subject: "Ebbe über Nacht",
+			Text:    "All aboard\r\n",
+			File:    "sendmail-4.eml",
+		},
+		got[1],
+	)
 	assert.Equal(t, "POST https://pay.example/charge", got[2].To)
 	assert.Equal(t, "call", got[2].Kind)
 	assert.Equal(t, "a@b.example, c@b.example", got[3].To)

@@ -68,8 +68,20 @@ func Start(o Options) (*Server, error) {
 	}
 	s := &Server{Socket: filepath.Join(o.Run, "mariadb.sock")}
 	_ = os.Remove(s.Socket)
-	args := []string{"--no-defaults", "--user=" + me.Username, "--datadir=" + o.Data, "--socket=" + s.Socket, "--pid-file=" + filepath.Join(o.Run, "mariadb.pid"),
-		"--character-set-server=utf8mb4", "--innodb-flush-log-at-trx-commit=2", "--innodb-log-file-size=256M", "--max-allowed-packet=256M", "--performance-schema=OFF", "--skip-name-resolve", "--skip-log-bin"}
+	args := []string{
+		"--no-defaults",
+		"--user=" + me.Username,
+		"--datadir=" + o.Data,
+		"--socket=" + s.Socket,
+		"--pid-file=" + filepath.Join(o.Run, "mariadb.pid"),
+		"--character-set-server=utf8mb4",
+		"--innodb-flush-log-at-trx-commit=2",
+		"--innodb-log-file-size=256M",
+		"--max-allowed-packet=256M",
+		"--performance-schema=OFF",
+		"--skip-name-resolve",
+		"--skip-log-bin",
+	}
 	if o.Port > 0 {
 		args = append(args, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", o.Port))
 	} else {
@@ -100,7 +112,18 @@ func install(o Options, me string) error {
 	if err := os.RemoveAll(fresh); err != nil {
 		return err
 	}
-	p, err := process.Start(o.Run, "mariadb-install", nil, bin, "--no-defaults", "--user="+me, "--datadir="+fresh, "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=256M")
+	p, err := process.Start(
+		o.Run,
+		"mariadb-install",
+		nil,
+		bin,
+		"--no-defaults",
+		"--user="+me,
+		"--datadir="+fresh,
+		"--auth-root-authentication-method=normal",
+		"--skip-test-db",
+		"--innodb-log-file-size=256M",
+	)
 	if err != nil {
 		return err
 	}

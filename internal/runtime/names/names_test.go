@@ -28,7 +28,11 @@ func text(t *testing.T, f File) string {
 func TestOnlyOurLinesAreTouched(t *testing.T) {
 	f := file(t, theirs)
 	require.NoError(t, f.Add("spring", []string{"ferry.example", "www.ferry.example"}))
-	assert.Equal(t, theirs+"\n127.0.0.1 ferry.example www.ferry.example # alibi spring\n::1 ferry.example www.ferry.example # alibi spring\n", text(t, f))
+	assert.Equal(
+		t,
+		theirs+"\n127.0.0.1 ferry.example www.ferry.example # alibi spring\n::1 ferry.example www.ferry.example # alibi spring\n",
+		text(t, f),
+	)
 	fi, err := os.Stat(f.Path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), fi.Mode().Perm())

@@ -33,7 +33,15 @@ func Series(version string) string {
 }
 
 // places are where distributions put PHP.
-var places = []string{"/usr/bin/php", "/usr/bin/php[0-9]*", "/usr/sbin/php-fpm*", "/usr/local/bin/php", "/usr/local/sbin/php-fpm", "/opt/php/*/bin/php", "/opt/php/*/sbin/php-fpm"}
+var places = []string{
+	"/usr/bin/php",
+	"/usr/bin/php[0-9]*",
+	"/usr/sbin/php-fpm*",
+	"/usr/local/bin/php",
+	"/usr/local/sbin/php-fpm",
+	"/opt/php/*/bin/php",
+	"/opt/php/*/sbin/php-fpm",
+}
 
 // Find looks where distributions put PHP, and in folders that hold a php and a
 // php-fpm, or folders with such ones; newest first, one of each series.

@@ -87,7 +87,13 @@ func TestExtensionsAreChosen(t *testing.T) {
 	require.Contains(t, x.Loaded, "mbstring")
 	args, err := p.Load(ctx, "-mbstring")
 	require.NoError(t, err)
-	out, err := exec.Command(p.CLI, append(args, "-r", "echo extension_loaded('mbstring') ? 'on' : 'off', extension_loaded('mysqli') ? 'on' : 'off';")...).CombinedOutput()
+	out, err := exec.Command(
+		p.CLI,
+		append(
+			args,
+			"-r",
+			"echo extension_loaded('mbstring') ? 'on' : 'off', extension_loaded('mysqli') ? 'on' : 'off';",
+		)...).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, "offon", string(out))
 	_, err = p.Load(ctx, "+nothing")
@@ -104,7 +110,12 @@ func TestAFolderHoldsPHPByAnyOfItsNames(t *testing.T) {
 	program(t, filepath.Join(dir, "deep", "7.4", "bin", "php"), "PHP 7.4.33 (cli)")
 	program(t, filepath.Join(dir, "deep", "7.4", "sbin", "php-fpm7.4"), "PHP 7.4.33 (fpm-fcgi)")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "bare"), 0o755))
-	folders := []string{filepath.Join(dir, "plain"), filepath.Join(dir, "deep"), filepath.Join(dir, "bare"), filepath.Join(dir, "none")}
+	folders := []string{
+		filepath.Join(dir, "plain"),
+		filepath.Join(dir, "deep"),
+		filepath.Join(dir, "bare"),
+		filepath.Join(dir, "none"),
+	}
 	found := map[string]PHP{}
 	for _, p := range Find(context.Background(), folders...) {
 		found[p.Version] = p

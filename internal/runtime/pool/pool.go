@@ -146,8 +146,17 @@ func (p *Pool) drop(id site.ID, e *entry, why string) {
 
 func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 	now := path.Dir(s.Root)
-	spec := web.Spec{Root: s.Root, Logs: path.Join(path.Dir(now), "logs"), Also: []string{path.Join(now, "data"), path.Join(now, "caught")}, Mail: path.Join(now, "caught"),
-		Memory: s.Runtime.Memory, RunTime: time.Duration(s.Runtime.RunTime) * time.Second, Upload: s.Runtime.Upload, Show: s.Runtime.Show, SubDirs: subDirs(s)}
+	spec := web.Spec{
+		Root:    s.Root,
+		Logs:    path.Join(path.Dir(now), "logs"),
+		Also:    []string{path.Join(now, "data"), path.Join(now, "caught")},
+		Mail:    path.Join(now, "caught"),
+		Memory:  s.Runtime.Memory,
+		RunTime: time.Duration(s.Runtime.RunTime) * time.Second,
+		Upload:  s.Runtime.Upload,
+		Show:    s.Runtime.Show,
+		SubDirs: subDirs(s),
+	}
 	if s.Host != p.Local {
 		return p.startThere(ctx, s, spec)
 	}

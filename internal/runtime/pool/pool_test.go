@@ -32,16 +32,43 @@ func newPool(t *testing.T) (*Pool, site.Site) {
 	})
 	root := filepath.Join(t.TempDir(), "now", "site")
 	require.NoError(t, os.MkdirAll(root, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "index.php"), []byte("<?php echo getmypid() > 0 ? 'runs ' . PHP_VERSION : '';"), 0o644))
-	p := &Pool{Run: filepath.Join(run, "p"), Log: slog.New(slog.DiscardHandler), PHP: func() []php.PHP { return php.Find(context.Background()) }, Local: "slipway",
-		Hosts: func(context.Context, string) (host.Host, error) { return nil, errors.New("that host is away") }}
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(root, "index.php"),
+			[]byte("<?php echo getmypid() > 0 ? 'runs ' . PHP_VERSION : '';"),
+			0o644,
+		),
+	)
+	p := &Pool{
+		Run:   filepath.Join(run, "p"),
+		Log:   slog.New(slog.DiscardHandler),
+		PHP:   func() []php.PHP { return php.Find(context.Background()) },
+		Local: "slipway",
+		Hosts: func(context.Context, string) (host.Host, error) { return nil, errors.New("that host is away") },
+	}
 	t.Cleanup(p.Close)
-	return p, site.Site{ID: "c1", Name: "winter", Role: site.Copy, State: site.Ready, Host: "slipway", Root: root, Stack: "wordpress", Database: site.Database{Engine: "mysql"}, Runtime: site.Runtime{PHP: "8.2"}}
+	return p, site.Site{
+		ID:       "c1",
+		Name:     "winter",
+		Role:     site.Copy,
+		State:    site.Ready,
+		Host:     "slipway",
+		Root:     root,
+		Stack:    "wordpress",
+		Database: site.Database{Engine: "mysql"},
+		Runtime:  site.Runtime{PHP: "8.2"},
+	}
 }
 
 func page(t *testing.T, r Running) string {
 	t.Helper()
-	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return r.Dial(ctx) }}}
+	c := &http.Client{
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return r.Dial(ctx) },
+		},
+	}
 	resp, err := c.Get("http://winter.localhost/")
 	require.NoError(t, err)
 	defer resp.Body.Close()
@@ -110,7 +137,11 @@ func TestWhatCannotBeStarted(t *testing.T) {
 	_, err = p.Get(ctx, s)
 	assert.ErrorContains(t, err, "that host is away")
 	assert.False(t, Runs(site.Site{Stack: "plain"}))
-	assert.False(t, Runs(site.Site{Stack: "wordpress", Database: site.Database{Engine: "sqlite"}}), "the preview draws it")
+	assert.False(
+		t,
+		Runs(site.Site{Stack: "wordpress", Database: site.Database{Engine: "sqlite"}}),
+		"the preview draws it",
+	)
 	assert.True(t, subDirs(site.Site{Facts: &site.Facts{Network: &site.Network{}}}))
 	assert.False(t, subDirs(site.Site{}))
 }

@@ -45,7 +45,11 @@ func copied(t *testing.T, more ...string) site.Site {
 		require.NoError(t, err, s)
 	}
 	for id, role := range map[int]string{1: "editor", 2: "administrator"} {
-		_, err := db.Exec("INSERT INTO p_usermeta (user_id, meta_key, meta_value) VALUES (?, 'p_capabilities', ?)", id, string(phpval.Map(role, true).Marshal()))
+		_, err := db.Exec(
+			"INSERT INTO p_usermeta (user_id, meta_key, meta_value) VALUES (?, 'p_capabilities', ?)",
+			id,
+			string(phpval.Map(role, true).Marshal()),
+		)
 		require.NoError(t, err)
 	}
 	return site.Site{Name: "boats", Root: root, Database: site.Database{Engine: "sqlite", Path: path, Prefix: "p_"}}
@@ -84,7 +88,10 @@ func TestTheFrontPageListsWhatIsPublic(t *testing.T) {
 }
 
 func TestAStaticFrontPage(t *testing.T) {
-	s := copied(t, "INSERT INTO p_options (option_name, option_value) VALUES ('show_on_front', 'page'), ('page_on_front', '5')")
+	s := copied(
+		t,
+		"INSERT INTO p_options (option_name, option_value) VALUES ('show_on_front', 'page'), ('page_on_front', '5')",
+	)
 	p, err := find(t, s, "/", Viewer{})
 	require.NoError(t, err)
 	assert.True(t, p.Single)
@@ -124,8 +131,11 @@ func TestFromInside(t *testing.T) {
 }
 
 func TestAMenuOfTheSites(t *testing.T) {
-	s := copied(t, `INSERT INTO p_posts (ID, post_title, post_status, post_name, post_type, menu_order) VALUES (20, 'Tickets', 'publish', 'm1', 'nav_menu_item', 2), (21, 'About us', 'publish', 'm2', 'nav_menu_item', 1);
-		INSERT INTO p_postmeta (post_id, meta_key, meta_value) VALUES (20, '_menu_item_url', 'http://boats.localhost:7700/tickets/'), (21, '_menu_item_url', ''), (21, '_menu_item_object_id', '5')`)
+	s := copied(
+		t,
+		`INSERT INTO p_posts (ID, post_title, post_status, post_name, post_type, menu_order) VALUES (20, 'Tickets', 'publish', 'm1', 'nav_menu_item', 2), (21, 'About us', 'publish', 'm2', 'nav_menu_item', 1);
+		INSERT INTO p_postmeta (post_id, meta_key, meta_value) VALUES (20, '_menu_item_url', 'http://boats.localhost:7700/tickets/'), (21, '_menu_item_url', ''), (21, '_menu_item_object_id', '5')`,
+	)
 	p, err := find(t, s, "/", Viewer{})
 	require.NoError(t, err)
 	assert.Equal(t, []Link{{"About us", "/?p=5"}, {"Tickets", "http://boats.localhost:7700/tickets/"}}, p.Menu)

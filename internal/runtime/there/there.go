@@ -36,7 +36,8 @@ func Find(ctx context.Context, h host.Host) ([]php.PHP, error) {
 		file, version, ok := strings.Cut(l, " ")
 		version, _, _ = strings.Cut(version, "-")
 		p := php.PHP{Version: version, CLI: file}
-		if ok && version != "" && !slices.ContainsFunc(found, func(x php.PHP) bool { return x.Series() == p.Series() }) {
+		if ok && version != "" &&
+			!slices.ContainsFunc(found, func(x php.PHP) bool { return x.Series() == p.Series() }) {
 			found = append(found, p)
 		}
 	}
@@ -99,7 +100,12 @@ func Start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
 }
 
 func start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
-	x := &Running{h: h, addr: fmt.Sprintf("127.0.0.1:%d", 20000+rand.IntN(20000)), gone: make(chan struct{}), log: &record{}}
+	x := &Running{
+		h:    h,
+		addr: fmt.Sprintf("127.0.0.1:%d", 20000+rand.IntN(20000)),
+		gone: make(chan struct{}),
+		log:  &record{},
+	}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	x.stop = stop
 	var in *io.PipeReader

@@ -26,7 +26,9 @@ import (
 //go:embed nginx.conf php-fpm.conf router.php
 var files embed.FS
 
-var configs = template.Must(template.New("").Funcs(template.FuncMap{"quote": quote}).ParseFS(files, "nginx.conf", "php-fpm.conf"))
+var configs = template.Must(
+	template.New("").Funcs(template.FuncMap{"quote": quote}).ParseFS(files, "nginx.conf", "php-fpm.conf"),
+)
 
 // quote writes a word of a configuration in double quotes.
 func quote(s string) string {
@@ -158,7 +160,12 @@ func (w *Web) write(name string) (string, error) {
 	if os.Getuid() == 0 {
 		account = cmp.Or(s.User, "root")
 	}
-	c := config{Spec: s, Account: account, BaseDir: strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), s.Mail}, s.Also...), ":"), Seconds: int(s.RunTime.Seconds())}
+	c := config{
+		Spec:    s,
+		Account: account,
+		BaseDir: strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), s.Mail}, s.Also...), ":"),
+		Seconds: int(s.RunTime.Seconds()),
+	}
 	to := filepath.Join(s.Run, name)
 	f, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -250,8 +257,20 @@ func (s Spec) Args(addr string) []string {
 
 // settings are those that php-fpm.conf has too.
 func (s Spec) settings() map[string]string {
-	m := map[string]string{"error_log": s.errors(), "log_errors": "1", "display_errors": map[bool]string{true: "1", false: "0"}[s.Show], "sys_temp_dir": filepath.Join(s.Run, "tmp"), "upload_tmp_dir": filepath.Join(s.Run, "tmp"), "session.save_path": filepath.Join(s.Run, "tmp"),
-		"open_basedir": strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), filepath.Join(s.Run, "router.php"), s.Mail}, s.Also...), ":")}
+	m := map[string]string{
+		"error_log":         s.errors(),
+		"log_errors":        "1",
+		"display_errors":    map[bool]string{true: "1", false: "0"}[s.Show],
+		"sys_temp_dir":      filepath.Join(s.Run, "tmp"),
+		"upload_tmp_dir":    filepath.Join(s.Run, "tmp"),
+		"session.save_path": filepath.Join(s.Run, "tmp"),
+		"open_basedir": strings.Join(
+			append(
+				[]string{s.Root, filepath.Join(s.Run, "tmp"), filepath.Join(s.Run, "router.php"), s.Mail},
+				s.Also...),
+			":",
+		),
+	}
 	if s.Mail != "" {
 		m["sendmail_path"] = s.Sendmail()
 	}
@@ -275,5 +294,8 @@ func (s Spec) Sendmail() string { return filepath.Join(s.Run, "sendmail") }
 func (s Spec) Support() (map[string][]byte, error) {
 	router, err := files.ReadFile("router.php")
 	dir := "'" + strings.ReplaceAll(s.Mail, "'", `'\''`) + "'"
-	return map[string][]byte{"router.php": router, "sendmail": []byte("#!/bin/sh\numask 077\nexec cat >" + dir + "/sendmail-$(date +%s%N)-$$.eml\n")}, err
+	return map[string][]byte{
+		"router.php": router,
+		"sendmail":   []byte("#!/bin/sh\numask 077\nexec cat >" + dir + "/sendmail-$(date +%s%N)-$$.eml\n"),
+	}, err
 }

@@ -52,7 +52,12 @@ type dialer interface {
 
 func get(t *testing.T, d dialer, path string) (int, string, http.Header) {
 	t.Helper()
-	c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return d.Dial(ctx) }}}
+	c := &http.Client{
+		Transport: &http.Transport{
+			DisableKeepAlives: true,
+			DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return d.Dial(ctx) },
+		},
+	}
 	resp, err := c.Get("http://winter.localhost:7700" + path)
 	require.NoError(t, err)
 	defer resp.Body.Close()
@@ -109,7 +114,17 @@ func TestBehindNginxAndAlone(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			root, run := siteAt(t)
 			mail := filepath.Join(filepath.Dir(root), "caught")
-			w, err := web.Start(web.Spec{Run: run, Root: root, Mail: mail, PHP: p, Memory: "77M", Upload: "5M", RunTime: 33 * time.Second})
+			w, err := web.Start(
+				web.Spec{
+					Run:     run,
+					Root:    root,
+					Mail:    mail,
+					PHP:     p,
+					Memory:  "77M",
+					Upload:  "5M",
+					RunTime: 33 * time.Second,
+				},
+			)
 			require.NoError(t, err)
 			assert.Equal(t, name, w.Kind)
 			serves(t, w, root, mail)
@@ -161,7 +176,19 @@ func TestOnAnotherHost(t *testing.T) {
 	now := filepath.Dir(root)
 	mail := filepath.Join(now, "caught")
 	require.NoError(t, os.MkdirAll(mail, 0o700))
-	x, err := there.Start(ctx, h, web.Spec{Run: filepath.Join(now, "run"), Root: root, Mail: mail, PHP: p, Memory: "77M", Upload: "5M", RunTime: 33 * time.Second})
+	x, err := there.Start(
+		ctx,
+		h,
+		web.Spec{
+			Run:     filepath.Join(now, "run"),
+			Root:    root,
+			Mail:    mail,
+			PHP:     p,
+			Memory:  "77M",
+			Upload:  "5M",
+			RunTime: 33 * time.Second,
+		},
+	)
 	require.NoError(t, err)
 	serves(t, x, root, mail)
 	x.Stop()

@@ -48,7 +48,8 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 		for _, e := range list {
 			name := path.Join(dir, e.Name())
 			ext := path.Ext(name)
-			if f.Database.Engine == "" && (ext == ".sqlite" || ext == ".sqlite3" || ext == ".db") && sqlite.Is(p.Root, name) {
+			if f.Database.Engine == "" && (ext == ".sqlite" || ext == ".sqlite3" || ext == ".db") &&
+				sqlite.Is(p.Root, name) {
 				f.Database = site.Database{Engine: "sqlite", Path: path.Join(p.Root.Path(), name)}
 			}
 		}
@@ -111,12 +112,23 @@ func (Stack) Accounts(context.Context, tables.Snapshot, string) ([]stack.Account
 }
 
 // Account knows of none.
-func (Stack) Account(context.Context, tables.Snapshot, string, stack.AccountWish) (func(tables.Table) stack.Cleanup, error) {
+func (Stack) Account(
+	context.Context,
+	tables.Snapshot,
+	string,
+	stack.AccountWish,
+) (func(tables.Table) stack.Cleanup, error) {
 	return nil, errors.New("of this kind of site Alibi knows no accounts")
 }
 
 // Ballast can't be made up where content is not known.
-func (Stack) Ballast(context.Context, tables.Snapshot, site.Facts, ballast.Load, time.Time) (func(tables.Table) stack.Cleanup, error) {
+func (Stack) Ballast(
+	context.Context,
+	tables.Snapshot,
+	site.Facts,
+	ballast.Load,
+	time.Time,
+) (func(tables.Table) stack.Cleanup, error) {
 	return nil, errNoContent
 }
 
@@ -149,13 +161,21 @@ func (Stack) Notice(site.Front) map[string][]byte { return nil }
 func (Stack) Owns(tables.Schema, string) func(string) bool { return func(string) bool { return true } }
 
 // PutBack knows of no content.
-func (Stack) PutBack(context.Context, tables.Snapshot, tables.Snapshot, string, stack.Content) (func(string) (drop, bring stack.Rows), error) {
+func (Stack) PutBack(
+	context.Context,
+	tables.Snapshot,
+	tables.Snapshot,
+	string,
+	stack.Content,
+) (func(string) (drop, bring stack.Rows), error) {
 	return nil, errors.New("of this kind of site Alibi knows no kinds of content: choose tables instead")
 }
 
 // Clean knows of nothing that could be told from the site itself.
 func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(tables.Table) stack.Cleanup, error) {
-	return nil, errors.New("of this kind of site nothing tells what is content: bring it to a restore point or to its origin instead")
+	return nil, errors.New(
+		"of this kind of site nothing tells what is content: bring it to a restore point or to its origin instead",
+	)
 }
 
 // Personal takes columns for what they are called.
@@ -175,7 +195,11 @@ func (Stack) BareTheme(site.Facts) string { return "" }
 
 // Redact knows of no secrets.
 func (Stack) Redact(string) stack.Redaction {
-	return stack.Redaction{Has: func(string) bool { return false }, Row: func(_ tables.Table, r tables.Row) tables.Row { return r }, Same: func(tables.Table, tables.Row, tables.Row) bool { return true }}
+	return stack.Redaction{
+		Has:  func(string) bool { return false },
+		Row:  func(_ tables.Table, r tables.Row) tables.Row { return r },
+		Same: func(tables.Table, tables.Row, tables.Row) bool { return true },
+	}
 }
 
 var errNoContent = errors.New("of this kind of site Alibi knows no kinds of content")
@@ -186,7 +210,12 @@ func (Stack) Export(context.Context, tables.Snapshot, string, []site.Kind, io.Wr
 }
 
 // Bring knows of no content.
-func (Stack) Bring(context.Context, tables.Snapshot, string, io.Reader) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
+func (Stack) Bring(
+	context.Context,
+	tables.Snapshot,
+	string,
+	io.Reader,
+) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
 	return nil, stack.Brought{}, errNoContent
 }
 
@@ -210,6 +239,11 @@ func (Stack) Declared(host.Root) map[string]bool { return nil }
 func (Stack) CoreFile(string) bool { return false }
 
 // Switch changes nothing.
-func (Stack) Switch(context.Context, tables.Snapshot, string, stack.Switches) (func(tables.Table) stack.Cleanup, error) {
+func (Stack) Switch(
+	context.Context,
+	tables.Snapshot,
+	string,
+	stack.Switches,
+) (func(tables.Table) stack.Cleanup, error) {
 	return func(tables.Table) stack.Cleanup { return stack.Cleanup{} }, nil
 }

@@ -16,7 +16,12 @@ var passingSettings = []string{
 }
 
 // passingPrefixes are what the names of such settings begin with.
-var passingPrefixes = []string{"_transient_", "_site_transient_", "action_scheduler_lock_", "action_scheduler_hybrid_store_"}
+var passingPrefixes = []string{
+	"_transient_",
+	"_site_transient_",
+	"action_scheduler_lock_",
+	"action_scheduler_hybrid_store_",
+}
 
 // passingMeta are fields of that kind of posts and accounts.
 var passingMeta = []string{"session_tokens", "community-events-location", "_edit_lock", "_encloseme", "_pingme"}

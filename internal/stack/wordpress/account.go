@@ -102,25 +102,46 @@ func (d *data) accounts(login string) (*accounts, error) {
 }
 
 // Account says which rows make an account what is wished.
-func (Stack) Account(ctx context.Context, snap tables.Snapshot, prefix string, w stack.AccountWish) (func(tables.Table) stack.Cleanup, error) {
+func (Stack) Account(
+	ctx context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	w stack.AccountWish,
+) (func(tables.Table) stack.Cleanup, error) {
 	d := &data{ctx: ctx, snap: snap, prefix: prefix}
 	is, err := d.accounts(w.Login)
 	switch {
 	case err != nil:
 		return nil, err
 	case w.Role != "" && !is.roles[w.Role]:
-		return nil, fmt.Errorf("the site has no role %q; it has %s", w.Role, strings.Join(slices.Sorted(maps.Keys(is.roles)), ", "))
+		return nil, fmt.Errorf(
+			"the site has no role %q; it has %s",
+			w.Role,
+			strings.Join(slices.Sorted(maps.Keys(is.roles)), ", "),
+		)
 	case is.id == 0 && (w.Hash == "" || w.Role == ""):
 		return nil, fmt.Errorf("the site has no account %q: a new one needs a role and a password", w.Login)
 	}
 	capabilities := string(phpval.Map(w.Role, true).Marshal())
-	b := &bringing{data: d, next: map[string]int64{"users": is.last, "usermeta": is.lastMeta}, add: map[string][]tables.Row{}}
+	b := &bringing{
+		data: d,
+		next: map[string]int64{"users": is.last, "usermeta": is.lastMeta},
+		add:  map[string][]tables.Row{},
+	}
 	if is.id == 0 {
 		b.user(w, capabilities)
 		return func(t tables.Table) stack.Cleanup { return stack.Cleanup{Add: b.add[t.Name]} }, nil
 	}
 	if w.Role != "" && !is.rights[is.id] {
-		b.put("usermeta", map[string]string{"umeta_id": str(b.free("usermeta")), "user_id": str(is.id), "meta_key": prefix + "capabilities", "meta_value": capabilities})
+		b.put(
+			"usermeta",
+			map[string]string{
+				"umeta_id":   str(b.free("usermeta")),
+				"user_id":    str(is.id),
+				"meta_key":   prefix + "capabilities",
+				"meta_value": capabilities,
+			},
+		)
 	}
 	return func(t tables.Table) stack.Cleanup {
 		switch t.Name {
@@ -153,8 +174,27 @@ func (Stack) Account(ctx context.Context, snap tables.Snapshot, prefix string, w
 // user adds an account.
 func (b *bringing) user(w stack.AccountWish, capabilities string) {
 	id := b.free("users")
-	b.put("users", map[string]string{"ID": str(id), "user_login": w.Login, "user_pass": w.Hash, "user_nicename": site.Slug(w.Login), "user_email": w.Mail, "user_registered": w.At.UTC().Format("2006-01-02 15:04:05"), "display_name": w.Login})
+	b.put(
+		"users",
+		map[string]string{
+			"ID":              str(id),
+			"user_login":      w.Login,
+			"user_pass":       w.Hash,
+			"user_nicename":   site.Slug(w.Login),
+			"user_email":      w.Mail,
+			"user_registered": w.At.UTC().Format("2006-01-02 15:04:05"),
+			"display_name":    w.Login,
+		},
+	)
 	for _, m := range [][2]string{{"nickname", w.Login}, {b.prefix + "capabilities", capabilities}} {
-		b.put("usermeta", map[string]string{"umeta_id": str(b.free("usermeta")), "user_id": str(id), "meta_key": m[0], "meta_value": m[1]})
+		b.put(
+			"usermeta",
+			map[string]string{
+				"umeta_id":   str(b.free("usermeta")),
+				"user_id":    str(id),
+				"meta_key":   m[0],
+				"meta_value": m[1],
+			},
+		)
 	}
 }

@@ -27,7 +27,8 @@ func (Stack) Secrets(ctx context.Context, p stack.Place) ([]string, error) {
 	}
 	var out []string
 	for _, name := range append([]string{"DB_PASSWORD"}, salts...) {
-		if v := conf.constants[name]; v.known && len(v.value) >= shortestSecret && !strings.HasPrefix(v.value, "put your") {
+		if v := conf.constants[name]; v.known && len(v.value) >= shortestSecret &&
+			!strings.HasPrefix(v.value, "put your") {
 			out = append(out, v.value)
 		}
 	}
@@ -39,12 +40,19 @@ var around = regexp.MustCompile(`(?i)^(\.env(\..*)?|\.user\.ini|php\.ini|\.htacc
 
 // pathDirectives are those of PHP's configuration that name files and folders.
 // Source: "List of php.ini directives" of the PHP manual.
-var pathDirectives = regexp.MustCompile(`(?i)^\s*(php_(?:admin_)?value\s+)?(auto_prepend_file|auto_append_file|include_path|error_log|open_basedir|` +
-	`session\.save_path|session\.save_handler|upload_tmp_dir|sys_temp_dir|sendmail_path|opcache\.preload|extension|zend_extension)\b`)
+var pathDirectives = regexp.MustCompile(
+	`(?i)^\s*(php_(?:admin_)?value\s+)?(auto_prepend_file|auto_append_file|include_path|error_log|open_basedir|` +
+		`session\.save_path|session\.save_handler|upload_tmp_dir|sys_temp_dir|sendmail_path|opcache\.preload|extension|zend_extension)\b`,
+)
 
 // surroundings writes the files that work with the configuration for the copy: paths and addresses
 // are the copy's, what leads out of the site is left out, and what opens the live site is taken out.
-func surroundings(ctx context.Context, origin stack.Place, c stack.Change, secrets []string) (map[string][]byte, error) {
+func surroundings(
+	ctx context.Context,
+	origin stack.Place,
+	c stack.Change,
+	secrets []string,
+) (map[string][]byte, error) {
 	brought := c.Brought
 	if brought == nil {
 		brought = func(want func(string) bool) ([]string, error) { return besideConfig(origin.Root, want) }

@@ -33,9 +33,15 @@ func TestFilesBesideTheConfigurationAreTheCopysOwn(t *testing.T) {
 	defer root.Close()
 	place := stack.Place{Root: root}
 	to := site.Address{Scheme: "http", Host: "copy.test"}
-	rw, err := rewrite.New([]rewrite.Pair{{From: site.Address{Scheme: "https", Host: "skerryline.example"}, To: to}}, nil)
+	rw, err := rewrite.New(
+		[]rewrite.Pair{{From: site.Address{Scheme: "https", Host: "skerryline.example"}, To: to}},
+		nil,
+	)
 	require.NoError(t, err)
-	c := stack.Change{Copy: site.Site{ID: "c1", Root: "/copies/c/now/site", Addresses: []site.Address{to}}, Rewriter: rw}
+	c := stack.Change{
+		Copy:     site.Site{ID: "c1", Root: "/copies/c/now/site", Addresses: []site.Address{to}},
+		Rewriter: rw,
+	}
 	secrets, err := Stack{}.Secrets(ctx, place)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"correct-horse", "a-key-of-the-live-site"}, secrets)

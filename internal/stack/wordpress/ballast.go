@@ -31,7 +31,13 @@ func (Stack) BallastFolder() string { return ballastDir }
 
 // Ballast says which rows come for made-up content, or which go for there to be
 // none. In a network it is the main site's.
-func (s Stack) Ballast(ctx context.Context, snap tables.Snapshot, f site.Facts, l ballast.Load, at time.Time) (func(tables.Table) stack.Cleanup, error) {
+func (s Stack) Ballast(
+	ctx context.Context,
+	snap tables.Snapshot,
+	f site.Facts,
+	l ballast.Load,
+	at time.Time,
+) (func(tables.Table) stack.Cleanup, error) {
 	if l.Remove {
 		return noBallast(ctx, snap, f.Prefix)
 	}
@@ -41,7 +47,16 @@ func (s Stack) Ballast(ctx context.Context, snap tables.Snapshot, f site.Facts, 
 	if l.Counts["products"] > 0 && !hasProducts(f) {
 		return nil, fmt.Errorf("this site has no products: no shop's plugin keeps any")
 	}
-	b := &bringing{data: &data{ctx: ctx, snap: snap, prefix: f.Prefix}, there: map[string]int64{}, groups: map[[2]string]int64{}, next: map[string]int64{}, authors: map[string]int64{}, add: map[string][]tables.Row{}, counts: map[int64]int64{}, numbers: map[int64]int64{}}
+	b := &bringing{
+		data:    &data{ctx: ctx, snap: snap, prefix: f.Prefix},
+		there:   map[string]int64{},
+		groups:  map[[2]string]int64{},
+		next:    map[string]int64{},
+		authors: map[string]int64{},
+		add:     map[string][]tables.Row{},
+		counts:  map[int64]int64{},
+		numbers: map[int64]int64{},
+	}
 	if err := b.look(); err != nil {
 		return nil, err
 	}
@@ -53,7 +68,10 @@ func (s Stack) Ballast(ctx context.Context, snap tables.Snapshot, f site.Facts, 
 	for n := range l.Counts["users"] {
 		login := l.Slug("users", n)
 		if _, is := b.authors[login]; !is {
-			b.user(stack.AccountWish{Login: login, Mail: login + "@ballast.example", Hash: "!", At: at}, string(phpval.Map("subscriber", true).Marshal()))
+			b.user(
+				stack.AccountWish{Login: login, Mail: login + "@ballast.example", Hash: "!", At: at},
+				string(phpval.Map("subscriber", true).Marshal()),
+			)
 		}
 	}
 	for n := range l.Counts["terms"] {
@@ -80,7 +98,11 @@ func hasProducts(f site.Facts) bool {
 }
 
 func ballastTerm(l ballast.Load, n int) inCategory {
-	return inCategory{Domain: "category", Slug: l.Slug("terms", n), Name: strings.TrimSuffix(ballast.Sentence(l.Rand("terms", n)), ".")}
+	return inCategory{
+		Domain: "category",
+		Slug:   l.Slug("terms", n),
+		Name:   strings.TrimSuffix(ballast.Sentence(l.Rand("terms", n)), "."),
+	}
 }
 
 // ballastItems are the items as a feed would have them.
@@ -90,7 +112,18 @@ func ballastItems(l ballast.Load, at time.Time) (out []inItem) {
 		for n := range l.Counts[k.kind] {
 			r := l.Rand(k.kind, n)
 			when := stamp(at.Add(-time.Duration(r.IntN(365*24*60)) * time.Minute))
-			it := inItem{Title: ballast.Title(r), GUID: l.ID(k.kind, n), ID: int64(len(out) + 1), Date: when, DateGMT: when, Comments: "open", Pings: "closed", Slug: l.Slug(k.kind, n), Status: "publish", Type: k.typ}
+			it := inItem{
+				Title:    ballast.Title(r),
+				GUID:     l.ID(k.kind, n),
+				ID:       int64(len(out) + 1),
+				Date:     when,
+				DateGMT:  when,
+				Comments: "open",
+				Pings:    "closed",
+				Slug:     l.Slug(k.kind, n),
+				Status:   "publish",
+				Type:     k.typ,
+			}
 			switch k.kind {
 			case "media":
 				it.Status = "inherit"
@@ -120,7 +153,19 @@ func ballastItems(l ballast.Load, at time.Time) (out []inItem) {
 	for n := range l.Counts["comments"] {
 		r := l.Rand("comments", n)
 		it := &out[under[n%len(under)]]
-		it.Replies = append(it.Replies, inComment{ID: int64(n + 1), Author: ballast.Person(r), Mail: ballast.Prefix + fmt.Sprint(n) + "@ballast.example", Date: it.Date, DateGMT: it.DateGMT, Text: ballast.Sentence(r), Approved: "1", Type: "comment"})
+		it.Replies = append(
+			it.Replies,
+			inComment{
+				ID:       int64(n + 1),
+				Author:   ballast.Person(r),
+				Mail:     ballast.Prefix + fmt.Sprint(n) + "@ballast.example",
+				Date:     it.Date,
+				DateGMT:  it.DateGMT,
+				Text:     ballast.Sentence(r),
+				Approved: "1",
+				Type:     "comment",
+			},
+		)
 	}
 	return out
 }
@@ -178,6 +223,8 @@ func noBallast(ctx context.Context, snap tables.Snapshot, prefix string) (func(t
 		if !is || len(g.ids) == 0 {
 			return stack.Cleanup{}
 		}
-		return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) { return r, !g.ids[row{t, r}.number(g.column)] }}
+		return stack.Cleanup{
+			Row: func(r tables.Row) (tables.Row, bool) { return r, !g.ids[row{t, r}.number(g.column)] },
+		}
 	}, nil
 }

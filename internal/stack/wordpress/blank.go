@@ -20,5 +20,14 @@ func (Stack) FirstConfig(root host.Root) ([]byte, error) {
 
 // FirstForm is that of wp-admin/install.php.
 func (Stack) FirstForm(title, admin, mail, password string) (string, url.Values) {
-	return "/wp-admin/install.php?step=2", url.Values{"weblog_title": {title}, "user_name": {admin}, "admin_password": {password}, "admin_password2": {password}, "pw_weak": {"on"}, "admin_email": {mail}, "blog_public": {"0"}, "language": {""}}
+	return "/wp-admin/install.php?step=2", url.Values{
+		"weblog_title":    {title},
+		"user_name":       {admin},
+		"admin_password":  {password},
+		"admin_password2": {password},
+		"pw_weak":         {"on"},
+		"admin_email":     {mail},
+		"blog_public":     {"0"},
+		"language":        {""},
+	}
 }

@@ -91,7 +91,8 @@ func (Stack) Choose(ctx context.Context, snap tables.Snapshot, f site.Facts, onl
 	}
 	d := &data{ctx: ctx, snap: snap, prefix: f.Prefix}
 	return c, d.each("usermeta", func(r row) { // somebody must be able to sign in
-		if strings.HasSuffix(r.text("meta_key"), "capabilities") && strings.Contains(r.text("meta_value"), `"administrator"`) {
+		if strings.HasSuffix(r.text("meta_key"), "capabilities") &&
+			strings.Contains(r.text("meta_value"), `"administrator"`) {
 			c.users[r.number("user_id")] = true
 		}
 	})
@@ -103,10 +104,14 @@ func (r row) number(col string) int64 {
 }
 
 // inText are the ways in which a text names other content by number.
-var inText = regexp.MustCompile(`wp-image-(\d+)|wp-att-(\d+)|"(?:id|ref|mediaId|mediaID|attachmentId|imageID)":\s*"?(\d+)|"?ids"?[=:]\s*["\[]([\d,\s]+)`)
+var inText = regexp.MustCompile(
+	`wp-image-(\d+)|wp-att-(\d+)|"(?:id|ref|mediaId|mediaID|attachmentId|imageID)":\s*"?(\d+)|"?ids"?[=:]\s*["\[]([\d,\s]+)`,
+)
 
 // metaRef are names of fields that hold numbers of other content.
-var metaRef = regexp.MustCompile(`(?i)(^|[_-])(ids?|images?|thumbnail|attachments?|gallery|logo|icon|file|video|audio)$`)
+var metaRef = regexp.MustCompile(
+	`(?i)(^|[_-])(ids?|images?|thumbnail|attachments?|gallery|logo|icon|file|video|audio)$`,
+)
 
 var numbers = regexp.MustCompile(`\d+`)
 
@@ -128,13 +133,21 @@ func (p *part) read() error {
 		{"posts", p.post},
 		{"postmeta", p.meta},
 		{"term_taxonomy", func(r row) {
-			p.terms[r.number("term_taxonomy_id")] = term{id: r.number("term_id"), parent: r.number("parent"), taxonomy: r.text("taxonomy")}
+			p.terms[r.number("term_taxonomy_id")] = term{
+				id:       r.number("term_id"),
+				parent:   r.number("parent"),
+				taxonomy: r.text("taxonomy"),
+			}
 		}},
 		{"term_relationships", func(r row) {
 			p.links[r.number("object_id")] = append(p.links[r.number("object_id")], r.number("term_taxonomy_id"))
 		}},
 		{"comments", func(r row) {
-			p.comments[r.number("comment_ID")] = comment{post: r.number("comment_post_ID"), parent: r.number("comment_parent"), user: r.number("user_id")}
+			p.comments[r.number("comment_ID")] = comment{
+				post:   r.number("comment_post_ID"),
+				parent: r.number("comment_parent"),
+				user:   r.number("user_id"),
+			}
 		}},
 	}
 	for _, rd := range reads {
@@ -147,7 +160,12 @@ func (p *part) read() error {
 
 func (p *part) post(r row) {
 	id := r.number("ID")
-	x := &post{kind: typeKind(r.text("post_type")), revision: r.text("post_type") == "revision", parent: r.number("post_parent"), author: r.number("post_author")}
+	x := &post{
+		kind:     typeKind(r.text("post_type")),
+		revision: r.text("post_type") == "revision",
+		parent:   r.number("post_parent"),
+		author:   r.number("post_author"),
+	}
 	for _, m := range inText.FindAllStringSubmatch(r.text("post_content"), -1) {
 		for _, g := range m[1:] {
 			x.refs = append(x.refs, numbersIn(g)...)
@@ -183,7 +201,8 @@ func (p *part) follow(only []site.Kind, users ids) error {
 		}
 	}
 	for id, t := range p.terms {
-		if slices.Contains(only, site.Terms) && t.taxonomy != "nav_menu" || slices.Contains(only, site.Menus) && t.taxonomy == "nav_menu" {
+		if slices.Contains(only, site.Terms) && t.taxonomy != "nav_menu" ||
+			slices.Contains(only, site.Menus) && t.taxonomy == "nav_menu" {
 			p.term(id)
 		}
 	}
@@ -281,7 +300,8 @@ var chooses = map[string]string{
 func (c *chosen) base(table string) (*part, string) {
 	for prefix, p := range c.parts {
 		rest, ok := strings.CutPrefix(table, prefix)
-		if !ok || chooses[rest] == "" || strings.HasPrefix(rest, "term") && len(p.terms) == 0 { // nothing tells which are needed
+		if !ok || chooses[rest] == "" ||
+			strings.HasPrefix(rest, "term") && len(p.terms) == 0 { // nothing tells which are needed
 			continue
 		}
 		return p, rest

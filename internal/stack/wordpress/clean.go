@@ -25,7 +25,24 @@ func (Stack) LeftFolders() []stack.LeftFolder {
 // BareTheme is the newest of the core's own themes that a site has, or the one
 // that is on.
 func (Stack) BareTheme(f site.Facts) string {
-	years := []string{"twentyten", "twentyeleven", "twentytwelve", "twentythirteen", "twentyfourteen", "twentyfifteen", "twentysixteen", "twentyseventeen", "twentynineteen", "twentytwenty", "twentytwentyone", "twentytwentytwo", "twentytwentythree", "twentytwentyfour", "twentytwentyfive", "twentytwentysix"}
+	years := []string{
+		"twentyten",
+		"twentyeleven",
+		"twentytwelve",
+		"twentythirteen",
+		"twentyfourteen",
+		"twentyfifteen",
+		"twentysixteen",
+		"twentyseventeen",
+		"twentynineteen",
+		"twentytwenty",
+		"twentytwentyone",
+		"twentytwentytwo",
+		"twentytwentythree",
+		"twentytwentyfour",
+		"twentytwentyfive",
+		"twentytwentysix",
+	}
 	best, on := -1, ""
 	for _, t := range f.Themes {
 		if t.State != "missing" {
@@ -46,7 +63,12 @@ func (Stack) BareTheme(f site.Facts) string {
 var content = []string{"posts", "postmeta", "comments", "commentmeta", "links", "term_relationships", "termmeta"}
 
 // Clean says what becomes of each table for a site to be clean.
-func (s Stack) Clean(ctx context.Context, snap tables.Snapshot, prefix string, w stack.Wish) (func(tables.Table) stack.Cleanup, error) {
+func (s Stack) Clean(
+	ctx context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	w stack.Wish,
+) (func(tables.Table) stack.Cleanup, error) {
 	switch {
 	case w.All:
 		return s.cleanAll(ctx, snap, prefix, w)
@@ -58,7 +80,12 @@ func (s Stack) Clean(ctx context.Context, snap tables.Snapshot, prefix string, w
 	return func(tables.Table) stack.Cleanup { return stack.Cleanup{} }, nil
 }
 
-func (Stack) cleanAll(ctx context.Context, snap tables.Snapshot, prefix string, w stack.Wish) (func(tables.Table) stack.Cleanup, error) {
+func (Stack) cleanAll(
+	ctx context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	w stack.Wish,
+) (func(tables.Table) stack.Cleanup, error) {
 	if _, many := snap.Schema().Table(prefix + "blogs"); many {
 		return nil, fmt.Errorf("this is a network: each of its sites is cleaned by kinds of content, not all at once")
 	}
@@ -174,7 +201,10 @@ func coreRoles(value string) string {
 		return value
 	}
 	v.Items = slices.DeleteFunc(v.Items, func(it phpval.Item) bool {
-		return !slices.Contains([]string{"administrator", "editor", "author", "contributor", "subscriber"}, it.Key.Text())
+		return !slices.Contains(
+			[]string{"administrator", "editor", "author", "contributor", "subscriber"},
+			it.Key.Text(),
+		)
 	})
 	return string(v.Marshal())
 }
@@ -208,7 +238,8 @@ func (d *data) account(w stack.Wish) (*account, error) {
 	err := d.each("users", func(r row) {
 		keep(&a.like, r)
 		id := r.number("ID")
-		if named := w.Admin.Name != "" && r.text("user_login") == w.Admin.Name; named || w.Admin.Name == "" && admins[id] && !a.found {
+		if named := w.Admin.Name != "" && r.text("user_login") == w.Admin.Name; named ||
+			w.Admin.Name == "" && admins[id] && !a.found {
 			a.id, a.found = id, true
 		}
 	})
@@ -261,7 +292,19 @@ func keyed(t tables.Table, r tables.Row) tables.Row {
 }
 
 // own are what the core keeps of an account.
-var own = []string{"nickname", "first_name", "last_name", "description", "rich_editing", "syntax_highlighting", "comment_shortcuts", "admin_color", "use_ssl", "show_admin_bar_front", "locale"}
+var own = []string{
+	"nickname",
+	"first_name",
+	"last_name",
+	"description",
+	"rich_editing",
+	"syntax_highlighting",
+	"comment_shortcuts",
+	"admin_color",
+	"use_ssl",
+	"show_admin_bar_front",
+	"locale",
+}
 
 // meta leaves what the core keeps of the one account, and makes it an
 // administrator.
@@ -280,7 +323,17 @@ func (a *account) meta(t tables.Table, prefix string) stack.Cleanup {
 	if !a.found {
 		rights["nickname"] = a.w.Admin.Name
 		for i, key := range []string{"nickname", prefix + "capabilities", prefix + "user_level"} {
-			r := with(t, with(t, with(t, with(t, a.meta1, "umeta_id", strconv.Itoa(i+1)), "user_id", strconv.FormatInt(a.id, 10)), "meta_key", key), "meta_value", rights[key])
+			r := with(
+				t,
+				with(
+					t,
+					with(t, with(t, a.meta1, "umeta_id", strconv.Itoa(i+1)), "user_id", strconv.FormatInt(a.id, 10)),
+					"meta_key",
+					key,
+				),
+				"meta_value",
+				rights[key],
+			)
 			c.Add = append(c.Add, keyed(t, r))
 		}
 	}
@@ -288,7 +341,12 @@ func (a *account) meta(t tables.Table, prefix string) stack.Cleanup {
 }
 
 // cleanKinds takes content of some kinds away, with all that hangs on it.
-func cleanKinds(ctx context.Context, snap tables.Snapshot, prefix string, list []site.Kind) (func(tables.Table) stack.Cleanup, error) {
+func cleanKinds(
+	ctx context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	list []site.Kind,
+) (func(tables.Table) stack.Cleanup, error) {
 	if slices.Contains(list, site.Users) {
 		return nil, fmt.Errorf("accounts are not taken away by kind: what they wrote would be nobody's")
 	}
@@ -315,10 +373,13 @@ func cleanKinds(ctx context.Context, snap tables.Snapshot, prefix string, list [
 			column := chooses[rest]
 			if links {
 				return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) {
-					return r, !x.posts.chosen[row{t, r}.number("object_id")] && !x.terms.chosen[row{t, r}.number("term_taxonomy_id")]
+					return r, !x.posts.chosen[row{t, r}.number("object_id")] &&
+						!x.terms.chosen[row{t, r}.number("term_taxonomy_id")]
 				}}
 			}
-			return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) { return r, !of.chosen[row{t, r}.number(column)] }}
+			return stack.Cleanup{
+				Row: func(r tables.Row) (tables.Row, bool) { return r, !of.chosen[row{t, r}.number(column)] },
+			}
 		}
 		return stack.Cleanup{}
 	}, nil
@@ -330,7 +391,12 @@ func taken(ctx context.Context, snap tables.Snapshot, prefix string, list []site
 	if err != nil {
 		return nil, err
 	}
-	x := &putting{posts: things{chosen: ids{}}, comments: things{chosen: ids{}}, terms: things{chosen: ids{}}, groups: things{chosen: ids{}}}
+	x := &putting{
+		posts:    things{chosen: ids{}},
+		comments: things{chosen: ids{}},
+		terms:    things{chosen: ids{}},
+		groups:   things{chosen: ids{}},
+	}
 	for id, c := range p.posts {
 		if !c.revision && c.kind != "" && slices.Contains(list, c.kind) {
 			for _, same := range append(p.revs[id], id) {
@@ -353,12 +419,14 @@ func taken(ctx context.Context, snap tables.Snapshot, prefix string, list []site
 	}
 	for id, t := range p.terms {
 		menu := t.taxonomy == "nav_menu"
-		if t.id != category && (slices.Contains(list, site.Terms) && !menu || slices.Contains(list, site.Menus) && menu) {
+		if t.id != category &&
+			(slices.Contains(list, site.Terms) && !menu || slices.Contains(list, site.Menus) && menu) {
 			x.terms.chosen[id], x.groups.chosen[t.id] = true, true
 		}
 	}
 	for _, t := range p.terms { // a name may stand in several groups
-		if x.groups.chosen[t.id] && slices.ContainsFunc(termsOf(p, t.id), func(id int64) bool { return !x.terms.chosen[id] }) {
+		if x.groups.chosen[t.id] &&
+			slices.ContainsFunc(termsOf(p, t.id), func(id int64) bool { return !x.terms.chosen[id] }) {
 			delete(x.groups.chosen, t.id)
 		}
 	}
@@ -375,7 +443,13 @@ func termsOf(p *part, group int64) (out []int64) {
 }
 
 // keyColumns say by which column settings and fields are named.
-var keyColumns = map[string]string{"options": "option_name", "postmeta": "meta_key", "usermeta": "meta_key", "termmeta": "meta_key", "commentmeta": "meta_key"}
+var keyColumns = map[string]string{
+	"options":     "option_name",
+	"postmeta":    "meta_key",
+	"usermeta":    "meta_key",
+	"termmeta":    "meta_key",
+	"commentmeta": "meta_key",
+}
 
 // cleanPlugin takes away what a plugin keeps in tables, as far as its name tells:
 // settings and fields that begin with it, and tables of its own.
@@ -393,7 +467,9 @@ func cleanPlugin(prefix, slug string) func(tables.Table) stack.Cleanup {
 		column := keyColumns[strings.TrimLeft(rest, "0123456789_")]
 		switch {
 		case ours && column != "":
-			return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) { return r, !named(row{t, r}.text(column)) }}
+			return stack.Cleanup{
+				Row: func(r tables.Row) (tables.Row, bool) { return r, !named(row{t, r}.text(column)) },
+			}
 		case ours && named(strings.TrimLeft(rest, "0123456789_")):
 			return stack.Cleanup{Empty: true}
 		}

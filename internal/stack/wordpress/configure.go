@@ -67,7 +67,16 @@ func (Stack) Adjust(c stack.Change, t tables.Table, row tables.Row) int {
 }
 
 // salts are the constants that sign sessions.
-var salts = []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT", "SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"}
+var salts = []string{
+	"AUTH_KEY",
+	"SECURE_AUTH_KEY",
+	"LOGGED_IN_KEY",
+	"NONCE_KEY",
+	"AUTH_SALT",
+	"SECURE_AUTH_SALT",
+	"LOGGED_IN_SALT",
+	"NONCE_SALT",
+}
 
 // QuietFile is the must-use plugin that keeps what constants can't.
 const QuietFile = "wp-content/mu-plugins/alibi-quiet.php"
@@ -90,7 +99,10 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 		return nil, err
 	}
 	for _, name := range salts {
-		own.set(name, phpLiteral(rand.Text()+rand.Text())) // sessions of the origin don't open the copy, nor the reverse
+		own.set(
+			name,
+			phpLiteral(rand.Text()+rand.Text()),
+		) // sessions of the origin don't open the copy, nor the reverse
 	}
 	own.addresses(conf, c)
 	own.plugins(conf)
@@ -154,7 +166,19 @@ func quietPlugin(c stack.Change) string {
 		allow = append(allow, phpLiteral(h))
 	}
 	list := func(items []string) string { return "array( " + strings.Join(items, ", ") + " )" }
-	settings := "array(\n\t\t'rules'  => " + list(rules) + ",\n\t\t'own'    => " + list(own) + ",\n\t\t'allow'  => " + list(allow) + ",\n\t\t'known'  => " + list(known) +
-		",\n\t\t'caught' => " + phpLiteral(Caught(c.Copy)) + ",\n\t\t'secret' => " + phpLiteral(c.Secret) + ",\n\t)"
+	settings := "array(\n\t\t'rules'  => " + list(
+		rules,
+	) + ",\n\t\t'own'    => " + list(
+		own,
+	) + ",\n\t\t'allow'  => " + list(
+		allow,
+	) + ",\n\t\t'known'  => " + list(
+		known,
+	) +
+		",\n\t\t'caught' => " + phpLiteral(
+		Caught(c.Copy),
+	) + ",\n\t\t'secret' => " + phpLiteral(
+		c.Secret,
+	) + ",\n\t)"
 	return strings.Replace(quietPHP, "/*SETTINGS*/array()", settings, 1)
 }

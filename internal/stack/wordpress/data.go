@@ -37,7 +37,15 @@ type blog struct {
 }
 
 // kinds are the content types that every site has, in words.
-var kinds = map[string]string{"post": "posts", "page": "pages", "attachment": "media", "nav_menu_item": "menu items", "revision": "revisions", "product": "products", "shop_order": "orders"}
+var kinds = map[string]string{
+	"post":          "posts",
+	"page":          "pages",
+	"attachment":    "media",
+	"nav_menu_item": "menu items",
+	"revision":      "revisions",
+	"product":       "products",
+	"shop_order":    "orders",
+}
 
 func (d *data) read() error {
 	d.options, d.contents, d.types, d.roles = map[string]string{}, map[string]int{}, map[string]int{}, map[string]int{}
@@ -284,7 +292,9 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 				continue
 			}
 			for _, r := range reaching {
-				if o := (site.Outward{Rule: r.rule, Host: strings.ToLower(u.Hostname()), Where: "setting " + name}); r.words.MatchString(name) {
+				if o := (site.Outward{Rule: r.rule, Host: strings.ToLower(u.Hostname()), Where: "setting " + name}); r.words.MatchString(
+					name,
+				) {
 					if !slices.Contains(out, o) {
 						out = append(out, o)
 					}
@@ -294,7 +304,11 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 		}
 	}
 	slices.SortFunc(out, func(a, b site.Outward) int {
-		return cmp.Or(strings.Compare(string(a.Rule), string(b.Rule)), strings.Compare(a.Where, b.Where), strings.Compare(a.Host, b.Host))
+		return cmp.Or(
+			strings.Compare(string(a.Rule), string(b.Rule)),
+			strings.Compare(a.Where, b.Where),
+			strings.Compare(a.Host, b.Host),
+		)
 	})
 	return out
 }

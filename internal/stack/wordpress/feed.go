@@ -123,12 +123,37 @@ type exporting struct {
 // Export writes content of some kinds, or all, in the form in which the CMS itself
 // exports it, and tells how many items that was. Sessions and passwords of
 // accounts are no part of it.
-func (Stack) Export(ctx context.Context, snap tables.Snapshot, prefix string, kinds []site.Kind, to io.Writer) (int, error) {
-	x := &exporting{data: &data{ctx: ctx, snap: snap, prefix: prefix}, authors: map[int64]string{}, terms: map[int64]feedTerm{}, byGroup: map[int64]feedTerm{}, links: map[int64][]int64{}, meta: map[int64][]feedMeta{}, replies: map[int64][]feedComment{}}
+func (Stack) Export(
+	ctx context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	kinds []site.Kind,
+	to io.Writer,
+) (int, error) {
+	x := &exporting{
+		data:    &data{ctx: ctx, snap: snap, prefix: prefix},
+		authors: map[int64]string{},
+		terms:   map[int64]feedTerm{},
+		byGroup: map[int64]feedTerm{},
+		links:   map[int64][]int64{},
+		meta:    map[int64][]feedMeta{},
+		replies: map[int64][]feedComment{},
+	}
 	if err := x.read(); err != nil {
 		return 0, err
 	}
-	f := feed{Version: "2.0", Channel: feedChannel{Title: x.options["blogname"], Link: x.options["home"], Description: x.options["blogdescription"], Generator: "alibi", WXR: feedVersion, Site: x.options["siteurl"], Blog: x.options["home"]}}
+	f := feed{
+		Version: "2.0",
+		Channel: feedChannel{
+			Title:       x.options["blogname"],
+			Link:        x.options["home"],
+			Description: x.options["blogdescription"],
+			Generator:   "alibi",
+			WXR:         feedVersion,
+			Site:        x.options["siteurl"],
+			Blog:        x.options["home"],
+		},
+	}
 	for prefix, space := range map[string]string{"excerpt": feedSpace + "excerpt/", "content": "http://purl.org/rss/1.0/modules/content/", "dc": "http://purl.org/dc/elements/1.1/", "wp": feedSpace} {
 		f.Spaces = append(f.Spaces, xml.Attr{Name: xml.Name{Local: "xmlns:" + prefix}, Value: space})
 	}
@@ -150,7 +175,8 @@ func (Stack) Export(ctx context.Context, snap tables.Snapshot, prefix string, ki
 	var failed error
 	err = x.each("posts", func(r row) {
 		kind := typeKind(r.text("post_type"))
-		if failed != nil || r.text("post_type") == "revision" || r.text("post_status") == "auto-draft" || len(kinds) > 0 && !slices.Contains(kinds, kind) {
+		if failed != nil || r.text("post_type") == "revision" || r.text("post_status") == "auto-draft" ||
+			len(kinds) > 0 && !slices.Contains(kinds, kind) {
 			return
 		}
 		n++
@@ -178,7 +204,10 @@ func (x *exporting) gather(ch *feedChannel) error {
 	}{
 		{"users", func(r row) {
 			x.authors[r.number("ID")] = r.text("user_login")
-			ch.Authors = append(ch.Authors, feedAuthor{r.number("ID"), r.text("user_login"), r.text("user_email"), r.text("display_name")})
+			ch.Authors = append(
+				ch.Authors,
+				feedAuthor{r.number("ID"), r.text("user_login"), r.text("user_email"), r.text("display_name")},
+			)
 		}},
 		{"terms", func(r row) { groups[r.number("term_id")] = [2]string{r.text("slug"), r.text("name")} }},
 		{"term_taxonomy", func(r row) {
@@ -196,8 +225,23 @@ func (x *exporting) gather(ch *feedChannel) error {
 			}
 		}},
 		{"comments", func(r row) {
-			x.replies[r.number("comment_post_ID")] = append(x.replies[r.number("comment_post_ID")], feedComment{ID: r.number("comment_ID"), Author: r.text("comment_author"), Mail: r.text("comment_author_email"), URL: r.text("comment_author_url"),
-				Date: r.text("comment_date"), DateGMT: r.text("comment_date_gmt"), Text: r.text("comment_content"), Approved: r.text("comment_approved"), Type: r.text("comment_type"), Parent: r.number("comment_parent")})
+			x.replies[r.number("comment_post_ID")] = append(
+				x.replies[r.number("comment_post_ID")],
+				feedComment{
+					ID:     r.number("comment_ID"),
+					Author: r.text("comment_author"),
+					Mail:   r.text("comment_author_email"),
+					URL:    r.text("comment_author_url"),
+					Date: r.text(
+						"comment_date",
+					),
+					DateGMT:  r.text("comment_date_gmt"),
+					Text:     r.text("comment_content"),
+					Approved: r.text("comment_approved"),
+					Type:     r.text("comment_type"),
+					Parent:   r.number("comment_parent"),
+				},
+			)
 		}},
 	}
 	for _, rd := range reads {
@@ -215,9 +259,28 @@ func (x *exporting) gather(ch *feedChannel) error {
 
 func (x *exporting) item(r row) feedItem {
 	id := r.number("ID")
-	it := feedItem{Title: r.text("post_title"), Link: r.text("guid"), Creator: x.authors[r.number("post_author")], GUID: feedGUID{Text: r.text("guid")}, Content: r.text("post_content"), Excerpt: r.text("post_excerpt"), ID: id,
-		Date: r.text("post_date"), DateGMT: r.text("post_date_gmt"), Comments: r.text("comment_status"), Pings: r.text("ping_status"), Slug: r.text("post_name"), Status: r.text("post_status"), Parent: r.number("post_parent"),
-		Order: r.number("menu_order"), Type: r.text("post_type"), Meta: x.meta[id], Replies: x.replies[id]}
+	it := feedItem{
+		Title:   r.text("post_title"),
+		Link:    r.text("guid"),
+		Creator: x.authors[r.number("post_author")],
+		GUID:    feedGUID{Text: r.text("guid")},
+		Content: r.text("post_content"),
+		Excerpt: r.text("post_excerpt"),
+		ID:      id,
+		Date: r.text(
+			"post_date",
+		),
+		DateGMT:  r.text("post_date_gmt"),
+		Comments: r.text("comment_status"),
+		Pings:    r.text("ping_status"),
+		Slug:     r.text("post_name"),
+		Status:   r.text("post_status"),
+		Parent:   r.number("post_parent"),
+		Order:    r.number("menu_order"),
+		Type:     r.text("post_type"),
+		Meta:     x.meta[id],
+		Replies:  x.replies[id],
+	}
 	if slices.Contains(x.sticky, id) {
 		it.Sticky = 1
 	}

@@ -87,8 +87,22 @@ type bringing struct {
 // rows are to be added for it: items that are there already, by their lasting
 // addresses, are passed by; authors are found by their names, else the first
 // administrator has written it; groups are found or made.
-func (s Stack) Bring(ctx context.Context, snap tables.Snapshot, prefix string, from io.Reader) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
-	b := &bringing{data: &data{ctx: ctx, snap: snap, prefix: prefix}, there: map[string]int64{}, groups: map[[2]string]int64{}, next: map[string]int64{}, authors: map[string]int64{}, add: map[string][]tables.Row{}, counts: map[int64]int64{}, numbers: map[int64]int64{}}
+func (s Stack) Bring(
+	ctx context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	from io.Reader,
+) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
+	b := &bringing{
+		data:    &data{ctx: ctx, snap: snap, prefix: prefix},
+		there:   map[string]int64{},
+		groups:  map[[2]string]int64{},
+		next:    map[string]int64{},
+		authors: map[string]int64{},
+		add:     map[string][]tables.Row{},
+		counts:  map[int64]int64{},
+		numbers: map[int64]int64{},
+	}
 	if err := b.look(); err != nil {
 		return nil, b.out, err
 	}
@@ -150,7 +164,9 @@ func (b *bringing) look() error {
 	}{
 		{"posts", func(r row) {
 			most("posts", "ID")(r)
-			b.there[known(r.text("post_type"), r.text("guid"), r.text("post_name"), r.text("post_date"))] = r.number("ID")
+			b.there[known(r.text("post_type"), r.text("guid"), r.text("post_name"), r.text("post_date"))] = r.number(
+				"ID",
+			)
 		}},
 		{"postmeta", most("postmeta", "meta_id")}, {"comments", most("comments", "comment_ID")},
 		{"terms", func(r row) {
@@ -283,22 +299,54 @@ func (b *bringing) item(it inItem) {
 			excerpt = e.Text
 		}
 	}
-	b.put("posts", map[string]string{"ID": str(id), "post_author": str(author), "post_date": it.Date, "post_date_gmt": it.DateGMT, "post_content": b.local(it.Content), "post_title": it.Title, "post_excerpt": b.local(excerpt), "post_status": it.Status,
-		"comment_status": it.Comments, "ping_status": it.Pings, "post_name": it.Slug, "post_modified": it.Date, "post_modified_gmt": it.DateGMT, "post_parent": str(b.numbers[it.Parent]), "guid": it.GUID, "menu_order": str(it.Order), "post_type": it.Type, "comment_count": str(int64(len(it.Replies)))})
+	b.put(
+		"posts",
+		map[string]string{
+			"ID":                str(id),
+			"post_author":       str(author),
+			"post_date":         it.Date,
+			"post_date_gmt":     it.DateGMT,
+			"post_content":      b.local(it.Content),
+			"post_title":        it.Title,
+			"post_excerpt":      b.local(excerpt),
+			"post_status":       it.Status,
+			"comment_status":    it.Comments,
+			"ping_status":       it.Pings,
+			"post_name":         it.Slug,
+			"post_modified":     it.Date,
+			"post_modified_gmt": it.DateGMT,
+			"post_parent":       str(b.numbers[it.Parent]),
+			"guid":              it.GUID,
+			"menu_order":        str(it.Order),
+			"post_type":         it.Type,
+			"comment_count":     str(int64(len(it.Replies))),
+		},
+	)
 	for _, m := range it.Meta {
 		if slices.Contains(referring, m.Key) {
 			if n, err := strconv.ParseInt(m.Value, 10, 64); err == nil && b.numbers[n] != 0 {
 				m.Value = str(b.numbers[n])
 			}
 		}
-		b.put("postmeta", map[string]string{"meta_id": str(b.free("postmeta")), "post_id": str(id), "meta_key": m.Key, "meta_value": m.Value})
+		b.put(
+			"postmeta",
+			map[string]string{
+				"meta_id":    str(b.free("postmeta")),
+				"post_id":    str(id),
+				"meta_key":   m.Key,
+				"meta_value": m.Value,
+			},
+		)
 	}
 	for _, c := range it.Categories {
 		t := b.term(c)
 		if t == 0 {
 			continue
 		}
-		b.put("term_relationships", map[string]string{"object_id": str(id), "term_taxonomy_id": str(t), "term_order": "0"})
+		b.put(
+			"term_relationships",
+			map[string]string{"object_id": str(id), "term_taxonomy_id": str(t), "term_order": "0"},
+		)
 		if it.Status == "publish" {
 			b.counts[t]++
 		}
@@ -309,8 +357,24 @@ func (b *bringing) item(it inItem) {
 	}
 	for _, c := range it.Replies {
 		b.out.Comments++
-		b.put("comments", map[string]string{"comment_ID": str(replies[c.ID]), "comment_post_ID": str(id), "comment_author": c.Author, "comment_author_email": c.Mail, "comment_author_url": c.URL, "comment_date": c.Date, "comment_date_gmt": c.DateGMT,
-			"comment_content": b.local(c.Text), "comment_approved": c.Approved, "comment_type": c.Type, "comment_parent": str(replies[c.Parent])})
+		b.put(
+			"comments",
+			map[string]string{
+				"comment_ID":           str(replies[c.ID]),
+				"comment_post_ID":      str(id),
+				"comment_author":       c.Author,
+				"comment_author_email": c.Mail,
+				"comment_author_url":   c.URL,
+				"comment_date":         c.Date,
+				"comment_date_gmt":     c.DateGMT,
+				"comment_content": b.local(
+					c.Text,
+				),
+				"comment_approved": c.Approved,
+				"comment_type":     c.Type,
+				"comment_parent":   str(replies[c.Parent]),
+			},
+		)
 	}
 }
 
@@ -327,7 +391,17 @@ func (b *bringing) term(c inCategory) int64 {
 	}
 	group, id := b.free("terms"), b.free("term_taxonomy")
 	b.put("terms", map[string]string{"term_id": str(group), "name": c.Name, "slug": c.Slug, "term_group": "0"})
-	b.put("term_taxonomy", map[string]string{"term_taxonomy_id": str(id), "term_id": str(group), "taxonomy": c.Domain, "description": "", "parent": "0", "count": "0"})
+	b.put(
+		"term_taxonomy",
+		map[string]string{
+			"term_taxonomy_id": str(id),
+			"term_id":          str(group),
+			"taxonomy":         c.Domain,
+			"description":      "",
+			"parent":           "0",
+			"count":            "0",
+		},
+	)
 	b.groups[key] = id
 	return id
 }

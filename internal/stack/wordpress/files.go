@@ -139,7 +139,14 @@ func header(root host.Root, file, nameField, slug string) *site.Component {
 	if fields[nameField] == "" {
 		return nil
 	}
-	c := &site.Component{Slug: slug, Name: fields[nameField], Version: fields["Version"], RequiresCore: fields["Requires at least"], RequiresPHP: fields["Requires PHP"], Parent: fields["Template"]}
+	c := &site.Component{
+		Slug:         slug,
+		Name:         fields[nameField],
+		Version:      fields["Version"],
+		RequiresCore: fields["Requires at least"],
+		RequiresPHP:  fields["Requires PHP"],
+		Parent:       fields["Template"],
+	}
 	c.File = file
 	if in, ok := strings.CutPrefix(file, "wp-content/"); ok {
 		_, c.File, _ = strings.Cut(in, "/")
@@ -153,8 +160,15 @@ func header(root host.Root, file, nameField, slug string) *site.Component {
 }
 
 // spare are the parts of a tree that a copy can do without.
-var spare = map[string]string{"wp-content/cache": "cache", "wp-content/upgrade": "leftover of updates", "wp-content/debug.log": "log", "error_log": "log", "wp-content/backups": "archives",
-	"wp-content/object-cache.php": "cache shared with the live site", "wp-content/advanced-cache.php": "cache"}
+var spare = map[string]string{
+	"wp-content/cache":              "cache",
+	"wp-content/upgrade":            "leftover of updates",
+	"wp-content/debug.log":          "log",
+	"error_log":                     "log",
+	"wp-content/backups":            "archives",
+	"wp-content/object-cache.php":   "cache shared with the live site",
+	"wp-content/advanced-cache.php": "cache",
+}
 
 func weigh(ctx context.Context, p stack.Place, f *site.Facts) error {
 	w, err := stack.Weigh(ctx, p, f.Database, 2, func(name string) string {

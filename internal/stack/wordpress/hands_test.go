@@ -22,16 +22,110 @@ import (
 // manned is a site with two accounts, a post in a group, and settings.
 func manned() *memory {
 	m := &memory{rows: map[string][]tables.Row{}}
-	m.add("sk_options", "option_id# option_name option_value autoload", []string{"1", "siteurl", "https://ferry.example", "yes"}, []string{"2", "sk_user_roles", string(phpval.Map("administrator", phpval.Map("name", "Administrator"), "editor", phpval.Map("name", "Editor")).Marshal()), "yes"},
-		[]string{"3", "admin_email", "desk@ferry.example", "yes"}, []string{"4", "_transient_tides", "old", "no"}, []string{"5", "_site_transient_update_core", "x", "no"}, []string{"6", "active_plugins", string(phpval.List(phpval.String("tide-table/tide-table.php"), phpval.String("old.php")).Marshal()), "yes"},
-		[]string{"7", "stylesheet", "harbour", "yes"}, []string{"8", "template", "harbour", "yes"}, []string{"9", "default_category", "1", "yes"})
-	m.add("sk_users", "ID# user_login user_pass user_nicename user_email user_url user_registered user_activation_key display_name", []string{"1", "runa", "$P$x", "runa", "runa@ferry.example", "https://runa.example", "2020-01-01 00:00:00", "key", "Runa Tarrow"}, []string{"4", "edda", "$P$y", "edda", "edda@ferry.example", "", "2020-01-01 00:00:00", "", "Edda Quill"})
-	m.add("sk_usermeta", "umeta_id# user_id# meta_key meta_value", []string{"1", "1", "sk_capabilities", `a:1:{s:13:"administrator";b:1;}`}, []string{"2", "4", "sk_capabilities", `a:1:{s:6:"editor";b:1;}`}, []string{"3", "1", "billing_phone", "+44 555 0172"}, []string{"9", "4", "nickname", "edda"})
-	m.add("sk_posts", postColumns, []string{"3", "1", "2020-01-01 00:00:00", "2020-01-01 00:00:00", "text", "Tides", "", "publish", "open", "open", "tides", "2020-01-01 00:00:00", "2020-01-01 00:00:00", "0", "https://ferry.example/?p=3", "0", "post", "0"})
-	m.add("sk_postmeta", "meta_id# post_id# meta_key meta_value", []string{"5", "3", "_billing_email", "odd@inbox.example"}, []string{"6", "3", "_edit_last", "1"})
-	m.add("sk_comments", "comment_ID# comment_post_ID# comment_author comment_author_email comment_author_url comment_author_IP comment_date comment_date_gmt comment_content comment_approved comment_agent comment_type comment_parent#")
+	m.add(
+		"sk_options",
+		"option_id# option_name option_value autoload",
+		[]string{"1", "siteurl", "https://ferry.example", "yes"},
+		[]string{
+			"2",
+			"sk_user_roles",
+			string(
+				phpval.Map(
+					"administrator",
+					phpval.Map("name", "Administrator"),
+					"editor",
+					phpval.Map("name", "Editor"),
+				).Marshal(),
+			),
+			"yes",
+		},
+		[]string{
+			"3",
+			"admin_email",
+			"desk@ferry.example",
+			"yes",
+		},
+		[]string{"4", "_transient_tides", "old", "no"},
+		[]string{"5", "_site_transient_update_core", "x", "no"},
+		[]string{
+			"6",
+			"active_plugins",
+			string(phpval.List(phpval.String("tide-table/tide-table.php"), phpval.String("old.php")).Marshal()),
+			"yes",
+		},
+		[]string{
+			"7",
+			"stylesheet",
+			"harbour",
+			"yes",
+		},
+		[]string{"8", "template", "harbour", "yes"},
+		[]string{"9", "default_category", "1", "yes"},
+	)
+	m.add(
+		"sk_users",
+		"ID# user_login user_pass user_nicename user_email user_url user_registered user_activation_key display_name",
+		[]string{
+			"1",
+			"runa",
+			"$P$x",
+			"runa",
+			"runa@ferry.example",
+			"https://runa.example",
+			"2020-01-01 00:00:00",
+			"key",
+			"Runa Tarrow",
+		},
+		[]string{"4", "edda", "$P$y", "edda", "edda@ferry.example", "", "2020-01-01 00:00:00", "", "Edda Quill"},
+	)
+	m.add(
+		"sk_usermeta",
+		"umeta_id# user_id# meta_key meta_value",
+		[]string{"1", "1", "sk_capabilities", `a:1:{s:13:"administrator";b:1;}`},
+		[]string{"2", "4", "sk_capabilities", `a:1:{s:6:"editor";b:1;}`},
+		[]string{"3", "1", "billing_phone", "+44 555 0172"},
+		[]string{"9", "4", "nickname", "edda"},
+	)
+	m.add(
+		"sk_posts",
+		postColumns,
+		[]string{
+			"3",
+			"1",
+			"2020-01-01 00:00:00",
+			"2020-01-01 00:00:00",
+			"text",
+			"Tides",
+			"",
+			"publish",
+			"open",
+			"open",
+			"tides",
+			"2020-01-01 00:00:00",
+			"2020-01-01 00:00:00",
+			"0",
+			"https://ferry.example/?p=3",
+			"0",
+			"post",
+			"0",
+		},
+	)
+	m.add(
+		"sk_postmeta",
+		"meta_id# post_id# meta_key meta_value",
+		[]string{"5", "3", "_billing_email", "odd@inbox.example"},
+		[]string{"6", "3", "_edit_last", "1"},
+	)
+	m.add(
+		"sk_comments",
+		"comment_ID# comment_post_ID# comment_author comment_author_email comment_author_url comment_author_IP comment_date comment_date_gmt comment_content comment_approved comment_agent comment_type comment_parent#",
+	)
 	m.add("sk_terms", "term_id# name slug term_group#", []string{"1", "News", "news", "0"})
-	m.add("sk_term_taxonomy", "term_taxonomy_id# term_id# taxonomy description parent# count#", []string{"1", "1", "category", "", "0", "1"})
+	m.add(
+		"sk_term_taxonomy",
+		"term_taxonomy_id# term_id# taxonomy description parent# count#",
+		[]string{"1", "1", "category", "", "0", "1"},
+	)
 	m.add("sk_term_relationships", "object_id# term_taxonomy_id# term_order#", []string{"3", "1", "0"})
 	m.add("sk_berths", "id# passenger_name email cabin", []string{"1", "Odd Brimstead", "odd@inbox.example", "7B"})
 	return m
@@ -61,7 +155,10 @@ var noon = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 
 func TestBallastIsPutInAndTakenOut(t *testing.T) {
 	m, ctx := manned(), context.Background()
-	l := ballast.Load{Seed: 5, Counts: map[string]int{"posts": 4, "pages": 2, "terms": 2, "users": 2, "comments": 6, "media": 2}}
+	l := ballast.Load{
+		Seed:   5,
+		Counts: map[string]int{"posts": 4, "pages": 2, "terms": 2, "users": 2, "comments": 6, "media": 2},
+	}
 	f := site.Facts{Prefix: "sk_"}
 	of, err := Stack{}.Ballast(ctx, m, f, l, noon)
 	require.NoError(t, err)
@@ -115,7 +212,11 @@ func TestAnAccountIsMadeAndChanged(t *testing.T) {
 	list, err := Stack{}.Accounts(ctx, m, "sk_")
 	require.NoError(t, err)
 	require.Len(t, list, 2)
-	assert.Equal(t, stack.Account{Login: "runa", Name: "Runa Tarrow", Mail: "runa@ferry.example", Roles: []string{"administrator"}}, list[0])
+	assert.Equal(
+		t,
+		stack.Account{Login: "runa", Name: "Runa Tarrow", Mail: "runa@ferry.example", Roles: []string{"administrator"}},
+		list[0],
+	)
 
 	w := stack.AccountWish{Login: "tester", Mail: "t@ferry.example", Role: "editor", Hash: "$2y$hash", At: noon}
 	of, err := Stack{}.Account(ctx, m, "sk_", w)
@@ -217,7 +318,13 @@ func TestWherePeopleAre(t *testing.T) {
 		delete(kinds, more)
 	}
 	for place := range kinds {
-		assert.True(t, strings.HasPrefix(place, "sk_users 4 ") || strings.HasSuffix(place, " user_nicename") || strings.HasSuffix(place, "user_activation_key"), "%s is nobody's", place)
+		assert.True(
+			t,
+			strings.HasPrefix(place, "sk_users 4 ") || strings.HasSuffix(place, " user_nicename") ||
+				strings.HasSuffix(place, "user_activation_key"),
+			"%s is nobody's",
+			place,
+		)
 	}
 	var people, not []string
 	for _, tab := range m.schema.Tables {
@@ -227,7 +334,11 @@ func TestWherePeopleAre(t *testing.T) {
 			not = append(not, tab.Name)
 		}
 	}
-	assert.Equal(t, []string{"sk_options", "sk_users", "sk_usermeta", "sk_postmeta", "sk_comments", "sk_berths"}, people)
+	assert.Equal(
+		t,
+		[]string{"sk_options", "sk_users", "sk_usermeta", "sk_postmeta", "sk_comments", "sk_berths"},
+		people,
+	)
 	assert.Contains(t, not, "sk_posts")
 	// A sub-site's tables count, another installation's don't.
 	assert.True(t, rules.Table(tables.Table{Name: "sk_3_comments"}))

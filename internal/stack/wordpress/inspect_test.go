@@ -33,7 +33,18 @@ func TestInspect(t *testing.T) {
 	for _, p := range f.Plugins {
 		states[p.Slug] = p.State
 	}
-	assert.Equal(t, map[string]string{"tide-table": "active", "quay-visits": "active", "bell-mailer": "active", "gangway-shop": "active", "coin-slot": "active", "seat-map": "missing"}, states)
+	assert.Equal(
+		t,
+		map[string]string{
+			"tide-table":   "active",
+			"quay-visits":  "active",
+			"bell-mailer":  "active",
+			"gangway-shop": "active",
+			"coin-slot":    "active",
+			"seat-map":     "missing",
+		},
+		states,
+	)
 	for _, p := range f.Plugins {
 		if p.Slug == "gangway-shop" {
 			assert.Equal(t, "5.3.1", p.Update)
@@ -54,7 +65,16 @@ func TestInspect(t *testing.T) {
 	}
 	assert.Equal(t, 4, counts["products"])
 	assert.Equal(t, 4, counts["orders"])
-	assert.Equal(t, []site.Count{{Kind: "author", N: 2}, {Kind: "editor", N: 2}, {Kind: "administrator", N: 1}, {Kind: "subscriber", N: 1}}, f.Users)
+	assert.Equal(
+		t,
+		[]site.Count{
+			{Kind: "author", N: 2},
+			{Kind: "editor", N: 2},
+			{Kind: "administrator", N: 1},
+			{Kind: "subscriber", N: 1},
+		},
+		f.Users,
+	)
 	require.Len(t, f.Tasks, 2)
 	assert.Equal(t, "skerry_fetch_tides", f.Tasks[0].Hook)
 	assert.Equal(t, "hourly", f.Tasks[0].Every)
@@ -91,7 +111,15 @@ func TestWhatIsSpare(t *testing.T) {
 			spare[f.Path] = f.Spare
 		}
 	}
-	assert.Equal(t, map[string]string{"wp-content/cache": "cache", "wp-content/debug.log": "log", "wp-content/uploads/before-the-move.tar.gz": "archive"}, spare)
+	assert.Equal(
+		t,
+		map[string]string{
+			"wp-content/cache":                          "cache",
+			"wp-content/debug.log":                      "log",
+			"wp-content/uploads/before-the-move.tar.gz": "archive",
+		},
+		spare,
+	)
 }
 
 // broken changes the site's files and inspects it again.
@@ -136,7 +164,10 @@ func TestInspectSaysWhatIsWrong(t *testing.T) {
 func TestConfigurationAboveTheRoot(t *testing.T) {
 	w := demotest.New(t)
 	root := w.Dir("pier", "/srv/skerryline/public")
-	require.NoError(t, os.Rename(filepath.Join(root, "wp-config.php"), filepath.Join(filepath.Dir(root), "wp-config.php")))
+	require.NoError(
+		t,
+		os.Rename(filepath.Join(root, "wp-config.php"), filepath.Join(filepath.Dir(root), "wp-config.php")),
+	)
 	s, err := w.Desk.Inspect(context.Background(), w.Site("https://skerryline.example").ID)
 	require.NoError(t, err)
 	codes := ""
@@ -152,7 +183,12 @@ func TestConfigurationAboveTheRoot(t *testing.T) {
 func change(t *testing.T, w *demotest.World, quiet []site.Rule) (stack.Place, stack.Change) {
 	t.Helper()
 	o := w.Site("https://skerryline.example")
-	c := site.Site{Root: "/home/eng/copies/winter", Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7700"}}, Quiet: quiet, Database: o.Database}
+	c := site.Site{
+		Root:      "/home/eng/copies/winter",
+		Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7700"}},
+		Quiet:     quiet,
+		Database:  o.Database,
+	}
 	c.Database.Path = "/home/eng/copies/winter/wp-content/database/.ht.sqlite"
 	rw, err := rewrite.New(op.Pairs(o.Addresses, c.Address()), []rewrite.PathPair{{From: o.Root, To: c.Root}})
 	require.NoError(t, err)
@@ -181,7 +217,12 @@ func TestConfigure(t *testing.T) {
 	files, err = wordpress.Stack{}.Configure(context.Background(), p, c)
 	require.NoError(t, err)
 	assert.NotContains(t, string(files["wp-config.php"]), "DISABLE_WP_CRON")
-	assert.Contains(t, string(files[wordpress.QuietFile]), "'rules'  => array(  )", "it keeps no rule, and still lets one in by a latchkey")
+	assert.Contains(
+		t,
+		string(files[wordpress.QuietFile]),
+		"'rules'  => array(  )",
+		"it keeps no rule, and still lets one in by a latchkey",
+	)
 }
 
 func TestAdjust(t *testing.T) {

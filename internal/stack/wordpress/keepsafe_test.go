@@ -68,27 +68,155 @@ const (
 )
 
 func written(id, author, title, status, parent, kind, content string) []string {
-	return []string{id, author, "2026-11-0" + id[:1] + " 09:00:00", "2026-11-0" + id[:1] + " 08:00:00", content, title, "", status, "open", "open", strings.ToLower(title), "2026-11-01 09:00:00", "2026-11-01 08:00:00", parent, "https://quay.example/?p=" + id, "0", kind, "0"}
+	return []string{
+		id,
+		author,
+		"2026-11-0" + id[:1] + " 09:00:00",
+		"2026-11-0" + id[:1] + " 08:00:00",
+		content,
+		title,
+		"",
+		status,
+		"open",
+		"open",
+		strings.ToLower(title),
+		"2026-11-01 09:00:00",
+		"2026-11-01 08:00:00",
+		parent,
+		"https://quay.example/?p=" + id,
+		"0",
+		kind,
+		"0",
+	}
 }
 
 // quay is a small site.
 func quay() *memory {
 	m := &memory{schema: tables.Schema{Engine: "mysql"}, rows: map[string][]tables.Row{}}
-	m.add("sk_options", "option_id# option_name option_value autoload",
-		[]string{"1", "siteurl", "https://quay.example", "yes"}, []string{"2", "home", "https://quay.example", "yes"}, []string{"3", "blogname", "The Quay", "yes"}, []string{"4", "active_plugins", `a:1:{i:0;s:17:"tide-table/tt.php";}`, "yes"},
-		[]string{"5", "tide_table_port", "Norsund", "yes"}, []string{"6", "template", "plainsail", "yes"}, []string{"7", "stylesheet", "plainsail", "yes"}, []string{"8", "default_category", "1", "yes"},
-		[]string{"9", "sk_user_roles", `a:2:{s:13:"administrator";a:1:{s:4:"name";s:5:"Admin";}s:7:"steward";a:0:{}}`, "yes"}, []string{"10", "admin_email", "runa@quay.example", "yes"}, []string{"11", "bell_api_key", "made-up-key", "yes"}, []string{"12", "_transient_tide_table_now", "7", "no"}, []string{"13", "sticky_posts", "a:0:{}", "yes"})
-	m.add("sk_posts", postColumns, written("1", "1", "Ferry", "publish", "0", "post", `<img class="wp-image-3"> see https://quay.example/b`), written("2", "2", "About", "publish", "0", "page", "us"), written("3", "1", "Picture", "inherit", "1", "attachment", ""), written("4", "1", "Old", "inherit", "1", "revision", "was"))
-	m.add("sk_postmeta", "meta_id# post_id# meta_key meta_value", []string{"1", "1", "_thumbnail_id", "3"}, []string{"2", "2", "tide_table_shown", "1"}, []string{"3", "1", "_edit_lock", "x"})
-	m.add("sk_comments", commentColumns, []string{"1", "1", "Ola", "ola@quay.example", "", "2026-11-02 10:00:00", "2026-11-02 09:00:00", "Nice", "1", "comment", "0", "0"}, []string{"2", "1", "Runa", "", "", "2026-11-02 11:00:00", "2026-11-02 10:00:00", "Thanks", "1", "comment", "1", "1"})
+	m.add(
+		"sk_options",
+		"option_id# option_name option_value autoload",
+		[]string{
+			"1",
+			"siteurl",
+			"https://quay.example",
+			"yes",
+		},
+		[]string{"2", "home", "https://quay.example", "yes"},
+		[]string{"3", "blogname", "The Quay", "yes"},
+		[]string{"4", "active_plugins", `a:1:{i:0;s:17:"tide-table/tt.php";}`, "yes"},
+		[]string{
+			"5",
+			"tide_table_port",
+			"Norsund",
+			"yes",
+		},
+		[]string{"6", "template", "plainsail", "yes"},
+		[]string{"7", "stylesheet", "plainsail", "yes"},
+		[]string{"8", "default_category", "1", "yes"},
+		[]string{
+			"9",
+			"sk_user_roles",
+			`a:2:{s:13:"administrator";a:1:{s:4:"name";s:5:"Admin";}s:7:"steward";a:0:{}}`,
+			"yes",
+		},
+		[]string{"10", "admin_email", "runa@quay.example", "yes"},
+		[]string{"11", "bell_api_key", "made-up-key", "yes"},
+		[]string{"12", "_transient_tide_table_now", "7", "no"},
+		[]string{"13", "sticky_posts", "a:0:{}", "yes"},
+	)
+	m.add(
+		"sk_posts",
+		postColumns,
+		written("1", "1", "Ferry", "publish", "0", "post", `<img class="wp-image-3"> see https://quay.example/b`),
+		written("2", "2", "About", "publish", "0", "page", "us"),
+		written("3", "1", "Picture", "inherit", "1", "attachment", ""),
+		written("4", "1", "Old", "inherit", "1", "revision", "was"),
+	)
+	m.add(
+		"sk_postmeta",
+		"meta_id# post_id# meta_key meta_value",
+		[]string{"1", "1", "_thumbnail_id", "3"},
+		[]string{"2", "2", "tide_table_shown", "1"},
+		[]string{"3", "1", "_edit_lock", "x"},
+	)
+	m.add(
+		"sk_comments",
+		commentColumns,
+		[]string{
+			"1",
+			"1",
+			"Ola",
+			"ola@quay.example",
+			"",
+			"2026-11-02 10:00:00",
+			"2026-11-02 09:00:00",
+			"Nice",
+			"1",
+			"comment",
+			"0",
+			"0",
+		},
+		[]string{
+			"2",
+			"1",
+			"Runa",
+			"",
+			"",
+			"2026-11-02 11:00:00",
+			"2026-11-02 10:00:00",
+			"Thanks",
+			"1",
+			"comment",
+			"1",
+			"1",
+		},
+	)
 	m.add("sk_commentmeta", "meta_id# comment_id# meta_key meta_value", []string{"1", "2", "rating", "5"})
-	m.add("sk_terms", "term_id# name slug term_group#", []string{"1", "Other", "other", "0"}, []string{"2", "Boats", "boats", "0"})
-	m.add("sk_term_taxonomy", "term_taxonomy_id# term_id# taxonomy description parent# count#", []string{"1", "1", "category", "", "0", "0"}, []string{"2", "2", "category", "", "0", "1"})
+	m.add(
+		"sk_terms",
+		"term_id# name slug term_group#",
+		[]string{"1", "Other", "other", "0"},
+		[]string{"2", "Boats", "boats", "0"},
+	)
+	m.add(
+		"sk_term_taxonomy",
+		"term_taxonomy_id# term_id# taxonomy description parent# count#",
+		[]string{"1", "1", "category", "", "0", "0"},
+		[]string{"2", "2", "category", "", "0", "1"},
+	)
 	m.add("sk_term_relationships", "object_id# term_taxonomy_id# term_order#", []string{"1", "2", "0"})
-	m.add("sk_users", "ID# user_login user_pass user_nicename user_email user_url user_registered user_activation_key user_status# display_name", []string{"1", "runa", "$P$made-up", "runa", "runa@quay.example", "", "2020-01-01 00:00:00", "made-up", "0", "Runa"}, []string{"2", "ola", "$P$made-up", "ola", "ola@quay.example", "", "2021-01-01 00:00:00", "", "0", "Ola"})
-	m.add("sk_usermeta", "umeta_id# user_id# meta_key meta_value", []string{"1", "1", "sk_capabilities", `a:1:{s:13:"administrator";b:1;}`}, []string{"2", "1", "session_tokens", "made-up"}, []string{"3", "2", "sk_capabilities", `a:1:{s:7:"steward";b:1;}`}, []string{"4", "1", "nickname", "runa"})
+	m.add(
+		"sk_users",
+		"ID# user_login user_pass user_nicename user_email user_url user_registered user_activation_key user_status# display_name",
+		[]string{
+			"1",
+			"runa",
+			"$P$made-up",
+			"runa",
+			"runa@quay.example",
+			"",
+			"2020-01-01 00:00:00",
+			"made-up",
+			"0",
+			"Runa",
+		},
+		[]string{"2", "ola", "$P$made-up", "ola", "ola@quay.example", "", "2021-01-01 00:00:00", "", "0", "Ola"},
+	)
+	m.add(
+		"sk_usermeta",
+		"umeta_id# user_id# meta_key meta_value",
+		[]string{"1", "1", "sk_capabilities", `a:1:{s:13:"administrator";b:1;}`},
+		[]string{"2", "1", "session_tokens", "made-up"},
+		[]string{"3", "2", "sk_capabilities", `a:1:{s:7:"steward";b:1;}`},
+		[]string{"4", "1", "nickname", "runa"},
+	)
 	m.add("sk_tide_table_log", "n#", []string{"1"})
-	m.add("other_options", "option_id# option_name option_value autoload", []string{"1", "siteurl", "https://other.example", "yes"})
+	m.add(
+		"other_options",
+		"option_id# option_name option_value autoload",
+		[]string{"1", "siteurl", "https://other.example", "yes"},
+	)
 	return m
 }
 
@@ -135,7 +263,12 @@ func (m *memory) cell(table, column, is, want string) string {
 func TestACleanSiteAndNothingElse(t *testing.T) {
 	ctx := context.Background()
 	m := quay()
-	w := stack.Wish{All: true, Theme: "twentytwentyone", At: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Admin: stack.Admin{Name: "harbour", Mail: "h@quay.example", Hash: "$2y$made-up"}}
+	w := stack.Wish{
+		All:   true,
+		Theme: "twentytwentyone",
+		At:    time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC),
+		Admin: stack.Admin{Name: "harbour", Mail: "h@quay.example", Hash: "$2y$made-up"},
+	}
 	of, err := Stack{}.Clean(ctx, m, "sk_", w)
 	require.NoError(t, err)
 	c := after(t, m, func(t tables.Table) stack.Cleanup {
@@ -157,7 +290,11 @@ func TestACleanSiteAndNothingElse(t *testing.T) {
 	assert.NotContains(t, c.cell("sk_options", "option_name", "sk_user_roles", "option_value"), "steward")
 	assert.Equal(t, "$2y$made-up", c.cell("sk_users", "user_login", "harbour", "user_pass"))
 	assert.Equal(t, "", c.cell("sk_users", "user_login", "harbour", "user_activation_key"))
-	assert.Equal(t, `a:1:{s:13:"administrator";b:1;}`, c.cell("sk_usermeta", "meta_key", "sk_capabilities", "meta_value"))
+	assert.Equal(
+		t,
+		`a:1:{s:13:"administrator";b:1;}`,
+		c.cell("sk_usermeta", "meta_key", "sk_capabilities", "meta_value"),
+	)
 
 	// What is clean stays as it is.
 	of, err = Stack{}.Clean(ctx, c, "sk_", w)
@@ -256,7 +393,8 @@ func TestContentGoesRoundAsAFeed(t *testing.T) {
 	// Into another site, which has a group of the same name and other numbers.
 	to := quay()
 	for table := range to.rows {
-		if table != "sk_options" && table != "sk_users" && table != "sk_usermeta" && table != "sk_terms" && table != "sk_term_taxonomy" {
+		if table != "sk_options" && table != "sk_users" && table != "sk_usermeta" && table != "sk_terms" &&
+			table != "sk_term_taxonomy" {
 			to.rows[table] = nil
 		}
 	}
@@ -274,12 +412,31 @@ func TestContentGoesRoundAsAFeed(t *testing.T) {
 	assert.Equal(t, stack.Brought{Items: 3, Comments: 2, Unknown: []string{"ola"}}, out)
 	c := after(t, to, of)
 	assert.Equal(t, "8", c.cell("sk_posts", "post_title", "Ferry", "ID"), "numbers are new")
-	assert.Contains(t, c.cell("sk_posts", "post_title", "Ferry", "post_content"), "https://pier.example/b", "addresses are this site's")
-	assert.Equal(t, c.cell("sk_posts", "post_title", "Picture", "ID"), c.cell("sk_postmeta", "meta_key", "_thumbnail_id", "meta_value"), "references follow")
+	assert.Contains(
+		t,
+		c.cell("sk_posts", "post_title", "Ferry", "post_content"),
+		"https://pier.example/b",
+		"addresses are this site's",
+	)
+	assert.Equal(
+		t,
+		c.cell("sk_posts", "post_title", "Picture", "ID"),
+		c.cell("sk_postmeta", "meta_key", "_thumbnail_id", "meta_value"),
+		"references follow",
+	)
 	assert.Equal(t, "8", c.cell("sk_posts", "post_title", "Picture", "post_parent"))
 	assert.Equal(t, "1", c.cell("sk_posts", "post_title", "About", "post_author"))
-	assert.Equal(t, c.cell("sk_comments", "comment_content", "Nice", "comment_ID"), c.cell("sk_comments", "comment_content", "Thanks", "comment_parent"))
-	assert.Equal(t, "2", c.cell("sk_term_relationships", "object_id", "8", "term_taxonomy_id"), "the group is the one that is there")
+	assert.Equal(
+		t,
+		c.cell("sk_comments", "comment_content", "Nice", "comment_ID"),
+		c.cell("sk_comments", "comment_content", "Thanks", "comment_parent"),
+	)
+	assert.Equal(
+		t,
+		"2",
+		c.cell("sk_term_relationships", "object_id", "8", "term_taxonomy_id"),
+		"the group is the one that is there",
+	)
 	assert.Equal(t, "2", c.cell("sk_term_taxonomy", "term_taxonomy_id", "2", "count"))
 	of, out, err = Stack{}.Bring(ctx, c, "sk_", bytes.NewReader(b.Bytes()))
 	require.NoError(t, err)
@@ -306,34 +463,4 @@ func TestSecretsAreTakenOut(t *testing.T) {
 			}
 		}
 	}
-}
-
-func TestOnlyTheSitesOwnTables(t *testing.T) {
-	s := tables.Schema{}
-	for _, n := range []string{"wp_options", "wp_posts", "wp_2_options", "wp_2_posts", "wp_shop_options", "wp_shop_posts", "wp_shop_log", "wp_log", "other"} {
-		s.Tables = append(s.Tables, tables.Table{Name: n})
-	}
-	owns := Stack{}.Owns(s, "wp_")
-	for n, want := range map[string]bool{"wp_options": true, "wp_2_posts": true, "wp_log": true, "wp_shop_options": false, "wp_shop_log": false, "other": false} {
-		assert.Equal(t, want, owns(n), n)
-	}
-	assert.True(t, Stack{}.Owns(s, "wp_shop_")("wp_shop_log"))
-}
-
-func TestNoticesRunNothingThatPeopleWrite(t *testing.T) {
-	page := func(f site.Front) string { return string(Stack{}.Notice(f)["wp-content/maintenance.php"]) }
-	p := page(site.Front{Kind: site.FrontParked, Text: "<?php evil(); ?><script>", Contact: "javascript:alert(1)"})
-	assert.Equal(t, 1, strings.Count(p, "<?php"), "but for its own head")
-	assert.NotContains(t, p, "<script>")
-	assert.NotContains(t, p, "href=")
-	assert.Contains(t, page(site.Front{Kind: site.FrontParked, Contact: "harbour@quay.example"}), `href="mailto:harbour@quay.example"`)
-	assert.Contains(t, page(site.Front{Kind: site.FrontParked, Contact: "https://quay.example/contact"}), `href="https://quay.example/contact"`)
-	assert.Len(t, Stack{}.Notice(site.Front{Kind: site.FrontMaintenance}), 1)
-}
-
-func TestTheBareThemeIsTheNewestOfTheCores(t *testing.T) {
-	f := site.Facts{Themes: []site.Component{{Slug: "plainsail", State: "active"}, {Slug: "twentytwenty"}, {Slug: "twentynineteen"}, {Slug: "twentytwentyfive", State: "missing"}}}
-	assert.Equal(t, "twentytwenty", Stack{}.BareTheme(f))
-	assert.Equal(t, "plainsail", Stack{}.BareTheme(site.Facts{Themes: f.Themes[:1]}))
-	assert.Empty(t, Stack{}.BareTheme(site.Facts{}))
 }

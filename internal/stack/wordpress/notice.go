@@ -36,7 +36,9 @@ func (Stack) Notice(f site.Front) map[string][]byte {
 	if f.Kind == site.FrontMaintenance { // the CMS has a page of its own for that, or the site has
 		return files
 	}
-	files["wp-content/maintenance.php"] = []byte("<?php " + mark + "\nhttp_response_code(503);\nheader('Retry-After: 600');\nheader('Content-Type: text/html; charset=utf-8');\n?>" + page)
+	files["wp-content/maintenance.php"] = []byte(
+		"<?php " + mark + "\nhttp_response_code(503);\nheader('Retry-After: 600');\nheader('Content-Type: text/html; charset=utf-8');\n?>" + page,
+	)
 	return files
 }
 

@@ -89,7 +89,10 @@ func place(t *testing.T, text string) stack.Place {
 	text = strings.ReplaceAll(text, "SECRETS", secrets)
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "conf"), 0o755))
 	require.NoError(t, os.MkdirAll(secrets, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(secrets, "db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(secrets, "db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\n"), 0o644),
+	)
 	require.NoError(
 		t,
 		os.WriteFile(

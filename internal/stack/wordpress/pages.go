@@ -15,7 +15,21 @@ import (
 func (Stack) Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]stack.Page, error) {
 	d := &data{ctx: ctx, snap: snap, prefix: f.Prefix}
 	newest := map[string]int64{}
-	kept := map[string]bool{"revision": true, "nav_menu_item": true, "custom_css": true, "customize_changeset": true, "oembed_cache": true, "user_request": true, "wp_block": true, "wp_template": true, "wp_template_part": true, "wp_global_styles": true, "wp_navigation": true, "wp_font_family": true, "wp_font_face": true}
+	kept := map[string]bool{
+		"revision":            true,
+		"nav_menu_item":       true,
+		"custom_css":          true,
+		"customize_changeset": true,
+		"oembed_cache":        true,
+		"user_request":        true,
+		"wp_block":            true,
+		"wp_template":         true,
+		"wp_template_part":    true,
+		"wp_global_styles":    true,
+		"wp_navigation":       true,
+		"wp_font_family":      true,
+		"wp_font_face":        true,
+	}
 	author := int64(0)
 	if err := d.each("posts", func(r row) {
 		kind := r.text("post_type")
@@ -39,8 +53,18 @@ func (Stack) Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]s
 	}); err != nil {
 		return nil, err
 	}
-	out := []stack.Page{{Kind: "first page", Path: "/"}, {Kind: "search", Path: "/?s=the"}, {Kind: "feed", Path: "/?feed=rss2"}, {Kind: "sign-in", Path: "/wp-login.php"},
-		{Kind: "nothing there", Path: "/no-such-page-here/", Missing: true}, {Kind: "interface for programs", Path: "/?rest_route=/wp/v2/types"}}
+	out := []stack.Page{
+		{Kind: "first page", Path: "/"},
+		{Kind: "search", Path: "/?s=the"},
+		{Kind: "feed", Path: "/?feed=rss2"},
+		{Kind: "sign-in", Path: "/wp-login.php"},
+		{
+			Kind:    "nothing there",
+			Path:    "/no-such-page-here/",
+			Missing: true,
+		},
+		{Kind: "interface for programs", Path: "/?rest_route=/wp/v2/types"},
+	}
 	param := map[string]string{"post": "p", "page": "page_id", "attachment": "attachment_id"}
 	for kind, id := range newest {
 		p := stack.Page{Kind: strings.ReplaceAll(kind, "_", " "), Path: fmt.Sprintf("/?post_type=%s&p=%d", kind, id)}
@@ -56,7 +80,14 @@ func (Stack) Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]s
 		out = append(out, stack.Page{Kind: "author", Path: fmt.Sprintf("/?author=%d", author)})
 	}
 	for _, p := range []string{"", "plugins.php", "themes.php", "edit.php", "options-general.php"} {
-		out = append(out, stack.Page{Kind: strings.TrimRight("administration "+strings.TrimSuffix(p, ".php"), " "), Path: "/wp-admin/" + p, SignedIn: true})
+		out = append(
+			out,
+			stack.Page{
+				Kind:     strings.TrimRight("administration "+strings.TrimSuffix(p, ".php"), " "),
+				Path:     "/wp-admin/" + p,
+				SignedIn: true,
+			},
+		)
 	}
 	stack.SortPages(out)
 	return out, nil

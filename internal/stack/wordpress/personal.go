@@ -9,9 +9,28 @@ import (
 
 // columnsOf are the columns of the core's tables that hold personal data.
 var columnsOf = map[string]map[string]scrub.Kind{
-	"users":            {"user_login": scrub.Login, "user_nicename": scrub.Login, "user_pass": scrub.Lock, "user_email": scrub.Email, "user_url": scrub.Blank, "user_activation_key": scrub.Blank, "display_name": scrub.Name},
-	"comments":         {"comment_author": scrub.Name, "comment_author_email": scrub.Email, "comment_author_url": scrub.Blank, "comment_author_IP": scrub.IP, "comment_agent": scrub.Blank},
-	"signups":          {"user_login": scrub.Login, "user_email": scrub.Email, "activation_key": scrub.Blank, "meta": scrub.Blank},
+	"users": {
+		"user_login":          scrub.Login,
+		"user_nicename":       scrub.Login,
+		"user_pass":           scrub.Lock,
+		"user_email":          scrub.Email,
+		"user_url":            scrub.Blank,
+		"user_activation_key": scrub.Blank,
+		"display_name":        scrub.Name,
+	},
+	"comments": {
+		"comment_author":       scrub.Name,
+		"comment_author_email": scrub.Email,
+		"comment_author_url":   scrub.Blank,
+		"comment_author_IP":    scrub.IP,
+		"comment_agent":        scrub.Blank,
+	},
+	"signups": {
+		"user_login":     scrub.Login,
+		"user_email":     scrub.Email,
+		"activation_key": scrub.Blank,
+		"meta":           scrub.Blank,
+	},
 	"registration_log": {"email": scrub.Email, "IP": scrub.IP},
 }
 
@@ -33,7 +52,13 @@ func kindOfKey(key string) scrub.Kind {
 }
 
 // named are tables of names with values: the columns of both.
-var named = map[string][2]string{"usermeta": {"meta_key", "meta_value"}, "postmeta": {"meta_key", "meta_value"}, "commentmeta": {"meta_key", "meta_value"}, "options": {"option_name", "option_value"}, "sitemeta": {"meta_key", "meta_value"}}
+var named = map[string][2]string{
+	"usermeta":    {"meta_key", "meta_value"},
+	"postmeta":    {"meta_key", "meta_value"},
+	"commentmeta": {"meta_key", "meta_value"},
+	"options":     {"option_name", "option_value"},
+	"sitemeta":    {"meta_key", "meta_value"},
+}
 
 // Personal knows the core's tables and the names under which shops keep buyers;
 // in all other tables columns are taken for what they are called.

@@ -116,7 +116,8 @@ func phpString(src string, i int) (tok, int, bool) {
 			b.WriteString(unescapePHP(q, src[j]))
 			continue
 		}
-		if q == '"' && (c == '$' && j+1 < len(src) && (identStart(src[j+1]) || src[j+1] == '{') || c == '{' && j+1 < len(src) && src[j+1] == '$') {
+		if q == '"' &&
+			(c == '$' && j+1 < len(src) && (identStart(src[j+1]) || src[j+1] == '{') || c == '{' && j+1 < len(src) && src[j+1] == '$') {
 			t.plain = false
 		}
 		b.WriteByte(c)
@@ -157,10 +158,17 @@ func heredoc(src string, i int) (tok, int, bool) {
 		if end < 0 {
 			end = len(body) - at
 		}
-		if l := strings.TrimLeft(body[at:at+end], " \t"); strings.HasPrefix(l, label) && (len(l) == len(label) || !identPart(l[len(label)])) {
+		if l := strings.TrimLeft(body[at:at+end], " \t"); strings.HasPrefix(l, label) &&
+			(len(l) == len(label) || !identPart(l[len(label)])) {
 			text := strings.TrimSuffix(body[:at], "\n")
 			hi := i + line + 1 + at + (len(body[at:at+end]) - len(l)) + len(label)
-			return tok{kind: 's', text: text, lo: i, hi: hi, plain: strings.HasPrefix(raw, "'") || !strings.Contains(text, "$")}, hi, true
+			return tok{
+				kind:  's',
+				text:  text,
+				lo:    i,
+				hi:    hi,
+				plain: strings.HasPrefix(raw, "'") || !strings.Contains(text, "$"),
+			}, hi, true
 		}
 		at += end + 1
 	}
@@ -190,7 +198,13 @@ type config struct {
 
 // readConfig reads src, which stands at the absolute path file.
 func readConfig(src, file string) config {
-	c := config{src: src, constants: map[string]setting{}, variables: map[string]setting{}, placed: map[string][]bool{}, each: map[string][]setting{}}
+	c := config{
+		src:       src,
+		constants: map[string]setting{},
+		variables: map[string]setting{},
+		placed:    map[string][]bool{},
+		each:      map[string][]setting{},
+	}
 	toks := phpTokens(src)
 	depth := 0
 	for i := 0; i < len(toks); i++ {

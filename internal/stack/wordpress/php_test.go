@@ -76,12 +76,21 @@ func TestPHPAgreesWithWhatIsWritten(t *testing.T) {
 }
 
 func TestDatabase(t *testing.T) {
-	db := database(readConfig("<?php define('DB_ENGINE','sqlite'); define('DB_DIR', '/data'); define('DB_FILE', 'x.db'); $table_prefix='sk_';", "/r/wp-config.php"), "/r")
+	db := database(
+		readConfig(
+			"<?php define('DB_ENGINE','sqlite'); define('DB_DIR', '/data'); define('DB_FILE', 'x.db'); $table_prefix='sk_';",
+			"/r/wp-config.php",
+		),
+		"/r",
+	)
 	assert.Equal(t, "/data/x.db", db.Path)
 	assert.Equal(t, "sk_", db.Prefix)
 	db = database(readConfig("<?php define('DB_ENGINE','sqlite');", "/r/wp-config.php"), "/r")
 	assert.Equal(t, "/r/wp-content/database/.ht.sqlite", db.Path)
-	db = database(readConfig("<?php define('DB_NAME','ferry'); define('DB_HOST','localhost');", "/r/wp-config.php"), "/r")
+	db = database(
+		readConfig("<?php define('DB_NAME','ferry'); define('DB_HOST','localhost');", "/r/wp-config.php"),
+		"/r",
+	)
 	assert.Equal(t, "mysql", db.Engine)
 }
 

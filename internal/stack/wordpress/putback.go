@@ -29,7 +29,12 @@ type putting struct {
 
 // PutBack finds the content that was chosen, and what it refers to: authors,
 // terms, pictures. The latter only come where they are not there any more.
-func (Stack) PutBack(ctx context.Context, was, now tables.Snapshot, prefix string, c stack.Content) (func(string) (drop, bring stack.Rows), error) {
+func (Stack) PutBack(
+	ctx context.Context,
+	was, now tables.Snapshot,
+	prefix string,
+	c stack.Content,
+) (func(string) (drop, bring stack.Rows), error) {
 	parts := map[string]*putting{}
 	found := 0
 	users := things{ids{}, ids{}}
@@ -94,14 +99,30 @@ func (x *putting) of(table string) (things, bool) {
 
 // readPart reads what refers to what in one site of an installation.
 func readPart(ctx context.Context, snap tables.Snapshot, prefix string) (*part, error) {
-	p := &part{d: &data{ctx: ctx, snap: snap, prefix: prefix}, posts: map[int64]*post{}, revs: map[int64][]int64{}, terms: map[int64]term{}, links: map[int64][]int64{}, comments: map[int64]comment{},
-		keptPosts: ids{}, keptTerms: ids{}, keptComments: ids{}, groups: ids{}}
+	p := &part{
+		d:            &data{ctx: ctx, snap: snap, prefix: prefix},
+		posts:        map[int64]*post{},
+		revs:         map[int64][]int64{},
+		terms:        map[int64]term{},
+		links:        map[int64][]int64{},
+		comments:     map[int64]comment{},
+		keptPosts:    ids{},
+		keptTerms:    ids{},
+		keptComments: ids{},
+		groups:       ids{},
+	}
 	return p, p.read()
 }
 
 // putBack works out what of one site of an installation is put back, and how
 // much was chosen. Users who are needed are noted.
-func putBack(ctx context.Context, was, now tables.Snapshot, prefix string, c stack.Content, needed ids) (*putting, int, error) {
+func putBack(
+	ctx context.Context,
+	was, now tables.Snapshot,
+	prefix string,
+	c stack.Content,
+	needed ids,
+) (*putting, int, error) {
 	then, err := readPart(ctx, was, prefix)
 	if err != nil {
 		return nil, 0, err
@@ -110,7 +131,12 @@ func putBack(ctx context.Context, was, now tables.Snapshot, prefix string, c sta
 	if err != nil {
 		return nil, 0, err
 	}
-	x := &putting{posts: things{ids{}, ids{}}, comments: things{ids{}, ids{}}, terms: things{ids{}, ids{}}, groups: things{ids{}, ids{}}}
+	x := &putting{
+		posts:    things{ids{}, ids{}},
+		comments: things{ids{}, ids{}},
+		terms:    things{ids{}, ids{}},
+		groups:   things{ids{}, ids{}},
+	}
 	for id, p := range then.posts {
 		if !p.revision && (slices.Contains(c.Kinds, p.kind) || slices.Contains(c.Items, id)) {
 			then.keep(id, needed)
@@ -126,7 +152,8 @@ func putBack(ctx context.Context, was, now tables.Snapshot, prefix string, c sta
 		}
 	}
 	for id, t := range then.terms {
-		if slices.Contains(c.Kinds, site.Terms) && t.taxonomy != "nav_menu" || slices.Contains(c.Kinds, site.Menus) && t.taxonomy == "nav_menu" {
+		if slices.Contains(c.Kinds, site.Terms) && t.taxonomy != "nav_menu" ||
+			slices.Contains(c.Kinds, site.Menus) && t.taxonomy == "nav_menu" {
 			then.term(id)
 			x.terms.chosen[id], x.groups.chosen[t.id] = true, true
 		}

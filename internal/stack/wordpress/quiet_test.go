@@ -51,12 +51,33 @@ func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
 		}{"all rules": {site.QuietRules, true}, "statistics only": {[]site.Rule{site.QuietStatistics}, false}} {
 			t.Run(v.Series()+" "+name, func(t *testing.T) {
 				dir := t.TempDir()
-				copied := site.Site{Root: filepath.Join(dir, "now", "site"), Quiet: c.quiet, Allow: []string{"hooks.ok.example"}, Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7700"}}}
-				plugin := quietPlugin(stack.Change{Copy: copied, Secret: "it's secret", Origin: site.Facts{Outward: []site.Outward{{Rule: site.QuietStatistics, Host: "count.wavelog.example"}}}})
+				copied := site.Site{
+					Root:      filepath.Join(dir, "now", "site"),
+					Quiet:     c.quiet,
+					Allow:     []string{"hooks.ok.example"},
+					Addresses: []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "7700"}},
+				}
+				plugin := quietPlugin(
+					stack.Change{
+						Copy:   copied,
+						Secret: "it's secret",
+						Origin: site.Facts{
+							Outward: []site.Outward{{Rule: site.QuietStatistics, Host: "count.wavelog.example"}},
+						},
+					},
+				)
 				for file, text := range map[string]string{"quiet.php": plugin, "stub.php": stub} {
 					require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
 				}
-				out, err := exec.Command(v.CLI, "-d", "display_errors=stderr", "-d", "error_reporting=-1", filepath.Join(dir, "stub.php"), filepath.Join(dir, "quiet.php")).Output()
+				out, err := exec.Command(
+					v.CLI,
+					"-d",
+					"display_errors=stderr",
+					"-d",
+					"error_reporting=-1",
+					filepath.Join(dir, "stub.php"),
+					filepath.Join(dir, "quiet.php"),
+				).Output()
 				require.NoError(t, err, "%s", out)
 				var got map[string]any
 				require.NoError(t, json.Unmarshal(out, &got), "%s", out)
@@ -93,11 +114,30 @@ func TestConfigurationOfACopyOnAServer(t *testing.T) {
 		return stack.Place{Host: h, Root: r}
 	}
 	ctx := context.Background()
-	p := write("<?php\ndefine('DB_NAME', 'ferry'); // the database\ndefine( \"DB_PASSWORD\", 'it\\'s' );\ndefine('DB_HOST','localhost');\ndefine('AUTH_KEY', 'the origin signs with this');\n$table_prefix = 'sk_';\nrequire 'x';\n")
+	p := write(
+		"<?php\ndefine('DB_NAME', 'ferry'); // the database\ndefine( \"DB_PASSWORD\", 'it\\'s' );\ndefine('DB_HOST','localhost');\ndefine('AUTH_KEY', 'the origin signs with this');\n$table_prefix = 'sk_';\nrequire 'x';\n",
+	)
 	secret, err := Stack{}.Password(ctx, p)
 	require.NoError(t, err)
 	assert.Equal(t, "it's", secret)
-	files, err := Stack{}.Configure(ctx, p, stack.Change{Copy: site.Site{Root: "/c/now/site", Quiet: site.QuietRules, Database: site.Database{Engine: "mysql", Server: "localhost:/run/own.sock", Name: "alibi_c", User: "alibi_u"}, Runtime: site.Runtime{Show: true}}, Password: "p'w"})
+	files, err := Stack{}.Configure(
+		ctx,
+		p,
+		stack.Change{
+			Copy: site.Site{
+				Root:  "/c/now/site",
+				Quiet: site.QuietRules,
+				Database: site.Database{
+					Engine: "mysql",
+					Server: "localhost:/run/own.sock",
+					Name:   "alibi_c",
+					User:   "alibi_u",
+				},
+				Runtime: site.Runtime{Show: true},
+			},
+			Password: "p'w",
+		},
+	)
 	require.NoError(t, err)
 	conf := readConfig(string(files["wp-config.php"]), "/c/now/site/wp-config.php")
 	for name, want := range map[string]string{"DB_NAME": "alibi_c", "DB_USER": "alibi_u", "DB_PASSWORD": "p'w", "DB_HOST": "localhost:/run/own.sock", "WP_DEBUG_DISPLAY": "1"} {

@@ -11,7 +11,9 @@ import (
 
 // secretName is how settings and constants are called that hold what nobody else
 // may know.
-var secretName = regexp.MustCompile(`(?i)passw(or)?d|_pass$|secret|api_?key|private_?key|access_?key|(^|_)(auth|secure_auth|logged_in|nonce)_(key|salt)$|token|licen[cs]e_?key|_dsn$`)
+var secretName = regexp.MustCompile(
+	`(?i)passw(or)?d|_pass$|secret|api_?key|private_?key|access_?key|(^|_)(auth|secure_auth|logged_in|nonce)_(key|salt)$|token|licen[cs]e_?key|_dsn$`,
+)
 
 // Redact takes passwords, their digests, keys and sessions out of a site: what
 // remains can be given away without giving access.

@@ -47,12 +47,18 @@ func (Stack) CoreFile(p string) bool {
 	if below || top == "wp-admin" || top == "wp-includes" {
 		return top == "wp-admin" || top == "wp-includes"
 	}
-	return p != "wp-config.php" && (p == "index.php" || p == "xmlrpc.php" || p == "license.txt" || p == "readme.html" || strings.HasPrefix(p, "wp-") && strings.HasSuffix(p, ".php"))
+	return p != "wp-config.php" &&
+		(p == "index.php" || p == "xmlrpc.php" || p == "license.txt" || p == "readme.html" || strings.HasPrefix(p, "wp-") && strings.HasSuffix(p, ".php"))
 }
 
 // Switch rewrites the settings in which the CMS lists what is on. In a network
 // a plugin is put on for all of its sites, and off wherever it is on.
-func (Stack) Switch(_ context.Context, snap tables.Snapshot, prefix string, w stack.Switches) (func(tables.Table) stack.Cleanup, error) {
+func (Stack) Switch(
+	_ context.Context,
+	snap tables.Snapshot,
+	prefix string,
+	w stack.Switches,
+) (func(tables.Table) stack.Cleanup, error) {
 	_, network := snap.Schema().Table(prefix + "blogs")
 	goes := func(file string) bool {
 		slug := slugOf(file)
@@ -144,7 +150,8 @@ func sitewide(text string, on []string, goes func(string) bool) string {
 			out.Items = append(out.Items, phpval.Item{Key: phpval.String(f), Val: phpval.Int(1)})
 		}
 	}
-	if len(out.Items) == len(v.Items) && slices.EqualFunc(out.Items, v.Items, func(a, b phpval.Item) bool { return a.Key.Text() == b.Key.Text() }) {
+	if len(out.Items) == len(v.Items) &&
+		slices.EqualFunc(out.Items, v.Items, func(a, b phpval.Item) bool { return a.Key.Text() == b.Key.Text() }) {
 		return text
 	}
 	return string(out.Marshal())

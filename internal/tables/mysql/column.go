@@ -44,7 +44,8 @@ func newColumn(c tables.Column) column {
 	base, _, _ := strings.Cut(strings.ToLower(c.Type), "(")
 	base, _, _ = strings.Cut(base, " ")
 	out := column{Column: c, class: classes[base]}
-	out.text = out.class != integer && out.class != float && c.Charset != "" && c.Charset != "binary" || out.class == plain
+	out.text = out.class != integer && out.class != float && c.Charset != "" && c.Charset != "binary" ||
+		out.class == plain
 	switch c.Charset {
 	case "ucs2", "utf16", "utf16le", "utf32":
 		out.class = wide
@@ -159,7 +160,9 @@ func (c column) literal(b []byte, v tables.Value) []byte {
 func (c column) bound(v tables.Value) string {
 	switch {
 	case c.class == wide:
-		return "CONVERT(" + string(quote([]byte("_utf8mb4"), v.Bytes)) + " USING " + c.Charset + ") COLLATE " + c.Collation
+		return "CONVERT(" + string(
+			quote([]byte("_utf8mb4"), v.Bytes),
+		) + " USING " + c.Charset + ") COLLATE " + c.Collation
 	case c.class == raw && c.text:
 		return string(quote([]byte("_"+c.Charset), v.Bytes)) + " COLLATE " + c.Collation
 	}
@@ -169,7 +172,9 @@ func (c column) bound(v tables.Value) string {
 // ordered tells whether ranges can be cut by the column.
 func (c column) ordered() bool {
 	t := strings.ToLower(c.Type)
-	return c.class != float && c.class != long && c.class != json && !strings.HasPrefix(t, "enum") && !strings.HasPrefix(t, "set") && !strings.HasPrefix(t, "bit")
+	return c.class != float && c.class != long && c.class != json && !strings.HasPrefix(t, "enum") &&
+		!strings.HasPrefix(t, "set") &&
+		!strings.HasPrefix(t, "bit")
 }
 
 // quote writes a string literal with the escapes of the default SQL mode.

@@ -37,7 +37,12 @@ func (e *edit) Settle(ctx context.Context) error   { return e.login.Settle(ctx, 
 
 // Stage changes rows where few differ, all in one transaction, and makes the other
 // tables beside those in use.
-func (e *edit) Stage(ctx context.Context, now tables.Snapshot, w tables.Wanted, tell func(rows, tables int64)) (tables.Staged, error) {
+func (e *edit) Stage(
+	ctx context.Context,
+	now tables.Snapshot,
+	w tables.Wanted,
+	tell func(rows, tables int64),
+) (tables.Staged, error) {
 	var out tables.Staged
 	var patched []*differing
 	var whole []Instead
@@ -73,7 +78,12 @@ func (e *edit) Stage(ctx context.Context, now tables.Snapshot, w tables.Wanted, 
 	return out, e.login.SetNext(ctx, e.database, now.Schema(), staying, !w.Lower)
 }
 
-func instead(ctx context.Context, name string, t *tables.Table, rows func(context.Context, func(tables.Row) error) error) Instead {
+func instead(
+	ctx context.Context,
+	name string,
+	t *tables.Table,
+	rows func(context.Context, func(tables.Row) error) error,
+) Instead {
 	return Instead{Name: name, Table: t, Rows: func(put func(tables.Row) error) error { return rows(ctx, put) }}
 }
 
@@ -161,25 +171,43 @@ func compare(ctx context.Context, now tables.Snapshot, w tables.Wanted, want tab
 		return d, nil
 	}
 	keys := tables.Keys(now, is)
-	return d, sums.Sums(ctx, want.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, _ tables.Digest, _ bool) error {
-		if gone[keys.OfKey(key)] {
-			d.touched = append(d.touched, tables.Keep(key))
-		}
-		return ctx.Err()
-	})
+	return d, sums.Sums(
+		ctx,
+		want.Name,
+		tables.Range{},
+		tables.Search{},
+		func(key []tables.Value, _ tables.Digest, _ bool) error {
+			if gone[keys.OfKey(key)] {
+				d.touched = append(d.touched, tables.Keep(key))
+			}
+			return ctx.Err()
+		},
+	)
 }
 
 // compare finds out what differs in a part of the table's rows: d.put are to come, gone
 // are to go or to be others.
-func (d *differing) compare(ctx context.Context, now tables.Summer, is tables.Table, part tables.Shard, gone map[uint64]bool) error {
+func (d *differing) compare(
+	ctx context.Context,
+	now tables.Summer,
+	is tables.Table,
+	part tables.Shard,
+	gone map[uint64]bool,
+) error {
 	keys := tables.Keys(now, is)
 	there := map[uint64]uint64{}
-	err := now.Sums(ctx, is.Name, tables.Range{}, tables.Search{}, func(key []tables.Value, x tables.Digest, _ bool) error {
-		if k := keys.OfKey(key); part.Has(k) {
-			there[k] = x[0]
-		}
-		return ctx.Err()
-	})
+	err := now.Sums(
+		ctx,
+		is.Name,
+		tables.Range{},
+		tables.Search{},
+		func(key []tables.Value, x tables.Digest, _ bool) error {
+			if k := keys.OfKey(key); part.Has(k) {
+				there[k] = x[0]
+			}
+			return ctx.Err()
+		},
+	)
 	if err != nil {
 		return err
 	}

@@ -97,7 +97,12 @@ func (l Login) Exchange(ctx context.Context, database string) error {
 
 // rename has all tables of a journal change places in one statement, in which the
 // journal gets its other name.
-func rename(ctx context.Context, c *sql.Conn, journal, then string, places func(n, name string, had, has bool) []string) error {
+func rename(
+	ctx context.Context,
+	c *sql.Conn,
+	journal, then string,
+	places func(n, name string, had, has bool) []string,
+) error {
 	list, err := records(ctx, c, "SELECT n, had, has, name FROM "+journal+" ORDER BY n")
 	if err != nil {
 		return err
@@ -141,7 +146,12 @@ func fill(ctx context.Context, c *sql.Conn, n int, x Instead, packet int) (left 
 
 // tablesOf gives the names of a database's tables, Alibi's own too.
 func tablesOf(ctx context.Context, c *sql.Conn, database string) (map[string]bool, error) {
-	list, err := records(ctx, c, "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW'", database)
+	list, err := records(
+		ctx,
+		c,
+		"SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW'",
+		database,
+	)
 	out := make(map[string]bool, len(list))
 	for _, r := range list {
 		out[r["N"]] = true
@@ -201,7 +211,12 @@ func settleExchange(ctx context.Context, c *sql.Conn, database string) error {
 	if err := dropBegun(ctx, c, there, oldTable, "alibi_no_journal"); err != nil {
 		return err
 	}
-	have, err := records(ctx, c, "SELECT CONCAT(TABLE_NAME, ' ', CONSTRAINT_NAME) AS N FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = ?", database)
+	have, err := records(
+		ctx,
+		c,
+		"SELECT CONCAT(TABLE_NAME, ' ', CONSTRAINT_NAME) AS N FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = ?",
+		database,
+	)
 	if err != nil {
 		return err
 	}

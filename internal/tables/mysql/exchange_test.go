@@ -15,9 +15,16 @@ import (
 
 func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	ctx := context.Background()
-	db := newDatabase(t, "exchanged",
-		"CREATE TABLE boats (id INT PRIMARY KEY, name VARCHAR(20))", "CREATE TABLE trips (id INT PRIMARY KEY, boat INT, KEY (boat), CONSTRAINT of_boat FOREIGN KEY (boat) REFERENCES boats (id))",
-		"CREATE TABLE gone (n INT)", "INSERT INTO boats VALUES (1, 'Auk'), (2, 'Tern')", "INSERT INTO trips VALUES (1, 2)", "INSERT INTO gone VALUES (7)")
+	db := newDatabase(
+		t,
+		"exchanged",
+		"CREATE TABLE boats (id INT PRIMARY KEY, name VARCHAR(20))",
+		"CREATE TABLE trips (id INT PRIMARY KEY, boat INT, KEY (boat), CONSTRAINT of_boat FOREIGN KEY (boat) REFERENCES boats (id))",
+		"CREATE TABLE gone (n INT)",
+		"INSERT INTO boats VALUES (1, 'Auk'), (2, 'Tern')",
+		"INSERT INTO trips VALUES (1, 2)",
+		"INSERT INTO gone VALUES (7)",
+	)
 	before := state(t, db)
 	snap, err := db.Snapshot(ctx)
 	require.NoError(t, err)
@@ -26,7 +33,12 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	require.NoError(t, snap.Close())
 	assert.True(t, mysql.Tied(trips, func(n string) bool { return n == "boats" }))
 	assert.False(t, mysql.Tied(boats, func(string) bool { return true }))
-	extra := tables.Table{Name: "extra", Columns: boats.Columns, Key: boats.Key, Create: "CREATE TABLE `extra` (`id` int(11) NOT NULL, `name` varchar(20), PRIMARY KEY (`id`)) ENGINE=InnoDB"}
+	extra := tables.Table{
+		Name:    "extra",
+		Columns: boats.Columns,
+		Key:     boats.Key,
+		Create:  "CREATE TABLE `extra` (`id` int(11) NOT NULL, `name` varchar(20), PRIMARY KEY (`id`)) ENGINE=InnoDB",
+	}
 	row := func(id int64, name string) tables.Row {
 		return tables.Row{Values: []tables.Value{{Kind: tables.Int, Int: id}, {Kind: tables.Text, Bytes: []byte(name)}}}
 	}
@@ -42,14 +54,29 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	}
 	number := func(n int64) tables.Value { return tables.Value{Kind: tables.Int, Int: n} }
 	list := []mysql.Instead{
-		{Name: "boats", Table: &boats, Rows: rows(row(5, "Gannet"))}, {Name: "trips", Table: &trips, Rows: rows(tables.Row{Values: []tables.Value{number(1), number(5)}})},
+		{
+			Name:  "boats",
+			Table: &boats,
+			Rows:  rows(row(5, "Gannet")),
+		}, {Name: "trips", Table: &trips, Rows: rows(tables.Row{Values: []tables.Value{number(1), number(5)}})},
 		{Name: "gone"}, {Name: "extra", Table: &extra, Rows: rows(row(1, "new"))},
 	}
 	l := mariadbtest.Root()
 	names := func() []string { return allTables(t, "exchanged") }
 
 	broken := errors.New("killed here")
-	require.ErrorIs(t, l.Fill(ctx, "exchanged", append(list, mysql.Instead{Name: "boats", Table: &boats, Rows: func(func(tables.Row) error) error { return broken }})), broken)
+	require.ErrorIs(
+		t,
+		l.Fill(
+			ctx,
+			"exchanged",
+			append(
+				list,
+				mysql.Instead{Name: "boats", Table: &boats, Rows: func(func(tables.Row) error) error { return broken }},
+			),
+		),
+		broken,
+	)
 	assert.Equal(t, before, state(t, db), "nothing of it is seen")
 	require.NoError(t, l.TakeBack(ctx, "exchanged"))
 	assert.ElementsMatch(t, []string{"boats", "trips", "gone"}, names())
@@ -77,7 +104,12 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	require.NoError(t, l.Settle(ctx, "exchanged"))
 	require.NoError(t, l.Settle(ctx, "exchanged"), "twice does no harm")
 	assert.ElementsMatch(t, []string{"boats", "trips", "extra"}, names())
-	assert.Contains(t, tied(), "CONSTRAINT `of_boat` FOREIGN KEY (`boat`) REFERENCES `boats`", "the new ones are tied too")
+	assert.Contains(
+		t,
+		tied(),
+		"CONSTRAINT `of_boat` FOREIGN KEY (`boat`) REFERENCES `boats`",
+		"the new ones are tied too",
+	)
 	require.NoError(t, l.TakeBack(ctx, "exchanged"), "what is settled stays")
 	assert.ElementsMatch(t, []string{"boats", "trips", "extra"}, names())
 }

@@ -36,7 +36,11 @@ type columned struct {
 }
 
 func stored(ctx context.Context, c *sql.Conn, database string) (out []columned, err error) {
-	rows, err := c.QueryContext(ctx, "SELECT c.TABLE_NAME, c.COLUMN_NAME, c.EXTRA FROM information_schema.COLUMNS c JOIN information_schema.TABLES t ON t.TABLE_SCHEMA = c.TABLE_SCHEMA AND t.TABLE_NAME = c.TABLE_NAME WHERE c.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION", database)
+	rows, err := c.QueryContext(
+		ctx,
+		"SELECT c.TABLE_NAME, c.COLUMN_NAME, c.EXTRA FROM information_schema.COLUMNS c JOIN information_schema.TABLES t ON t.TABLE_SCHEMA = c.TABLE_SCHEMA AND t.TABLE_NAME = c.TABLE_NAME WHERE c.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION",
+		database,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -84,7 +84,13 @@ type Inner struct {
 // the way, part by part, so that the other table is locked for moments only; and
 // has finish set right in one transaction what is to be different still. Until
 // that is done the table is not marked as loaded.
-func (t *Target) Inside(ctx context.Context, table, from string, parts []tables.Range, exchange [][2]string, finish func(*Inner) error) error {
+func (t *Target) Inside(
+	ctx context.Context,
+	table, from string,
+	parts []tables.Range,
+	exchange [][2]string,
+	finish func(*Inner) error,
+) error {
 	tab, ok := t.schema.Table(table)
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
@@ -112,7 +118,21 @@ func (t *Target) Inside(ctx context.Context, table, from string, parts []tables.
 		}
 		keys := keyColumns(tab, in.cols)
 		for _, part := range parts {
-			q := "INSERT INTO " + at(tab) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " + name(from) + "." + name(table) + where(keys, part)
+			q := "INSERT INTO " + at(
+				tab,
+			) + " (" + names(
+				list,
+			) + ") SELECT " + strings.Join(
+				values,
+				", ",
+			) + " FROM " + name(
+				from,
+			) + "." + name(
+				table,
+			) + where(
+				keys,
+				part,
+			)
 			if len(tab.Key) > 0 {
 				q += " ORDER BY " + names(tab.Key)
 			}
@@ -185,7 +205,15 @@ func (in *Inner) Sums(ctx context.Context, r tables.Range, give func(key []table
 	for _, k := range in.tab.Key {
 		keys = append(keys, in.cols[in.tab.Column(k)])
 	}
-	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(in.cols)), ", ") + " FROM " + at(in.tab) + where(keyColumns(in.tab, in.cols), r)
+	q := "SELECT " + strings.Join(
+		append(exprList(keys), rowSum(in.cols)),
+		", ",
+	) + " FROM " + at(
+		in.tab,
+	) + where(
+		keyColumns(in.tab, in.cols),
+		r,
+	)
 	n := len(keys)
 	return each(ctx, in.tx, q, append(keys, column{class: raw}), func(v []tables.Value) error {
 		d, err := decodeSum(v[n].Bytes)
@@ -208,9 +236,22 @@ func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
 }
 
 // total has the server add up what a range holds.
-func total(ctx context.Context, c rowQueryer, t tables.Table, cols []column, r tables.Range) (rows int64, sum uint64, err error) {
+func total(
+	ctx context.Context,
+	c rowQueryer,
+	t tables.Table,
+	cols []column,
+	r tables.Range,
+) (rows int64, sum uint64, err error) {
 	var text string
-	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + at(t) + where(keyColumns(t, cols), r)
+	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(
+		cols,
+	) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + at(
+		t,
+	) + where(
+		keyColumns(t, cols),
+		r,
+	)
 	if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
 		return 0, 0, err
 	}

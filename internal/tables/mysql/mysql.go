@@ -230,7 +230,12 @@ const queryTime = "60"
 
 // Query runs a statement as the site's own account; without write in a
 // transaction in which the server lets nothing be written.
-func (d *Database) Query(ctx context.Context, statement string, write bool, give func([]string, []tables.Value) error) (int64, error) {
+func (d *Database) Query(
+	ctx context.Context,
+	statement string,
+	write bool,
+	give func([]string, []tables.Value) error,
+) (int64, error) {
 	reads := tables.OnlyReads(statement)
 	if !write && reads != nil {
 		return 0, reads

@@ -26,7 +26,10 @@ func TestMain(m *testing.M) { mariadbtest.Main(m) }
 func newDatabase(t *testing.T, name string, statements ...string) *mysql.Database {
 	t.Helper()
 	ctx := context.Background()
-	require.NoError(t, mysql.Open(mariadbtest.Root(), "").Exec(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4"))
+	require.NoError(
+		t,
+		mysql.Open(mariadbtest.Root(), "").Exec(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4"),
+	)
 	db := mysql.Open(mariadbtest.Root(), name)
 	for _, s := range statements {
 		require.NoError(t, db.Exec(ctx, s), s)
@@ -64,10 +67,19 @@ var engine = tablestest.Engine{
 func TestEngine(t *testing.T) { tablestest.Run(t, engine) }
 
 func TestEdit(t *testing.T) {
-	tablestest.RunEdit(t, tablestest.EditEngine{Schema: engine.Schema, Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
-		name := fmt.Sprintf("edited_%x", rand.Uint64())
-		return newDatabase(t, name, statements...), func() tables.Edit { return mysql.Open(mariadbtest.Root(), name).Login().Edit(name) }
-	}})
+	tablestest.RunEdit(
+		t,
+		tablestest.EditEngine{
+			Schema: engine.Schema,
+			Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
+				name := fmt.Sprintf("edited_%x", rand.Uint64())
+				return newDatabase(
+					t,
+					name,
+					statements...), func() tables.Edit { return mysql.Open(mariadbtest.Root(), name).Login().Edit(name) }
+			},
+		},
+	)
 }
 
 // counting counts what is written to a connection.
@@ -85,18 +97,40 @@ func TestCompressed(t *testing.T) {
 	newDatabase(t, "pressed", "CREATE TABLE IF NOT EXISTS c (v LONGTEXT)")
 	for _, compress := range []bool{false, true} {
 		var n atomic.Int64
-		l := mysql.Login{Network: "unix", Addr: mariadbtest.Root().Addr, User: "root", Compress: compress, Dial: func(ctx context.Context, network, addr string) (net.Conn, error) {
-			c, err := new(net.Dialer).DialContext(ctx, network, addr)
-			return counting{c, &n}, err
-		}}
-		require.NoError(t, mysql.Open(l, "pressed").Exec(context.Background(), "INSERT INTO c VALUES ('"+strings.Repeat("tide ", 100_000)+"')"))
+		l := mysql.Login{
+			Network:  "unix",
+			Addr:     mariadbtest.Root().Addr,
+			User:     "root",
+			Compress: compress,
+			Dial: func(ctx context.Context, network, addr string) (net.Conn, error) {
+				c, err := new(net.Dialer).DialContext(ctx, network, addr)
+				return counting{c, &n}, err
+			},
+		}
+		require.NoError(
+			t,
+			mysql.Open(
+				l,
+				"pressed",
+			).Exec(
+				context.Background(),
+				"INSERT INTO c VALUES ('"+strings.Repeat("tide ", 100_000)+"')",
+			),
+		)
 		assert.Equal(t, compress, n.Load() < 50_000, "%d bytes", n.Load())
 	}
 }
 
 func TestQuiet(t *testing.T) {
 	ctx := context.Background()
-	db := newDatabase(t, "quiet", "CREATE OR REPLACE TABLE a (n INT PRIMARY KEY)", "CREATE OR REPLACE TABLE b (n INT PRIMARY KEY)", "INSERT INTO a VALUES (1)", "INSERT INTO b VALUES (1)")
+	db := newDatabase(
+		t,
+		"quiet",
+		"CREATE OR REPLACE TABLE a (n INT PRIMARY KEY)",
+		"CREATE OR REPLACE TABLE b (n INT PRIMARY KEY)",
+		"INSERT INTO a VALUES (1)",
+		"INSERT INTO b VALUES (1)",
+	)
 	now, err := db.Quiet(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, now, "somebody may write in the same second")

@@ -68,7 +68,10 @@ func oddDatabase(t *testing.T, name string) *mysql.Database {
 	for i := range every {
 		every[i] = byte(i)
 	}
-	require.NoError(t, db.Exec(ctx, "INSERT INTO kinds (id, vc, vb, bl, l1) VALUES (9, 'bytes', ?, ?, ?)", every, every, every))
+	require.NoError(
+		t,
+		db.Exec(ctx, "INSERT INTO kinds (id, vc, vb, bl, l1) VALUES (9, 'bytes', ?, ?, ?)", every, every, every),
+	)
 	require.NoError(t, db.Exec(ctx, "UPDATE kinds SET ts = '2026-07-01 00:30:00'"))
 	return db
 }
@@ -82,7 +85,15 @@ func pour(t *testing.T, s tables.Snapshot, into string) tables.Snapshot {
 	_, err := to.Begin(ctx, s.Schema())
 	require.NoError(t, err)
 	for _, tab := range s.Schema().Tables {
-		require.NoError(t, to.Load(ctx, tab.Name, func(put func(tables.Row) error) error { return s.Read(ctx, tab.Name, tables.Range{}, put) }), tab.Name)
+		require.NoError(
+			t,
+			to.Load(
+				ctx,
+				tab.Name,
+				func(put func(tables.Row) error) error { return s.Read(ctx, tab.Name, tables.Range{}, put) },
+			),
+			tab.Name,
+		)
 	}
 	require.NoError(t, to.Finish(ctx))
 	require.NoError(t, to.Close())
@@ -134,10 +145,19 @@ func TestEverythingOddComesOver(t *testing.T) {
 		got, _ := lines(t, c, tab.Name, tables.Range{})
 		assert.Equal(t, want, got, tab.Name)
 		var theirs []string
-		require.NoError(t, s.(tables.Summer).Sums(ctx, tab.Name, tables.Range{}, tables.Search{}, func(_ []tables.Value, d tables.Digest, _ bool) error {
-			theirs = append(theirs, d.String())
-			return nil
-		}))
+		require.NoError(
+			t,
+			s.(tables.Summer).Sums(
+				ctx,
+				tab.Name,
+				tables.Range{},
+				tables.Search{},
+				func(_ []tables.Value, d tables.Digest, _ bool) error {
+					theirs = append(theirs, d.String())
+					return nil
+				},
+			),
+		)
 		assert.Equal(t, sums, theirs, "the server digests the rows of %s as we do", tab.Name)
 	}
 	copied := mysql.Open(db.Login(), "odd_copy")
@@ -154,7 +174,10 @@ func TestOddKeysAreCutIntoRanges(t *testing.T) {
 	ctx := context.Background()
 	db := oddDatabase(t, "odd_ranges")
 	for i := range 40 {
-		require.NoError(t, db.Exec(ctx, "INSERT INTO textkey VALUES (?, ?, 'v')", fmt.Sprintf("%c%d", 'a'+i%7-32*(i%2), i), i))
+		require.NoError(
+			t,
+			db.Exec(ctx, "INSERT INTO textkey VALUES (?, ?, 'v')", fmt.Sprintf("%c%d", 'a'+i%7-32*(i%2), i), i),
+		)
 	}
 	s, err := db.Snapshot(ctx)
 	require.NoError(t, err)
@@ -190,21 +213,40 @@ func TestPick(t *testing.T) {
 		return []tables.Value{{Kind: tables.Text, Bytes: []byte(k)}, {Kind: tables.Int, Int: n}}
 	}
 	var got []string
-	require.NoError(t, s.(tables.Summer).Pick(context.Background(), "textkey", [][]tables.Value{text("B", 1), text("\xe4", 4), text("nothing", 1)}, func(r tables.Row) error {
-		got = append(got, r.Values[2].String())
-		return nil
-	}))
+	require.NoError(
+		t,
+		s.(tables.Summer).Pick(
+			context.Background(),
+			"textkey",
+			[][]tables.Value{text("B", 1), text("\xe4", 4), text("nothing", 1)},
+			func(r tables.Row) error {
+				got = append(got, r.Values[2].String())
+				return nil
+			},
+		),
+	)
 	assert.ElementsMatch(t, []string{"x", "ae"}, got)
 }
 
 func TestFloatsKeepTheirLastBit(t *testing.T) {
 	ctx := context.Background()
-	db := newDatabase(t, "floats", "CREATE TABLE f (id INT PRIMARY KEY, f FLOAT, d DOUBLE)", "INSERT INTO f VALUES (1, 16777216.7, 0.1), (2, 3.4028234e38, 1.7976931348623157e308), (3, 1e-45, 5e-324), (4, 0.3333333333333333, 0.1 + 0.2)")
+	db := newDatabase(
+		t,
+		"floats",
+		"CREATE TABLE f (id INT PRIMARY KEY, f FLOAT, d DOUBLE)",
+		"INSERT INTO f VALUES (1, 16777216.7, 0.1), (2, 3.4028234e38, 1.7976931348623157e308), (3, 1e-45, 5e-324), (4, 0.3333333333333333, 0.1 + 0.2)",
+	)
 	s, err := db.Snapshot(ctx)
 	require.NoError(t, err)
 	defer s.Close()
 	pour(t, s, "floats_copy")
-	require.NoError(t, db.Exec(ctx, "CREATE TABLE same AS SELECT 1 FROM f a JOIN floats_copy.f b ON a.id = b.id AND a.f = b.f AND a.d = b.d"))
+	require.NoError(
+		t,
+		db.Exec(
+			ctx,
+			"CREATE TABLE same AS SELECT 1 FROM f a JOIN floats_copy.f b ON a.id = b.id AND a.f = b.f AND a.d = b.d",
+		),
+	)
 	after, err := db.Snapshot(ctx)
 	require.NoError(t, err)
 	defer after.Close()
@@ -248,7 +290,12 @@ func TestAnAccountWithFewRights(t *testing.T) {
 
 func TestSeveralReadersSeeOneState(t *testing.T) {
 	ctx := context.Background()
-	db := newDatabase(t, "readers", "CREATE TABLE a (id INT PRIMARY KEY) ENGINE=InnoDB", "CREATE TABLE b (id INT PRIMARY KEY) ENGINE=InnoDB")
+	db := newDatabase(
+		t,
+		"readers",
+		"CREATE TABLE a (id INT PRIMARY KEY) ENGINE=InnoDB",
+		"CREATE TABLE b (id INT PRIMARY KEY) ENGINE=InnoDB",
+	)
 	db.Readers = 4
 	stop := make(chan struct{})
 	done := make(chan error, 1)

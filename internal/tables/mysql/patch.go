@@ -37,7 +37,8 @@ var counter = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
 // Patchable tells whether a database of one schema can be made equal to one of
 // another by changing rows only, with nothing else set off by that.
 func Patchable(from, to tables.Schema) bool {
-	if from.Engine != "mysql" || to.Engine != "mysql" || len(from.Tables) != len(to.Tables) || len(from.After) != len(to.After) {
+	if from.Engine != "mysql" || to.Engine != "mysql" || len(from.Tables) != len(to.Tables) ||
+		len(from.After) != len(to.After) {
 		return false
 	}
 	for i, t := range from.Tables {
@@ -46,7 +47,11 @@ func Patchable(from, to tables.Schema) bool {
 		}
 	}
 	for _, o := range from.After {
-		if o.Kind == "trigger" || !slices.ContainsFunc(to.After, func(x tables.Object) bool { return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL }) {
+		if o.Kind == "trigger" ||
+			!slices.ContainsFunc(
+				to.After,
+				func(x tables.Object) bool { return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL },
+			) {
 			return false
 		}
 	}
@@ -60,7 +65,8 @@ func Definition(t tables.Table) string { return counter.ReplaceAllString(t.Creat
 // these can be changed in a transaction.
 func PatchableTable(a, b tables.Table) bool {
 	create := Definition(a)
-	return a.Name == b.Name && create == Definition(b) && strings.Contains(create, "ENGINE=InnoDB") && !strings.Contains(create, "WITH SYSTEM VERSIONING")
+	return a.Name == b.Name && create == Definition(b) && strings.Contains(create, "ENGINE=InnoDB") &&
+		!strings.Contains(create, "WITH SYSTEM VERSIONING")
 }
 
 // Patch is a change of rows in a database, all in one transaction.
@@ -79,12 +85,17 @@ func (l Login) Patch(ctx context.Context, database string, list []tables.Table, 
 		if err := c.QueryRowContext(ctx, "SELECT @@max_allowed_packet").Scan(&p.packet); err != nil {
 			return err
 		}
-		setup := []string{"CREATE TABLE " + journal + " (n INT PRIMARY KEY, whole INT NOT NULL, name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL) ENGINE=InnoDB"}
+		setup := []string{
+			"CREATE TABLE " + journal + " (n INT PRIMARY KEY, whole INT NOT NULL, name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL) ENGINE=InnoDB",
+		}
 		for i, t := range list {
 			p.n[t.Name] = i
 			setup = append(setup, "CREATE TABLE "+was(i)+" LIKE "+name(t.Name))
 			if len(t.Key) > 0 {
-				setup = append(setup, "CREATE TABLE "+put(i)+" ENGINE=InnoDB SELECT "+names(t.Key)+" FROM "+name(t.Name)+" LIMIT 0")
+				setup = append(
+					setup,
+					"CREATE TABLE "+put(i)+" ENGINE=InnoDB SELECT "+names(t.Key)+" FROM "+name(t.Name)+" LIMIT 0",
+				)
 			}
 		}
 		if err := execAll(ctx, c, setup); err != nil {
@@ -266,7 +277,12 @@ func dropJournal(ctx context.Context, c *sql.Conn, database string) error {
 	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+journal); err != nil {
 		return err
 	}
-	list, err := records(ctx, c, "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?", database)
+	list, err := records(
+		ctx,
+		c,
+		"SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?",
+		database,
+	)
 	if err != nil {
 		return err
 	}

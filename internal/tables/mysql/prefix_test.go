@@ -14,10 +14,17 @@ import (
 
 func TestTablesUnderAnotherPrefix(t *testing.T) {
 	ctx := context.Background()
-	db := newDatabase(t, "shared",
-		"CREATE TABLE wp_posts (id INT AUTO_INCREMENT PRIMARY KEY, body TEXT) ENGINE=InnoDB", "INSERT INTO wp_posts (body) VALUES ('one'), ('two'), ('https://a.example/')",
-		"CREATE TABLE wp_child (id INT PRIMARY KEY, post INT, KEY post (post), CONSTRAINT child_post FOREIGN KEY (post) REFERENCES wp_posts (id) ON DELETE CASCADE)", "INSERT INTO wp_child VALUES (1, 2)",
-		"CREATE VIEW wp_seen AS SELECT id FROM wp_posts", "CREATE TABLE other (id INT PRIMARY KEY)", "INSERT INTO other VALUES (7)")
+	db := newDatabase(
+		t,
+		"shared",
+		"CREATE TABLE wp_posts (id INT AUTO_INCREMENT PRIMARY KEY, body TEXT) ENGINE=InnoDB",
+		"INSERT INTO wp_posts (body) VALUES ('one'), ('two'), ('https://a.example/')",
+		"CREATE TABLE wp_child (id INT PRIMARY KEY, post INT, KEY post (post), CONSTRAINT child_post FOREIGN KEY (post) REFERENCES wp_posts (id) ON DELETE CASCADE)",
+		"INSERT INTO wp_child VALUES (1, 2)",
+		"CREATE VIEW wp_seen AS SELECT id FROM wp_posts",
+		"CREATE TABLE other (id INT PRIMARY KEY)",
+		"INSERT INTO other VALUES (7)",
+	)
 	narrow, err := db.Under("wp_", "wp_").Snapshot(ctx)
 	require.NoError(t, err)
 	defer narrow.Close()
@@ -28,7 +35,11 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 	}
 	assert.Equal(t, []string{"wp_child", "wp_posts"}, names)
 	assert.Empty(t, narrow.Schema().After)
-	assert.Contains(t, narrow.Schema().Problems, "foreign keys of wp_child are not copied: the copy has no database of its own")
+	assert.Contains(
+		t,
+		narrow.Schema().Problems,
+		"foreign keys of wp_child are not copied: the copy has no database of its own",
+	)
 	assert.Contains(t, narrow.Schema().Problems, "the view wp_seen is not copied: the copy has no database of its own")
 
 	root := mariadbtest.Root()
@@ -43,17 +54,34 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 				continue
 			}
 			if tab.Name == "wp_posts" { // inside the server, with one row set right
-				require.NoError(t, to.Inside(ctx, tab.Name, "shared", []tables.Range{{}}, [][2]string{{"https://a.example", "http://b.localhost"}}, func(in *mysql.Inner) error {
-					rows, sum, err := in.Total(ctx, tables.Range{})
-					assert.EqualValues(t, 3, rows)
-					_, whole, terr := narrow.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
-					assert.NoError(t, terr)
-					assert.NotEqual(t, whole, sum, "an address was exchanged")
-					return err
-				}))
+				require.NoError(
+					t,
+					to.Inside(
+						ctx,
+						tab.Name,
+						"shared",
+						[]tables.Range{{}},
+						[][2]string{{"https://a.example", "http://b.localhost"}},
+						func(in *mysql.Inner) error {
+							rows, sum, err := in.Total(ctx, tables.Range{})
+							assert.EqualValues(t, 3, rows)
+							_, whole, terr := narrow.(tables.Summer).Total(ctx, tab.Name, tables.Range{})
+							assert.NoError(t, terr)
+							assert.NotEqual(t, whole, sum, "an address was exchanged")
+							return err
+						},
+					),
+				)
 				continue
 			}
-			require.NoError(t, to.Load(ctx, tab.Name, func(put func(tables.Row) error) error { return narrow.Read(ctx, tab.Name, tables.Range{}, put) }))
+			require.NoError(
+				t,
+				to.Load(
+					ctx,
+					tab.Name,
+					func(put func(tables.Row) error) error { return narrow.Read(ctx, tab.Name, tables.Range{}, put) },
+				),
+			)
 			if !finish {
 				require.NoError(t, to.Close())
 				return

@@ -66,7 +66,12 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 		return nil, err
 	}
 	s.Settings["charset"], s.Settings["collation"], s.Settings["version"] = rec[0]["CS"], rec[0]["CO"], rec[0]["V"]
-	list, err := records(ctx, db, "SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES, TABLE_COLLATION FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME", database)
+	list, err := records(
+		ctx,
+		db,
+		"SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES, TABLE_COLLATION FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME",
+		database,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -90,11 +95,17 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 			views = append(views, t.Name)
 			continue
 		case r["TABLE_TYPE"] == "SEQUENCE":
-			s.Problems = append(s.Problems, "the sequence "+t.Name+" is not copied: Alibi copies tables, views, triggers, routines and events")
+			s.Problems = append(
+				s.Problems,
+				"the sequence "+t.Name+" is not copied: Alibi copies tables, views, triggers, routines and events",
+			)
 			continue
 		}
 		if r["TABLE_TYPE"] == "SYSTEM VERSIONED" {
-			s.Problems = append(s.Problems, "of the table "+t.Name+" only the present rows are copied, not their history")
+			s.Problems = append(
+				s.Problems,
+				"of the table "+t.Name+" only the present rows are copied, not their history",
+			)
 		}
 		fmt.Sscan(r["BYTES"], &t.Bytes)
 		collation[known] = r["TABLE_COLLATION"]
@@ -136,7 +147,12 @@ func showCreate(ctx context.Context, db queryer, kind, what, column string) (str
 var generated = regexp.MustCompile(`(?i)\b(VIRTUAL|STORED|PERSISTENT)( GENERATED)?\b`)
 
 func (s *shape) readColumns(ctx context.Context, db queryer, database string) error {
-	list, err := records(ctx, db, "SELECT TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, CHARACTER_SET_NAME, COLLATION_NAME, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION", database)
+	list, err := records(
+		ctx,
+		db,
+		"SELECT TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, CHARACTER_SET_NAME, COLLATION_NAME, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION",
+		database,
+	)
 	if err != nil {
 		return err
 	}
@@ -144,7 +160,12 @@ func (s *shape) readColumns(ctx context.Context, db queryer, database string) er
 		if generated.MatchString(r["EXTRA"]) {
 			continue
 		}
-		c := tables.Column{Name: r["COLUMN_NAME"], Type: r["COLUMN_TYPE"], Charset: r["CHARACTER_SET_NAME"], Collation: r["COLLATION_NAME"]}
+		c := tables.Column{
+			Name:      r["COLUMN_NAME"],
+			Type:      r["COLUMN_TYPE"],
+			Charset:   r["CHARACTER_SET_NAME"],
+			Collation: r["COLLATION_NAME"],
+		}
 		s.columns[r["TABLE_NAME"]] = append(s.columns[r["TABLE_NAME"]], newColumn(c))
 	}
 	return nil
@@ -153,8 +174,18 @@ func (s *shape) readColumns(ctx context.Context, db queryer, database string) er
 // readKeys gives for each table the columns that a row is known by: those of
 // the primary key, or of the first unique one that allows no NULL. A key over
 // the beginnings of texts, or over generated columns, is none.
-func readKeys(ctx context.Context, db queryer, database string, columns map[string][]column) (map[string][]string, error) {
-	list, err := records(ctx, db, "SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, SUB_PART, NULLABLE FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX", database)
+func readKeys(
+	ctx context.Context,
+	db queryer,
+	database string,
+	columns map[string][]column,
+) (map[string][]string, error) {
+	list, err := records(
+		ctx,
+		db,
+		"SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, SUB_PART, NULLABLE FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX",
+		database,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -214,7 +245,14 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 	}
 	kind := map[string]string{"TRIGGER": "triggers", "EVENT": "events", "EXECUTE": "routines"}
 	for _, right := range hidden {
-		s.Problems = append(s.Problems, fmt.Sprintf("if there are %s they are not copied: the account on the origin is shown none without the right %s", kind[right], right))
+		s.Problems = append(
+			s.Problems,
+			fmt.Sprintf(
+				"if there are %s they are not copied: the account on the origin is shown none without the right %s",
+				kind[right],
+				right,
+			),
+		)
 	}
 	for _, v := range views {
 		sql, err := showCreate(ctx, db, "VIEW", v, "CREATE VIEW")
@@ -222,21 +260,47 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 			_, err = records(ctx, db, "SELECT * FROM "+name(v)+" LIMIT 0")
 		}
 		if errors.Is(err, tables.ErrRefused) {
-			s.Problems = append(s.Problems, fmt.Sprintf("the view %s is not copied: this account may not see its definition", v))
+			s.Problems = append(
+				s.Problems,
+				fmt.Sprintf("the view %s is not copied: this account may not see its definition", v),
+			)
 			s.Hidden = append(s.Hidden, tables.Object{Kind: "view", Name: v})
 			continue
 		}
 		if err != nil {
-			s.Problems = append(s.Problems, fmt.Sprintf("the view %s is not copied: it does not work on the origin either (%v)", v, err))
+			s.Problems = append(
+				s.Problems,
+				fmt.Sprintf("the view %s is not copied: it does not work on the origin either (%v)", v, err),
+			)
 			continue
 		}
 		s.After = append(s.After, tables.Object{Kind: "view", Name: v, SQL: canonical(sql, database)})
 	}
 	kinds := []struct{ kind, list, name, column string }{
-		{"trigger", "SELECT TRIGGER_NAME AS N, EVENT_OBJECT_TABLE AS T FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER", "TRIGGER", "SQL Original Statement"},
-		{"procedure", "SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1", "PROCEDURE", "Create Procedure"},
-		{"function", "SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1", "FUNCTION", "Create Function"},
-		{"event", "SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1", "EVENT", "Create Event"},
+		{
+			"trigger",
+			"SELECT TRIGGER_NAME AS N, EVENT_OBJECT_TABLE AS T FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER",
+			"TRIGGER",
+			"SQL Original Statement",
+		},
+		{
+			"procedure",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1",
+			"PROCEDURE",
+			"Create Procedure",
+		},
+		{
+			"function",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1",
+			"FUNCTION",
+			"Create Function",
+		},
+		{
+			"event",
+			"SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1",
+			"EVENT",
+			"Create Event",
+		},
 	}
 	for _, k := range kinds {
 		list, err := records(ctx, db, k.list, database)
@@ -249,7 +313,10 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 			}
 			rec, err := records(ctx, db, "SHOW CREATE "+k.name+" "+name(r["N"]))
 			if err != nil || len(rec) == 0 || rec[0][strings.ToUpper(k.column)] == "" {
-				s.Problems = append(s.Problems, fmt.Sprintf("the %s %s is not copied: this account may not see its definition", k.kind, r["N"]))
+				s.Problems = append(
+					s.Problems,
+					fmt.Sprintf("the %s %s is not copied: this account may not see its definition", k.kind, r["N"]),
+				)
 				s.Hidden = append(s.Hidden, tables.Object{Kind: k.kind, Name: r["N"]})
 				continue
 			}
@@ -257,7 +324,10 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 			if k.kind == "event" {
 				sql = asleep(sql) // a copy does nothing by itself
 			}
-			s.After = append(s.After, tables.Object{Kind: k.kind, Name: r["N"], Table: r["T"], SQL: sql, Mode: rec[0]["SQL_MODE"]})
+			s.After = append(
+				s.After,
+				tables.Object{Kind: k.kind, Name: r["N"], Table: r["T"], SQL: sql, Mode: rec[0]["SQL_MODE"]},
+			)
 		}
 	}
 	order := map[string]int{"function": 0, "procedure": 1, "view": 2, "trigger": 3, "event": 4}

@@ -42,7 +42,14 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{login: d.login, database: d.name, under: d.under, pool: pool, guard: newGuard(d.login), shares: map[string]float64{}}
+	s := &snapshot{
+		login:    d.login,
+		database: d.name,
+		under:    d.under,
+		pool:     pool,
+		guard:    newGuard(d.login),
+		shares:   map[string]float64{},
+	}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
@@ -218,8 +225,27 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 }
 
 // bound is the key of the n-th row of a range; nil if there are fewer.
-func (s *snapshot) bound(ctx context.Context, c conn, t tables.Table, keys []column, r tables.Range, n int) (out []tables.Value, err error) {
-	q := "SELECT " + exprs(keys) + " FROM " + at(t) + where(keys, r) + " ORDER BY " + names(t.Key) + fmt.Sprintf(" LIMIT 1 OFFSET %d", n-1)
+func (s *snapshot) bound(
+	ctx context.Context,
+	c conn,
+	t tables.Table,
+	keys []column,
+	r tables.Range,
+	n int,
+) (out []tables.Value, err error) {
+	q := "SELECT " + exprs(
+		keys,
+	) + " FROM " + at(
+		t,
+	) + where(
+		keys,
+		r,
+	) + " ORDER BY " + names(
+		t.Key,
+	) + fmt.Sprintf(
+		" LIMIT 1 OFFSET %d",
+		n-1,
+	)
 	err = s.statement(ctx, c, func() error {
 		out = nil
 		return each(ctx, c, q, keys, func(v []tables.Value) error {
@@ -260,7 +286,11 @@ func beyond(keys []column, v []tables.Value, op string) string {
 	if len(keys) == 1 {
 		return "(" + k + op + x + ")"
 	}
-	return "(" + k + " >= " + x + " AND (" + k + op + x + " OR " + k + " = " + x + " AND " + beyond(keys[1:], v[1:], op) + "))"
+	return "(" + k + " >= " + x + " AND (" + k + op + x + " OR " + k + " = " + x + " AND " + beyond(
+		keys[1:],
+		v[1:],
+		op,
+	) + "))"
 }
 
 // each runs a query whose columns are cols and gives each row's values; they

@@ -97,9 +97,18 @@ func (t *Target) empty(ctx context.Context) error {
 	defer c.Close()
 	lists := []struct{ kind, q string }{
 		{"VIEW", "SELECT TABLE_NAME AS N FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ?"},
-		{"TABLE", "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW'"},
-		{"PROCEDURE", "SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE'"},
-		{"FUNCTION", "SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION'"},
+		{
+			"TABLE",
+			"SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW'",
+		},
+		{
+			"PROCEDURE",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE'",
+		},
+		{
+			"FUNCTION",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION'",
+		},
 		{"EVENT", "SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?"},
 	}
 	for _, l := range lists {
@@ -152,7 +161,12 @@ func (t *Target) Load(ctx context.Context, table string, next func(put func(tabl
 // LoadPart fills a range of a table in one transaction, in place of what is
 // there of it, with a mark that it is; Begin names the marks of earlier tries.
 // Several parts may be loaded at once.
-func (t *Target) LoadPart(ctx context.Context, table, mark string, r tables.Range, next func(put func(tables.Row) error) error) error {
+func (t *Target) LoadPart(
+	ctx context.Context,
+	table, mark string,
+	r tables.Range,
+	next func(put func(tables.Row) error) error,
+) error {
 	tab, ok := t.schema.Table(table)
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
@@ -183,7 +197,12 @@ func (t *Target) Loaded(ctx context.Context, table string) error {
 
 // within empties a table, has first put something in by statements of their own,
 // and has it filled in one transaction, with the mark that it is.
-func (t *Target) within(ctx context.Context, tab tables.Table, first func(*sql.Conn) error, fill func(*sql.Tx) error) error {
+func (t *Target) within(
+	ctx context.Context,
+	tab tables.Table,
+	first func(*sql.Conn) error,
+	fill func(*sql.Tx) error,
+) error {
 	c, err := t.pool.Conn(ctx)
 	if err != nil {
 		return fmt.Errorf("loading table %s: %w", tab.Name, explain(err))
@@ -234,7 +253,13 @@ func (l Login) SetNext(ctx context.Context, database string, is, want tables.Sch
 }
 
 // transaction has a table filled, or a part of it, with a mark that it is.
-func (t *Target) transaction(ctx context.Context, c *sql.Conn, tab tables.Table, mark string, fill func(*sql.Tx) error) error {
+func (t *Target) transaction(
+	ctx context.Context,
+	c *sql.Conn,
+	tab tables.Table,
+	mark string,
+	fill func(*sql.Tx) error,
+) error {
 	tx, err := c.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
 	if err != nil {
 		return explain(err)
@@ -307,7 +332,11 @@ func (w *writer) put(r tables.Row) error {
 
 func (w *writer) send() error {
 	if len(w.buf) >= w.packet {
-		return fmt.Errorf("a row needs a statement of %d bytes, and the server takes %d: raise its max_allowed_packet", len(w.buf), w.packet)
+		return fmt.Errorf(
+			"a row needs a statement of %d bytes, and the server takes %d: raise its max_allowed_packet",
+			len(w.buf),
+			w.packet,
+		)
 	}
 	if err := w.wait(); err != nil {
 		return err

@@ -40,7 +40,12 @@ func (e *edit) Close() error                                                    
 func (e *edit) beside(what string) string { return e.mark + "-" + what + "-" + e.file }
 
 // Stage makes the new file.
-func (e *edit) Stage(ctx context.Context, now tables.Snapshot, w tables.Wanted, tell func(rows, tables int64)) (tables.Staged, error) {
+func (e *edit) Stage(
+	ctx context.Context,
+	now tables.Snapshot,
+	w tables.Wanted,
+	tell func(rows, tables int64),
+) (tables.Staged, error) {
 	out := tables.Staged{Whole: len(w.Tables)}
 	made := filepath.Join(e.temp, e.mark+".db")
 	defer os.Remove(made)

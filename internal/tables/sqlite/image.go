@@ -128,7 +128,12 @@ func (f *File) snapshot(ctx context.Context, dir string) (*snapshot, error) {
 			return openImage(ctx, dir, image)
 		}
 	}
-	return nil, fmt.Errorf("%s changed each of the %d times it was read: %w; try at a quieter hour", f.name, tries, tables.ErrBusy)
+	return nil, fmt.Errorf(
+		"%s changed each of the %d times it was read: %w; try at a quieter hour",
+		f.name,
+		tries,
+		tables.ErrBusy,
+	)
 }
 
 // image copies the file and its log and tells whether they stayed as they were.
@@ -202,7 +207,12 @@ func (f *File) Exec(ctx context.Context, sql string, args ...any) error {
 
 // Query runs a statement: on the file itself if it may write, which must then be
 // on this machine, else on a private image of it.
-func (f *File) Query(ctx context.Context, statement string, write bool, give func([]string, []tables.Value) error) (int64, error) {
+func (f *File) Query(
+	ctx context.Context,
+	statement string,
+	write bool,
+	give func([]string, []tables.Value) error,
+) (int64, error) {
 	if write && tables.OnlyReads(statement) != nil {
 		db, err := connect(filepath.Join(f.root.Path(), f.name), "rw", "busy_timeout(5000)")
 		if err != nil {

@@ -54,31 +54,54 @@ func target(_ *testing.T, place string) tables.Target { return NewTarget(filepat
 func open(t *testing.T, place string) tables.Writable { return Open(at(t, place), "c.db", t.TempDir()) }
 
 func TestConformance(t *testing.T) {
-	tablestest.Run(t, tablestest.Engine{Schema: schema, Far: true, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
-		dir := t.TempDir()
-		return file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
-	}})
+	tablestest.Run(
+		t,
+		tablestest.Engine{
+			Schema: schema,
+			Far:    true,
+			Target: target,
+			Open:   open,
+			Make: func(t *testing.T, st ...string) tables.Writable {
+				dir := t.TempDir()
+				return file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
+			},
+		},
+	)
 }
 
 func TestEdit(t *testing.T) {
-	tablestest.RunEdit(t, tablestest.EditEngine{Schema: schema, Make: func(t *testing.T, st ...string) (tables.Writable, func() tables.Edit) {
-		dir, temp := t.TempDir(), t.TempDir()
-		f := file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
-		return f, func() tables.Edit { return NewEdit(at(t, dir), "o.db", ".edit", temp, time.Now()) }
-	}})
+	tablestest.RunEdit(
+		t,
+		tablestest.EditEngine{
+			Schema: schema,
+			Make: func(t *testing.T, st ...string) (tables.Writable, func() tables.Edit) {
+				dir, temp := t.TempDir(), t.TempDir()
+				f := file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
+				return f, func() tables.Edit { return NewEdit(at(t, dir), "o.db", ".edit", temp, time.Now()) }
+			},
+		},
+	)
 }
 
 func TestConformanceWithALog(t *testing.T) {
-	tablestest.Run(t, tablestest.Engine{Schema: schema, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
-		dir := t.TempDir()
-		path := filepath.Join(dir, "o.db")
-		f := file(t, at(t, dir), path, append([]string{"PRAGMA journal_mode = WAL"}, st...)...)
-		db, err := connect(path, "rw") // somebody has the site open, so the log stays
-		require.NoError(t, err)
-		require.NoError(t, db.Ping())
-		t.Cleanup(func() { db.Close() })
-		return f
-	}})
+	tablestest.Run(
+		t,
+		tablestest.Engine{
+			Schema: schema,
+			Target: target,
+			Open:   open,
+			Make: func(t *testing.T, st ...string) tables.Writable {
+				dir := t.TempDir()
+				path := filepath.Join(dir, "o.db")
+				f := file(t, at(t, dir), path, append([]string{"PRAGMA journal_mode = WAL"}, st...)...)
+				db, err := connect(path, "rw") // somebody has the site open, so the log stays
+				require.NoError(t, err)
+				require.NoError(t, db.Ping())
+				t.Cleanup(func() { db.Close() })
+				return f
+			},
+		},
+	)
 }
 
 // remote is a database on an SSH host; writes take the short way.
@@ -97,16 +120,29 @@ func TestConformanceOverSSH(t *testing.T) {
 	srv, err := sshd.Start(sshd.Config{Dir: dir, User: "ops", Password: "tide"})
 	require.NoError(t, err)
 	defer srv.Close()
-	h := ssh.New("pier", ssh.Target{Addr: "127.0.0.1", Port: srv.Port(), User: "ops", Key: "/none"}, ssh.Options{Asker: yes{}, KnownHosts: []string{filepath.Join(t.TempDir(), "kh")}})
+	h := ssh.New(
+		"pier",
+		ssh.Target{Addr: "127.0.0.1", Port: srv.Port(), User: "ops", Key: "/none"},
+		ssh.Options{Asker: yes{}, KnownHosts: []string{filepath.Join(t.TempDir(), "kh")}},
+	)
 	defer h.Close()
-	tablestest.Run(t, tablestest.Engine{Schema: schema, Far: true, Target: target, Open: open, Make: func(t *testing.T, st ...string) tables.Writable {
-		sub, err := os.MkdirTemp(dir, "")
-		require.NoError(t, err)
-		near := file(t, at(t, sub), filepath.Join(sub, "o.db"), st...)
-		r, err := h.Open(context.Background(), "/"+filepath.Base(sub))
-		require.NoError(t, err)
-		return remote{Open(r, "o.db", t.TempDir()), near}
-	}})
+	tablestest.Run(
+		t,
+		tablestest.Engine{
+			Schema: schema,
+			Far:    true,
+			Target: target,
+			Open:   open,
+			Make: func(t *testing.T, st ...string) tables.Writable {
+				sub, err := os.MkdirTemp(dir, "")
+				require.NoError(t, err)
+				near := file(t, at(t, sub), filepath.Join(sub, "o.db"), st...)
+				r, err := h.Open(context.Background(), "/"+filepath.Base(sub))
+				require.NoError(t, err)
+				return remote{Open(r, "o.db", t.TempDir()), near}
+			},
+		},
+	)
 }
 
 type yes struct{}
@@ -125,7 +161,13 @@ func TestRefusals(t *testing.T) {
 	assert.ErrorIs(t, err, tables.ErrRefused)
 	assert.False(t, Is(r, "text.db"))
 
-	file(t, r, filepath.Join(dir, "o.db"), "CREATE TABLE t (v TEXT)", "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 3000) INSERT INTO t SELECT 'value ' || i FROM n")
+	file(
+		t,
+		r,
+		filepath.Join(dir, "o.db"),
+		"CREATE TABLE t (v TEXT)",
+		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 3000) INSERT INTO t SELECT 'value ' || i FROM n",
+	)
 	b, err := os.ReadFile(filepath.Join(dir, "o.db"))
 	require.NoError(t, err)
 	for i := 4096; i < 8192; i++ {
@@ -142,7 +184,10 @@ func TestRefusals(t *testing.T) {
 func TestHotJournalMeansBusy(t *testing.T) {
 	dir := t.TempDir()
 	f := file(t, at(t, dir), filepath.Join(dir, "o.db"), "CREATE TABLE t (v TEXT)")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "o.db-journal"), []byte("\xd9\xd5\x05\xf9\x20\xa1\x63\xd7 and more"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "o.db-journal"), []byte("\xd9\xd5\x05\xf9\x20\xa1\x63\xd7 and more"), 0o644),
+	)
 	_, err := f.Snapshot(context.Background())
 	assert.ErrorIs(t, err, tables.ErrBusy)
 }
@@ -162,7 +207,13 @@ func TestReadingWritesNothingBesideTheFile(t *testing.T) {
 
 func TestFullTextTablesAreCopied(t *testing.T) {
 	dir := t.TempDir()
-	f := file(t, at(t, dir), filepath.Join(dir, "o.db"), "CREATE VIRTUAL TABLE ft USING fts5(body)", "INSERT INTO ft VALUES ('the ferry calls at noon')")
+	f := file(
+		t,
+		at(t, dir),
+		filepath.Join(dir, "o.db"),
+		"CREATE VIRTUAL TABLE ft USING fts5(body)",
+		"INSERT INTO ft VALUES ('the ferry calls at noon')",
+	)
 	ctx := context.Background()
 	s, err := f.Snapshot(ctx)
 	require.NoError(t, err)
@@ -171,7 +222,14 @@ func TestFullTextTablesAreCopied(t *testing.T) {
 	_, err = to.Begin(ctx, s.Schema())
 	require.NoError(t, err)
 	for _, tab := range s.Schema().Tables {
-		require.NoError(t, to.Load(ctx, tab.Name, func(put func(tables.Row) error) error { return s.Read(ctx, tab.Name, tables.Range{}, put) }))
+		require.NoError(
+			t,
+			to.Load(
+				ctx,
+				tab.Name,
+				func(put func(tables.Row) error) error { return s.Read(ctx, tab.Name, tables.Range{}, put) },
+			),
+		)
 	}
 	require.NoError(t, to.Finish(ctx))
 	db, err := connect(filepath.Join(dir, "c.db"), "ro")

@@ -92,14 +92,25 @@ func begin(t *testing.T, e EditEngine) *change {
 		for i := 2; i <= 40; i++ {
 			posts += fmt.Sprintf(", (%d, 'post %d', 7)", i, i)
 		}
-		all = append(all, posts, "INSERT INTO pairs (a, b, v) VALUES (1, 'x', 'goes')", "INSERT INTO loose (v) VALUES ('one'), ('one'), ('two')")
+		all = append(
+			all,
+			posts,
+			"INSERT INTO pairs (a, b, v) VALUES (1, 'x', 'goes')",
+			"INSERT INTO loose (v) VALUES ('one'), ('one'), ('two')",
+		)
 		return e.Make(t, append(all, more...)...)
 	}
 	goal, _ := database(
-		"UPDATE posts SET title = 'changed' WHERE id = 3", "DELETE FROM posts WHERE id = 5",
-		"INSERT INTO posts (id, title) VALUES (100, 'new')", "DELETE FROM loose", "INSERT INTO loose (v) VALUES ('other'), ('one')",
-		"DROP TABLE pairs", "CREATE TABLE extra (id INTEGER PRIMARY KEY, v VARCHAR(20))", "INSERT INTO extra VALUES (1, 'more')",
-		"DROP VIEW titles", "CREATE VIEW titles AS SELECT n FROM posts",
+		"UPDATE posts SET title = 'changed' WHERE id = 3",
+		"DELETE FROM posts WHERE id = 5",
+		"INSERT INTO posts (id, title) VALUES (100, 'new')",
+		"DELETE FROM loose",
+		"INSERT INTO loose (v) VALUES ('other'), ('one')",
+		"DROP TABLE pairs",
+		"CREATE TABLE extra (id INTEGER PRIMARY KEY, v VARCHAR(20))",
+		"INSERT INTO extra VALUES (1, 'more')",
+		"DROP VIEW titles",
+		"CREATE VIEW titles AS SELECT n FROM posts",
 	)
 	c := &change{t: t}
 	c.db, c.open = database()
@@ -124,14 +135,21 @@ func (c *change) moment(at string) error {
 func (c *change) wanted(now tables.Schema) tables.Wanted {
 	w := tables.Wanted{Digest: c.goal.Digest, After: c.goal.Schema().After, Hangs: true, Lower: true}
 	for _, t := range c.goal.Schema().Tables {
-		w.Tables = append(w.Tables, tables.WantedTable{Name: t.Name, Table: &t, Rows: func(ctx context.Context, give func(tables.Row) error) error {
-			return c.goal.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-				if err := c.moment("a row of " + t.Name); err != nil {
-					return err
-				}
-				return give(r)
-			})
-		}})
+		w.Tables = append(
+			w.Tables,
+			tables.WantedTable{
+				Name:  t.Name,
+				Table: &t,
+				Rows: func(ctx context.Context, give func(tables.Row) error) error {
+					return c.goal.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+						if err := c.moment("a row of " + t.Name); err != nil {
+							return err
+						}
+						return give(r)
+					})
+				},
+			},
+		)
 	}
 	for _, t := range now.Tables {
 		if _, stays := c.goal.Schema().Table(t.Name); !stays {

@@ -48,7 +48,14 @@ func New(t testing.TB, o Options) *World {
 	require.NoError(t, os.MkdirAll(home, 0o700))
 	cache, err := real.Cache()
 	require.NoError(t, err)
-	c := desk.Config{Machine: "slipway", Hosts: filepath.Join(home, "hosts"), Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(20000))}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}}, Work: desk.Work{Patience: "20s"}}
+	c := desk.Config{
+		Machine: "slipway",
+		Hosts:   filepath.Join(home, "hosts"),
+		Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(20000))},
+		Lease:   desk.LeaseRules{Default: "3d", Grace: "2d"},
+		Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}},
+		Work:    desk.Work{Patience: "20s"},
+	}
 	if !o.Own {
 		c.Database = site.Server{Address: Server(), User: "root"}
 	}
@@ -102,7 +109,21 @@ func (w *World) Machine(name string, change ...func(*real.MachineOptions)) *real
 		os.RemoveAll(run)
 	})
 	w.Desk.SetAsker(yes{})
-	require.NoError(w.T, w.Desk.AddHost(ctx, inventory.Host{Name: name, Addr: "127.0.0.1", Port: m.Port, User: m.User, Key: key, Copies: filepath.Join(m.Dir, "copies"), Server: site.Server{Address: m.Server(), User: "root"}}))
+	require.NoError(
+		w.T,
+		w.Desk.AddHost(
+			ctx,
+			inventory.Host{
+				Name:   name,
+				Addr:   "127.0.0.1",
+				Port:   m.Port,
+				User:   m.User,
+				Key:    key,
+				Copies: filepath.Join(m.Dir, "copies"),
+				Server: site.Server{Address: m.Server(), User: "root"},
+			},
+		),
+	)
 	return m
 }
 
@@ -119,8 +140,20 @@ func Server() string { return "localhost:" + mariadbtest.Root().Addr }
 func (w *World) Make(name string, change ...func(*real.Spec)) site.Site {
 	w.T.Helper()
 	ctx := context.Background()
-	s := real.Spec{Root: filepath.Join(w.Sites, name), URL: "https://" + name + ".skerryline.example", Title: "Skerry " + strings.ToUpper(name[:1]) + name[1:], Tagline: "Boats between the islands", Posts: 12, Pictures: 3, Seed: 5,
-		Prefix: "sk_", Server: Server(), Admin: mariadbtest.Root(), Database: fmt.Sprintf("%s_%d", name, rand.IntN(1e6)), Password: "made-up-secret"}
+	s := real.Spec{
+		Root:     filepath.Join(w.Sites, name),
+		URL:      "https://" + name + ".skerryline.example",
+		Title:    "Skerry " + strings.ToUpper(name[:1]) + name[1:],
+		Tagline:  "Boats between the islands",
+		Posts:    12,
+		Pictures: 3,
+		Seed:     5,
+		Prefix:   "sk_",
+		Server:   Server(),
+		Admin:    mariadbtest.Root(),
+		Database: fmt.Sprintf("%s_%d", name, rand.IntN(1e6)),
+		Password: "made-up-secret",
+	}
 	for _, c := range change {
 		c(&s)
 	}

@@ -48,7 +48,13 @@ var start = sync.OnceFunc(func() {
 		panic("TestMain must call mariadbtest.Main")
 	}
 	var err error
-	server, err = mariadb.Start(mariadb.Options{Data: filepath.Join(dir, "data"), Run: dir, More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"}})
+	server, err = mariadb.Start(
+		mariadb.Options{
+			Data: filepath.Join(dir, "data"),
+			Run:  dir,
+			More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"},
+		},
+	)
 	if err != nil {
 		panic(fmt.Sprintf("these tests need a MariaDB server (make needs): %v", err))
 	}
@@ -69,7 +75,13 @@ func Stop() error {
 // Start starts the server again after Stop.
 func Start() error {
 	var err error
-	server, err = mariadb.Start(mariadb.Options{Data: filepath.Join(dir, "data"), Run: dir, More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"}})
+	server, err = mariadb.Start(
+		mariadb.Options{
+			Data: filepath.Join(dir, "data"),
+			Run:  dir,
+			More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"},
+		},
+	)
 	return err
 }
 

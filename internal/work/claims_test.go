@@ -1,0 +1,203 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/inventory"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+func TestARunWithTwoJobsIsCarriedOutOnce(t *testing.T) {
+	b := newBench(t, simple(nil))
+	const runs = 40
+	var ids []string
+	for i := range runs { // as a queue does that finds them waiting when it starts
+		p := plan.Plan{
+			Kind:   "test",
+			Target: site.Site{ID: site.ID(fmt.Sprintf("s%d", i))},
+			Detail: []byte("{}"),
+			Steps:  []plan.Step{{Name: "lift"}},
+		}
+		r, err := b.queue.Add(context.Background(), p, "runa", "")
+		require.NoError(t, err)
+		require.NoError(t, b.queue.insert(context.Background(), r.ID))
+		require.NoError(t, b.queue.insert(context.Background(), r.ID))
+		ids = append(ids, r.ID)
+	}
+	b.start()
+	for _, id := range ids {
+		b.await(id, plan.Done)
+	}
+	lifted := 0
+	for _, s := range b.seen() {
+		if s == "lift" {
+			lifted++
+		}
+	}
+	assert.Equal(t, runs, lifted)
+}
+
+// queued adds a plan.
+func (b *bench) queued(
+	kind plan.Kind,
+	origin, target site.Site,
+	typed string,
+	change ...func(*plan.Plan),
+) (plan.Run, error) {
+	p := plan.Plan{Kind: kind, Origin: origin, Target: target, Detail: []byte("{}"), Steps: []plan.Step{{Name: "a"}}}
+	for _, c := range change {
+		c(&p)
+	}
+	return b.queue.Add(context.Background(), p, "runa", typed)
+}
+
+func TestARunTakesWhatItNeedsAsItIsQueued(t *testing.T) {
+	ctx := context.Background()
+	wait := make(chan struct{})
+	b := newBench(t, simple(func(_ *bench, _ string, ctx context.Context, _ *Task) error {
+		select {
+		case <-wait:
+		case <-ctx.Done():
+		}
+		return ctx.Err()
+	}))
+	for _, k := range []plan.Kind{plan.Copy, plan.Refresh, plan.Keep, plan.Remove, plan.Restore} {
+		b.queue.opt.Makers[k] = b.queue.opt.Makers["test"]
+	}
+	live := site.Site{ID: "l", Name: "ferry", Role: site.Live, State: site.Ready}
+	held := site.Site{ID: "c", Name: "winter", Role: site.Copy, State: site.Ready, Lease: site.Lease{Held: true}}
+	for _, s := range []site.Site{live, held} {
+		require.NoError(t, b.record.PutSite(ctx, s))
+	}
+	one, err := b.queued(plan.Copy, live, site.Site{ID: "n1", Name: "dup", Role: site.Copy}, "")
+	require.NoError(t, err)
+	_, err = b.queued(plan.Copy, live, site.Site{ID: "n2", Name: "dup", Role: site.Copy}, "")
+	assert.ErrorIs(t, err, ErrNameTaken, "a name is had by one")
+	_, err = b.queued(plan.Keep, live, live, "")
+	require.NoError(t, err, "several may read at once")
+	_, err = b.queued(plan.Restore, live, live, "ferry")
+	assert.ErrorIs(t, err, inventory.ErrClaimed, "who writes waits for those who read")
+	_, err = b.queued(plan.Remove, held, held, "")
+	assert.ErrorIs(t, err, ErrNoConsent)
+	_, err = b.queued(plan.Remove, held, site.Site{ID: "c", Name: "winter", Role: site.Copy}, "")
+	assert.ErrorIs(t, err, ErrNoConsent, "the record tells, and not the plan, that it is held")
+	_, err = b.queued(plan.Restore, live, live, "winter")
+	assert.ErrorIs(t, err, ErrNoConsent, "another name is none")
+	_, err = b.queued(plan.Refresh, live, held, "winter")
+	require.NoError(t, err)
+	_, err = b.queued(plan.Keep, held, held, "")
+	assert.ErrorIs(t, err, inventory.ErrClaimed, "what is being written to is not read")
+	_, err = b.queued(plan.Remove, held, held, "winter")
+	assert.ErrorIs(t, err, inventory.ErrClaimed)
+	s, err := b.record.Site(ctx, "n1")
+	require.NoError(t, err)
+	assert.Equal(t, site.Making, s.State, "the name is taken before the run begins")
+	list, err := b.record.Unfinished(ctx)
+	require.NoError(t, err)
+	assert.Len(t, list, 3, "what was refused is not in the queue")
+	b.start()
+	close(wait)
+	for _, r := range list {
+		b.await(r.ID, plan.Done)
+	}
+	_, err = b.queued(plan.Restore, live, live, "ferry")
+	assert.NoError(t, err, "all is given back: %s", one.ID)
+}
+
+func TestAFailedRunHasNothingAndDoesNotGoOnOverAnothersWork(t *testing.T) {
+	ctx := context.Background()
+	fails := true
+	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error {
+		if fails {
+			return errors.New("it broke")
+		}
+		return nil
+	}))
+	b.queue.opt.Makers[plan.Refresh] = b.queue.opt.Makers["test"]
+	c := site.Site{ID: "c", Name: "winter", Role: site.Copy, State: site.Ready}
+	require.NoError(t, b.record.PutSite(ctx, c))
+	b.start()
+	first, err := b.queued(plan.Refresh, site.Site{}, c, "")
+	require.NoError(t, err)
+	b.await(first.ID, plan.Stopped)
+	s, err := b.record.Site(ctx, "c")
+	require.NoError(t, err)
+	assert.Empty(t, s.Run)
+	fails = false
+	second, err := b.queued(plan.Refresh, site.Site{}, c, "")
+	require.NoError(t, err)
+	b.await(second.ID, plan.Done)
+	_, err = b.queue.Resume(ctx, first.ID)
+	assert.ErrorIs(t, err, ErrSuperseded)
+	b.log = nil
+	require.NoError(t, b.queue.Cancel(ctx, first.ID))
+	r := b.await(first.ID, plan.Cancelled)
+	assert.Contains(t, r.Remedy, "another run has been at work")
+	assert.Empty(t, b.seen(), "nothing of the other run's work is undone")
+}
+
+func TestARunOfAnotherVersionIsNotCarriedOut(t *testing.T) {
+	ctx := context.Background()
+	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error { return nil }))
+	b.start()
+	for name, change := range map[string]func(*plan.Plan){
+		"other steps": func(p *plan.Plan) { p.Steps = []plan.Step{{Name: "b"}} }, "fewer steps": func(p *plan.Plan) { p.Steps = nil },
+		"version": func(p *plan.Plan) { p.Version = 7 }, "kind": func(p *plan.Plan) { p.Kind = "sail" },
+	} {
+		b.queue.opt.Makers["test"] = func(context.Context, plan.Run) (*Operation, error) {
+			return &Operation{
+				Steps: []Step{{Name: "a", Do: func(context.Context, *Task) error { return nil }}},
+				Undo:  func(context.Context) error { return nil },
+			}, nil
+		}
+		r, err := b.queued("test", site.Site{}, site.Site{ID: site.ID(name), Name: name}, "", change)
+		require.NoError(t, err)
+		r = b.await(r.ID, plan.Stopped)
+		assert.Contains(t, r.Error, ErrOtherVersion.Error(), name)
+		if name != "kind" { // what it is is not known, so nor is how it is undone
+			require.NoError(t, b.queue.Cancel(ctx, r.ID))
+			b.await(r.ID, plan.Cancelled)
+		}
+	}
+}
+
+func TestWhatOnlyGoesForwardIsNotCancelledHalfWay(t *testing.T) {
+	wait, begun := make(chan struct{}), make(chan struct{})
+	b := newBench(t, func(b *bench, r plan.Run) *Operation {
+		return &Operation{Forward: true, Steps: []Step{{Name: "a", Do: func(ctx context.Context, _ *Task) error {
+			close(begun)
+			<-wait
+			return ctx.Err()
+		}}}}
+	})
+	b.start()
+	r := b.add("a")
+	<-begun
+	assert.ErrorContains(t, b.queue.Cancel(context.Background(), r.ID), "goes on to its end")
+	close(wait)
+	b.await(r.ID, plan.Done)
+}
+
+func TestACancelWhileARunIsTakenUpTakesItBack(t *testing.T) {
+	ctx := context.Background()
+	asked := make(chan string, 1)
+	b := newBench(t, func(b *bench, r plan.Run) *Operation {
+		id := <-asked
+		assert.NoError(t, b.queue.Cancel(ctx, id))
+		op := simple(nil)(b, r)
+		op.Memory = &struct{ N int }{}
+		return op
+	})
+	b.start()
+	r := b.add("lift")
+	asked <- r.ID
+	b.await(r.ID, plan.Cancelled)
+	assert.Equal(t, []string{"undo", "over cancelled"}, b.seen())
+}
