@@ -190,7 +190,7 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 		if len(where) > c[4]-len(about) {
 			where = t.tail(where, c[4]-len(about))
 		}
-		out = append(out, pick(i == k.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.mark(site.MarkOf(n.Name))+" "+style.Render(t.fit(plain(n.Name), c[0]-5)+" "+t.fit(n.Taken.Local().Format(when), c[1])+t.right(site.Span(a.desk.Now().Sub(n.Taken)), c[2])+t.right(site.Size(n.Size), c[3])+"   "+where+about))
+		out = append(out, pick(i == k.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.mark(site.MarkOf(n.Name))+" "+style.Render(t.fit(plain(n.Name), c[0]-4)+" "+t.fit(n.Taken.Local().Format(when), c[1])+t.right(site.Span(a.desk.Now().Sub(n.Taken)), c[2])+t.right(site.Size(n.Size), c[3])+"   "+where+about))
 	}
 	if len(k.archives) == 0 {
 		out = append(out, t.soft.Render("   no archives were made here; A on a site makes one"))
