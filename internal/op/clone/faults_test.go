@@ -244,6 +244,10 @@ func TestAnOriginThatVanishesStopsTheCopyAndIsBroughtWhenItIsBack(t *testing.T) 
 		for _, d := range []string{"wp-includes", "wp-admin"} {
 			require.NoError(t, os.Rename(filepath.Join(filepath.Dir(root), d), filepath.Join(root, d)))
 		}
+		if moment == "files progress" { // what was brought goes on the origin meanwhile
+			require.FileExists(t, filepath.Join(w.Base, "copies", name, "next/site/readme.html"))
+			require.NoError(t, os.Remove(filepath.Join(root, "readme.html")))
+		}
 		_, err := w.Desk.Queue.Resume(ctx, r.ID)
 		require.NoError(t, err)
 		r, err = w.Desk.Await(ctx, r.ID, nil)
@@ -251,4 +255,5 @@ func TestAnOriginThatVanishesStopsTheCopyAndIsBroughtWhenItIsBack(t *testing.T) 
 		require.Equal(t, plan.Done, r.State, r.Error)
 		holds(t, w, w.Site(name))
 	}
+	assert.NoFileExists(t, filepath.Join(w.Site("other-half").Root, "readme.html"))
 }

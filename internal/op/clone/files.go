@@ -40,6 +40,11 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return fmt.Errorf("listing the origin's files: %w", err)
 	}
+	if t.Run().Tries > 1 {
+		if err := x.sweep(ctx, dst, list.Entries); err != nil {
+			return err
+		}
+	}
 	_, total := list.Totals()
 	t.Expect(total)
 	tell := func(bytes int64, files int) { t.Add(bytes, int64(files)) }
@@ -67,6 +72,27 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.noteFiles(ctx, append(kept, got...))
+}
+
+// sweep removes what an earlier try of the run brought and the origin does not have any more.
+func (x *runner) sweep(ctx context.Context, dst stack.Place, entries []tree.Entry) error {
+	wanted := make(map[string]bool, len(entries))
+	for _, e := range entries {
+		wanted[e.Path] = true
+	}
+	there, err := tree.Scan(ctx, dst.Root, stack.DatabaseFilter(x.p.Target.Root, x.p.Target.Database))
+	if err != nil {
+		return fmt.Errorf("looking at what was brought before: %w", err)
+	}
+	for _, e := range slices.Backward(there.Entries) { // what is in a folder comes behind it
+		if wanted[e.Path] {
+			continue
+		}
+		if err := dst.Root.Remove(e.Path); err != nil && !e.Mode.IsDir() { // the database may be in a folder
+			return fmt.Errorf("removing what was brought before: %w", err)
+		}
+	}
+	return nil
 }
 
 // Filter completes what a plan passes by: the file that would have the copy use a cache of the live
