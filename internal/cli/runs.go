@@ -206,11 +206,14 @@ func runState(r plan.Run, home string) string {
 	return string(r.State)
 }
 
+// whoCould says what has the queue worked on.
+const whoCould = "alibi keeper goes on with what waits or was left off, and so does any command that changes something"
+
 // whoWorks tells who works on what is queued.
 func whoWorks(home string) string {
 	switch {
 	case !keeper.Taken(home):
-		return "it waits, since nobody works; alibi keeper does, and so does any command that changes something"
+		return "it waits, since nobody works; " + whoCould
 	case keeper.Holder(home) == "":
 		return "the keeper works on it"
 	}
@@ -226,7 +229,7 @@ func printIdle(w io.Writer, list []plan.Run, home string) {
 	if open && !keeper.Taken(home) {
 		fmt.Fprintln(
 			w,
-			"nobody works now: alibi keeper goes on with what waits or was left off, and so does any command that changes something",
+			"nobody works now: " + whoCould,
 		)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"alibi/internal/op"
@@ -126,14 +125,11 @@ func (d *Desk) namedCore(ctx context.Context, text string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if slices.Contains(all, text) {
-		return text, nil
-	}
 	r := text
 	if pins.Exact(text) {
 		r = text + ".*"
 	}
-	if v, ok := pins.Choose(r, all); ok {
+	if v, ok := releaseOr(text, r, all); ok {
 		return v, nil
 	}
 	return text, nil // the catalogue says that it has none

@@ -255,14 +255,19 @@ func (d *Desk) chosenCore(ctx context.Context, r string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if slices.Contains(all, r) {
-		return r, nil
-	}
-	v, ok := pins.Choose(pins.OfCore(r, ""), all)
+	v, ok := releaseOr(r, pins.OfCore(r, ""), all)
 	if !ok {
 		return "", fmt.Errorf("the catalogue has no core that fits %s; it has %s", r, strings.Join(all, ", "))
 	}
 	return v, nil
+}
+
+// releaseOr gives the version of a name, or else the newest in a range.
+func releaseOr(name, r string, all []string) (string, bool) {
+	if slices.Contains(all, name) {
+		return name, true
+	}
+	return pins.Choose(r, all)
 }
 
 func (d *Desk) cores(ctx context.Context) (out []string, err error) {

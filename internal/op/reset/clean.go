@@ -274,7 +274,7 @@ func Counted(
 	}
 	falls := falling(snap.Schema(), gone)
 	for _, o := range snap.Schema().After {
-		if name, falls := falls[o]; falls && o.Table != name {
+		if name, goesToo := falls[o]; goesToo && o.Table != name {
 			goes = append(goes, plan.Part{What: o.Kind + " " + o.Name, Note: "it works with " + name})
 		}
 	}
