@@ -227,10 +227,7 @@ func printIdle(w io.Writer, list []plan.Run, home string) {
 		func(r plan.Run) bool { return r.State == plan.Running || r.State == plan.Waiting },
 	)
 	if open && !keeper.Taken(home) {
-		fmt.Fprintln(
-			w,
-			"nobody works now: " + whoCould,
-		)
+		fmt.Fprintln(w, "nobody works now: "+whoCould)
 	}
 }
 
