@@ -282,7 +282,7 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, typed str
 // why says why a plan asks for a name.
 func why(p plan.Plan) string {
 	switch {
-	case p.Makes():
+	case p.Kind == plan.Copy:
 		return "tables are written into its database"
 	case p.Loses > 0:
 		return plan.Counted(int64(p.Loses), "change") + " made here will be lost, and can be found nowhere else"

@@ -66,7 +66,7 @@ func (a *app) runs() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 50, "how many to show; 0: all")
 	c.Flags().IntVar(&skip, "skip", 0, "how many of the latest to pass by")
 	c.Flags().StringVar(&of, "of", "", "only runs about this site, by its name")
-	c.Flags().StringVar(&state, "state", "", "only runs that are: waiting, running, done, failed, cancelled")
+	c.Flags().StringVar(&state, "state", "", "only runs that are: waiting, running, paused, done, failed, cancelled")
 	c.AddCommand(
 		&cobra.Command{Use: "cancel RUN", Short: "Stop a run and take back what it did", Args: args(cobra.ExactArgs(1)),
 			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
@@ -87,8 +87,8 @@ func (a *app) runs() *cobra.Command {
 func (a *app) resume() *cobra.Command {
 	var anyway bool
 	c := &cobra.Command{
-		Use: "resume RUN", Short: "Take up a run that failed", Args: args(cobra.ExactArgs(1)),
-		Long: "Take up a run that failed, from the last recorded point.\n\nWith --anyway a copy that only its evidence stopped is let stand as it is, to be\n" +
+		Use: "resume RUN", Short: "Take up a run that failed, or one that is paused", Args: args(cobra.ExactArgs(1)),
+		Long: "Take up a run that failed, from the last recorded point. One that is paused goes on: what it asked is agreed to.\n\nWith --anyway a copy that only its evidence stopped is let stand as it is, to be\n" +
 			"worked on; a copy that could reach its origin's database or break a quiet rule is not.",
 		Example: "  alibi runs resume 3f2a91c07b\n  alibi runs resume 3f2a91c07b --anyway",
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
@@ -145,6 +145,10 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 		if !a.json {
 			fmt.Fprintln(a.out, "cancelled; everything was taken back")
 		}
+	case plan.Paused:
+		if !a.json {
+			fmt.Fprintf(a.out, "paused: %s; go on with: alibi runs resume %s\n", r.Gate, r.ID)
+		}
 	default:
 		if !a.json {
 			fmt.Fprintf(a.out, "done in %s: %s\n", site.Seconds(r.Took(d.Now())), r.Result)
@@ -189,6 +193,9 @@ func printRun(w io.Writer, r plan.Run, d *desk.Desk) {
 	fmt.Fprintf(w, "run %s: %s of %s, %s, by %s\n", r.ID, r.Plan.Kind, r.Plan.Target.Name, runState(r, d.Home()), r.By)
 	for _, p := range r.Steps {
 		fmt.Fprintln(w, stepLine(p, d.Now()))
+	}
+	if r.Gate != nil {
+		fmt.Fprintf(w, "paused: %s; go on with: alibi runs resume %s\n", r.Gate, r.ID)
 	}
 	for _, t := range []string{r.Result, r.Error, r.Remedy} {
 		if t != "" {

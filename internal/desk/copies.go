@@ -428,7 +428,7 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 	return "", fmt.Errorf("%s has no account and no role %q; it has %s", s.Name, account, strings.Join(have, ", "))
 }
 
-// Await waits until a run is over, telling of each look at it.
+// Await waits until a run is over, or waits for a person itself, telling of each look at it.
 func (d *Desk) Await(ctx context.Context, id string, look func(plan.Run)) (plan.Run, error) {
 	for {
 		r, err := d.Record.Run(ctx, id)
@@ -438,7 +438,7 @@ func (d *Desk) Await(ctx context.Context, id string, look func(plan.Run)) (plan.
 		if look != nil {
 			look(r)
 		}
-		if r.State.Over() {
+		if r.State.Over() || r.State == plan.Paused && r.Gate.Ask != "" {
 			return r, nil
 		}
 		select {

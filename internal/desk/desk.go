@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -156,7 +157,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Port: strconv.Itoa(
 			d.Config.Gateway.Port,
-		), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host), Now: opt.Now, Log: d.Log, Grace: grace,
+		), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host), Now: opt.Now, Grace: grace,
 		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now), Post: gateway.Poster(d.Secret, opt.Now),
 	}
 	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy
@@ -170,31 +171,26 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	d.Queue, err = work.New(
 		ctx,
 		work.Options{
-			Patience:  patience,
-			Unstick:   d.unstick,
-			Record:    d.Record,
-			Log:       d.Log,
-			Now:       opt.Now,
-			Transient: transient,
-			Observe:   opt.Observe,
-			Workers:   opt.Workers,
-			Makers: map[plan.Kind]work.Maker{
-				plan.Copy:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
-				plan.Refresh:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.New(d.Env, r) },
-				plan.Keep:     func(_ context.Context, r plan.Run) (*work.Operation, error) { return keep.New(d.Env, r) },
-				plan.Rehearse: func(_ context.Context, r plan.Run) (*work.Operation, error) { return clone.NewRehearsal(d.Env, r) },
-				plan.Restore:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
-				plan.Reset:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
-				plan.Change:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return reset.New(d.Env, r) },
-				plan.Trial:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return trial.New(d.Env, r) },
-				plan.Blank:    func(_ context.Context, r plan.Run) (*work.Operation, error) { return blank.New(d.Env, r) },
-				plan.Archive:  func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.New(d.Env, r) },
-				plan.Import:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return export.NewImport(d.Env, r) },
-				plan.Remove:   func(_ context.Context, r plan.Run) (*work.Operation, error) { return remove.New(d.Env, r) },
-			},
+			Patience:   patience,
+			Unstick:    d.unstick,
+			Record:     d.Record,
+			Log:        d.Log,
+			Now:        opt.Now,
+			Transient:  transient,
+			Observe:    opt.Observe,
+			Workers:    opt.Workers,
+			Operations: operations(d.Env),
 		},
 	)
 	return d, err
+}
+
+// operations are what Alibi can do to a site.
+func operations(env *op.Env) []work.Definition {
+	return slices.Concat(clone.Operations(env), reset.Operations(env), []work.Definition{
+		keep.Operation(env), trial.Operation(env), blank.Operation(env),
+		export.Operation(env), export.Import(env), remove.Operation(env),
+	})
 }
 
 // room gives an error of a full disk its name.

@@ -2,7 +2,6 @@ package desk
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"path"
@@ -97,8 +96,7 @@ func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 func (d *Desk) undone(ctx context.Context, list []Deed, back []plan.Run) {
 	for _, r := range back {
 		since, first := time.Time{}, ""
-		var c reset.Choices
-		if r.Plan.Kind == plan.Restore && json.Unmarshal(r.Plan.Detail, &c) == nil {
+		if c, err := plan.DetailOf[reset.Choices](r.Plan); err == nil && r.Plan.Kind == plan.Restore {
 			if !c.Whole() {
 				continue
 			}

@@ -20,10 +20,13 @@ type Event struct {
 
 // Log adds an event.
 func (in *Inventory) Log(ctx context.Context, e Event) error {
-	return in.exec(
-		ctx, "INSERT INTO events (at, who, site, kind, text) VALUES (?, ?, ?, ?, ?)", e.At.UnixNano(), e.Who,
-		string(e.Site), e.Kind, e.Text,
-	)
+	return in.In(ctx, func(tx *Tx) error { return tx.Log(ctx, e) })
+}
+
+// Log adds an event.
+func (t *Tx) Log(ctx context.Context, e Event) error {
+	const add = "INSERT INTO events (at, who, site, kind, text) VALUES (?, ?, ?, ?, ?)"
+	return t.exec(ctx, add, e.At.UnixNano(), e.Who, string(e.Site), e.Kind, e.Text)
 }
 
 // Events lists the latest events, newest first, of one site or of all ("").

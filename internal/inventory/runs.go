@@ -51,9 +51,9 @@ func (in *Inventory) RunsOf(ctx context.Context, id site.ID) ([]plan.Run, error)
 	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE site = ? ORDER BY made DESC", string(id))
 }
 
-// Unfinished lists the runs that wait or are under way, oldest first.
+// Unfinished lists the runs that wait, are under way or are paused, oldest first.
 func (in *Inventory) Unfinished(ctx context.Context) ([]plan.Run, error) {
-	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running') ORDER BY made")
+	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running', 'paused') ORDER BY made")
 }
 
 // AskCancel notes the wish that a run stop; whoever carries it out looks for it.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -20,6 +19,7 @@ import (
 	"alibi/internal/depot"
 	"alibi/internal/host"
 	"alibi/internal/inventory"
+	"alibi/internal/plan"
 	"alibi/internal/rewrite"
 	"alibi/internal/runtime/php"
 	"alibi/internal/scrub"
@@ -70,7 +70,6 @@ type Env struct {
 	Personal map[string]scrub.Kind
 
 	Now   func() time.Time
-	Log   *slog.Logger
 	Grace time.Duration
 }
 
@@ -121,6 +120,13 @@ func (e *Env) DeadTemps() []string {
 		}
 	}
 	return out
+}
+
+// Log adds an event to a site's history.
+func (e *Env) Log(ctx context.Context, who string, id site.ID, kind plan.Kind, format string, a ...any) error {
+	return e.Record.Log(ctx, inventory.Event{
+		At: e.Now(), Who: who, Site: id, Kind: string(kind), Text: fmt.Sprintf(format, a...),
+	})
 }
 
 // CopyDir is the folder of a copy: what is in use stands in "now", what is
@@ -291,24 +297,9 @@ func (e *Env) Pinned(ctx context.Context, t *work.Task, s site.Site, sheet strin
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err != nil:
-		t.Result(
-			"%s stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s",
-			s.Name,
-			sheet,
-			err,
-			s.Name,
-			sheet,
-		)
-		return e.Record.Log(
-			ctx,
-			inventory.Event{
-				At:   e.Now(),
-				Who:  s.Owner,
-				Site: s.ID,
-				Kind: "pins",
-				Text: fmt.Sprintf("not brought to pin sheet %s: %s", sheet, err),
-			},
-		)
+		t.Result("%s stands, and is not brought to pin sheet %s: %s; try it again: alibi pins apply %s --sheet %s",
+			s.Name, sheet, err, s.Name, sheet)
+		return e.Log(ctx, s.Owner, s.ID, "pins", "not brought to pin sheet %s: %s", sheet, err)
 	case r == "":
 		t.Note("it runs what pin sheet %s asks for", sheet)
 	default:

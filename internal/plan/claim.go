@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"encoding/json"
+	"fmt"
 	"strings"
 
 	"alibi/internal/site"
@@ -18,54 +20,72 @@ type Claim struct {
 // place of a site.
 const PointHost = "restore point "
 
-// Claims are the sites that the plan needs.
-func (p Plan) Claims() (out []Claim) {
-	read := func(id site.ID, name string) {
-		if id != "" && id != p.Target.ID && !strings.HasPrefix(p.Origin.Host, PointHost) {
-			out = append(out, Claim{Site: id, Name: name})
-		}
-	}
-	alone := Claim{Site: p.Target.ID, Name: p.Target.Name, Alone: true}
-	switch p.Kind {
-	case Import:
+// FromOrigin claims the origin, to read: what most operations need that read only.
+// A restore point in its place is nobody's.
+func (p Plan) FromOrigin() []Claim {
+	if p.Origin.ID == "" || strings.HasPrefix(p.Origin.Host, PointHost) {
 		return nil
-	case Keep, Archive:
-		if strings.HasPrefix(p.Origin.Host, PointHost) {
-			return nil
-		}
-		return []Claim{{Site: p.Origin.ID, Name: p.Origin.Name}}
-	case Copy, Refresh:
-		read(p.Origin.ID, p.Origin.Name)
 	}
-	for _, id := range p.Reads {
-		read(id, string(id))
-	}
-	if alone.Site == "" {
-		return out
-	}
-	return append(out, alone)
+	return []Claim{{Site: p.Origin.ID, Name: p.Origin.Name}}
 }
 
-// Makes tells whether the operation makes the site that it is about.
-func (p Plan) Makes() bool { return p.Kind == Copy || p.Kind == Blank }
+// AloneOn claims the target alone, and what else is read for it.
+func (p Plan) AloneOn() (out []Claim) {
+	for _, id := range p.Reads {
+		if id != "" && id != p.Target.ID {
+			out = append(out, Claim{Site: id, Name: string(id)})
+		}
+	}
+	if p.Target.ID == "" {
+		return out
+	}
+	return append(out, Claim{Site: p.Target.ID, Name: p.Target.Name, Alone: true})
+}
 
-// Consent is the name that a person has to type before the plan may be carried
-// out; "" where nothing that others count on is written over. target is the site
-// that is written to, as the record has it now.
-func (p Plan) Consent(target site.Site) string {
-	switch {
-	case p.Makes() && p.Target.Database.Beside():
-		return p.Origin.Name // its tables come into the live database
-	case p.Makes(), p.Kind == Keep, p.Kind == Rehearse, p.Kind == Archive, p.Kind == Import, p.Kind == Trial:
-		return ""
-	case target.Role == site.Live:
-		return target.Name
-	case p.Kind == Change: // it says of itself what it changes, and is undone by a restore point
-		return ""
-	case p.Ends: // the copy's lease and its grace are over
-		return ""
-	case target.Lease.Held, p.Loses > 0:
+// FromOriginTo claims the origin, to read, and the target alone.
+func (p Plan) FromOriginTo() []Claim {
+	if p.Origin.ID == p.Target.ID {
+		return p.AloneOn()
+	}
+	return append(p.FromOrigin(), p.AloneOn()...)
+}
+
+// OverConsent is the name that a person has to type before what stands on a site is
+// written over; "" where nothing that others count on is lost. target is the site as
+// the record has it now.
+func (p Plan) OverConsent(target site.Site) string {
+	if target.Role == site.Live || target.Lease.Held || p.Loses > 0 {
 		return target.Name
 	}
 	return ""
+}
+
+// LiveConsent is the name that a person has to type before a live site is changed.
+func (p Plan) LiveConsent(target site.Site) string {
+	if target.Role == site.Live {
+		return target.Name
+	}
+	return ""
+}
+
+// BesideConsent is the name that a person has to type before a copy's tables are made
+// in the live site's own database.
+func (p Plan) BesideConsent(site.Site) string {
+	if p.Target.Database.Beside() {
+		return p.Origin.Name
+	}
+	return ""
+}
+
+// SetDetail keeps the operation's own choices in the plan. They are of plain types.
+func (p *Plan) SetDetail(choices any) {
+	p.Detail, _ = json.Marshal(choices)
+}
+
+// DetailOf reads the operation's own choices from a plan.
+func DetailOf[D any](p Plan) (d D, err error) {
+	if err = json.Unmarshal(p.Detail, &d); err != nil {
+		err = fmt.Errorf("reading the plan: %w", err)
+	}
+	return d, err
 }

@@ -163,6 +163,7 @@ type RunState string
 const (
 	Waiting   RunState = "waiting"
 	Running   RunState = "running"
+	Paused    RunState = "paused" // at a gate
 	Done      RunState = "done"
 	Stopped   RunState = "failed"
 	Cancelled RunState = "cancelled"
@@ -185,7 +186,9 @@ type Run struct {
 	Error    string     `json:"error,omitempty"`  // what failed, in a sentence
 	Remedy   string     `json:"remedy,omitempty"` // the state now and what to do
 	Result   string     `json:"result,omitempty"`
-	CancelAt time.Time  `json:"cancel_at"` // when it was asked to stop
+	Entry    string     `json:"entry,omitempty"` // for the site's history, once it is done; else the result
+	Gate     *Gate      `json:"gate,omitempty"`  // at which it is paused
+	CancelAt time.Time  `json:"cancel_at"`       // when it was asked to stop
 
 	// A run that only its proof stopped may be resumed with what the proof found
 	// accepted: what it made stands then as it is.
@@ -208,6 +211,22 @@ type Progress struct {
 	Note  string    `json:"note,omitempty"`  // what it is at, or what came out
 	Began time.Time `json:"began"`
 	Ended time.Time `json:"ended"`
+	// Passed says that a person opened the gate at which the step stopped.
+	Passed bool `json:"passed,omitempty"`
+}
+
+// Gate is where a run waits for a person, or for a time.
+type Gate struct {
+	Step string    `json:"step"`          // its name
+	Ask  string    `json:"ask,omitempty"` // what a person has to agree to; "": nothing
+	From time.Time `json:"from,omitzero"` // when it opens by itself, if nothing is asked
+}
+
+func (g Gate) String() string {
+	if g.Ask != "" {
+		return "it waits for a person: " + g.Ask
+	}
+	return "it waits until " + g.From.Local().Format("2 Jan 2006 15:04")
 }
 
 // Took is how long the step ran, up to now if it still does.

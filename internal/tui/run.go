@@ -123,6 +123,8 @@ func (r *runScreen) keys(a *app) []hint {
 		return []hint{{"R", "resume"}, {"A", "let it stand"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case r.run.State == plan.Stopped:
 		return []hint{{"R", "resume"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
+	case r.run.State == plan.Paused:
+		return []hint{{"R", "go on"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case !r.run.State.Over():
 		return []hint{{"x", "cancel"}, {"Esc", "back, it goes on"}}
 	case r.run.State == plan.Done && r.run.Plan.Kind.Brings():
@@ -132,7 +134,8 @@ func (r *runScreen) keys(a *app) []hint {
 }
 
 func (r *runScreen) words() []hint {
-	return []hint{{"waiting", "it begins as soon as the keeper has a hand free"}, {"rate", "measured since the step began"}, {"left", "from the plan at first, then from how the run goes"},
+	return []hint{{"waiting", "it begins as soon as the keeper has a hand free"}, {"paused", "it waits for a person to say that it may go on, or for a time"},
+		{"rate", "measured since the step began"}, {"left", "from the plan at first, then from how the run goes"},
 		{"resume", "goes on from the last recorded point"}, {"cancel", "stops within a second and brings back the state before"}}
 }
 
@@ -219,6 +222,8 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 	switch run.State {
 	case plan.Waiting:
 		return []string{t.soft.Render("   waiting for its turn")}
+	case plan.Paused:
+		return []string{"   " + t.soon.Render("paused: "+plain(run.Gate.String()))}
 	case plan.Running:
 		text = "running for " + site.Seconds(run.Took(now))
 		if left, ok := remaining(run, now); ok {

@@ -44,6 +44,14 @@ func TestARunWithTwoJobsIsCarriedOutOnce(t *testing.T) {
 	assert.Equal(t, runs, lifted)
 }
 
+// also defines an operation that does what the test's does, of another kind.
+func (b *bench) also(k plan.Kind, change func(*Definition)) {
+	d := *b.queue.kinds["test"]
+	d.Kind = k
+	change(&d)
+	b.queue.kinds[k] = &d
+}
+
 // queued adds a plan.
 func (b *bench) queued(
 	kind plan.Kind,
@@ -68,9 +76,11 @@ func TestARunTakesWhatItNeedsAsItIsQueued(t *testing.T) {
 		}
 		return ctx.Err()
 	}))
-	for _, k := range []plan.Kind{plan.Copy, plan.Refresh, plan.Keep, plan.Remove, plan.Restore} {
-		b.queue.opt.Makers[k] = b.queue.opt.Makers["test"]
-	}
+	b.also(plan.Copy, func(d *Definition) { d.Makes = true })
+	b.also(plan.Keep, func(d *Definition) { d.Claims = plan.Plan.FromOrigin })
+	b.also(plan.Refresh, func(d *Definition) { d.Consent = plan.Plan.OverConsent })
+	b.also(plan.Remove, func(d *Definition) { d.Consent = plan.Plan.OverConsent })
+	b.also(plan.Restore, func(d *Definition) { d.Consent = plan.Plan.OverConsent })
 	live := site.Site{ID: "l", Name: "ferry", Role: site.Live, State: site.Ready}
 	held := site.Site{ID: "c", Name: "winter", Role: site.Copy, State: site.Ready, Lease: site.Lease{Held: true}}
 	for _, s := range []site.Site{live, held} {
@@ -120,18 +130,17 @@ func TestAFailedRunHasNothingAndDoesNotGoOnOverAnothersWork(t *testing.T) {
 		}
 		return nil
 	}))
-	b.queue.opt.Makers[plan.Refresh] = b.queue.opt.Makers["test"]
 	c := site.Site{ID: "c", Name: "winter", Role: site.Copy, State: site.Ready}
 	require.NoError(t, b.record.PutSite(ctx, c))
 	b.start()
-	first, err := b.queued(plan.Refresh, site.Site{}, c, "")
+	first, err := b.queued("test", site.Site{}, c, "")
 	require.NoError(t, err)
 	b.await(first.ID, plan.Stopped)
 	s, err := b.record.Site(ctx, "c")
 	require.NoError(t, err)
 	assert.Empty(t, s.Run)
 	fails = false
-	second, err := b.queued(plan.Refresh, site.Site{}, c, "")
+	second, err := b.queued("test", site.Site{}, c, "")
 	require.NoError(t, err)
 	b.await(second.ID, plan.Done)
 	_, err = b.queue.Resume(ctx, first.ID)
@@ -148,35 +157,36 @@ func TestARunOfAnotherVersionIsNotCarriedOut(t *testing.T) {
 	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error { return nil }))
 	b.start()
 	for name, change := range map[string]func(*plan.Plan){
-		"other steps": func(p *plan.Plan) { p.Steps = []plan.Step{{Name: "b"}} }, "fewer steps": func(p *plan.Plan) { p.Steps = nil },
-		"version": func(p *plan.Plan) { p.Version = 7 }, "kind": func(p *plan.Plan) { p.Kind = "sail" },
+		"other steps": func(p *plan.Plan) { p.Steps = []plan.Step{{Name: "b"}} }, "no steps": func(p *plan.Plan) { p.Steps = nil },
+		"version": func(p *plan.Plan) { p.Version = 7 },
 	} {
-		b.queue.opt.Makers["test"] = func(context.Context, plan.Run) (*Operation, error) {
-			return &Operation{
-				Steps: []Step{{Name: "a", Do: func(context.Context, *Task) error { return nil }}},
-				Undo:  func(context.Context) error { return nil },
-			}, nil
+		b.op = func(*bench, plan.Run) *Operation {
+			return &Operation{Steps: Each(map[string]Do{"a": func(context.Context, *Task) error { return nil }})}
 		}
 		r, err := b.queued("test", site.Site{}, site.Site{ID: site.ID(name), Name: name}, "", change)
 		require.NoError(t, err)
 		r = b.await(r.ID, plan.Stopped)
 		assert.Contains(t, r.Error, ErrOtherVersion.Error(), name)
-		if name != "kind" { // what it is is not known, so nor is how it is undone
-			require.NoError(t, b.queue.Cancel(ctx, r.ID))
-			b.await(r.ID, plan.Cancelled)
-		}
+		require.NoError(t, b.queue.Cancel(ctx, r.ID))
+		b.await(r.ID, plan.Cancelled)
 	}
+	_, err := b.queued("sail", site.Site{}, site.Site{ID: "s"}, "")
+	assert.ErrorIs(t, err, ErrOtherVersion, "what is not known is not queued")
+	require.NoError(t, b.record.PutRun(ctx, plan.Run{ID: "newer", Plan: plan.Plan{Kind: "sail"}, State: plan.Waiting}))
+	require.NoError(t, b.queue.insert(ctx, "newer"))
+	assert.Contains(t, b.await("newer", plan.Stopped).Error, ErrOtherVersion.Error(), "a newer Alibi queued it")
 }
 
 func TestWhatOnlyGoesForwardIsNotCancelledHalfWay(t *testing.T) {
 	wait, begun := make(chan struct{}), make(chan struct{})
 	b := newBench(t, func(b *bench, r plan.Run) *Operation {
-		return &Operation{Forward: true, Steps: []Step{{Name: "a", Do: func(ctx context.Context, _ *Task) error {
+		return &Operation{Steps: Each(map[string]Do{"a": func(ctx context.Context, _ *Task) error {
 			close(begun)
 			<-wait
 			return ctx.Err()
-		}}}}
+		}})}
 	})
+	b.queue.kinds["test"].Forward = true
 	b.start()
 	r := b.add("a")
 	<-begun
@@ -199,5 +209,5 @@ func TestACancelWhileARunIsTakenUpTakesItBack(t *testing.T) {
 	r := b.add("lift")
 	asked <- r.ID
 	b.await(r.ID, plan.Cancelled)
-	assert.Equal(t, []string{"undo", "over cancelled"}, b.seen())
+	assert.Equal(t, []string{"undo"}, b.seen())
 }

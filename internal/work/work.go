@@ -28,34 +28,6 @@ import (
 	"alibi/internal/plan"
 )
 
-// Step is one step of an operation. Do can be called again after it was broken
-// off anywhere, and then ends in the same state.
-type Step struct {
-	Name   string
-	Beside bool // may run beside the step before it
-	Do     func(ctx context.Context, t *Task) error
-}
-
-// Operation is what a run does.
-type Operation struct {
-	Version int // of its steps and choices: a run of another one is not carried out
-	Steps   []Step
-	// Undo brings back the state before the run, from wherever it stands.
-	Undo func(ctx context.Context) error
-	// TakesBack has a failure undone at once: then there is nothing to resume.
-	TakesBack bool
-	// Forward has the operation go on to its end once a step has begun, whatever is
-	// asked: what is half done can't be taken back.
-	Forward bool
-	// Over is told how the run ended, after its steps or its undoing.
-	Over func(ctx context.Context, r plan.Run) error
-	// Memory is what the steps remember between tries; it is kept as JSON.
-	Memory any
-}
-
-// Maker makes the operation for a run.
-type Maker func(ctx context.Context, r plan.Run) (*Operation, error)
-
 // Moment is what an observer is told of: a step begins, moves on or ends.
 type Moment struct {
 	Run   string
@@ -65,11 +37,12 @@ type Moment struct {
 
 // Options of a queue.
 type Options struct {
-	Record  *inventory.Inventory
-	Makers  map[plan.Kind]Maker
-	Log     *slog.Logger
-	Workers int // runs at once; 2 if 0
-	Now     func() time.Time
+	Record *inventory.Inventory
+	// Operations are what can be carried out.
+	Operations []Definition
+	Log        *slog.Logger
+	Workers    int // runs at once; 2 if 0
+	Now        func() time.Time
 	// Transient tells whether an error may go away by itself.
 	Transient func(error) bool
 	// Patience is for how long a step is tried again that fails for such a reason,
@@ -85,6 +58,7 @@ type Options struct {
 // Queue is where runs wait and are worked on.
 type Queue struct {
 	opt    Options
+	kinds  map[plan.Kind]*Definition
 	client *river.Client[*sql.Tx]
 
 	mu      sync.Mutex
@@ -127,7 +101,10 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 	if opt.Transient == nil {
 		opt.Transient = func(error) bool { return false }
 	}
-	q := &Queue{opt: opt, running: map[string]*Task{}}
+	q := &Queue{opt: opt, kinds: map[plan.Kind]*Definition{}, running: map[string]*Task{}}
+	for i := range opt.Operations {
+		q.kinds[opt.Operations[i].Kind] = &opt.Operations[i]
+	}
 	if opt.Record.ReadOnly() {
 		return q, nil // without a client: what would be queued is refused
 	}
@@ -174,26 +151,29 @@ func (q *Queue) Add(ctx context.Context, p plan.Plan, by, typed string) (plan.Ru
 		if err := tx.PutRun(ctx, r); err != nil {
 			return err
 		}
-		return q.insertIn(ctx, tx, r.ID)
+		return q.insertIn(ctx, tx, r.ID, now)
 	})
 }
 
 // insert queues a run that is in the record.
 func (q *Queue) insert(ctx context.Context, id string) error {
-	return q.opt.Record.In(ctx, func(tx *inventory.Tx) error { return q.insertIn(ctx, tx, id) })
+	return q.opt.Record.In(ctx, func(tx *inventory.Tx) error { return q.insertIn(ctx, tx, id, now) })
 }
 
-func (q *Queue) insertIn(ctx context.Context, tx *inventory.Tx, id string) error {
+// now is when a job is carried out that is queued for no other time.
+var now time.Time
+
+func (q *Queue) insertIn(ctx context.Context, tx *inventory.Tx, id string, from time.Time) error {
 	if q.client == nil {
 		return inventory.ErrReadOnly
 	}
-	if _, err := q.client.InsertTx(ctx, tx.SQL(), args{id}, nil); err != nil {
+	if _, err := q.client.InsertTx(ctx, tx.SQL(), args{id}, &river.InsertOpts{ScheduledAt: from}); err != nil {
 		return fmt.Errorf("queueing run %s: %w", id, err)
 	}
 	return nil
 }
 
-// Resume takes up a run that failed.
+// Resume takes up a run that failed, or opens the gate at which it is paused.
 func (q *Queue) Resume(ctx context.Context, id string) (plan.Run, error) {
 	return q.resume(ctx, id, false)
 }
@@ -208,7 +188,12 @@ func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, e
 	if err != nil {
 		return r, err
 	}
-	if r.State != plan.Stopped {
+	switch {
+	case r.State == plan.Paused:
+		if err := pass(&r); err != nil {
+			return r, err
+		}
+	case r.State != plan.Stopped:
 		return r, fmt.Errorf("run %s is %s: only a run that failed can be taken up again", r.ID, r.State)
 	}
 	if accept && !r.Acceptable {
@@ -217,17 +202,13 @@ func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, e
 	r.Accepted, r.Acceptable = accept, false
 	r.State, r.Error, r.Remedy, r.Ended, r.FailsSince = plan.Waiting, "", "", time.Time{}, time.Time{}
 	return r, q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
-		gone, err := superseded(ctx, tx, r)
+		gone, err := q.superseded(ctx, tx, r)
 		if err != nil {
 			return err
 		}
 		if gone {
-			return fmt.Errorf(
-				"run %s: %w: another run has been at work on %s since; cancel this one, and make a new plan",
-				r.ID,
-				ErrSuperseded,
-				r.Plan.Target.Name,
-			)
+			return fmt.Errorf("run %s: %w: another run has been at work on %s since; cancel this one, and make a new plan",
+				r.ID, ErrSuperseded, r.Plan.Target.Name)
 		}
 		if err := q.take(ctx, tx, r, true); err != nil {
 			return err
@@ -238,7 +219,7 @@ func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, e
 		if err := tx.PutRun(ctx, r); err != nil {
 			return err
 		}
-		return q.insertIn(ctx, tx, r.ID)
+		return q.insertIn(ctx, tx, r.ID, now)
 	})
 }
 
@@ -255,7 +236,8 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 	if r.State == plan.Stopped {
 		_, err := q.Resume(ctx, r.ID)
 		if errors.Is(err, ErrSuperseded) { // what it left is not its own any more
-			r.State, r.Remedy = plan.Cancelled, "another run has been at work on its site since: nothing of it was left to take back"
+			r.State = plan.Cancelled
+			r.Remedy = "another run has been at work on its site since: nothing of it was left to take back"
 			return q.leave(ctx, r, false)
 		}
 		if err != nil {
@@ -280,7 +262,7 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 
 // Start begins to work. The caller sees to it that no other process does (the
 // keeper's lock): runs that the record has under way are then nobody's, and are
-// taken up again.
+// taken up again. What is paused stays so.
 func (q *Queue) Start(ctx context.Context) error {
 	if q.client == nil {
 		return inventory.ErrReadOnly
@@ -290,13 +272,20 @@ func (q *Queue) Start(ctx context.Context) error {
 		return err
 	}
 	for _, r := range orphans {
-		err := q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
-			for _, c := range r.Plan.Claims() { // a run of an older Alibi has taken nothing
+		asked, err := q.opt.Record.CancelAsked(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		if r.State == plan.Paused && !asked {
+			continue // it waits for a person, or has its job queued for its time
+		}
+		err = q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
+			for _, c := range q.kinds[r.Plan.Kind].claims(r.Plan) { // a run of an older Alibi has taken nothing
 				if err := tx.Claim(ctx, r.ID, c, r.Plan.After); err != nil && !errors.Is(err, inventory.ErrClaimed) {
 					return err
 				}
 			}
-			return q.insertIn(ctx, tx, r.ID)
+			return q.insertIn(ctx, tx, r.ID, now)
 		})
 		if err != nil {
 			return err

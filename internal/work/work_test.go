@@ -55,11 +55,13 @@ func (b *bench) open() {
 	var err error
 	b.record, err = inventory.Open(b.path)
 	require.NoError(b.t, err)
+	d := Definition{
+		Kind:   "test",
+		Claims: plan.Plan.FromOriginTo,
+		Begin:  func(_ context.Context, r plan.Run) (*Operation, error) { return b.op(b, r), nil },
+	}
 	b.queue, err = New(context.Background(), Options{
-		Record: b.record, Log: slog.New(slog.DiscardHandler),
-		Makers: map[plan.Kind]Maker{
-			"test": func(_ context.Context, r plan.Run) (*Operation, error) { return b.op(b, r), nil },
-		},
+		Record: b.record, Log: slog.New(slog.DiscardHandler), Operations: []Definition{d},
 		Transient: func(err error) bool { return errors.Is(err, errFlaky) },
 	})
 	require.NoError(b.t, err)
@@ -92,25 +94,32 @@ func (b *bench) await(id string, want plan.RunState) plan.Run {
 
 func (b *bench) start() { require.NoError(b.t, b.queue.Start(context.Background())) }
 
+// history gives what the site's history says, the latest first.
+func (b *bench) history() (out []string) {
+	list, err := b.record.Events(context.Background(), "s1", 0)
+	require.NoError(b.t, err)
+	for _, e := range list {
+		out = append(out, e.Text)
+	}
+	return out
+}
+
 // simple makes an operation whose steps note that they ran.
 func simple(
 	extra func(b *bench, name string, ctx context.Context, t *Task) error,
 ) func(b *bench, r plan.Run) *Operation {
 	return func(b *bench, r plan.Run) *Operation {
-		op := &Operation{
-			Undo: func(context.Context) error { b.did("undo"); return nil },
-			Over: func(_ context.Context, r plan.Run) error { b.did("over " + string(r.State)); return nil },
-		}
+		steps := Steps{}
 		for _, s := range r.Plan.Steps {
-			op.Steps = append(op.Steps, Step{Name: s.Name, Do: func(ctx context.Context, t *Task) error {
+			steps[s.Name] = Step{Do: func(ctx context.Context, t *Task) error {
 				b.did(s.Name)
 				if extra != nil {
 					return extra(b, s.Name, ctx, t)
 				}
 				return nil
-			}})
+			}}
 		}
-		return op
+		return &Operation{Steps: steps, Undo: func(context.Context) error { b.did("undo"); return nil }}
 	}
 }
 
@@ -124,11 +133,12 @@ func TestStepsRunInOrder(t *testing.T) {
 	}))
 	b.start()
 	r := b.await(b.add("a", "b", "c").ID, plan.Done)
-	assert.Equal(t, []string{"a", "b", "c", "over done"}, b.seen())
+	assert.Equal(t, []string{"a", "b", "c"}, b.seen())
 	assert.EqualValues(t, 10, r.Steps[1].Done)
 	assert.EqualValues(t, 1, r.Steps[1].Items)
 	assert.Equal(t, "at b", r.Steps[1].Note)
 	assert.Equal(t, "came out well", r.Result)
+	assert.Equal(t, []string{"came out well"}, b.history(), "the site's history has it")
 	assert.Equal(t, 1, r.Tries)
 	assert.False(t, r.Ended.IsZero())
 }
@@ -152,7 +162,7 @@ func TestFailureKeepsWhatWasDoneAndResumes(t *testing.T) {
 	b.await(id, plan.Done)
 	assert.Equal(
 		t,
-		[]string{"a", "b", "over failed", "b", "c", "over done"},
+		[]string{"a", "b", "b", "c"},
 		b.seen(),
 		"what was done is not done again",
 	)
@@ -208,7 +218,7 @@ func TestCancelUndoesWithinASecond(t *testing.T) {
 	require.NoError(t, b.queue.Cancel(context.Background(), id))
 	b.await(id, plan.Cancelled)
 	assert.Less(t, time.Since(began), time.Second)
-	assert.Equal(t, []string{"a", "undo", "over cancelled"}, b.seen())
+	assert.Equal(t, []string{"a", "undo"}, b.seen())
 	assert.ErrorContains(t, b.queue.Cancel(context.Background(), id), "cancelled already")
 }
 
@@ -233,7 +243,7 @@ func TestCancelBeforeItBegins(t *testing.T) {
 	require.NoError(t, b.queue.Cancel(context.Background(), id))
 	b.start()
 	b.await(id, plan.Cancelled)
-	assert.Equal(t, []string{"undo", "over cancelled"}, b.seen())
+	assert.Equal(t, []string{"undo"}, b.seen())
 }
 
 func TestCancelAfterAFailureTakesItBack(t *testing.T) {
@@ -269,7 +279,7 @@ func TestClosingLeavesTheRunToBeTakenUpAgain(t *testing.T) {
 	b.open()
 	b.start()
 	r = b.await(id, plan.Done)
-	assert.Equal(t, []string{"a", "b", "b", "over done"}, b.seen())
+	assert.Equal(t, []string{"a", "b", "b"}, b.seen())
 	assert.Equal(t, 2, r.Tries)
 }
 
@@ -279,9 +289,9 @@ func TestMemoryOutlivesAFailure(t *testing.T) {
 	b := newBench(t, nil)
 	b.op = func(b *bench, r plan.Run) *Operation {
 		m := &memory{}
-		return &Operation{Memory: m, Steps: []Step{
-			{Name: "a", Do: func(context.Context, *Task) error { m.Seen = append(m.Seen, "a"); return nil }},
-			{Name: "b", Do: func(_ context.Context, task *Task) error {
+		return &Operation{Memory: m, Steps: Each(map[string]Do{
+			"a": func(context.Context, *Task) error { m.Seen = append(m.Seen, "a"); return nil },
+			"b": func(_ context.Context, task *Task) error {
 				m.Seen = append(m.Seen, "b")
 				if err := task.Remember(); err != nil {
 					return err
@@ -291,8 +301,8 @@ func TestMemoryOutlivesAFailure(t *testing.T) {
 				}
 				task.Result("%v", m.Seen)
 				return nil
-			}},
-		}}
+			},
+		})}
 	}
 	b.start()
 	id := b.add("a", "b").ID
@@ -334,10 +344,10 @@ func TestStepsSideBySide(t *testing.T) {
 			}
 		}
 		return &Operation{
-			Steps: []Step{
-				{Name: "a", Do: meet("a")},
-				{Name: "b", Beside: true, Do: meet("b")},
-				{Name: "c", Do: func(context.Context, *Task) error { b.did("c"); return nil }},
+			Steps: Steps{
+				"a": {Do: meet("a")},
+				"b": {Beside: true, Do: meet("b")},
+				"c": {Do: func(context.Context, *Task) error { b.did("c"); return nil }},
 			},
 		}
 	})
@@ -352,4 +362,48 @@ func TestStepsSideBySide(t *testing.T) {
 	assert.Contains(t, r.Error, errHard.Error())
 	assert.True(t, r.Steps[1].Ended.IsZero())
 	assert.Len(t, b.seen(), 1)
+}
+
+func TestAGateWaitsForATimeOrForAPerson(t *testing.T) {
+	ctx := context.Background()
+	opens := time.Now().Add(1500 * time.Millisecond)
+	b := newBench(t, simple(func(_ *bench, name string, _ context.Context, task *Task) error {
+		switch name {
+		case "time":
+			return task.Gate(plan.Gate{From: opens})
+		case "person":
+			return task.Gate(plan.Gate{Ask: "is the name's time to live over?"})
+		}
+		return nil
+	}))
+	b.start()
+	paused := func(id string) (r plan.Run) {
+		require.Eventually(t, func() bool {
+			var err error
+			r, err = b.record.Run(ctx, id)
+			require.NoError(t, err)
+			return r.State == plan.Paused
+		}, 20*time.Second, 5*time.Millisecond)
+		return r
+	}
+	id := b.add("a", "time", "b").ID
+	_, err := b.queue.Resume(ctx, paused(id).ID)
+	assert.ErrorContains(t, err, "goes on by itself: it waits until")
+	_, err = b.queued("test", site.Site{}, site.Site{ID: "s1"}, "")
+	assert.ErrorIs(t, err, inventory.ErrClaimed, "it keeps what it has")
+	r := b.await(id, plan.Done)
+	assert.False(t, r.Ended.Before(opens))
+	assert.Equal(t, []string{"a", "time", "time", "b"}, b.seen())
+
+	id = b.add("person").ID
+	assert.Equal(t, "it waits for a person: is the name's time to live over?", paused(id).Gate.String())
+	_, err = b.queue.Resume(ctx, id)
+	require.NoError(t, err)
+	assert.Nil(t, b.await(id, plan.Done).Gate)
+
+	id = b.add("person").ID
+	paused(id)
+	require.NoError(t, b.queue.Cancel(ctx, id))
+	b.await(id, plan.Cancelled)
+	assert.Contains(t, b.seen(), "undo")
 }

@@ -39,9 +39,12 @@ func (w *worker) Work(ctx context.Context, j *river.Job[args]) error {
 	}
 	t.change(func(run *plan.Run) { *run = r })
 	err = t.carryOut()
+	g, paused := atGate(err)
 	switch {
 	case err == nil, errors.Is(context.Cause(t.ctx), errShutdown):
 		return nil
+	case paused:
+		return t.pause(g)
 	case q.opt.Transient(err) && !t.tired():
 		t.note(fmt.Sprintf("taken up again soon, after: %v", err))
 		return err
@@ -81,6 +84,7 @@ type job struct {
 	q      *Queue
 	ctx    context.Context
 	cancel context.CancelCauseFunc
+	def    *Definition
 	op     *Operation
 
 	memory sync.Mutex // over op.Memory
@@ -94,48 +98,45 @@ const saveEvery = 150 * time.Millisecond
 
 // carryOut does the steps that are not done.
 func (t *Task) carryOut() error {
-	maker := t.q.opt.Makers[t.run.Plan.Kind]
-	if maker == nil {
-		return fmt.Errorf(
-			"%w: it does not know what %q is; use the version that planned it, or cancel the run",
-			ErrOtherVersion,
-			t.run.Plan.Kind,
-		)
+	def := t.q.kinds[t.run.Plan.Kind]
+	if def == nil {
+		return fmt.Errorf("%w: it does not know what %q is; use the version that planned it, or cancel the run",
+			ErrOtherVersion, t.run.Plan.Kind)
 	}
 	begin := context.WithoutCancel(t.ctx) // who cancels now has the run taken back, for which it must be known
-	op, err := maker(begin, t.run)
+	op, err := def.Begin(begin, t.run)
 	if err != nil {
 		return err
 	}
 	t.mu.Lock()
-	t.op = op
+	t.def, t.op = def, op
 	t.mu.Unlock()
 	if op.Memory != nil {
 		if err := t.q.opt.Record.Checkpoint(begin, t.run.ID, op.Memory); err != nil {
 			return err
 		}
 	}
-	if !op.Forward {
+	if !def.Forward {
 		stopWatching := t.watch()
 		defer stopWatching()
 	}
 	t.change(func(r *plan.Run) {
-		r.State, r.Error = plan.Running, ""
+		r.State, r.Error, r.Gate = plan.Running, "", nil
 		r.Tries++
 		if r.Began.IsZero() {
 			r.Began = t.q.opt.Now()
 		}
 	})
 	t.save()
-	if err := t.fits(op); err != nil {
+	if err := t.fits(); err != nil {
 		if asked, aerr := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); aerr == nil && asked {
 			return t.undo()
 		}
 		return err
 	}
-	for i := 0; i < len(op.Steps); {
+	for i := 0; i < len(t.run.Steps); {
 		n := 1
-		for i+n < len(op.Steps) && op.Steps[i+n].Beside {
+		for i+n < len(t.run.Steps) && op.Steps[t.run.Steps[i+n].Name].Beside {
 			n++
 		}
 		if err := t.group(i, n); err != nil {
@@ -149,23 +150,17 @@ func (t *Task) carryOut() error {
 	return t.end(plan.Done)
 }
 
-// fits tells whether an operation is the one that the run was planned for, step by
-// step: what a step did before is known by its name.
-func (t *Task) fits(op *Operation) error {
-	other := fmt.Errorf(
-		"%w: use that version to finish it, or cancel it and plan it again with this one",
-		ErrOtherVersion,
-	)
-	if op.Version != t.run.Plan.Version || len(op.Steps) != len(t.run.Steps) {
-		return other
+// fits tells whether the operation is the one that the run was planned for: of the
+// same version, and with something to do for each step.
+func (t *Task) fits() error {
+	known := func(p plan.Progress) bool { return t.op.Steps[p.Name].Do != nil }
+	if t.def.Version == t.run.Plan.Version && len(t.run.Steps) > 0 && !slices.ContainsFunc(t.run.Steps, not(known)) {
+		return nil
 	}
-	for i, s := range op.Steps {
-		if s.Name != t.run.Steps[i].Name || s.Do == nil {
-			return other
-		}
-	}
-	return nil
+	return fmt.Errorf("%w: use that version to finish it, or cancel it and plan it again with this one", ErrOtherVersion)
 }
+
+func not[T any](f func(T) bool) func(T) bool { return func(v T) bool { return !f(v) } }
 
 // group does n steps from the i-th on, side by side.
 func (t *Task) group(i, n int) error {
@@ -174,7 +169,7 @@ func (t *Task) group(i, n int) error {
 	for k := i; k < i+n; k++ {
 		if t.run.Steps[k].Ended.IsZero() {
 			st := &Task{job: t.job, step: k}
-			g.Go(func() error { return st.do(ctx, t.op.Steps[k]) })
+			g.Go(func() error { return st.do(ctx) })
 		}
 	}
 	done := make(chan error, 1)
@@ -198,8 +193,9 @@ func (t *Task) group(i, n int) error {
 // moment is how long a step that is cancelled may take to end by itself.
 const moment = 500 * time.Millisecond
 
-func (t *Task) do(ctx context.Context, s Step) error {
+func (t *Task) do(ctx context.Context) error {
 	i := t.step
+	name := t.run.Steps[i].Name
 	if asked, err := t.q.opt.Record.CancelAsked(t.ctx, t.run.ID); err == nil && asked && !t.begun() {
 		t.cancel(ErrCancelled)
 	}
@@ -211,8 +207,8 @@ func (t *Task) do(ctx context.Context, s Step) error {
 		p.Began, p.Done, p.Items = t.q.opt.Now(), 0, 0
 	})
 	t.save()
-	t.q.opt.Observe(Moment{t.run.ID, s.Name, "begin"})
-	if err := s.Do(ctx, t); err != nil {
+	t.q.opt.Observe(Moment{t.run.ID, name, "begin"})
+	if err := t.op.Steps[name].Do(ctx, t); err != nil {
 		return err
 	}
 	if err := t.Remember(); err != nil {
@@ -220,7 +216,7 @@ func (t *Task) do(ctx context.Context, s Step) error {
 	}
 	t.change(func(r *plan.Run) { r.Steps[i].Ended = t.q.opt.Now() })
 	t.save()
-	t.q.opt.Observe(Moment{t.run.ID, s.Name, "end"})
+	t.q.opt.Observe(Moment{t.run.ID, name, "end"})
 	return nil
 }
 
@@ -228,7 +224,7 @@ func (t *Task) do(ctx context.Context, s Step) error {
 func (t *Task) begun() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.op != nil && t.op.Forward &&
+	return t.def != nil && t.def.Forward &&
 		slices.ContainsFunc(t.run.Steps, func(p plan.Progress) bool { return !p.Began.IsZero() })
 }
 
@@ -284,12 +280,7 @@ func (t *Task) end(s plan.RunState) error {
 	t.change(func(r *plan.Run) {
 		r.State, r.Ended = s, t.q.opt.Now()
 	})
-	if t.op != nil && t.op.Over != nil {
-		if err := t.op.Over(context.WithoutCancel(t.ctx), t.run); err != nil {
-			return err
-		}
-	}
-	return t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.op != nil && t.op.TakesBack)
+	return t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.def != nil && t.def.TakesBack)
 }
 
 // Proof is an error of a run that did all that it had to, and whose proof found something.
@@ -311,7 +302,7 @@ func (t *Task) fail(err error) {
 		}
 	})
 	state := plan.Stopped
-	if t.op != nil && t.op.TakesBack {
+	if t.def != nil && t.def.TakesBack {
 		if uerr := t.op.Undo(context.WithoutCancel(t.ctx)); uerr == nil {
 			state = plan.Cancelled
 			t.change(func(r *plan.Run) { r.Remedy = "everything was taken back: the site is as it was before the run" })
@@ -322,17 +313,8 @@ func (t *Task) fail(err error) {
 			})
 		}
 	}
-	t.q.opt.Log.Error(
-		"run failed",
-		"run",
-		t.run.ID,
-		"kind",
-		t.run.Plan.Kind,
-		"site",
-		t.run.Plan.Target.Name,
-		"err",
-		err,
-	)
+	p := t.run.Plan
+	t.q.opt.Log.Error("run failed", "run", t.run.ID, "kind", p.Kind, "site", p.Target.Name, "err", err)
 	if eerr := t.end(state); eerr != nil {
 		t.q.opt.Log.Error("noting a failure", "run", t.run.ID, "err", eerr)
 	}
@@ -412,6 +394,12 @@ func (t *Task) Note(format string, a ...any) { t.note(fmt.Sprintf(format, a...))
 // Result says what came of the run.
 func (t *Task) Result(format string, a ...any) {
 	t.change(func(r *plan.Run) { r.Result = fmt.Sprintf(format, a...) })
+}
+
+// Entry says what the site's history is to tell of the run when it is done; without
+// one, that is the result.
+func (t *Task) Entry(format string, a ...any) {
+	t.change(func(r *plan.Run) { r.Entry = fmt.Sprintf(format, a...) })
 }
 
 // Run is the run as it stands.

@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -179,7 +178,7 @@ func Plan(in Input) plan.Plan {
 		"all of it is removed with the site",
 	}
 	p.Estimate = plan.Estimate{Low: 3 * time.Second, High: 20 * time.Second, Basis: "usual rates"}
-	p.Detail, _ = json.Marshal(c) // plain types
+	p.SetDetail(c)
 	p.Sort()
 	return p
 }
@@ -191,29 +190,29 @@ type runner struct {
 	dir string
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &runner{env: env, p: r.Plan, dir: env.CopyDir(r.Plan.Target.Name)}
-	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
+// Operation is that of making a site that is a copy of nothing.
+func Operation(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind:    plan.Blank,
+		Claims:  plan.Plan.AloneOn,
+		Consent: plan.Plan.BesideConsent,
+		Makes:   true,
+		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
+			x := &runner{env: env, p: r.Plan, c: c, dir: env.CopyDir(r.Plan.Target.Name)}
+			return &work.Operation{
+				Steps: work.Each(map[string]work.Do{
+					"reserve":   x.reserve,
+					"files":     x.files,
+					"configure": x.configure,
+					"place":     x.place,
+					"install":   x.install,
+					"open":      x.open,
+					"pins":      x.pins,
+				}),
+				Undo: func(ctx context.Context) error { return env.Erase(ctx, x.p.Target.ID, x.p.Target.Name) },
+			}
+		}),
 	}
-	do := map[string]func(context.Context, *work.Task) error{
-		"reserve":   x.reserve,
-		"files":     x.files,
-		"configure": x.configure,
-		"place":     x.place,
-		"install":   x.install,
-		"open":      x.open,
-		"pins":      x.pins,
-	}
-	o := &work.Operation{
-		Undo: func(ctx context.Context) error { return env.Erase(ctx, x.p.Target.ID, x.p.Target.Name) },
-		Over: x.over,
-	}
-	for _, s := range r.Plan.Steps {
-		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: do[s.Name]})
-	}
-	return o, nil
 }
 
 func (x *runner) next() string { return filepath.Join(x.dir, "next") }
@@ -415,7 +414,8 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	t.Result("core %s on PHP %s, at %s", f.Core, s.Runtime.PHP, s.Address())
-	return x.log(ctx, "made blank: core %s, PHP %s", f.Core, s.Runtime.PHP)
+	t.Entry("made blank: core %s, PHP %s", f.Core, s.Runtime.PHP)
+	return nil
 }
 
 // pins has the site brought to its pin sheet, by a run of its own.
@@ -425,33 +425,4 @@ func (x *runner) pins(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.env.Pinned(ctx, t, s, x.c.Pins)
-}
-
-func (x *runner) over(ctx context.Context, r plan.Run) error {
-	if r.State != plan.Stopped {
-		return nil
-	}
-	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		if s.Run == r.ID {
-			s.State = site.Failed
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return x.log(ctx, "failed: %s", r.Error)
-}
-
-func (x *runner) log(ctx context.Context, format string, a ...any) error {
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  x.p.By,
-			Site: x.p.Target.ID,
-			Kind: string(plan.Blank),
-			Text: fmt.Sprintf(format, a...),
-		},
-	)
 }

@@ -4,7 +4,6 @@
 package clone
 
 import (
-	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
@@ -148,7 +147,7 @@ func Plan(in Input) plan.Plan {
 	p.Writes = writes(in, p)
 	p.Estimate = estimate(p, in.Past)
 	limits(&p, in, note)
-	p.Detail, _ = json.Marshal(d) // plain types
+	p.SetDetail(d)
 	p.Origin.Facts = &site.Facts{
 		Addresses: f.Addresses,
 		Prefix:    f.Prefix,
@@ -163,10 +162,9 @@ func Plan(in Input) plan.Plan {
 	if in.Over != nil && in.Lost != nil {
 		p.Loses = in.Lost.Copy
 	}
-	if p.Makes() {
-		p.Confirm = p.Consent(p.Target)
-	} else if in.Over != nil {
-		p.Confirm = p.Consent(*in.Over)
+	p.Confirm = p.BesideConsent(p.Target)
+	if in.Over != nil {
+		p.Confirm = p.OverConsent(*in.Over)
 	}
 	p.Sort()
 	return p
@@ -380,9 +378,6 @@ func databaseName(t site.Site) string {
 // ChoicesOf reads from a plan of this package what it leaves out, and the
 // choices that it was made from.
 func ChoicesOf(p plan.Plan) (tree.Filter, Choices, error) {
-	var d detail
-	if err := json.Unmarshal(p.Detail, &d); err != nil {
-		return tree.Filter{}, Choices{}, fmt.Errorf("reading the plan: %w", err)
-	}
-	return d.Filter, d.Choices, nil
+	d, err := plan.DetailOf[detail](p)
+	return d.Filter, d.Choices, err
 }

@@ -137,7 +137,7 @@ func TestWhatIsLeftOutForItsSizeIsNamed(t *testing.T) {
 	w.Keep()
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	assert.Equal(t, "1 file left out for its size", r.Steps[1].Note)
+	assert.Equal(t, "1 file left out for size", r.Steps[1].Note)
 	assert.NoFileExists(t, filepath.Join(w.Site("slim").Root, "wp-content/uploads/deck-plan.tif"))
 	past, err := w.Desk.History(ctx, r.Plan.Target.ID, 10)
 	require.NoError(t, err)

@@ -151,6 +151,11 @@ func again(
 	return append(got, more...), append(stay, bad...), err
 }
 
+// leftOut says in the copy's history what it does without.
+func (x *runner) leftOut(ctx context.Context, format string, a ...any) error {
+	return x.env.Log(ctx, x.p.Target.Owner, x.p.Target.ID, "left-out", format, a...)
+}
+
 // tellFiles says what became of the files: what was the same, and what was left
 // out for its size or because it can't be copied, by name, in the history.
 func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing, kept, got int) error {
@@ -163,12 +168,8 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		for _, e := range list.TooLarge[:min(n, 20)] {
 			names = append(names, e.Path+" ("+site.Size(e.Size)+")")
 		}
-		left := stack.Count(
-			n,
-			"file",
-			"files",
-		) + " left out for " + map[bool]string{true: "its", false: "their"}[n == 1] + " size"
-		if err := x.log(ctx, "left-out", "%s: %s", left, strings.Join(names, ", ")); err != nil {
+		left := stack.Count(n, "file", "files") + " left out for size"
+		if err := x.leftOut(ctx, "%s: %s", left, strings.Join(names, ", ")); err != nil {
 			return err
 		}
 		note = strings.TrimPrefix(note+"; "+left, "; ")
@@ -178,7 +179,7 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		for _, p := range list.Problems[:min(n, 20)] {
 			names = append(names, p.Path+" ("+p.What+")")
 		}
-		if err := x.log(ctx, "left-out", "%s left out: %s", stack.Count(n, "entry", "entries"), strings.Join(names, ", ")); err != nil {
+		if err := x.leftOut(ctx, "%s left out: %s", stack.Count(n, "entry", "entries"), strings.Join(names, ", ")); err != nil {
 			return err
 		}
 	}

@@ -3,11 +3,9 @@ package clone
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"alibi/internal/depot"
 	"alibi/internal/depot/kept"
-	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/work"
@@ -27,31 +25,16 @@ func Rehearse(p plan.Plan) plan.Plan {
 	return p
 }
 
-// NewRehearsal makes the operation of a rehearsal's run.
-func NewRehearsal(env *op.Env, r plan.Run) (*work.Operation, error) {
-	id, ok := kept.IsHost(r.Plan.Origin.Host)
-	if !ok {
-		return nil, fmt.Errorf("run %s rehearses no restore point", r.ID)
-	}
+// rehearse is the copy's operation with other ends.
+func rehearse(env *op.Env, r plan.Run, d detail) *work.Operation {
 	r.Plan.Kind = plan.Copy
-	made, err := newRunner(env, r)
-	if err != nil {
-		return nil, err
-	}
+	made := newRunner(env, r, d)
 	o := made.operation()
-	x := &rehearsal{env: env, p: r.Plan, point: id}
-	var steps []work.Step
-	for _, s := range o.Steps {
-		switch s.Name {
-		case "open":
-			continue
-		case "evidence":
-			s.Do = x.judge(made.settled(made.evidence))
-		}
-		steps = append(steps, s)
-	}
-	o.Steps = append(steps, work.Step{Name: "clear", Do: x.clear})
-	return o, nil
+	x := &rehearsal{env: env, p: r.Plan}
+	x.point, _ = kept.IsHost(r.Plan.Origin.Host)
+	o.Steps["evidence"] = work.Step{Do: x.judge(made.settled(made.evidence))}
+	o.Steps["clear"] = work.Step{Do: x.clear}
+	return o
 }
 
 type rehearsal struct {
@@ -62,7 +45,7 @@ type rehearsal struct {
 
 // judge records what the evidence says. That it does not hold is what came out,
 // not a failure of the run.
-func (x *rehearsal) judge(gather func(context.Context, *work.Task) error) func(context.Context, *work.Task) error {
+func (x *rehearsal) judge(gather work.Do) work.Do {
 	return func(ctx context.Context, t *work.Task) error {
 		err := gather(ctx, t)
 		var not *NotProven
@@ -83,7 +66,7 @@ func (x *rehearsal) judge(gather func(context.Context, *work.Task) error) func(c
 }
 
 // clear removes the copy.
-func (x *rehearsal) clear(ctx context.Context, _ *work.Task) error {
+func (x *rehearsal) clear(ctx context.Context, t *work.Task) error {
 	if err := x.env.Erase(ctx, x.p.Target.ID, x.p.Target.Name); err != nil {
 		return err
 	}
@@ -99,14 +82,6 @@ func (x *rehearsal) clear(ctx context.Context, _ *work.Task) error {
 	if !p.Holds {
 		verdict = "it does not restore"
 	}
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  x.p.Target.Owner,
-			Site: x.p.Origin.ID,
-			Kind: string(plan.Rehearse),
-			Text: fmt.Sprintf("restore point %s rehearsed: %s; %s", x.point, verdict, p.Text),
-		},
-	)
+	t.Entry("restore point %s rehearsed: %s; %s", x.point, verdict, p.Text)
+	return nil
 }

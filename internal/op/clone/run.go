@@ -2,12 +2,9 @@ package clone
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -45,47 +42,43 @@ type memory struct {
 	InPlace    string               `json:"in_place,omitempty"` // the copy's database, if rows were changed in it
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x, err := newRunner(env, r)
-	if err != nil {
-		return nil, err
+// Operations are those of this package: making a copy, bringing one in line with its
+// origin again, and rehearsing a restore point.
+func Operations(env *op.Env) []work.Definition {
+	begin := work.Begin(func(r plan.Run, d detail) *work.Operation { return newRunner(env, r, d).operation() })
+	return []work.Definition{
+		{
+			Kind: plan.Copy, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.BesideConsent, Makes: true, Begin: begin,
+		},
+		{
+			Kind: plan.Refresh, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.OverConsent, Begin: begin,
+		},
+		{
+			Kind: plan.Rehearse, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.BesideConsent,
+			About: func(p plan.Plan) site.ID { return p.Origin.ID },
+			Begin: work.Begin(func(r plan.Run, d detail) *work.Operation { return rehearse(env, r, d) }),
+		},
 	}
-	return x.operation(), nil
 }
 
-func newRunner(env *op.Env, r plan.Run) (*runner, error) {
-	x := &runner{env: env, p: r.Plan, dir: env.CopyDir(r.Plan.Target.Name), accepted: r.Accepted}
-	if err := json.Unmarshal(r.Plan.Detail, &x.d); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
-	}
-	return x, nil
+func newRunner(env *op.Env, r plan.Run, d detail) *runner {
+	return &runner{env: env, p: r.Plan, d: d, dir: env.CopyDir(r.Plan.Target.Name), accepted: r.Accepted}
 }
 
 func (x *runner) operation() *work.Operation {
-	o := &work.Operation{
-		Steps: []work.Step{
-			{
-				Name: "reserve",
-				Do:   x.reserve,
-			}, {Name: "files", Do: x.files}, {Name: "tables", Beside: true, Do: x.tables}, {Name: "configure", Do: x.settled(x.configure)},
-			{
-				Name: "place",
-				Do:   x.place,
-			}, {Name: "evidence", Do: x.settled(x.proven)}, {Name: "open", Do: x.settled(x.open)},
-		},
-		Undo: x.undo, Over: x.over, Memory: &x.mem,
-	}
-	if x.d.Choices.Keep && x.p.Kind == plan.Copy {
-		o.Steps = append(o.Steps, work.Step{Name: "made", Do: x.made})
-	}
-	if x.d.Choices.Pins != "" {
-		o.Steps = append(o.Steps, work.Step{Name: "pins", Do: x.pin})
-	}
-	if keepsFirst(x.p) {
-		o.Steps = slices.Insert(o.Steps, 1, work.Step{Name: "keep", Do: x.keep})
-	}
-	return o
+	steps := work.Each(map[string]work.Do{
+		"reserve":   x.reserve,
+		"keep":      x.keep,
+		"files":     x.files,
+		"configure": x.settled(x.configure),
+		"place":     x.place,
+		"evidence":  x.settled(x.proven),
+		"open":      x.settled(x.open),
+		"made":      x.made,
+		"pins":      x.pin,
+	})
+	steps["tables"] = work.Step{Beside: true, Do: x.tables}
+	return &work.Operation{Steps: steps, Undo: x.undo, Memory: &x.mem}
 }
 
 // keepsFirst tells whether a restore point is taken before anything is written:
@@ -114,7 +107,7 @@ func (x *runner) made(ctx context.Context, t *work.Task) error {
 }
 
 // settled is a step that needs to know which database became the copy's.
-func (x *runner) settled(do func(context.Context, *work.Task) error) func(context.Context, *work.Task) error {
+func (x *runner) settled(do work.Do) work.Do {
 	return func(ctx context.Context, t *work.Task) error {
 		if x.mem.InPlace != "" {
 			x.p.Target.Database.Name = x.mem.InPlace
@@ -137,19 +130,6 @@ func (x *runner) next(name string) string {
 func (x *runner) nextFar(name string) string {
 	dir := op.Folder(x.p.Target)
 	return path.Join(dir, "next") + strings.TrimPrefix(name, path.Join(dir, "now"))
-}
-
-func (x *runner) log(ctx context.Context, kind, format string, a ...any) error {
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  x.p.Target.Owner,
-			Site: x.p.Target.ID,
-			Kind: kind,
-			Text: fmt.Sprintf(format, a...),
-		},
-	)
 }
 
 // reserve notes what will be made before it is made, and takes the name.
@@ -333,7 +313,7 @@ func exists(r host.Root, name string) bool {
 }
 
 // open makes the copy answer and begins its lease.
-func (x *runner) open(ctx context.Context, _ *work.Task) error {
+func (x *runner) open(ctx context.Context, t *work.Task) error {
 	now := x.env.Now()
 	facts, err := x.env.Inspect(ctx, x.p.Target.Host, x.p.Target.Root, x.p.Target.Stack)
 	if err != nil {
@@ -373,7 +353,8 @@ func (x *runner) open(ctx context.Context, _ *work.Task) error {
 	if x.p.Kind == plan.Refresh {
 		verb = "brought in line with"
 	}
-	return x.log(ctx, string(x.p.Kind), "%s %s: %d rows, %d files", verb, x.p.Origin.Name, x.p.Rows, x.p.Files)
+	t.Entry("%s %s: %d rows, %d files", verb, x.p.Origin.Name, x.p.Rows, x.p.Files)
+	return nil
 }
 
 // clear removes a part of the copy's folders, and what databases of the copy
@@ -444,32 +425,4 @@ func (x *runner) takenBack(ctx context.Context) error {
 		return err
 	}
 	return x.clear(ctx, "next", was.Database)
-}
-
-// over sets the site's state when the run is not going on by itself.
-func (x *runner) over(ctx context.Context, r plan.Run) error {
-	if r.State == plan.Done {
-		return nil
-	}
-	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		switch {
-		case s.Run != r.ID: // another run is at work on it
-		case r.State == plan.Stopped && x.p.Kind == plan.Copy:
-			s.State = site.Failed
-		case r.State != plan.Stopped:
-			s.Run = ""
-		}
-		return nil
-	})
-	if errors.Is(err, inventory.ErrUnknown) {
-		return nil
-	}
-	if err == nil {
-		what := "cancelled, and taken back"
-		if r.State == plan.Stopped {
-			what = "failed: " + r.Error
-		}
-		err = x.log(ctx, string(x.p.Kind), "%s", what)
-	}
-	return err
 }

@@ -248,7 +248,7 @@ func (l *loading) open(ctx context.Context) error {
 	}
 	schema := l.snap.Schema()
 	if len(schema.Problems) > 0 {
-		if err := x.log(ctx, "left-out", "%s", strings.Join(schema.Problems, "; ")); err != nil {
+		if err := x.leftOut(ctx, "%s", strings.Join(schema.Problems, "; ")); err != nil {
 			return err
 		}
 	}

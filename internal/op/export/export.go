@@ -116,7 +116,7 @@ func Plan(s site.Site, c Choices, p *depot.Point, free int64, now time.Time) (pl
 			},
 		)
 	}
-	out.Detail, _ = json.Marshal(c) // plain types
+	out.SetDetail(c)
 	out.Origin.Facts, out.Target.Facts = nil, nil
 	return out, nil
 }
@@ -127,23 +127,19 @@ type runner struct {
 	c   Choices
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &runner{env: env, p: r.Plan}
-	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
+// Operation is that of writing an archive.
+func Operation(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind:   plan.Archive,
+		Claims: plan.Plan.FromOrigin,
+		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
+			x := &runner{env: env, p: r.Plan, c: c}
+			return &work.Operation{
+				Steps: work.Each(map[string]work.Do{"keep": x.keep, "write": x.write, "check": x.check}),
+				Undo:  x.undo,
+			}
+		}),
 	}
-	o := &work.Operation{Undo: x.undo, Over: x.over}
-	for _, s := range r.Plan.Steps {
-		o.Steps = append(
-			o.Steps,
-			work.Step{
-				Name: s.Name,
-				Do:   map[string]func(context.Context, *work.Task) error{"keep": x.keep, "write": x.write, "check": x.check}[s.Name],
-			},
-		)
-	}
-	return o, nil
 }
 
 func (x *runner) keep(ctx context.Context, t *work.Task) error {
@@ -345,24 +341,10 @@ func (x *runner) check(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	p := h.Point()
-	t.Result(
-		"%s: %s files and %s rows of %s, as of %s",
-		x.c.To,
-		site.Number(p.Files),
-		site.Number(p.Rows),
-		p.Site.Name,
-		p.Taken.Local().Format("2 Jan 2006 15:04"),
-	)
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  t.Run().By,
-			Site: x.p.Origin.ID,
-			Kind: string(plan.Archive),
-			Text: "archive " + x.c.To + " made",
-		},
-	)
+	t.Result("%s: %s files and %s rows of %s, as of %s", x.c.To, site.Number(p.Files), site.Number(p.Rows),
+		p.Site.Name, p.Taken.Local().Format("2 Jan 2006 15:04"))
+	t.Entry("archive %s made", x.c.To)
+	return nil
 }
 
 // undo removes what was written.
@@ -376,20 +358,4 @@ func (x *runner) undo(context.Context) error {
 		}
 	}
 	return err
-}
-
-func (x *runner) over(ctx context.Context, r plan.Run) error {
-	if r.State != plan.Stopped {
-		return nil
-	}
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  r.By,
-			Site: x.p.Origin.ID,
-			Kind: string(plan.Archive),
-			Text: "archive not made: " + r.Error,
-		},
-	)
 }

@@ -2,7 +2,6 @@ package export
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -77,7 +76,7 @@ func PlanImport(m archive.Manifest, c ImportChoices, as *site.Site, p plan.Plan)
 			},
 		)
 	}
-	p.Detail, _ = json.Marshal(c) // plain types
+	p.SetDetail(c)
 	p.Origin.Facts, p.Target.Facts = nil, nil
 	return p, nil
 }
@@ -105,13 +104,15 @@ type importer struct {
 	c   ImportChoices
 }
 
-// NewImport makes the operation of a run.
-func NewImport(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &importer{env: env, p: r.Plan}
-	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
+// Import is the operation of reading an archive into the depot. It needs no site.
+func Import(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind: plan.Import,
+		Begin: work.Begin(func(r plan.Run, c ImportChoices) *work.Operation {
+			x := &importer{env: env, p: r.Plan, c: c}
+			return &work.Operation{Steps: work.Each(map[string]work.Do{"import": x.read})}
+		}),
 	}
-	return &work.Operation{Steps: []work.Step{{Name: "import", Do: x.read}}}, nil
 }
 
 // read reads the archive into the depot. The point is there once everything was
@@ -126,7 +127,8 @@ func (x *importer) read(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Run == t.Run().ID }); i >= 0 {
-		return x.tell(ctx, t, list[i])
+		x.tell(t, list[i])
+		return nil
 	}
 	keys, err := Keys(x.c.Key)
 	if err != nil {
@@ -148,28 +150,14 @@ func (x *importer) read(ctx context.Context, t *work.Task) error {
 	if _, err := archive.Read(ctx, in, s, archive.Limits{Bytes: x.c.Limit}, func(n int64) { t.Add(n, 0) }); err != nil {
 		return err
 	}
-	return x.tell(ctx, t, s.p)
+	x.tell(t, s.p)
+	return nil
 }
 
-func (x *importer) tell(ctx context.Context, t *work.Task, p depot.Point) error {
-	t.Result(
-		"restore point %s of %s: %s files, %s rows; the depot grew by %s",
-		p.ID,
-		p.Site.Name,
-		site.Number(p.Files),
-		site.Number(p.Rows),
-		site.Size(p.Added),
-	)
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  t.Run().By,
-			Site: p.Site.ID,
-			Kind: string(plan.Import),
-			Text: fmt.Sprintf("restore point %s read from the archive %s", p.ID, x.c.From),
-		},
-	)
+func (x *importer) tell(t *work.Task, p depot.Point) {
+	t.Result("restore point %s of %s: %s files, %s rows; the depot grew by %s",
+		p.ID, p.Site.Name, site.Number(p.Files), site.Number(p.Rows), site.Size(p.Added))
+	t.Entry("restore point %s read from the archive %s", p.ID, x.c.From)
 }
 
 // sink keeps what an archive holds in the depot.

@@ -4,7 +4,6 @@ package keep
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -12,7 +11,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/depot"
-	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -53,7 +51,7 @@ func Plan(in Input) plan.Plan {
 		Tables: len(f.Tables),
 		Data:   f.TableBytes,
 	}
-	p.Detail, _ = json.Marshal(in.Choices) // plain types
+	p.SetDetail(in.Choices)
 	p.Steps = []plan.Step{
 		{Name: "keep", Title: "keep files and tables", Work: f.Bytes + f.TableBytes, Unit: plan.Bytes},
 	}
@@ -118,33 +116,16 @@ type runner struct {
 	c   Choices
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &runner{env: env, p: r.Plan}
-	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
+// Operation is that of taking a restore point.
+func Operation(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind:   plan.Keep,
+		Claims: plan.Plan.FromOrigin,
+		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
+			x := &runner{env: env, p: r.Plan, c: c}
+			return &work.Operation{Steps: work.Each(map[string]work.Do{"keep": x.keep})}
+		}),
 	}
-	return &work.Operation{Steps: []work.Step{{Name: "keep", Do: x.keep}}, Over: x.over}, nil
-}
-
-func (x *runner) over(ctx context.Context, r plan.Run) error {
-	if r.State == plan.Stopped {
-		return x.log(ctx, r.By, "restore point not taken: %s", r.Error)
-	}
-	return nil
-}
-
-func (x *runner) log(ctx context.Context, who, format string, a ...any) error {
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  who,
-			Site: x.p.Origin.ID,
-			Kind: string(plan.Keep),
-			Text: fmt.Sprintf(format, a...),
-		},
-	)
 }
 
 // Before takes a restore point of a site as a step of a run that will write over
@@ -157,7 +138,7 @@ func Before(env *op.Env) func(ctx context.Context, t *work.Task, s site.Site, wh
 			return fmt.Errorf("taking a restore point first: %w", err)
 		}
 		t.Note("restore point %s; the depot grew by %s", p.ID, site.Size(p.Added))
-		return x.log(ctx, p.By, "restore point %s taken, %s", p.ID, why)
+		return env.Log(ctx, p.By, s.ID, plan.Keep, "restore point %s taken, %s", p.ID, why)
 	}
 }
 
@@ -167,7 +148,10 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	return x.tell(ctx, t, p)
+	t.Entry("restore point %s taken", p.ID)
+	t.Result("restore point %s: %s files, %s rows, %s; the depot grew by %s",
+		p.ID, site.Number(p.Files), site.Number(p.Rows), site.Size(p.Bytes), site.Size(p.Added))
+	return nil
 }
 
 // point gives the run's restore point, and takes it if it has none.
@@ -188,18 +172,6 @@ func (x *runner) point(ctx context.Context, t *work.Task) (depot.Point, error) {
 		k.last = &list[i]
 	}
 	return k.take(ctx)
-}
-
-func (x *runner) tell(ctx context.Context, t *work.Task, p depot.Point) error {
-	t.Result(
-		"restore point %s: %s files, %s rows, %s; the depot grew by %s",
-		p.ID,
-		site.Number(int(p.Files)),
-		site.Number(int(p.Rows)),
-		site.Size(p.Bytes),
-		site.Size(p.Added),
-	)
-	return x.log(ctx, p.By, "restore point %s taken", p.ID)
 }
 
 // keeping is a point that is being taken.

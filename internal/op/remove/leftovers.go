@@ -121,7 +121,7 @@ func Clear(ctx context.Context, env *op.Env, list []Leftover, who string) error 
 		if err := env.Unmake(ctx, m); err != nil {
 			return fmt.Errorf("removing a leftover: %w", err)
 		}
-		if err := env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Kind: "leftovers", Text: "removed " + l.Path}); err != nil {
+		if err := env.Log(ctx, who, "", "leftovers", "removed %s", l.Path); err != nil {
 			return err
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"time"
 
-	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -31,7 +30,7 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 	}
 	p.Writes = append(p.Writes, "nothing on the origin")
 	p.Loses = changes
-	p.Confirm = p.Consent(s)
+	p.Confirm = consent(p, s)
 	if changes > 0 {
 		p.Findings = append(
 			p.Findings,
@@ -57,29 +56,36 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 	return p, nil
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	s := r.Plan.Target
-	return &work.Operation{
+// Operation is that of removing a copy for good.
+func Operation(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind:    plan.Remove,
+		Claims:  plan.Plan.AloneOn,
+		Consent: consent,
 		Forward: true,
-		Steps: []work.Step{{Name: "remove", Do: func(ctx context.Context, t *work.Task) error {
-			if err := env.Erase(ctx, s.ID, s.Name); err != nil {
-				return err
-			}
-			hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
-			t.Result("%s freed, after %d h", site.Size(s.Bytes()), hours)
-			return env.Record.Log(
-				ctx,
-				inventory.Event{
-					At:   env.Now(),
-					Who:  r.By,
-					Site: s.ID,
-					Kind: "remove",
-					Text: fmt.Sprintf("removed for good, after %d h", hours),
-				},
-			)
-		}}},
-	}, nil
+		Begin: func(_ context.Context, r plan.Run) (*work.Operation, error) {
+			s := r.Plan.Target
+			return &work.Operation{
+				Steps: work.Each(map[string]work.Do{"remove": func(ctx context.Context, t *work.Task) error {
+					if err := env.Erase(ctx, s.ID, s.Name); err != nil {
+						return err
+					}
+					hours := int(env.Now().Sub(s.MadeAt).Hours() + 0.5)
+					t.Result("%s freed, after %d h", site.Size(s.Bytes()), hours)
+					t.Entry("removed for good, after %d h", hours)
+					return nil
+				}}),
+			}, nil
+		},
+	}
+}
+
+// consent asks for no name where a copy's lease and its grace are over.
+func consent(p plan.Plan, target site.Site) string {
+	if p.Ends {
+		return ""
+	}
+	return p.OverConsent(target)
 }
 
 // Expire takes a copy off the air now. It can be brought back until its grace
@@ -111,7 +117,7 @@ func Expire(ctx context.Context, env *op.Env, id site.ID, who, why string) (site
 	if err != nil {
 		return s, err
 	}
-	if err := env.Record.Log(ctx, inventory.Event{At: now, Who: who, Site: id, Kind: "expire", Text: why}); err != nil {
+	if err := env.Log(ctx, who, id, "expire", "%s", why); err != nil {
 		return s, err
 	}
 	return s, unpoint(ctx, env, id, who)
@@ -137,7 +143,7 @@ func unpoint(ctx context.Context, env *op.Env, id site.ID, who string) error {
 		}); err != nil {
 			return err
 		}
-		if err := env.Record.Log(ctx, inventory.Event{At: env.Now(), Who: who, Site: id, Kind: "names", Text: text}); err != nil {
+		if err := env.Log(ctx, who, id, "names", "%s", text); err != nil {
 			return err
 		}
 	}
@@ -156,14 +162,5 @@ func BringBack(ctx context.Context, env *op.Env, id site.ID, lease time.Duration
 	if err != nil {
 		return s, err
 	}
-	return s, env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   env.Now(),
-			Who:  who,
-			Site: id,
-			Kind: "bring-back",
-			Text: "brought back for " + lease.String(),
-		},
-	)
+	return s, env.Log(ctx, who, id, "bring-back", "brought back for %s", lease)
 }

@@ -2,7 +2,6 @@ package reset
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -46,8 +45,8 @@ type Change struct {
 
 // ChangeOf reads the change of a plan, if it is one.
 func ChangeOf(p plan.Plan) *Change {
-	var c Choices
-	if p.Kind != plan.Change || json.Unmarshal(p.Detail, &c) != nil {
+	c, err := plan.DetailOf[Choices](p)
+	if p.Kind != plan.Change || err != nil {
 		return nil
 	}
 	return c.Change
@@ -352,7 +351,7 @@ func (x *runner) sleep(ctx context.Context) error {
 		return err
 	}
 	t := work.Detached(plan.Run{ID: sub.id, Plan: back})
-	for _, step := range []func(context.Context, *work.Task) error{sub.stage, sub.tables, sub.files, sub.prove} {
+	for _, step := range []work.Do{sub.stage, sub.tables, sub.files, sub.prove} {
 		if err := step(ctx, t); err != nil {
 			return fmt.Errorf("bringing back restore point %s: %w", list[i].ID, err)
 		}

@@ -2,7 +2,6 @@ package reset
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"path"
 	"strings"
@@ -123,14 +122,14 @@ func Plan(in Input) plan.Plan {
 	}
 	p.Writes = writes(in)
 	p.Loses = in.Unique
-	p.Confirm = p.Consent(s)
+	p.Confirm = consent(p, s)
 	sec := 1 + float64(p.Files)*0.0004 + float64(p.Bytes)/150e6 + float64(p.Rows)/60e3
 	p.Estimate = plan.Estimate{
 		Low:   time.Duration(sec * 0.5 * 1e9),
 		High:  time.Duration(sec * 3 * 1e9),
 		Basis: "usual rates, if all of it differs",
 	}
-	p.Detail, _ = json.Marshal(c) // plain types
+	p.SetDetail(c)
 	p.Origin.Facts, p.Target.Facts = nil, nil
 	p.Sort()
 	return p

@@ -1,7 +1,6 @@
 package reset
 
 import (
-	"encoding/json"
 	"testing"
 	"time"
 
@@ -69,13 +68,11 @@ func TestAPlanSaysWhatItWillDo(t *testing.T) {
 	assert.Empty(t, p.Confirm, "a copy without work on it")
 	assert.Contains(t, p.Writes, "database alibi_near on localhost")
 	assert.Positive(t, p.Estimate.High)
-	var c Choices
-	require.NoError(t, json.Unmarshal(p.Detail, &c))
-	assert.True(t, c.Whole())
-	_, err := New(nil, plan.Run{ID: "r", Plan: p})
+	c, err := plan.DetailOf[Choices](p)
 	require.NoError(t, err, "it is carried out from its JSON form")
-	_, err = New(nil, plan.Run{Plan: plan.Plan{Detail: []byte("{")}})
-	assert.Error(t, err)
+	assert.True(t, c.Whole())
+	_, err = plan.DetailOf[Choices](plan.Plan{Detail: []byte("{")})
+	assert.ErrorContains(t, err, "reading the plan")
 }
 
 func TestParts(t *testing.T) {

@@ -9,7 +9,6 @@ package reset
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -18,7 +17,6 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/host"
-	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/php"
@@ -86,20 +84,50 @@ type memory struct {
 	Compared string        `json:"compared,omitempty"` // what the comparison found
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &runner{env: env, p: r.Plan, id: r.ID}
-	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
+// Operations are those of this package: bringing a site to a restore point, to a clean
+// state, or to run something else.
+func Operations(env *op.Env) (out []work.Definition) {
+	for _, kind := range []plan.Kind{plan.Restore, plan.Reset, plan.Change} {
+		out = append(out, work.Definition{
+			Kind:      kind,
+			Claims:    plan.Plan.AloneOn,
+			Consent:   consent,
+			TakesBack: true,
+			Begin:     work.Begin(func(r plan.Run, c Choices) *work.Operation { return newRunner(env, r, c).operation() }),
+		})
 	}
-	do := map[string]func(context.Context, *work.Task) error{
-		"reserve": x.reserve, "stage": x.stage, "close": x.shut, "keep": x.keep, "tables": x.tables, "files": x.files, "prove": x.prove, "wake": x.wake, "open": x.open,
+	return out
+}
+
+// consent is the name that has to be typed. A change says of itself what it changes, and
+// its restore point undoes it.
+func consent(p plan.Plan, target site.Site) string {
+	if p.Kind == plan.Change {
+		return p.LiveConsent(target)
 	}
-	o := &work.Operation{Undo: x.undo, Over: x.over, Memory: &x.mem, TakesBack: true}
-	for _, s := range r.Plan.Steps {
-		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: do[s.Name]})
+	return p.OverConsent(target)
+}
+
+func newRunner(env *op.Env, r plan.Run, c Choices) *runner {
+	return &runner{env: env, p: r.Plan, c: c, id: r.ID}
+}
+
+func (x *runner) operation() *work.Operation {
+	return &work.Operation{
+		Steps: work.Each(map[string]work.Do{
+			"reserve": x.reserve,
+			"stage":   x.stage,
+			"close":   x.shut,
+			"keep":    x.keep,
+			"tables":  x.tables,
+			"files":   x.files,
+			"prove":   x.prove,
+			"wake":    x.wake,
+			"open":    x.open,
+		}),
+		Undo:   x.undo,
+		Memory: &x.mem,
 	}
-	return o, nil
 }
 
 // now is the site as the record has it.
@@ -107,15 +135,9 @@ func (x *runner) now(ctx context.Context) (site.Site, error) {
 	return x.env.Record.Site(ctx, x.p.Target.ID)
 }
 
-// reserve takes the site for this run.
+// reserve looks at the site before anything of it is changed.
 func (x *runner) reserve(ctx context.Context, t *work.Task) error {
-	s, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		if s.Run != "" && s.Run != x.id {
-			return fmt.Errorf("another run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
-		}
-		s.Run = x.id
-		return nil
-	})
+	s, err := x.now(ctx)
 	if err != nil {
 		return err
 	}
@@ -285,7 +307,8 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	return x.log(ctx, "brought to %s; %s", x.p.Words, t.Run().Result)
+	t.Entry("brought to %s; %s", x.p.Words, t.Run().Result)
+	return nil
 }
 
 // runs is the PHP of the site: a copy's is not the one that its folder's machine
@@ -347,42 +370,6 @@ func (x *runner) undo(ctx context.Context) error {
 		return err
 	}
 	return x.lift(ctx, s)
-}
-
-// over lets go of the site when the run is over, whichever way.
-func (x *runner) over(ctx context.Context, r plan.Run) error {
-	if r.State == plan.Done {
-		return nil
-	}
-	if r.State == plan.Cancelled {
-		_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-			if s.Run == r.ID {
-				s.Run = ""
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, inventory.ErrUnknown) {
-			return err
-		}
-	}
-	what := "cancelled, and taken back"
-	if r.Error != "" {
-		what = "failed: " + r.Error
-	}
-	return x.log(ctx, "%s", what)
-}
-
-func (x *runner) log(ctx context.Context, format string, a ...any) error {
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  x.p.By,
-			Site: x.p.Target.ID,
-			Kind: string(x.p.Kind),
-			Text: fmt.Sprintf(format, a...),
-		},
-	)
 }
 
 // inPaths tells whether a path is one of those that were chosen, or in one.

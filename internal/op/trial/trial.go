@@ -9,8 +9,6 @@ package trial
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -21,7 +19,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/catalogue"
-	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -112,25 +109,28 @@ type runner struct {
 	bench *bench
 }
 
-// New makes the operation of a run.
-func New(env *op.Env, r plan.Run) (*work.Operation, error) {
-	x := &runner{env: env, p: r.Plan, id: r.ID}
-	if err := json.Unmarshal(r.Plan.Detail, &x.c); err != nil {
-		return nil, fmt.Errorf("reading the plan: %w", err)
+// Operation is that of a trial.
+func Operation(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind:      plan.Trial,
+		Claims:    plan.Plan.AloneOn,
+		TakesBack: true,
+		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
+			x := &runner{env: env, p: r.Plan, id: r.ID, c: c}
+			return &work.Operation{
+				Steps: work.Each(map[string]work.Do{
+					"reserve":   x.reserve,
+					"share":     x.share,
+					"reference": x.reference,
+					"cells":     x.cells,
+					"search":    x.search,
+					"clear":     x.clear,
+				}),
+				Undo:   x.wipe,
+				Memory: &x.mem,
+			}
+		}),
 	}
-	do := map[string]func(context.Context, *work.Task) error{
-		"reserve":   x.reserve,
-		"share":     x.share,
-		"reference": x.reference,
-		"cells":     x.cells,
-		"search":    x.search,
-		"clear":     x.clear,
-	}
-	o := &work.Operation{Undo: x.undo, Over: x.over, Memory: &x.mem, TakesBack: true}
-	for _, s := range r.Plan.Steps {
-		o.Steps = append(o.Steps, work.Step{Name: s.Name, Do: do[s.Name]})
-	}
-	return o, nil
 }
 
 // Input is what a plan is made of.
@@ -276,7 +276,7 @@ func Plan(in Input) plan.Plan {
 		}
 	}
 	p.Stays = []plan.Part{{What: "the copy itself: its files, tables and address"}}
-	p.Detail, _ = json.Marshal(c) // plain types
+	p.SetDetail(c)
 	p.Origin.Facts, p.Target.Facts = nil, nil
 	p.Sort()
 	return p
@@ -288,16 +288,6 @@ func (x *runner) owner() site.ID { return site.ID(op.TrialPrefix + x.id) }
 func (x *runner) dir() string { return filepath.Join(x.env.Home, "trials", x.id) }
 
 func (x *runner) reserve(ctx context.Context, t *work.Task) error {
-	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		if s.Run != "" && s.Run != x.id {
-			return fmt.Errorf("another run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
-		}
-		s.Run = x.id
-		return nil
-	})
-	if err != nil {
-		return err
-	}
 	t.Memorize(func() {
 		x.mem.Reserved = true
 		if len(x.mem.Cells) == 0 && x.c.Search == nil {
@@ -433,50 +423,7 @@ func (x *runner) wipe(ctx context.Context) error {
 	return nil
 }
 
-func (x *runner) clear(ctx context.Context, _ *work.Task) error {
-	if err := x.wipe(ctx); err != nil {
-		return err
-	}
-	return x.free(ctx)
-}
-
-// free lets go of the copy.
-func (x *runner) free(ctx context.Context) error {
-	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		if s.Run == x.id {
-			s.Run = ""
-		}
-		return nil
-	})
-	if errors.Is(err, inventory.ErrUnknown) {
-		return nil
-	}
-	return err
-}
-
-func (x *runner) undo(ctx context.Context) error { return x.wipe(ctx) }
-
-func (x *runner) over(ctx context.Context, r plan.Run) error {
-	if r.State != plan.Done {
-		if err := x.free(ctx); err != nil {
-			return err
-		}
-	}
-	what := r.Result
-	if r.State == plan.Cancelled {
-		what = "cancelled"
-	}
-	if r.Error != "" {
-		what = "failed: " + r.Error
-	}
-	return x.env.Record.Log(
-		ctx,
-		inventory.Event{
-			At:   x.env.Now(),
-			Who:  x.p.By,
-			Site: x.p.Target.ID,
-			Kind: string(plan.Trial),
-			Text: "tried " + x.p.Words + ": " + what,
-		},
-	)
+func (x *runner) clear(ctx context.Context, t *work.Task) error {
+	t.Entry("tried %s: %s", x.p.Words, t.Run().Result)
+	return x.wipe(ctx)
 }
