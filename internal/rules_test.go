@@ -41,7 +41,7 @@ var may = map[string][]string{
 	"alibi/internal/rewrite":  {"site", "phpval"},
 	"alibi/internal/host":     {},
 	"alibi/internal/tree":     {"host"},
-	"alibi/internal/tables":   {"host"}, // an embedded engine reads files where they are
+	"alibi/internal/tables":   {"host", "site"}, // an embedded engine reads files where they are
 	"alibi/internal/baseline": {"tables", "tree", "host"},
 	"alibi/internal/work":     {"inventory", "plan", "site"},
 	"alibi/internal/scrub":    {"rewrite", "tables", "phpval", "host", "site"},
@@ -87,6 +87,27 @@ func TestOnlyTheInterfaceKnowsTheInterface(t *testing.T) {
 			}
 		}
 	}
+}
+
+// engineRooms may name an engine of databases: the engines themselves, and what opens them.
+var engineRooms = []string{"alibi/internal/tables/engines", "alibi/internal/tables/mysql", "alibi/internal/tables/sqlite"}
+
+func TestOnlyOneRoomKnowsTheEngines(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f",
+		"{{.ImportPath}}: {{join .Imports \" \"}} {{join .TestImports \" \"}} {{join .XTestImports \" \"}}", "alibi/...").Output()
+	require.NoError(t, err)
+	known := 0
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		name, rest, _ := strings.Cut(line, ": ")
+		for _, d := range strings.Fields(rest) {
+			if d != "alibi/internal/tables/mysql" && d != "alibi/internal/tables/sqlite" {
+				continue
+			}
+			known++
+			assert.Contains(t, engineRooms, name, "%s must not be built from %s: package engines opens databases", name, d)
+		}
+	}
+	assert.GreaterOrEqual(t, known, 2)
 }
 
 func TestOperationsKeepToThemselves(t *testing.T) {

@@ -135,7 +135,7 @@ func checkCreate(engine string, t tables.Table) error {
 	if t.Create == "" && t.Name == "sqlite_sequence" {
 		return nil
 	}
-	bare := strings.ToLower(withoutQuoted(t.Create))
+	bare, served := strings.ToLower(withoutQuoted(t.Create)), site.Database{Engine: engine}.Served()
 	words := strings.Fields(strings.Map(func(r rune) rune {
 		if r == '(' || r == ')' || r == ',' || r == '=' {
 			return ' '
@@ -150,11 +150,11 @@ func checkCreate(engine string, t tables.Table) error {
 	}
 	for i, w := range words {
 		switch {
-		case w == "select" || w == "like" && engine == "mysql":
+		case w == "select" || w == "like" && served:
 			return refuse("reads other tables")
 		case w == "directory" || w == "connection":
 			return refuse("leads out of the database")
-		case engine == "mysql" && w == "engine" && (i+1 == len(words) || !slices.Contains(harmless, words[i+1])):
+		case served && w == "engine" && (i+1 == len(words) || !slices.Contains(harmless, words[i+1])):
 			return refuse("asks for an engine that is not allowed")
 		}
 	}

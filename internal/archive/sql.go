@@ -11,14 +11,15 @@ import (
 	"strings"
 
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables/engines"
 )
 
 // parser reads the rows of a dump as Alibi writes it: INSERT statements with
 // literals. Nothing of it is ever run; tables are made from the manifest.
 type parser struct {
 	r      *bufio.Reader
-	mysql  bool // backslashes escape
+	engine string
+	escape bool // backslashes do
 	rows   int64
 	name   string   // the table of the statement that is being read; "" between statements
 	cols   []string // its columns
@@ -28,7 +29,7 @@ type parser struct {
 }
 
 func newParser(r io.Reader, engine string) *parser {
-	return &parser{r: bufio.NewReaderSize(r, 1<<20), mysql: engine == "mysql"}
+	return &parser{r: bufio.NewReaderSize(r, 1<<20), engine: engine, escape: engines.Escapes(engine)}
 }
 
 func (p *parser) wrong(what string) error {
@@ -112,9 +113,7 @@ func (p *parser) made(t tables.Table, order []int) (tables.Row, error) {
 	if t.Hidden {
 		row.Key, row.Values = all[:len(t.Key)], all[len(t.Key):]
 	}
-	if p.mysql {
-		mysql.Typed(t, row.Values)
-	}
+	engines.Typed(p.engine, t, row.Values)
 	if !t.Hidden {
 		for _, k := range t.Key {
 			if i := t.Column(k); i >= 0 {
@@ -405,7 +404,7 @@ func (p *parser) number() (tables.Value, error) {
 		return tables.Value{Kind: tables.Int, Int: n, Bytes: b}, nil
 	}
 	f, err := strconv.ParseFloat(string(b), 64)
-	if err != nil && !p.mysql {
+	if err != nil && !p.escape {
 		return tables.Value{}, p.wrong("the number " + string(b))
 	}
 	return tables.Value{Kind: tables.Float, Float: f, Bytes: b}, nil
@@ -423,7 +422,7 @@ func (p *parser) quoted(q byte) error {
 			return notEOF(err)
 		}
 		switch {
-		case c == '\\' && p.mysql && q != '`':
+		case c == '\\' && p.escape && q != '`':
 			if c, err = p.r.ReadByte(); err != nil {
 				return notEOF(err)
 			}

@@ -14,6 +14,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"alibi/internal/stack"
+	"alibi/internal/tables/engines"
 	"alibi/internal/tree"
 )
 
@@ -157,7 +158,7 @@ func (w *writer) database(src Source) error {
 	if src.Redact != nil {
 		snap = stack.Redacted(snap, *src.Redact)
 	}
-	if err := stack.Dump(w.ctx, snap, (*sqlParts)(w)); err != nil {
+	if err := engines.Dump(w.ctx, snap, (*sqlParts)(w)); err != nil {
 		return err
 	}
 	return w.part()

@@ -23,7 +23,6 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
 )
 
 // done carries out what was planned.
@@ -132,7 +131,7 @@ func TestPeopleOnACopyAreMadeUpLater(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	ctx := context.Background()
-	own := mysql.Open(mariadbtest.Root(), live.Database.Name)
+	own := mariadbtest.DB(live.Database.Name)
 	require.NoError(
 		t,
 		own.Exec(

@@ -172,7 +172,7 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 		if err != nil {
 			return h, err
 		}
-		may, err := srv.Login.MayMake(ctx)
+		may, err := srv.MayMake(ctx)
 		if err != nil {
 			return h, fmt.Errorf("the database server on %s: %w; nothing was changed", name, err)
 		}

@@ -20,7 +20,7 @@ import (
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
-	"alibi/internal/stack"
+	"alibi/internal/tables/engines"
 )
 
 // Depot gives the depot of restore points, opened once.
@@ -344,7 +344,7 @@ func (d *Desk) Dump(ctx context.Context, p Point, to string) (size int64, err er
 	if err != nil {
 		return 0, fmt.Errorf("writing the tables: %w; nothing is written over", err)
 	}
-	err = stack.Dump(ctx, snap, f)
+	err = engines.Dump(ctx, snap, f)
 	if err == nil {
 		size, err = f.Seek(0, io.SeekCurrent)
 	}

@@ -281,7 +281,7 @@ func known(st stack.Stack, list []stack.Leftover, c reset.Clean) error {
 func (d *Desk) counted(ctx context.Context, s site.Site, w stack.Wish) (goes, stays []plan.Part, err error) {
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
 		owns := func(string) bool { return true }
-		if s.Role == site.Live && s.Database.Engine == "mysql" {
+		if s.Role == site.Live && s.Database.Served() {
 			owns = st.Owns(snap.Schema(), s.Database.Prefix)
 		}
 		goes, stays, err = reset.Counted(ctx, st, snap, s.Database.Prefix, w, owns)

@@ -15,7 +15,7 @@ import (
 	"alibi/internal/runtime/mariadb"
 	"alibi/internal/runtime/php"
 	"alibi/internal/site"
-	"alibi/internal/stack"
+	"alibi/internal/tables/engines"
 )
 
 // serverAddress is how copies on this machine name their database server, ""
@@ -69,7 +69,7 @@ func (d *Desk) configured(ctx context.Context, hostName string, s site.Server) (
 	if err != nil {
 		return nil, err
 	}
-	return &op.Server{Login: stack.Login(ctx, h, s.Address, s.User, password), Address: s.Address}, nil
+	return &op.Server{Server: engines.Server(ctx, h, s.Address, s.User, password), Address: s.Address}, nil
 }
 
 // startOwn sees to it that our own database server runs, whichever process of

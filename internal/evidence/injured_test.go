@@ -16,7 +16,6 @@ import (
 	"alibi/internal/evidence"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
 )
 
 // ward is a site of one engine into whose copy injuries are planted.
@@ -154,7 +153,7 @@ func TestInjuriesOfARealCopyAreSeen(t *testing.T) {
 	live := w.Make("ferry")
 	x := ward{w: w.World, engine: "mysql", live: live, root: live.Root, run: func(s site.Site, statements ...string) {
 		t.Helper()
-		db := mysql.Open(mariadbtest.Root(), s.Database.Name)
+		db := mariadbtest.DB(s.Database.Name)
 		for _, q := range statements {
 			require.NoError(t, db.Exec(context.Background(), q), q)
 		}

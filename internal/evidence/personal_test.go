@@ -13,8 +13,9 @@ import (
 	"alibi/internal/evidence"
 	"alibi/internal/host/local"
 	"alibi/internal/scrub"
+	"alibi/internal/site"
 	"alibi/internal/tables"
-	"alibi/internal/tables/sqlite"
+	"alibi/internal/tables/engines"
 )
 
 // base is a database with one table of people and one of texts.
@@ -28,9 +29,11 @@ func base(t *testing.T, statements ...string) tables.Snapshot {
 		require.NoError(t, err, s)
 	}
 	require.NoError(t, db.Close())
-	root, err := local.New("slipway").Open(context.Background(), filepath.Dir(path))
+	kept, err := engines.Open(context.Background(), engines.Where{
+		Host: local.New("slipway"), Database: site.Database{Engine: site.File, Path: path}, Temp: t.TempDir(),
+	})
 	require.NoError(t, err)
-	snap, err := sqlite.Open(root, filepath.Base(path), t.TempDir()).Snapshot(context.Background())
+	snap, err := kept.Snapshot(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(func() { snap.Close() })
 	return snap

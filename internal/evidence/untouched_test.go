@@ -19,7 +19,6 @@ import (
 	"alibi/internal/evidence"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
 )
 
 // visit asks a copy for pages as visitors do.
@@ -86,7 +85,7 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 			t, desk.FileOwn, f.State, "no file of an untouched copy shows as changed, also no link: %s", f.Path,
 		)
 	}
-	db := mysql.Open(mariadbtest.Root(), live.Database.Name)
+	db := mariadbtest.DB(live.Database.Name)
 	for _, q := range []string{"CREATE TABLE sk_new (id INT PRIMARY KEY)", "CREATE VIEW sk_new_view AS SELECT 1 AS one"} {
 		require.NoError(t, db.Exec(context.Background(), q))
 	}

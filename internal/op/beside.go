@@ -7,8 +7,7 @@ import (
 
 	"alibi/internal/inventory"
 	"alibi/internal/site"
-	"alibi/internal/stack"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
 )
 
 // TablesPath names the tables of a copy without a database of its own in the
@@ -17,32 +16,20 @@ func TablesPath(db site.Database) string { return madePath("tables", db.Name+"#"
 
 // Beside gives the account by which a copy's tables are made in its origin's
 // database: the origin's own. What will be made is noted first.
-func (e *Env) Beside(ctx context.Context, s site.Site) (mysql.Login, error) {
+func (e *Env) Beside(ctx context.Context, s site.Site) (tables.Server, error) {
 	if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "tables", Host: s.Host, Path: TablesPath(s.Database), At: e.Now()}); err != nil {
-		return mysql.Login{}, err
+		return nil, err
 	}
-	return e.originLogin(ctx, s)
+	return e.ofOrigin(ctx, s)
 }
 
-func (e *Env) originLogin(ctx context.Context, s site.Site) (mysql.Login, error) {
+// ofOrigin is the server of a copy's database, reached as the copy's origin reaches it.
+func (e *Env) ofOrigin(ctx context.Context, s site.Site) (tables.Server, error) {
 	origin, err := e.Record.Site(ctx, s.Origin)
 	if err != nil {
-		return mysql.Login{}, err
+		return nil, err
 	}
-	st, err := e.Stack(origin.Stack)
-	if err != nil {
-		return mysql.Login{}, err
-	}
-	p, err := e.Place(ctx, origin.Host, origin.Root)
-	if err != nil {
-		return mysql.Login{}, err
-	}
-	defer p.Root.Close()
-	password, err := st.Password(ctx, p)
-	if err != nil {
-		return mysql.Login{}, err
-	}
-	return stack.Login(ctx, p.Host, s.Database.Server, s.Database.User, password), nil
+	return e.asItself(ctx, origin, s.Database)
 }
 
 // dropBeside removes the tables of a copy from its origin's database.
@@ -52,7 +39,7 @@ func (e *Env) dropBeside(ctx context.Context, id site.ID, what string) error {
 		return err
 	}
 	database, prefix, _ := strings.Cut(what, "#")
-	l, err := e.originLogin(ctx, s)
+	l, err := e.ofOrigin(ctx, s)
 	if err != nil {
 		return fmt.Errorf("removing the tables %s... from the database %s: %w", prefix, database, err)
 	}

@@ -3,60 +3,57 @@ package op
 import (
 	"context"
 	"fmt"
-	"path"
 
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/sqlite"
+	"alibi/internal/tables/engines"
 )
 
 // Edit opens a site's own database to be changed by a run. What it makes beside the database
 // gets names that begin with mark, if it makes files.
 func (e *Env) Edit(ctx context.Context, s site.Site, mark string) (tables.Edit, error) {
-	if s.Database.Engine == "mysql" {
-		login, err := e.ownLogin(ctx, s)
+	if s.Database.Served() {
+		srv, err := e.own(ctx, s)
 		if err != nil {
 			return nil, err
 		}
-		return login.Edit(s.Database.Name), nil
+		return srv.Edit(s.Database.Name), nil
 	}
 	h, err := e.Hosts(ctx, s.Host)
 	if err != nil {
 		return nil, err
 	}
-	dir, err := h.Open(ctx, path.Dir(s.Database.Path))
+	edit, err := engines.EditFile(ctx, engines.Where{Host: h, Database: s.Database, Temp: e.Temp()}, mark, s.PlacedAt)
 	if err != nil {
 		return nil, fmt.Errorf("the database of %s: %w", s.Name, err)
 	}
-	return sqlite.NewEdit(dir, path.Base(s.Database.Path), mark, e.Temp(), s.PlacedAt), nil
+	return edit, nil
 }
 
-// ownLogin is the account by which a site's own database is changed: that of a copy's own
-// database, or the one that the site itself uses.
-func (e *Env) ownLogin(ctx context.Context, s site.Site) (mysql.Login, error) {
+// own is the server of a site's own database, as the account by which it is changed: that of
+// a copy's own database, or the one that the site itself uses.
+func (e *Env) own(ctx context.Context, s site.Site) (tables.Server, error) {
 	if s.Role == site.Copy && !s.Database.Beside() {
 		srv, err := e.Server(ctx, s.Host)
 		if err != nil {
-			return mysql.Login{}, err
+			return nil, err
 		}
-		l := srv.Login
-		l.User, l.Password = s.Database.User, e.Password(s.ID)
-		return l, nil
+		return srv.As(s.Database.User, e.Password(s.ID)), nil
 	}
+	return e.asItself(ctx, s, s.Database)
+}
+
+// asItself is the server of a database, reached as a site's own code reaches it.
+func (e *Env) asItself(ctx context.Context, s site.Site, db site.Database) (tables.Server, error) {
 	st, err := e.Stack(s.Stack)
 	if err != nil {
-		return mysql.Login{}, err
+		return nil, err
 	}
 	place, err := e.Place(ctx, s.Host, s.Root)
 	if err != nil {
-		return mysql.Login{}, err
+		return nil, err
 	}
 	defer place.Root.Close()
-	password, err := st.Password(ctx, place)
-	if err != nil {
-		return mysql.Login{}, err
-	}
-	return stack.Login(ctx, place.Host, s.Database.Server, s.Database.User, password), nil
+	return engines.Own(ctx, stack.Where(st, place, db))
 }

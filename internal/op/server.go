@@ -16,13 +16,13 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/runtime/names"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
 )
 
 // Server is a database server on which copies get their databases.
 type Server struct {
-	Login   mysql.Login // of an account that may make databases and accounts
-	Address string      // as a copy's configuration names it
+	tables.Server        // as an account that may make databases and accounts
+	Address       string // as a copy's configuration names it
 }
 
 // ErrNoServer is given for a host on which copies can't get a database.
@@ -63,13 +63,8 @@ func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation 
 			return err
 		}
 	}
-	return srv.Login.MakeDatabase(
-		ctx,
-		s.Database.Name,
-		charset,
-		collation,
-		mysql.Account{Name: s.Database.User, Password: e.Password(s.ID), From: from},
-	)
+	account := tables.Account{Name: s.Database.User, Password: e.Password(s.ID), From: from}
+	return srv.MakeDatabase(ctx, s.Database.Name, charset, collation, account)
 }
 
 // madePath names a database or an account in the list of what was made.
@@ -91,9 +86,9 @@ func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 		if !strings.HasPrefix(name, DatabasePrefix) {
 			err = fmt.Errorf("the %s %s was not made by Alibi", m.Kind, name)
 		} else if m.Kind == "database" {
-			err = srv.Login.DropDatabase(ctx, name)
+			err = srv.DropDatabase(ctx, name)
 		} else {
-			err = srv.Login.DropAccount(ctx, name)
+			err = srv.DropAccount(ctx, name)
 		}
 	case "tables":
 		err = e.dropBeside(ctx, m.Site, name)

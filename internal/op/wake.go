@@ -71,11 +71,11 @@ func (i Identity) Belongs(s site.Site) error {
 	}
 	account, _, _ := strings.Cut(i.Account, "@")
 	switch {
-	case db.Engine == "sqlite" && i.File != db.Path:
+	case db.InFile() && i.File != db.Path:
 		return wrong("database file", i.File, db.Path)
-	case db.Engine == "mysql" && i.Database != db.Name:
+	case db.Served() && i.Database != db.Name:
 		return wrong("database", i.Database, db.Name)
-	case db.Engine == "mysql" && !db.Beside() && account != db.User:
+	case db.Served() && !db.Beside() && account != db.User:
 		return wrong("database account", account, db.User)
 	case i.UsedPrefix != db.Prefix:
 		return wrong("table prefix", i.UsedPrefix, db.Prefix)

@@ -52,6 +52,18 @@ type Database struct {
 	As string `json:"as,omitempty"`
 }
 
+// The engines of a site's database.
+const (
+	File   = "sqlite" // a file of the site's host
+	Served = "mysql"  // of a server: MariaDB or MySQL
+)
+
+// InFile tells whether the tables are in a file of the site's host.
+func (d Database) InFile() bool { return d.Engine == File }
+
+// Served tells whether a server keeps the tables.
+func (d Database) Served() bool { return d.Engine == Served }
+
 // From is an origin's database as a copy with the database c sees it: if the
 // copy's tables stand in it too, only what has the origin's prefix.
 func (d Database) From(c Database) Database {
@@ -79,7 +91,7 @@ func (d Database) Text() string {
 	switch d.Engine {
 	case "":
 		return "no database"
-	case "sqlite":
+	case File:
 		return d.Path
 	}
 	return d.Name + " on " + d.Server

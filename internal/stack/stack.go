@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"net/url"
 	"path"
 	"strings"
@@ -19,8 +18,7 @@ import (
 	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/sqlite"
+	"alibi/internal/tables/engines"
 )
 
 // Place is an opened site.
@@ -227,77 +225,13 @@ func OpenCopy(ctx context.Context, st Stack, p Place, s site.Site) (tables.Writa
 }
 
 func openWhere(ctx context.Context, st Stack, p Place, db site.Database) (tables.Writable, error) {
-	switch db.Engine {
-	case "sqlite":
-		root, err := p.Host.Open(ctx, path.Dir(db.Path))
-		if err != nil {
-			return nil, err
-		}
-		return sqlite.Open(root, path.Base(db.Path), p.Temp), nil
-	case "mysql":
-		password, err := st.Password(ctx, p)
-		if err != nil {
-			return nil, err
-		}
-		opened := mysql.Open(Login(ctx, p.Host, db.Server, db.User, password), db.Name)
-		switch {
-		case db.Beside():
-			return opened.Under(db.As, db.Prefix), nil
-		case strings.HasPrefix(db.Prefix, mysql.OwnPrefix): // a copy by itself
-			return opened.Under(db.Prefix, db.Prefix), nil
-		}
-		return opened, nil
-	}
-	return nil, fmt.Errorf("a %s database can't be read: %w", db.Engine, tables.ErrRefused)
+	return engines.Open(ctx, Where(st, p, db))
 }
 
-// Dump writes tables as statements that their engine's own client loads.
-func Dump(ctx context.Context, snap tables.Snapshot, to io.Writer) error {
-	if snap.Schema().Engine == "sqlite" {
-		return sqlite.Dump(ctx, snap, to)
-	}
-	return mysql.Dump(ctx, snap, to)
-}
-
-// sockets are where "localhost" is, by the habits of distributions.
-var sockets = []string{
-	"/run/mysqld/mysqld.sock",
-	"/var/run/mysqld/mysqld.sock",
-	"/var/lib/mysql/mysql.sock",
-	"/tmp/mysql.sock",
-}
-
-// Login is how a database server is reached on a host, by the name that sites
-// there use for it.
-func Login(ctx context.Context, h host.Host, server, user, password string) mysql.Login {
-	network, addr := mysql.ParseServer(server, sockets[0])
-	l := mysql.Login{
-		Network:  network,
-		Addr:     addr,
-		User:     user,
-		Password: password,
-		Dial:     h.Dial,
-		Compress: host.Compresses(ctx, h),
-	}
-	if network == "unix" && addr == sockets[0] && !strings.Contains(server, "/") {
-		l.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
-			var first error
-			for _, s := range sockets {
-				c, err := h.Dial(ctx, "unix", s)
-				if err == nil {
-					return c, nil
-				}
-				if first == nil {
-					first = err
-				}
-			}
-			if c, err := h.Dial(ctx, "tcp", "127.0.0.1:3306"); err == nil {
-				return c, nil
-			}
-			return nil, first
-		}
-	}
-	return l
+// Where is a site's database where the site is.
+func Where(st Stack, p Place, db site.Database) engines.Where {
+	password := func(ctx context.Context) (string, error) { return st.Password(ctx, p) }
+	return engines.Where{Host: p.Host, Database: db, Password: password, Temp: p.Temp}
 }
 
 // Inside gives the path of an absolute name below root.

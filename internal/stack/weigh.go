@@ -97,7 +97,7 @@ func SpareByName(name string) string {
 // the file that says that the site is being worked on just now.
 func DatabaseFilter(root string, db site.Database) tree.Filter {
 	rel, ok := Inside(root, db.Path)
-	if db.Engine != "sqlite" || !ok {
+	if !db.InFile() || !ok {
 		return tree.Filter{Folders: []string{".maintenance"}}
 	}
 	return tree.Filter{Folders: []string{".maintenance", rel, rel + "-wal", rel + "-shm", rel + "-journal"}}

@@ -61,9 +61,9 @@ func (w Wanted) Hanging(now Schema, all bool) (drop, hang []Object) {
 	return drop, hang
 }
 
-// Edit changes a database that may be in use, in a way that can be taken back until it is
-// settled. Each of its steps can be broken off anywhere and done again, by another process
-// too; TakeBack and Settle do nothing where there is nothing to be done.
+// Edit changes a database that may be in use, in a way that can be rolled back until it is
+// committed. Each of its steps can be broken off anywhere and done again, by another process
+// too; Rollback and Commit do nothing where there is nothing to be done.
 type Edit interface {
 	// Separate tells that what hangs on tables is changed by Objects; else it comes with
 	// the tables themselves.
@@ -77,11 +77,35 @@ type Edit interface {
 	// Exchange gives what was made beside its place, all at one moment. Nobody may be
 	// reading the tables.
 	Exchange(ctx context.Context) error
-	// TakeBack brings the tables back that were there before. Triggers must be dropped.
-	TakeBack(ctx context.Context) error
-	// Settle makes what is in place final.
-	Settle(ctx context.Context) error
+	// Rollback brings the tables back that were there before. Triggers must be dropped.
+	Rollback(ctx context.Context) error
+	// Commit makes what is in place final.
+	Commit(ctx context.Context) error
 	Close() error
+}
+
+// Patcher is an edit that can change rows, or all rows of a table, in one transaction.
+type Patcher interface {
+	Edit
+	// Patchable tells whether a database of one schema can be made equal to one of
+	// another by changing rows only, with nothing else set off by that.
+	Patchable(from, to Schema) bool
+	// Patch changes rows of the tables given. What it changed can be rolled back until
+	// it is committed.
+	Patch(ctx context.Context, list []Table, change func(Patch) error) error
+	// SetNext sets the numbers that tables give to their next rows from what they are to
+	// what is wanted; with onlyRaise, none becomes lower.
+	SetNext(ctx context.Context, is, want Schema, onlyRaise bool) error
+}
+
+// Patch is a change of rows in a database, all in one transaction.
+type Patch interface {
+	// Rows removes the rows with the keys in touched, as far as they are there, and puts
+	// others. Every row that is put has one of these keys, or one that no row has. The
+	// table has a key.
+	Rows(t Table, touched [][]Value, next func(put func(Row) error) error) error
+	// Whole puts other rows in place of all that a table has.
+	Whole(t Table, next func(put func(Row) error) error) error
 }
 
 // Staged counts what was made.

@@ -79,7 +79,7 @@ func (p *planScreen) choicesFor() []choice {
 			return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
 		}, turn: func(p *planScreen, by int) { p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by) }})
 	}
-	if p.in.Origin.Facts.Database.Engine == "mysql" && p.choices.Host == p.in.Origin.Host {
+	if p.in.Origin.Facts.Database.Served() && p.choices.Host == p.in.Origin.Host {
 		all = append(all, choice{label: "database", help: "beside the origin's only where the copy can have none of its own", text: func(p *planScreen) string {
 			return pick(p.choices.Beside, "the origin's, under another prefix", "one of its own")
 		}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
@@ -147,7 +147,7 @@ func (p *planScreen) hosts() []string {
 // series are the PHP versions to choose from; "" is the origin's. There are
 // none for a site whose code is not run.
 func (p *planScreen) series() []string {
-	if p.in.Origin.Facts.Database.Engine != "mysql" {
+	if !p.in.Origin.Facts.Database.Served() {
 		return nil
 	}
 	return append([]string{""}, p.in.Places[p.in.Local].PHP...)

@@ -19,7 +19,8 @@ import (
 
 	"alibi/internal/runtime/mariadb"
 	"alibi/internal/runtime/process"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
 )
 
 // Machine is a host of the made-up company: an OpenSSH server with a database
@@ -153,8 +154,8 @@ func (m *Machine) startSSH(o MachineOptions) error {
 }
 
 // Admin is the administrator of the machine's database server, from here.
-func (m *Machine) Admin() mysql.Login {
-	return mysql.Login{Network: "unix", Addr: m.DB.Socket, User: "root"}
+func (m *Machine) Admin() tables.Server {
+	return engines.Local(m.DB.Socket, "root", "")
 }
 
 // Server is the machine's database server, as a site there names it.

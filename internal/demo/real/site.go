@@ -17,7 +17,7 @@ import (
 
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
 )
 
 //go:embed seed.php
@@ -37,21 +37,21 @@ type Sub struct {
 
 // Spec is a site to be set up.
 type Spec struct {
-	Host       string      `json:"-"` // what Alibi calls the machine; "" is this one
-	Root       string      `json:"-"`
-	URL        string      `json:"url"`
-	Title      string      `json:"title"`
-	Tagline    string      `json:"tagline"`
-	Posts      int         `json:"posts"`
-	Pictures   int         `json:"pictures"`
-	Network    []Sub       `json:"network,omitempty"`
-	SubDomains bool        `json:"sub_domains,omitempty"`
-	Seed       int         `json:"seed"`
-	Prefix     string      `json:"-"`
-	Server     string      `json:"-"` // as the configuration names it
-	Admin      mysql.Login `json:"-"`
-	Database   string      `json:"-"` // and the account's name
-	Password   string      `json:"-"`
+	Host       string        `json:"-"` // what Alibi calls the machine; "" is this one
+	Root       string        `json:"-"`
+	URL        string        `json:"url"`
+	Title      string        `json:"title"`
+	Tagline    string        `json:"tagline"`
+	Posts      int           `json:"posts"`
+	Pictures   int           `json:"pictures"`
+	Network    []Sub         `json:"network,omitempty"`
+	SubDomains bool          `json:"sub_domains,omitempty"`
+	Seed       int           `json:"seed"`
+	Prefix     string        `json:"-"`
+	Server     string        `json:"-"` // as the configuration names it
+	Admin      tables.Server `json:"-"`
+	Database   string        `json:"-"` // and the account's name
+	Password   string        `json:"-"`
 }
 
 // Cache is where script/real puts things.
@@ -118,7 +118,7 @@ func Make(ctx context.Context, s Spec) error {
 
 // database makes the site's database and its account.
 func (s Spec) database(ctx context.Context) error {
-	account := mysql.Account{Name: s.Database, Password: s.Password, From: []string{"localhost", "127.0.0.1"}}
+	account := tables.Account{Name: s.Database, Password: s.Password, From: []string{"localhost", "127.0.0.1"}}
 	return s.Admin.MakeDatabase(ctx, s.Database, "utf8mb4", "utf8mb4_unicode_ci", account)
 }
 

@@ -6,7 +6,7 @@ import (
 
 	"alibi/internal/depot"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables/engines"
 )
 
 // database is the tables of a point.
@@ -28,10 +28,7 @@ func (d *database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	for _, k := range d.h.p.Tables {
 		s.kept[k.Name] = k
 	}
-	s.digest = func(_ string, r tables.Row, buf []byte) (tables.Digest, []byte) { return r.Digest(buf) }
-	if s.schema.Engine == "mysql" {
-		s.digest = mysql.Digester(s.schema)
-	}
+	s.digest = engines.Digester(s.schema)
 	return s, nil
 }
 

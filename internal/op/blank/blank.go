@@ -24,7 +24,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
 	"alibi/internal/tree"
 	"alibi/internal/work"
 )
@@ -138,7 +138,7 @@ func Plan(in Input) plan.Plan {
 	t.Runtime.PHP = in.PHP
 	slug := strings.ReplaceAll(site.Slug(in.Name), "-", "_")
 	t.Database = site.Database{
-		Engine: "mysql",
+		Engine: site.Served,
 		Server: in.Server,
 		Prefix: "wp_",
 		Name:   op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4]),
@@ -386,7 +386,9 @@ func (x *runner) install(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	hash := cmp.Or(x.c.Hash, "!")
-	if err := mysql.Open(srv.Login, s.Database.Name).Exec(ctx, "UPDATE `"+s.Database.Prefix+"users` SET user_pass = ? WHERE user_login = ?", hash, x.c.Admin); err != nil {
+	db := srv.Open(s.Database.Name, tables.Prefix{})
+	set := "UPDATE `" + s.Database.Prefix + "users` SET user_pass = ? WHERE user_login = ?"
+	if err := db.Exec(ctx, set, hash, x.c.Admin); err != nil {
 		return fmt.Errorf("setting the administrator's password: %w", err)
 	}
 	t.Note("core %s, %s", f.Core, f.Addresses[0])

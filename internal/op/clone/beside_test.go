@@ -13,7 +13,6 @@ import (
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
-	"alibi/internal/tables/mysql"
 )
 
 func TestACopyBesideItsOrigin(t *testing.T) {
@@ -29,7 +28,7 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	onOrigin(t, live, "CREATE TABLE other_app (id INT PRIMARY KEY) SELECT 1 AS id")
 	onOrigin(t, live, "CREATE TABLE sk_notes (note VARCHAR(40), n INT)")
 	stamp := func() string {
-		s, err := mysql.Open(mariadbtest.Root(), live.Database.Name).Stamp(ctx)
+		s, err := mariadbtest.DB(live.Database.Name).Stamp(ctx)
 		require.NoError(t, err)
 		return s
 	}

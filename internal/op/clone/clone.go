@@ -191,7 +191,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	switch {
 	case !known:
 		note(site.Block, "host", "no host is called "+t.Host, "add it first: alibi host add "+t.Host+" ADDRESS")
-	case t.Host != in.Local && f.Database.Engine != "mysql":
+	case t.Host != in.Local && !f.Database.Served():
 		note(
 			site.Block,
 			"host",
@@ -251,7 +251,7 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 func runtime(in Input, t site.Site, pl Place, note func(site.Severity, string, string, string)) site.Runtime {
 	r := in.Choices.Runtime
 	f := in.Origin.Facts
-	if f.Database.Engine != "mysql" {
+	if !f.Database.Served() {
 		return r
 	}
 	want := r.PHP
@@ -313,14 +313,14 @@ func versions(series []string) (out []php.PHP) {
 func database(in Input, t site.Site, pl Place, note func(site.Severity, string, string, string)) site.Database {
 	f := in.Origin.Facts
 	db := f.Database
-	switch db.Engine {
-	case "sqlite":
+	switch {
+	case db.InFile():
 		if rel, ok := stack.Inside(in.Origin.Root, db.Path); ok {
 			db.Path = path.Join(t.Root, rel)
 		} else {
 			db.Path = path.Join(path.Dir(t.Root), "data", path.Base(db.Path))
 		}
-	case "mysql":
+	case db.Served():
 		if in.Choices.Beside {
 			return beside(in, t, note)
 		}

@@ -21,7 +21,7 @@ func count(t *testing.T, s site.Site, query string) (n int) {
 	t.Helper()
 	driver, source := "sqlite", "file:"+s.Database.Path+"?mode=ro"
 	if s.Database.Engine == "mysql" {
-		driver, source = "mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name
+		driver, source = "mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name
 	}
 	db, err := sql.Open(driver, source)
 	require.NoError(t, err)

@@ -74,10 +74,10 @@ func writes(in Input, p plan.Plan) []string {
 	if p.Kind == plan.Refresh {
 		w[1] += ", what is in it is replaced"
 	}
-	switch db := p.Target.Database; db.Engine {
-	case "sqlite":
+	switch db := p.Target.Database; {
+	case db.InFile():
 		w = append(w, "database "+db.Path)
-	case "mysql":
+	case db.Served():
 		if db.Beside() {
 			w[0] = "no table of the origin's"
 			return append(
@@ -139,7 +139,7 @@ func plural(n int, one, many string) string {
 func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 	model := func(p plan.Plan) float64 {
 		base := 0.25
-		if p.Target.Database.Engine == "mysql" { // its code runs: it is started, and its pages are asked for
+		if p.Target.Database.Served() { // its code runs: it is started, and its pages are asked for
 			base = 4
 		}
 		return base + float64(p.Files)*0.0012 + float64(p.Bytes)/120e6 + float64(p.Rows)/40e3

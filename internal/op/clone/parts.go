@@ -8,7 +8,6 @@ import (
 	"slices"
 
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 )
 
 // partRows is about how many rows a part of a table has: each is kept if the
@@ -28,7 +27,7 @@ func markOf(table string, r tables.Range) string {
 }
 
 // inParts loads a table range by range.
-func (l *loading) inParts(ctx context.Context, tab tables.Table, to *mysql.Target, parts []tables.Range) error {
+func (l *loading) inParts(ctx context.Context, tab tables.Table, to tables.PartLoader, parts []tables.Range) error {
 	var keep []string
 	there := map[string]bool{}
 	for _, part := range parts {

@@ -14,7 +14,6 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 )
 
 // sameChoices tells whether a refresh makes the same rows of the same rows as
@@ -35,7 +34,7 @@ func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 // can be taken back until the copy is opened again. It tells that it could not
 // where more differs than rows.
 func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
-	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || x.p.Target.Database.Engine != "mysql" ||
+	if _, sums := l.snap.(tables.Summer); !sums || x.p.Kind != plan.Refresh || !x.p.Target.Database.Served() ||
 		x.p.Target.Database.Beside() ||
 		l.tr.Scrub != nil {
 		return false, nil
@@ -50,7 +49,12 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 		return false, err
 	}
 	database := now.Database.Name
-	if err := srv.Login.TakeBack(ctx, database); err != nil {
+	edit, can := srv.Edit(database).(tables.Patcher)
+	if !can {
+		return false, nil
+	}
+	defer edit.Close()
+	if err := edit.Rollback(ctx); err != nil {
 		if errors.Is(err, tables.ErrRefused) {
 			return false, nil // it is gone: all is loaded anew
 		}
@@ -72,12 +76,12 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	copied, err := mysql.Open(srv.Login, database).Snapshot(ctx)
+	copied, err := srv.Open(database, tables.Prefix{}).Snapshot(ctx)
 	if err != nil {
 		return false, err
 	}
 	defer copied.Close()
-	if !mysql.Patchable(l.snap.Schema(), copied.Schema()) {
+	if !edit.Patchable(l.snap.Schema(), copied.Schema()) {
 		return false, nil
 	}
 	p := &patching{loading: l, copied: copied, was: was, before: changed}
@@ -87,10 +91,10 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 	if err := p.compare(ctx); err != nil {
 		return false, err
 	}
-	if err := srv.Login.Patch(ctx, database, p.tables(), func(to *mysql.Patch) error { return p.write(ctx, to) }); err != nil {
+	if err := edit.Patch(ctx, p.tables(), func(to tables.Patch) error { return p.write(ctx, to) }); err != nil {
 		return false, err
 	}
-	if err := srv.Login.SetNext(ctx, database, copied.Schema(), l.snap.Schema(), true); err != nil {
+	if err := edit.SetNext(ctx, copied.Schema(), l.snap.Schema(), true); err != nil {
 		return false, err
 	}
 	l.t.Note("%d rows brought again, in %d tables", p.rows, len(p.differ))
@@ -98,29 +102,29 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 	return true, nil
 }
 
-// takeBack brings the tables of a copy back to what they were before a refresh.
-func (x *runner) takeBack(ctx context.Context, was site.Site) error {
-	if was.Database.Engine != "mysql" || was.Database.Beside() {
+// tablesBack brings the tables of a copy back to what they were before a refresh.
+func (x *runner) tablesBack(ctx context.Context, was site.Site) error {
+	if !was.Database.Served() || was.Database.Beside() {
 		return nil
 	}
 	srv, err := x.env.Server(ctx, was.Host)
 	if err != nil {
 		return err
 	}
-	err = srv.Login.TakeBack(ctx, was.Database.Name)
+	err = srv.Edit(was.Database.Name).Rollback(ctx)
 	if errors.Is(err, tables.ErrRefused) {
 		return nil // no such database
 	}
 	return err
 }
 
-// settle makes what a refresh changed in place final.
-func (x *runner) settle(ctx context.Context) error {
+// commit makes what a refresh changed in place final.
+func (x *runner) commit(ctx context.Context) error {
 	srv, err := x.env.Server(ctx, x.p.Target.Host)
 	if err != nil {
 		return err
 	}
-	return srv.Login.Settle(ctx, x.mem.InPlace)
+	return srv.Edit(x.mem.InPlace).Commit(ctx)
 }
 
 // patching is a loading of what differs only.
@@ -356,7 +360,7 @@ func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline
 		return err
 	}
 	meta.Definitions = found.Definitions
-	if x.p.Target.Database.Engine != "mysql" {
+	if !x.p.Target.Database.Served() {
 		return b.PutMeta(ctx, meta)
 	}
 	copied, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
@@ -383,7 +387,7 @@ func (p *patching) tables() (list []tables.Table) {
 
 // write puts the rows that differ, and closes the baseline before the server
 // makes them last.
-func (p *patching) write(ctx context.Context, to *mysql.Patch) error {
+func (p *patching) write(ctx context.Context, to tables.Patch) error {
 	for _, d := range p.differ {
 		var err error
 		if d.whole {

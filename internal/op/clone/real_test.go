@@ -24,7 +24,6 @@ import (
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
 )
 
 // ask gets a page of a copy, without following where it leads.
@@ -338,14 +337,7 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(p).State)
 	assert.False(t, there(s.Database.Name))
-	_, err = mysql.Login{
-		Network:  "unix",
-		Addr:     mariadbtest.Root().Addr,
-		User:     s.Database.User,
-		Password: w.Desk.Env.Password(s.ID),
-	}.Identity(
-		ctx,
-	)
+	_, err = mariadbtest.Root().As(s.Database.User, w.Desk.Env.Password(s.ID)).Identity(ctx)
 	assert.ErrorContains(t, err, "Access denied", "its account is gone")
 	assert.Eventually(
 		t,

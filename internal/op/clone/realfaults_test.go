@@ -20,14 +20,13 @@ import (
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 	"alibi/internal/work"
 )
 
 // onOrigin runs a statement in the origin's database.
 func onOrigin(t *testing.T, s site.Site, statement string) {
 	t.Helper()
-	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(context.Background(), statement))
+	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(context.Background(), statement))
 }
 
 func TestARealCopyKilledAtEachMoment(t *testing.T) {
@@ -316,14 +315,14 @@ func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
 	}
 	rows := func(table string) (n int) {
 		t.Helper()
-		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name)
+		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
 		require.NoError(t, err)
 		defer db.Close()
 		require.NoError(t, db.QueryRow("SELECT COUNT(*) FROM "+table+" WHERE v NOT LIKE '%skerryline%'").Scan(&n))
 		return n
 	}
 	refresh()
-	quiet, err := mysql.Open(mariadbtest.Root(), s.Database.Name).Quiet(context.Background())
+	quiet, err := tables.Quiet(context.Background(), mariadbtest.DB(s.Database.Name))
 	require.NoError(t, err)
 	require.Contains(t, quiet, "sk_still", "the server tells its time")
 	onCopy(t, s, "TRUNCATE TABLE sk_emptied") // leaves the time as it was

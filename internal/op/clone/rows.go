@@ -7,7 +7,6 @@ import (
 	"alibi/internal/baseline"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 )
 
 // noting writes the baseline of one table while its rows pass.
@@ -124,7 +123,7 @@ const squared = 50_000
 // should be is worked out from the snapshot, and rows that are anything else,
 // for an address in them or because somebody wrote to the origin meanwhile, are
 // put in anew.
-func (l *loading) square(ctx context.Context, tab tables.Table, in *mysql.Inner) error {
+func (l *loading) square(ctx context.Context, tab tables.Table, in tables.Inner) error {
 	n, err := l.noting(ctx, tab)
 	if err != nil {
 		return err
@@ -158,7 +157,7 @@ func (l *loading) adjust(
 	ctx context.Context,
 	tab tables.Table,
 	part tables.Range,
-	in *mysql.Inner,
+	in tables.Inner,
 	n *noting,
 ) (rows int64, sum uint64, err error) {
 	var buf []byte
@@ -192,7 +191,7 @@ func (l *loading) mend(
 	ctx context.Context,
 	tab tables.Table,
 	part tables.Range,
-	in *mysql.Inner,
+	in tables.Inner,
 	moved map[uint64]bool,
 ) error {
 	keys := tables.Keys(l.snap, tab)

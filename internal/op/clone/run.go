@@ -342,7 +342,7 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 	}
 	ctx = context.WithoutCancel(ctx) // from here on there is no way back, so nothing stops half-way
 	if x.mem.InPlace != "" {
-		if err := x.settle(ctx); err != nil {
+		if err := x.commit(ctx); err != nil {
 			return err
 		}
 	}
@@ -402,7 +402,7 @@ func (x *runner) takenBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := x.takeBack(ctx, was); err != nil {
+	if err := x.tablesBack(ctx, was); err != nil {
 		return err
 	}
 	halves, done, err := x.env.Halves(ctx, x.p.Target)

@@ -15,7 +15,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables/engines"
 )
 
 // buyers puts people into a live site, in every way in which sites keep them.
@@ -30,7 +30,7 @@ func buyers(t *testing.T, s site.Site) {
 		`CREATE TABLE sk_seat_orders (id INT PRIMARY KEY, full_name VARCHAR(80), email VARCHAR(80), note TEXT)`,
 		`INSERT INTO sk_seat_orders VALUES (1, 'Runa Tidewell', 'runa.tidewell@islands.example', 'Runa Tidewell sits at the bow'), (2, 'Odd Brimstead', 'odd@harbour.example', 'window')`,
 	} {
-		require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(context.Background(), q), q)
+		require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(context.Background(), q), q)
 	}
 }
 
@@ -38,11 +38,11 @@ func buyers(t *testing.T, s site.Site) {
 func text(t *testing.T, name string) []byte {
 	t.Helper()
 	ctx := context.Background()
-	snap, err := mysql.Open(mariadbtest.Root(), name).Snapshot(ctx)
+	snap, err := mariadbtest.DB(name).Snapshot(ctx)
 	require.NoError(t, err)
 	defer snap.Close()
 	var b bytes.Buffer
-	require.NoError(t, mysql.Dump(ctx, snap, &b))
+	require.NoError(t, engines.Dump(ctx, snap, &b))
 	return b.Bytes()
 }
 
@@ -79,20 +79,14 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	// Brought in line again, new people too; and damage is found.
 	require.NoError(
 		t,
-		mysql.Open(
-			mariadbtest.Root(),
-			live.Database.Name,
-		).Exec(
+		mariadbtest.DB(live.Database.Name).Exec(
 			ctx,
 			`INSERT INTO sk_seat_orders VALUES (3, 'Una Saltmarsh', 'una@harbour.example', '')`,
 		),
 	)
 	require.NoError(
 		t,
-		mysql.Open(
-			mariadbtest.Root(),
-			live.Database.Name,
-		).Exec(
+		mariadbtest.DB(live.Database.Name).Exec(
 			ctx,
 			`UPDATE sk_posts SET post_title='With Una Saltmarsh' WHERE ID=1`,
 		),
@@ -105,10 +99,7 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	assert.NotContains(t, string(bytes.ToLower(text(t, s.Database.Name))), "saltmarsh")
 	require.NoError(
 		t,
-		mysql.Open(
-			mariadbtest.Root(),
-			s.Database.Name,
-		).Exec(
+		mariadbtest.DB(s.Database.Name).Exec(
 			ctx,
 			`UPDATE sk_posts SET post_title='Una Saltmarsh was here' WHERE ID=1`,
 		),

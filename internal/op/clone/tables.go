@@ -1,6 +1,7 @@
 package clone
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,8 +18,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/sqlite"
+	"alibi/internal/tables/engines"
 	"alibi/internal/work"
 )
 
@@ -46,7 +46,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer b.Close()
-	if x.p.Origin.Database.Engine == "sqlite" {
+	if x.p.Origin.Database.InFile() {
 		if err := x.sameOrigin(ctx, t, db); err != nil {
 			return err
 		}
@@ -242,8 +242,8 @@ func (l *loading) load(ctx context.Context) error {
 // open makes the target that the tables are loaded into.
 func (l *loading) open(ctx context.Context) error {
 	x := l.x
-	if x.p.Target.Database.Engine == "sqlite" {
-		l.target = sqlite.NewTarget(x.next(x.p.Target.Database.Path))
+	if x.p.Target.Database.InFile() {
+		l.target = engines.FileTarget(x.next(x.p.Target.Database.Path))
 		return nil
 	}
 	schema := l.snap.Schema()
@@ -254,10 +254,13 @@ func (l *loading) open(ctx context.Context) error {
 	}
 	if x.p.Target.Database.Beside() {
 		l.from = x.p.Origin.Database.Name
-		login, err := x.env.Beside(ctx, x.p.Target)
+		srv, err := x.env.Beside(ctx, x.p.Target)
+		if err != nil {
+			return err
+		}
 		db := x.p.Target.Database
-		l.target = mysql.NewTarget(login, login, db.Name).Under(db.As, db.Prefix)
-		return err
+		l.target = srv.Target(db.Name, srv, tables.Prefix{Name: db.As, Stored: db.Prefix})
+		return nil
 	}
 	if err := x.env.MakeDatabase(ctx, x.p.Target, schema.Settings["charset"], schema.Settings["collation"]); err != nil {
 		return err
@@ -266,16 +269,15 @@ func (l *loading) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	owner := srv.Login
-	owner.User, owner.Password = x.p.Target.Database.User, x.env.Password(x.p.Target.ID)
-	l.target = mysql.NewTarget(srv.Login, owner, x.p.Target.Database.Name)
-	l.from, err = x.sameServer(ctx, l.snap, srv.Login)
+	owner := srv.As(x.p.Target.Database.User, x.env.Password(x.p.Target.ID))
+	l.target = srv.Target(x.p.Target.Database.Name, owner, tables.Prefix{})
+	l.from, err = x.sameServer(ctx, l.snap, srv)
 	return err
 }
 
 // sameServer gives the name of the origin's database if it can be read as the
 // administrator of the copy's server.
-func (x *runner) sameServer(ctx context.Context, snap tables.Snapshot, admin mysql.Login) (string, error) {
+func (x *runner) sameServer(ctx context.Context, snap tables.Snapshot, admin tables.Server) (string, error) {
 	theirs, ok := snap.(interface {
 		Identity(context.Context) (string, error)
 	})
@@ -311,13 +313,10 @@ func (l *loading) all(ctx context.Context) error {
 	}
 	l.t.Expect(total)
 	list := slices.Clone(schema.Tables)
-	slices.SortStableFunc(
-		list,
-		func(a, b tables.Table) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) },
-	) // the largest first
+	slices.SortStableFunc(list, func(a, b tables.Table) int { return cmp.Compare(b.Bytes, a.Bytes) }) // the largest first
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(1)
-	if schema.Engine == "mysql" {
+	if _, parts := l.target.(tables.PartLoader); parts { // else it has one writer
 		g.SetLimit(l.snap.Readers())
 	}
 	for _, tab := range list {
@@ -401,7 +400,7 @@ func insideRows(tab tables.Table) int {
 // table loads one table: inside the server where that is possible, else through
 // here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
-	if inner, ok := l.target.(*mysql.Target); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) &&
+	if inner, ok := l.target.(tables.InsideLoader); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) &&
 		l.tr.Scrub == nil {
 		_, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
 		if err != nil {
@@ -415,16 +414,10 @@ func (l *loading) table(ctx context.Context, tab tables.Table) error {
 		if err != nil {
 			return err
 		}
-		return inner.Inside(
-			ctx,
-			tab.Name,
-			l.from,
-			parts,
-			exchange,
-			func(in *mysql.Inner) error { return l.square(ctx, tab, in) },
-		)
+		square := func(in tables.Inner) error { return l.square(ctx, tab, in) }
+		return inner.Inside(ctx, tab.Name, l.from, parts, exchange, square)
 	}
-	if to, ok := l.target.(*mysql.Target); ok && len(tab.Key) > 0 {
+	if to, ok := l.target.(tables.PartLoader); ok && len(tab.Key) > 0 {
 		parts, err := l.snap.Ranges(ctx, tab.Name, partRows)
 		if err != nil {
 			return err

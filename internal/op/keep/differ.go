@@ -15,7 +15,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables/engines"
 	"alibi/internal/tree"
 )
 
@@ -183,7 +183,7 @@ func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, 
 		g.Go(func() error {
 			a, had := was.Schema().Table(name)
 			b, has := now.Schema().Table(name)
-			c := TableChange{Name: name, Shape: had && has && mysql.Definition(a) != mysql.Definition(b)}
+			c := TableChange{Name: name, Shape: had && has && !engines.SameShape(a, b)}
 			at := p.Point().Quiet[name]
 			switch {
 			case !had:

@@ -22,7 +22,6 @@ import (
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 	"alibi/internal/work"
 )
 
@@ -101,7 +100,7 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 	live := w.Make("ferry")
 	on := func(q string) {
 		t.Helper()
-		require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(context.Background(), q))
+		require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(context.Background(), q))
 	}
 	on(
 		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1)",
@@ -119,7 +118,7 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 	rehearsed(t, w.World, second)
 	old, now := fromPoint(t, w.World, first, "then"), fromPoint(t, w.World, second, "now")
 	title := func(s site.Site) (out string) {
-		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name)
+		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
 		require.NoError(t, err)
 		defer db.Close()
 		require.NoError(t, db.QueryRow("SELECT post_title FROM sk_posts WHERE post_name = 'post-3'").Scan(&out))
@@ -305,10 +304,7 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	p := keepNow(t, w.World, live, "")
 	require.NoError(
 		t,
-		mysql.Open(
-			mariadbtest.Root(),
-			live.Database.Name,
-		).Exec(
+		mariadbtest.DB(live.Database.Name).Exec(
 			ctx,
 			"UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'",
 		),
@@ -316,7 +312,7 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	s := w.Copy(live.Name, "worked-on")
 	require.NoError(
 		t,
-		mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"),
+		mariadbtest.DB(s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"),
 	)
 	pl, err := w.Desk.PlanBack(ctx, s.ID, p)
 	require.NoError(t, err)
@@ -324,7 +320,7 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	require.Equal(t, plan.Done, r.State, r.Error)
 	s = w.Site("worked-on")
 	assert.True(t, s.Proof.Holds)
-	db, err := sql.Open("mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name)
+	db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
 	require.NoError(t, err)
 	defer db.Close()
 	n := 0
@@ -353,7 +349,7 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	ctx := context.Background()
 	on := func(q string) {
 		t.Helper()
-		require.NoError(t, mysql.Open(mariadbtest.Root(), live.Database.Name).Exec(ctx, q))
+		require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(ctx, q))
 	}
 	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(9))", "INSERT INTO sk_loose VALUES ('a'), ('a'), ('b')", "CREATE TABLE sk_gone (n INT)", "INSERT INTO sk_gone VALUES (1), (2)"} {
 		on(q)

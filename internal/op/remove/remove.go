@@ -25,7 +25,7 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 	if s.Host != env.Local {
 		p.Writes[0] += " on " + s.Host
 	}
-	if s.Database.Engine == "mysql" {
+	if s.Database.Served() {
 		p.Writes = append(p.Writes, "removes database and account "+s.Database.Text())
 	}
 	p.Writes = append(p.Writes, "nothing on the origin")

@@ -237,7 +237,7 @@ func (e *ends) snapshot(ctx context.Context) (tables.Snapshot, error) {
 
 // owns tells which tables may be changed: in a database of the site's own all.
 func (e *ends) owns(s tables.Schema) func(string) bool {
-	if e.s.Role == site.Copy || e.s.Database.Engine == "sqlite" {
+	if e.s.Role == site.Copy || e.s.Database.InFile() {
 		return func(string) bool { return true }
 	}
 	return e.st.Owns(s, e.s.Database.Prefix)

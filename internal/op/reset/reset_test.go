@@ -25,7 +25,6 @@ import (
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 	"alibi/internal/work"
 )
 
@@ -147,7 +146,7 @@ func on(t *testing.T, s site.Site, statements ...string) {
 	t.Helper()
 	for _, q := range statements {
 		if s.Database.Engine == "mysql" {
-			require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(context.Background(), q), q)
+			require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(context.Background(), q), q)
 			continue
 		}
 		db, err := sql.Open("sqlite", s.Database.Path)
@@ -162,7 +161,7 @@ func value(t *testing.T, s site.Site, q string) (out string) {
 	t.Helper()
 	driver, at := "sqlite", s.Database.Path
 	if s.Database.Engine == "mysql" {
-		driver, at = "mysql", "root@unix("+mariadbtest.Root().Addr+")/"+s.Database.Name
+		driver, at = "mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name
 	}
 	db, err := sql.Open(driver, at)
 	require.NoError(t, err)

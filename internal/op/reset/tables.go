@@ -80,7 +80,7 @@ func (x *runner) tablesBack(ctx context.Context, s site.Site) error {
 	}
 	defer edit.Close()
 	if !x.mem.Looked || !edit.Separate() {
-		return edit.TakeBack(ctx)
+		return edit.Rollback(ctx)
 	}
 	place, err := x.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
@@ -100,7 +100,7 @@ func (x *runner) tablesBack(ctx context.Context, s site.Site) error {
 	if err := edit.Objects(ctx, drop, nil); err != nil { // the rows that come back set none off
 		return err
 	}
-	if err := edit.TakeBack(ctx); err != nil {
+	if err := edit.Rollback(ctx); err != nil {
 		return err
 	}
 	return edit.Objects(ctx, nil, hang)
@@ -116,7 +116,7 @@ func (x *runner) settleTables(ctx context.Context, s site.Site) error {
 		return err
 	}
 	defer edit.Close()
-	return edit.Settle(ctx)
+	return edit.Commit(ctx)
 }
 
 // does tells whether a step is one of the run's.

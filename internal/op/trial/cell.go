@@ -20,7 +20,7 @@ import (
 	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
 
@@ -54,7 +54,7 @@ type bench struct {
 	owner site.ID
 	dir   string
 	run   string // begins the names of the folders of sockets
-	login mysql.Login
+	srv   tables.Server
 	pages []stack.Page
 	admin string // who signs in for the pages of the administration
 	files []tree.Entry
@@ -90,7 +90,7 @@ func newBench(
 	if err != nil {
 		return nil, err
 	}
-	b.login = srv.Login
+	b.srv = srv
 	if err := env.Record.AddMade(ctx, inventory.Made{Site: owner, Kind: "folder", Host: env.Local, Path: dir, At: env.Now()}); err != nil {
 		return nil, err
 	}
@@ -203,7 +203,7 @@ func (b *bench) make(ctx context.Context, v Variant) (_ *fork, err error) {
 	if err := b.env.MakeDatabase(ctx, f.site, "utf8mb4", ""); err != nil {
 		return f, err
 	}
-	if err := b.login.Fork(ctx, b.site.Database.Name, f.site.Database.Name); err != nil {
+	if err := b.srv.Fork(ctx, b.site.Database.Name, f.site.Database.Name); err != nil {
 		return f, err
 	}
 	if err := f.files(ctx); err != nil {

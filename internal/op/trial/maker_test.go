@@ -14,7 +14,6 @@ import (
 	"alibi/internal/op/trial"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
-	"alibi/internal/tables/mysql"
 )
 
 // A page of a plugin's own kind of content fails, and is not there without that plugin.
@@ -33,7 +32,7 @@ func TestTheCauseOnPagesThatAPluginMakes(t *testing.T) {
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	require.NoError(t, mysql.Open(mariadbtest.Root(), s.Database.Name).Exec(
+	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(
 		context.Background(),
 		"INSERT INTO sk_posts (post_author, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered, post_type, post_name, post_date, post_date_gmt)"+
 			" VALUES (1, 'Departs at seven', 'Dawn', '', '', '', '', 'sailing', 'dawn', NOW(), UTC_TIMESTAMP())",

@@ -18,7 +18,6 @@ import (
 	"alibi/internal/runtime/process"
 	"alibi/internal/runtime/web"
 	"alibi/internal/tables"
-	"alibi/internal/tables/mysql"
 )
 
 // switches puts plugins on and off in the cell's own tables.
@@ -26,8 +25,13 @@ func (f *fork) switches(ctx context.Context) error {
 	if !f.v.Set.Switch.Any() {
 		return nil
 	}
-	db := mysql.Open(f.b.login, f.site.Database.Name)
-	snap, err := db.Snapshot(ctx)
+	name := f.site.Database.Name
+	edit, can := f.b.srv.Edit(name).(tables.Patcher)
+	if !can {
+		return fmt.Errorf("rows of the database %s can't be changed: %w", name, tables.ErrRefused)
+	}
+	defer edit.Close()
+	snap, err := f.b.srv.Open(name, tables.Prefix{}).Snapshot(ctx)
 	if err != nil {
 		return err
 	}
@@ -57,7 +61,7 @@ func (f *fork) switches(ctx context.Context) error {
 		if len(rows) == 0 {
 			continue
 		}
-		if err := f.b.login.Patch(ctx, f.site.Database.Name, []tables.Table{t}, func(p *mysql.Patch) error {
+		if err := edit.Patch(ctx, []tables.Table{t}, func(p tables.Patch) error {
 			return p.Rows(t, keys, func(put func(tables.Row) error) error {
 				for _, r := range rows {
 					if err := put(r); err != nil {
@@ -69,7 +73,7 @@ func (f *fork) switches(ctx context.Context) error {
 		}); err != nil {
 			return err
 		}
-		if err := f.b.login.Settle(ctx, f.site.Database.Name); err != nil {
+		if err := edit.Commit(ctx); err != nil {
 			return err
 		}
 	}

@@ -228,7 +228,7 @@ func Plan(in Input) plan.Plan {
 			s.Name+" is on "+s.Host+": cells are made on this machine",
 			"make a copy of its origin here",
 		)
-	case s.Database.Engine != "mysql" || s.Database.Beside():
+	case !s.Database.Served() || s.Database.Beside():
 		note(
 			site.Block,
 			"runs",

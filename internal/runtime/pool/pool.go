@@ -53,7 +53,7 @@ type entry struct {
 }
 
 // Runs tells whether a copy's code can be run, rather than its pages drawn.
-func Runs(s site.Site) bool { return s.Stack == "wordpress" && s.Database.Engine == "mysql" }
+func Runs(s site.Site) bool { return s.Stack == "wordpress" && s.Database.Served() }
 
 // same tells whether a copy need not be started again for what changed.
 func same(a, b site.Site) bool {

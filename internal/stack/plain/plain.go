@@ -19,7 +19,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
-	"alibi/internal/tables/sqlite"
+	"alibi/internal/tables/engines"
 )
 
 // Stack is any site.
@@ -49,8 +49,8 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 			name := path.Join(dir, e.Name())
 			ext := path.Ext(name)
 			if f.Database.Engine == "" && (ext == ".sqlite" || ext == ".sqlite3" || ext == ".db") &&
-				sqlite.Is(p.Root, name) {
-				f.Database = site.Database{Engine: "sqlite", Path: path.Join(p.Root.Path(), name)}
+				engines.IsFile(p.Root, name) {
+				f.Database = site.Database{Engine: site.File, Path: path.Join(p.Root.Path(), name)}
 			}
 		}
 	}

@@ -91,7 +91,7 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 	conf = readConfig(rewriteStrings(conf.src, c.Rewriter), file)
 	own := &ownConfig{}
 	own.set("WP_ENVIRONMENT_TYPE", "'staging'")
-	if c.Copy.Database.Engine == "sqlite" {
+	if c.Copy.Database.InFile() {
 		own.set("DB_DIR", phpLiteral(path.Dir(c.Copy.Database.Path)))
 		own.set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
 	}

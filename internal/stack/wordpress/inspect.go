@@ -145,7 +145,7 @@ func bytesOf(s string) int64 {
 
 // readTables takes one snapshot and gathers everything that the tables tell.
 func readTables(ctx context.Context, p stack.Place, conf config, f *site.Facts) error {
-	if db := f.Database; db.Engine == "mysql" && (db.Name == "" || db.User == "") {
+	if db := f.Database; db.Served() && (db.Name == "" || db.User == "") {
 		return fmt.Errorf(
 			"the configuration works out DB_NAME or DB_USER when it runs, and Alibi runs no code of a live site: %w; write the values into wp-config.php",
 			tables.ErrRefused,

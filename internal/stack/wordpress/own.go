@@ -34,7 +34,7 @@ func (o *ownConfig) set(name, literal string) {
 // origin's has the origin's account.
 func (o *ownConfig) database(ctx context.Context, origin stack.Place, c stack.Change) error {
 	db := c.Copy.Database
-	if db.Engine != "mysql" {
+	if !db.Served() {
 		return nil
 	}
 	password := c.Password

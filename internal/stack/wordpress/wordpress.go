@@ -89,7 +89,7 @@ func findConfig(ctx context.Context, p stack.Place) (c config, above bool, err e
 
 // database says where the configuration puts the tables.
 func database(c config, root string) site.Database {
-	db := site.Database{Engine: "mysql", Prefix: "wp_"}
+	db := site.Database{Engine: site.Served, Prefix: "wp_"}
 	if v := c.variables["table_prefix"]; v.known {
 		db.Prefix = v.value
 	}
@@ -106,7 +106,7 @@ func database(c config, root string) site.Database {
 		if file.known && file.value != "" {
 			f = file.value
 		}
-		db = site.Database{Engine: "sqlite", Path: path.Join(d, f), Prefix: db.Prefix}
+		db = site.Database{Engine: site.File, Path: path.Join(d, f), Prefix: db.Prefix}
 	}
 	return db
 }

@@ -4,15 +4,9 @@ import (
 	"context"
 	"fmt"
 	"strings"
-)
 
-// Account is a database account of a copy's own: it may do everything in its
-// databases and nothing elsewhere.
-type Account struct {
-	Name     string
-	Password string
-	From     []string // where it may connect from, as the server sees it: "localhost", "127.0.0.1", "%"
-}
+	"alibi/internal/tables"
+)
 
 // user writes an account's name into a statement.
 func user(n, from string) string {
@@ -26,7 +20,7 @@ func pattern(database string) string {
 
 // MakeDatabase makes a database and the account that owns it. Either may be
 // there already; the account then gets the password.
-func (l Login) MakeDatabase(ctx context.Context, database, charset, collation string, a Account) error {
+func (l Login) MakeDatabase(ctx context.Context, database, charset, collation string, a tables.Account) error {
 	q := "CREATE DATABASE IF NOT EXISTS " + name(database)
 	if plainWord(charset) && plainWord(collation) {
 		q += " CHARACTER SET " + charset + " COLLATE " + collation

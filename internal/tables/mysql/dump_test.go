@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 )
@@ -26,7 +25,7 @@ func TestADumpIsLoadedByTheServersOwnClient(t *testing.T) {
 		cmd := exec.Command(
 			"mariadb",
 			"--no-defaults",
-			"--socket="+mariadbtest.Root().Addr,
+			"--socket="+root().Addr,
 			"--user=root",
 			"--comments",
 			"loaded",

@@ -21,7 +21,7 @@ type edit struct {
 	database string
 }
 
-// Edit changes a database.
+// Edit changes a database. It is a tables.Patcher too.
 func (l Login) Edit(database string) tables.Edit { return &edit{l, database} }
 
 func (e *edit) Separate() bool { return true }
@@ -32,8 +32,18 @@ func (e *edit) Objects(ctx context.Context, drop, hang []tables.Object) error {
 }
 
 func (e *edit) Exchange(ctx context.Context) error { return e.login.Exchange(ctx, e.database) }
-func (e *edit) TakeBack(ctx context.Context) error { return e.login.TakeBack(ctx, e.database) }
-func (e *edit) Settle(ctx context.Context) error   { return e.login.Settle(ctx, e.database) }
+func (e *edit) Rollback(ctx context.Context) error { return e.login.Rollback(ctx, e.database) }
+func (e *edit) Commit(ctx context.Context) error   { return e.login.Commit(ctx, e.database) }
+
+func (e *edit) Patchable(from, to tables.Schema) bool { return Patchable(from, to) }
+
+func (e *edit) Patch(ctx context.Context, list []tables.Table, change func(tables.Patch) error) error {
+	return e.login.Patch(ctx, e.database, list, change)
+}
+
+func (e *edit) SetNext(ctx context.Context, is, want tables.Schema, onlyRaise bool) error {
+	return e.login.SetNext(ctx, e.database, is, want, onlyRaise)
+}
 
 // Stage changes rows where few differ, all in one transaction, and makes the other
 // tables beside those in use.
@@ -75,7 +85,7 @@ func (e *edit) Stage(
 			staying.Tables = append(staying.Tables, *want.Table)
 		}
 	}
-	return out, e.login.SetNext(ctx, e.database, now.Schema(), staying, !w.Lower)
+	return out, e.SetNext(ctx, now.Schema(), staying, !w.Lower)
 }
 
 func instead(
@@ -96,7 +106,7 @@ func (e *edit) patch(ctx context.Context, now tables.Snapshot, list []*differing
 	for i, d := range list {
 		defined[i] = *d.want.Table
 	}
-	return e.login.Patch(ctx, e.database, defined, func(p *Patch) error {
+	return e.Patch(ctx, defined, func(p tables.Patch) error {
 		for _, d := range list {
 			bring := func(put func(tables.Row) error) error { return d.bring(ctx, now, put) }
 			if err := p.Rows(*d.want.Table, d.touched, bring); err != nil {

@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 )
@@ -61,7 +60,7 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 		}, {Name: "trips", Table: &trips, Rows: rows(tables.Row{Values: []tables.Value{number(1), number(5)}})},
 		{Name: "gone"}, {Name: "extra", Table: &extra, Rows: rows(row(1, "new"))},
 	}
-	l := mariadbtest.Root()
+	l := root()
 	names := func() []string { return allTables(t, "exchanged") }
 
 	broken := errors.New("killed here")
@@ -78,7 +77,7 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 		broken,
 	)
 	assert.Equal(t, before, state(t, db), "nothing of it is seen")
-	require.NoError(t, l.TakeBack(ctx, "exchanged"))
+	require.NoError(t, l.Rollback(ctx, "exchanged"))
 	assert.ElementsMatch(t, []string{"boats", "trips", "gone"}, names())
 
 	require.NoError(t, l.Exchange(ctx, "exchanged"), "without anything filled it does nothing")
@@ -87,7 +86,7 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	require.NoError(t, l.Exchange(ctx, "exchanged"))
 	after := state(t, db)
 	assert.NotEqual(t, before, after)
-	require.NoError(t, l.TakeBack(ctx, "exchanged"))
+	require.NoError(t, l.Rollback(ctx, "exchanged"))
 	assert.Equal(t, before, state(t, db), "the foreign key is the old one again")
 	assert.ElementsMatch(t, []string{"boats", "trips", "gone"}, names())
 	tied := func() string {
@@ -101,8 +100,8 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 
 	require.NoError(t, l.Fill(ctx, "exchanged", list))
 	require.NoError(t, l.Exchange(ctx, "exchanged"))
-	require.NoError(t, l.Settle(ctx, "exchanged"))
-	require.NoError(t, l.Settle(ctx, "exchanged"), "twice does no harm")
+	require.NoError(t, l.Commit(ctx, "exchanged"))
+	require.NoError(t, l.Commit(ctx, "exchanged"), "twice does no harm")
 	assert.ElementsMatch(t, []string{"boats", "trips", "extra"}, names())
 	assert.Contains(
 		t,
@@ -110,6 +109,6 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 		"CONSTRAINT `of_boat` FOREIGN KEY (`boat`) REFERENCES `boats`",
 		"the new ones are tied too",
 	)
-	require.NoError(t, l.TakeBack(ctx, "exchanged"), "what is settled stays")
+	require.NoError(t, l.Rollback(ctx, "exchanged"), "what is settled stays")
 	assert.ElementsMatch(t, []string{"boats", "trips", "extra"}, names())
 }

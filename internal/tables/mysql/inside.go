@@ -16,6 +16,9 @@ import (
 
 // condition is a search as a condition over a table's columns.
 func condition(t tables.Table, s tables.Search) string {
+	if s.All {
+		return "1"
+	}
 	shortest := 1 << 30
 	var alternatives []string
 	for _, f := range s.Fold {
@@ -70,8 +73,8 @@ func (c column) holds(n int) bool {
 	return false
 }
 
-// Inner is a table that was copied inside the server and is not finished yet.
-type Inner struct {
+// inner is a table that was copied inside the server and is not finished yet.
+type inner struct {
 	t        *Target
 	tx       *sql.Tx
 	tab      tables.Table
@@ -89,13 +92,13 @@ func (t *Target) Inside(
 	table, from string,
 	parts []tables.Range,
 	exchange [][2]string,
-	finish func(*Inner) error,
+	finish func(tables.Inner) error,
 ) error {
 	tab, ok := t.schema.Table(table)
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
 	}
-	in := &Inner{t: t, tab: tab, exchange: exchange}
+	in := &inner{t: t, tab: tab, exchange: exchange}
 	var list, values []string
 	for _, c := range tab.Columns {
 		col := newColumn(c)
@@ -178,7 +181,7 @@ func (c column) exchanged(exchange [][2]string) string {
 }
 
 // Exchange does to a row what Inside has the server do to it.
-func (in *Inner) Exchange(r tables.Row) tables.Row {
+func (in *inner) Exchange(r tables.Row) tables.Row {
 	out := tables.Row{Key: r.Key, Values: slices.Clone(r.Values)}
 	for i, c := range in.cols {
 		if len(out.Values[i].Bytes) > exchangeBytes {
@@ -195,12 +198,12 @@ func (in *Inner) Exchange(r tables.Row) tables.Row {
 
 // Total counts the rows of a range as they are now, and adds up the first halves
 // of their digests, modulo 2^64.
-func (in *Inner) Total(ctx context.Context, r tables.Range) (rows int64, sum uint64, err error) {
+func (in *inner) Total(ctx context.Context, r tables.Range) (rows int64, sum uint64, err error) {
 	return total(ctx, in.tx, in.tab, in.cols, r)
 }
 
 // Sums gives key and digest of each row of a range as it is now.
-func (in *Inner) Sums(ctx context.Context, r tables.Range, give func(key []tables.Value, d tables.Digest) error) error {
+func (in *inner) Sums(ctx context.Context, r tables.Range, give func(key []tables.Value, d tables.Digest) error) error {
 	var keys []column
 	for _, k := range in.tab.Key {
 		keys = append(keys, in.cols[in.tab.Column(k)])
@@ -225,7 +228,7 @@ func (in *Inner) Sums(ctx context.Context, r tables.Range, give func(key []table
 }
 
 // Remove removes the rows with these keys.
-func (in *Inner) Remove(ctx context.Context, list [][]tables.Value) error {
+func (in *inner) Remove(ctx context.Context, list [][]tables.Value) error {
 	keys := keysOf(in.tab)
 	for chunk := range slices.Chunk(list, 500) {
 		if _, err := in.tx.ExecContext(ctx, "DELETE FROM "+at(in.tab)+" WHERE "+oneOf(keys, chunk)); err != nil {
@@ -273,7 +276,7 @@ func lowBits(text string) (uint64, error) {
 }
 
 // Replace puts rows in place of those with their keys.
-func (in *Inner) Replace(ctx context.Context, next func(put func(tables.Row) error) error) error {
+func (in *inner) Replace(ctx context.Context, next func(put func(tables.Row) error) error) error {
 	w := newWriter(ctx, in.tx, in.tab, "REPLACE", in.t.packet)
 	return w.flush(next(w.put))
 }

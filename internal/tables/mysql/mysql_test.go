@@ -20,6 +20,11 @@ import (
 	"alibi/internal/tables/tablestest"
 )
 
+// root is the tests' server, reached as its administrator.
+func root() mysql.Login {
+	return mysql.Login{Network: "unix", Addr: mariadbtest.Socket(), User: "root"}
+}
+
 func TestMain(m *testing.M) { mariadbtest.Main(m) }
 
 // newDatabase makes an empty database.
@@ -28,9 +33,9 @@ func newDatabase(t *testing.T, name string, statements ...string) *mysql.Databas
 	ctx := context.Background()
 	require.NoError(
 		t,
-		mysql.Open(mariadbtest.Root(), "").Exec(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4"),
+		mysql.Open(root(), "").Exec(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4"),
 	)
-	db := mysql.Open(mariadbtest.Root(), name)
+	db := mysql.Open(root(), name)
 	for _, s := range statements {
 		require.NoError(t, db.Exec(ctx, s), s)
 	}
@@ -49,9 +54,9 @@ var engine = tablestest.Engine{
 	},
 	Target: func(t *testing.T, p string) tables.Target {
 		newDatabase(t, place(p))
-		return mysql.NewTarget(mariadbtest.Root(), mariadbtest.Root(), place(p))
+		return mysql.NewTarget(root(), root(), place(p))
 	},
-	Open: func(_ *testing.T, p string) tables.Writable { return mysql.Open(mariadbtest.Root(), place(p)) },
+	Open: func(_ *testing.T, p string) tables.Writable { return mysql.Open(root(), place(p)) },
 	Schema: []string{
 		"CREATE TABLE posts (id BIGINT PRIMARY KEY, title TEXT, body LONGTEXT, n BIGINT, f DOUBLE, b LONGBLOB) ENGINE=InnoDB",
 		"CREATE TABLE pairs (a INT, b VARCHAR(40), v TEXT, PRIMARY KEY (a, b))",
@@ -76,7 +81,7 @@ func TestEdit(t *testing.T) {
 				return newDatabase(
 					t,
 					name,
-					statements...), func() tables.Edit { return mysql.Open(mariadbtest.Root(), name).Login().Edit(name) }
+					statements...), func() tables.Edit { return mysql.Open(root(), name).Login().Edit(name) }
 			},
 		},
 	)
@@ -99,7 +104,7 @@ func TestCompressed(t *testing.T) {
 		var n atomic.Int64
 		l := mysql.Login{
 			Network:  "unix",
-			Addr:     mariadbtest.Root().Addr,
+			Addr:     root().Addr,
 			User:     "root",
 			Compress: compress,
 			Dial: func(ctx context.Context, network, addr string) (net.Conn, error) {

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 )
@@ -257,11 +256,11 @@ func TestFloatsKeepTheirLastBit(t *testing.T) {
 func TestAnAccountWithFewRights(t *testing.T) {
 	ctx := context.Background()
 	oddDatabase(t, "few")
-	root := mysql.Open(mariadbtest.Root(), "")
+	all := mysql.Open(root(), "")
 	for _, q := range []string{"CREATE USER few@localhost IDENTIFIED BY 'made up'", "GRANT SELECT ON few.* TO few@localhost"} {
-		require.NoError(t, root.Exec(ctx, q))
+		require.NoError(t, all.Exec(ctx, q))
 	}
-	l := mariadbtest.Root()
+	l := root()
 	l.User, l.Password = "few", "made up"
 	s, err := mysql.Open(l, "few").Snapshot(ctx)
 	require.NoError(t, err)

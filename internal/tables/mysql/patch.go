@@ -69,8 +69,8 @@ func PatchableTable(a, b tables.Table) bool {
 		!strings.Contains(create, "WITH SYSTEM VERSIONING")
 }
 
-// Patch is a change of rows in a database, all in one transaction.
-type Patch struct {
+// patch is a change of rows in a database, all in one transaction.
+type patch struct {
 	ctx    context.Context
 	tx     *sql.Tx
 	packet int
@@ -79,9 +79,9 @@ type Patch struct {
 
 // Patch changes rows of the tables given. What it changed can be taken back
 // until it is settled.
-func (l Login) Patch(ctx context.Context, database string, list []tables.Table, change func(*Patch) error) error {
+func (l Login) Patch(ctx context.Context, database string, list []tables.Table, change func(tables.Patch) error) error {
 	return l.alone(ctx, "changing rows of", database, func(c *sql.Conn) error {
-		p := &Patch{ctx: ctx, n: map[string]int{}}
+		p := &patch{ctx: ctx, n: map[string]int{}}
 		if err := c.QueryRowContext(ctx, "SELECT @@max_allowed_packet").Scan(&p.packet); err != nil {
 			return err
 		}
@@ -155,7 +155,7 @@ func execAll(ctx context.Context, c execer, statements []string) error {
 // Rows removes the rows with the keys in touched, as far as they are there, and
 // puts others. Every row that is put has one of these keys, or one that no row
 // has. The table has a key.
-func (p *Patch) Rows(t tables.Table, touched [][]tables.Value, next func(put func(tables.Row) error) error) error {
+func (p *patch) Rows(t tables.Table, touched [][]tables.Value, next func(put func(tables.Row) error) error) error {
 	n, cols, keys := p.n[t.Name], columnNames(t), keysOf(t)
 	if _, err := p.tx.ExecContext(p.ctx, "INSERT INTO "+journal+" VALUES (?, 0, ?)", n, t.Name); err != nil {
 		return err
@@ -185,7 +185,7 @@ func (p *Patch) Rows(t tables.Table, touched [][]tables.Value, next func(put fun
 }
 
 // Whole puts other rows in place of all that a table has.
-func (p *Patch) Whole(t tables.Table, next func(put func(tables.Row) error) error) error {
+func (p *patch) Whole(t tables.Table, next func(put func(tables.Row) error) error) error {
 	n, cols := p.n[t.Name], columnNames(t)
 	if _, err := p.tx.ExecContext(p.ctx, "INSERT INTO "+journal+" VALUES (?, 1, ?)", n, t.Name); err != nil {
 		return err
@@ -213,9 +213,9 @@ func keysOf(t tables.Table) []column {
 	return keys
 }
 
-// TakeBack undoes an exchange and a patch that were not settled, if there are
+// Rollback undoes an exchange and a patch that were not settled, if there are
 // any, and removes their journals. It may be broken off and called again.
-func (l Login) TakeBack(ctx context.Context, database string) error {
+func (l Login) Rollback(ctx context.Context, database string) error {
 	return l.alone(ctx, "taking back what was changed in", database, func(c *sql.Conn) error {
 		if err := exchangeBack(ctx, c, database); err != nil {
 			return err
@@ -261,9 +261,9 @@ func (l Login) TakeBack(ctx context.Context, database string) error {
 	})
 }
 
-// Settle makes a patch and an exchange final: it removes their journals and what
+// Commit makes a patch and an exchange final: it removes their journals and what
 // was replaced. It may be broken off and called again.
-func (l Login) Settle(ctx context.Context, database string) error {
+func (l Login) Commit(ctx context.Context, database string) error {
 	return l.alone(ctx, "clearing up in", database, func(c *sql.Conn) error {
 		if err := settleExchange(ctx, c, database); err != nil {
 			return err

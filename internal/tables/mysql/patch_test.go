@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 )
@@ -66,7 +65,7 @@ func TestAPatchIsWholeOrNotAtAll(t *testing.T) {
 		return tables.Row{Values: []tables.Value{number(id), number(1), word(slug), word(body)}}
 	}
 	change := func(end error) error {
-		return mariadbtest.Root().Patch(ctx, "patched", []tables.Table{posts, loose}, func(p *mysql.Patch) error {
+		return root().Patch(ctx, "patched", []tables.Table{posts, loose}, func(p tables.Patch) error {
 			touched := [][]tables.Value{{number(1), number(1)}, {number(2), number(1)}, {number(9), number(1)}}
 			if err := p.Rows(posts, touched, func(put func(tables.Row) error) error {
 				// Two rows change places in a unique index, and one comes.
@@ -80,7 +79,7 @@ func TestAPatchIsWholeOrNotAtAll(t *testing.T) {
 			return end
 		})
 	}
-	take := func() { require.NoError(t, mariadbtest.Root().TakeBack(ctx, "patched")) }
+	take := func() { require.NoError(t, root().Rollback(ctx, "patched")) }
 
 	broken := errors.New("killed here")
 	require.ErrorIs(t, change(broken), broken)
@@ -98,11 +97,11 @@ func TestAPatchIsWholeOrNotAtAll(t *testing.T) {
 	assert.Equal(t, before, state(t, db), "once is enough")
 
 	require.NoError(t, change(nil))
-	require.NoError(t, mariadbtest.Root().Settle(ctx, "patched"))
+	require.NoError(t, root().Commit(ctx, "patched"))
 	take()
 	assert.Equal(t, after, state(t, db), "what is settled stays")
 	assert.ElementsMatch(t, []string{"posts", "loose", "still"}, allTables(t, "patched"))
-	assert.ErrorIs(t, mariadbtest.Root().TakeBack(ctx, "no_such"), tables.ErrRefused)
+	assert.ErrorIs(t, root().Rollback(ctx, "no_such"), tables.ErrRefused)
 }
 
 func TestWhatCanBePatched(t *testing.T) {

@@ -27,7 +27,7 @@ func running(t *testing.T, text string) string {
 }
 
 func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
-	root := mariadbtest.Root()
+	root := root()
 	for name, do := range map[string]func(context.Context) error{
 		"a statement": func(ctx context.Context) error {
 			return mysql.Open(root, "mysql").Exec(ctx, "SELECT SLEEP(20) /* mark */")
@@ -67,7 +67,7 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 
 func TestAServerGetsNoFileOfThisMachine(t *testing.T) {
 	ctx := context.Background()
-	db := mysql.Open(mariadbtest.Root(), "mysql")
+	db := mysql.Open(root(), "mysql")
 	require.NoError(t, db.Exec(ctx, "CREATE OR REPLACE TABLE alibi_infile (v TEXT)"))
 	defer func() { _ = db.Exec(ctx, "DROP TABLE alibi_infile") }()
 	assert.ErrorContains(
@@ -79,7 +79,7 @@ func TestAServerGetsNoFileOfThisMachine(t *testing.T) {
 
 func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
 	ctx := context.Background()
-	root := mariadbtest.Root()
+	root := root()
 	exec := func(q string) { require.NoError(t, mysql.Open(root, "").Exec(ctx, q), q) }
 	exec("CREATE OR REPLACE DATABASE shaped")
 	defer exec("DROP DATABASE shaped")
@@ -98,7 +98,7 @@ func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
 func TestNothingGoesOnAfterADatabaseWasRead(t *testing.T) {
 	ctx := context.Background()
 	read := func() {
-		db := mysql.Open(mariadbtest.Root(), "mysql")
+		db := mysql.Open(root(), "mysql")
 		snap, err := db.Snapshot(ctx)
 		require.NoError(t, err)
 		list := snap.Schema().Tables

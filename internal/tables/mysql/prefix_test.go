@@ -7,7 +7,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
 )
@@ -42,7 +41,7 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 	)
 	assert.Contains(t, narrow.Schema().Problems, "the view wp_seen is not copied: the copy has no database of its own")
 
-	root := mariadbtest.Root()
+	root := root()
 	const prefix = "alibi_near_12ab_"
 	load := func(finish bool) {
 		to := mysql.NewTarget(root, root, "shared").Under("wp_", prefix)
@@ -62,7 +61,7 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 						"shared",
 						[]tables.Range{{}},
 						[][2]string{{"https://a.example", "http://b.localhost"}},
-						func(in *mysql.Inner) error {
+						func(in tables.Inner) error {
 							rows, sum, err := in.Total(ctx, tables.Range{})
 							assert.EqualValues(t, 3, rows)
 							_, whole, terr := narrow.(tables.Summer).Total(ctx, tab.Name, tables.Range{})

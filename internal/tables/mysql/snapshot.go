@@ -27,7 +27,7 @@ type snapshot struct {
 	free     chan conn
 
 	mu     sync.Mutex
-	shares map[string]float64 // of rows that the search finds, by table
+	shares map[share]float64 // of rows that a search finds
 }
 
 // Snapshot opens a read-only transaction that sees one state; no lock is taken
@@ -48,7 +48,7 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 		under:    d.under,
 		pool:     pool,
 		guard:    newGuard(d.login),
-		shares:   map[string]float64{},
+		shares:   map[share]float64{},
 	}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()

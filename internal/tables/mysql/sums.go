@@ -120,18 +120,21 @@ func nextSum(n int, took time.Duration) int {
 // sampled is about how many rows tell what share a search may find.
 const sampled = 600
 
-// Share looks at a few rows from several places of the table. It looks once for
-// each table: the search is the same for as long as a snapshot is read.
+// share is a search of a table.
+type share struct{ table, condition string }
+
+// Share looks at a few rows from several places of the table, once for each search.
 func (s *snapshot) Share(ctx context.Context, table string, search tables.Search) (float64, error) {
-	s.mu.Lock()
-	known, ok := s.shares[table]
-	s.mu.Unlock()
-	if ok {
-		return known, nil
-	}
 	t, cols, err := s.table(table)
 	if err != nil {
 		return 0, err
+	}
+	of := share{table, condition(t, search)}
+	s.mu.Lock()
+	known, ok := s.shares[of]
+	s.mu.Unlock()
+	if ok {
+		return known, nil
 	}
 	var v sql.NullFloat64
 	err = s.short(ctx, func(c conn) error {
@@ -139,7 +142,7 @@ func (s *snapshot) Share(ctx context.Context, table string, search tables.Search
 		if err != nil {
 			return err
 		}
-		return c.QueryRowContext(ctx, "SELECT AVG(x) FROM ("+sample(t, condition(t, search), from)+") AS sample").
+		return c.QueryRowContext(ctx, "SELECT AVG(x) FROM ("+sample(t, of.condition, from)+") AS sample").
 			Scan(&v)
 	})
 	if err != nil {
@@ -147,7 +150,7 @@ func (s *snapshot) Share(ctx context.Context, table string, search tables.Search
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.shares[table] = v.Float64
+	s.shares[of] = v.Float64
 	return v.Float64, nil
 }
 

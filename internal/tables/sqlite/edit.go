@@ -133,8 +133,8 @@ func (e *edit) rename(from, to string) error {
 	return nil
 }
 
-// TakeBack gives the database its file back, if that was put aside.
-func (e *edit) TakeBack(ctx context.Context) error {
+// Rollback gives the database its file back, if that was put aside.
+func (e *edit) Rollback(ctx context.Context) error {
 	old := e.beside("old")
 	if _, err := e.dir.Lstat(old); err == nil {
 		for _, l := range logs { // they are of the new one
@@ -151,11 +151,11 @@ func (e *edit) TakeBack(ctx context.Context) error {
 			return fmt.Errorf("putting the database back: %w", err)
 		}
 	}
-	return e.Settle(ctx)
+	return e.Commit(ctx)
 }
 
-// Settle removes what is still beside the database.
-func (e *edit) Settle(context.Context) error {
+// Commit removes what is still beside the database.
+func (e *edit) Commit(context.Context) error {
 	for _, what := range []string{"new", "old"} {
 		for _, l := range append([]string{""}, logs...) {
 			if err := e.dir.Remove(e.beside(what) + l); err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -205,7 +205,7 @@ func (c *change) apply() error {
 
 func (c *change) settle() {
 	c.t.Helper()
-	require.NoError(c.t, c.edit(func(x tables.Edit) error { return x.Settle(context.Background()) }))
+	require.NoError(c.t, c.edit(func(x tables.Edit) error { return x.Commit(context.Background()) }))
 	c.settled = true
 }
 
@@ -215,7 +215,7 @@ func (c *change) takeBack() {
 	ctx := context.Background()
 	require.NoError(c.t, c.edit(func(x tables.Edit) error {
 		if !x.Separate() || c.settled {
-			return x.TakeBack(ctx)
+			return x.Rollback(ctx)
 		}
 		now, err := c.db.Snapshot(ctx)
 		if err != nil {
@@ -225,7 +225,7 @@ func (c *change) takeBack() {
 		if err := now.Close(); err != nil {
 			return err
 		}
-		return errors.Join(x.Objects(ctx, drop, nil), x.TakeBack(ctx), x.Objects(ctx, nil, hang))
+		return errors.Join(x.Objects(ctx, drop, nil), x.Rollback(ctx), x.Objects(ctx, nil, hang))
 	}))
 }
 

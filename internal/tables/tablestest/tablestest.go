@@ -60,6 +60,7 @@ func Run(t *testing.T, e Engine) {
 		require.NoError(t, err)
 		assert.NotEqual(t, a, b)
 	})
+	t.Run("rows are summed up where they are", func(t *testing.T) { testSummer(t, e) })
 	t.Run("statements of people", func(t *testing.T) { testQuery(t, e) })
 	t.Run("copy is whole", func(t *testing.T) { testCopy(t, e) })
 	t.Run("a broken-off load goes on", func(t *testing.T) { testResume(t, e) })

@@ -22,7 +22,6 @@ import (
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/site"
-	"alibi/internal/tables/mysql"
 )
 
 // Account is whose the live sites of tests are, and as whom their web servers
@@ -144,7 +143,7 @@ func (l *Live) Visit(table string, writes bool) (stop func() (longest time.Durat
 			}
 		}()
 	}
-	db := mysql.Open(mariadbtest.Root(), l.Spec.Database)
+	db := mariadbtest.DB(l.Spec.Database)
 	waits(50*time.Millisecond, func() error {
 		if status := l.Get("/"); status != 200 && status != 503 {
 			return fmt.Errorf("the first page answers %d", status)

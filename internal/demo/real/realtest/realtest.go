@@ -134,7 +134,7 @@ func (yes) HostKey(string, string) (bool, error) { return true, nil }
 func (yes) Secret(string) (string, error)        { return "", errors.New("there is none") }
 
 // Server is the database server as a site's configuration names it.
-func Server() string { return "localhost:" + mariadbtest.Root().Addr }
+func Server() string { return "localhost:" + mariadbtest.Socket() }
 
 // Make sets up a site and adds it as a live one.
 func (w *World) Make(name string, change ...func(*real.Spec)) site.Site {

@@ -11,7 +11,8 @@ import (
 
 	"alibi/internal/runtime/mariadb"
 	"alibi/internal/runtime/process"
-	"alibi/internal/tables/mysql"
+	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
 )
 
 var (
@@ -60,11 +61,17 @@ var start = sync.OnceFunc(func() {
 	}
 })
 
-// Root is the administrator of the server.
-func Root() mysql.Login {
+// Socket is the server's.
+func Socket() string {
 	start()
-	return mysql.Login{Network: "unix", Addr: server.Socket, User: "root"}
+	return server.Socket
 }
+
+// Root is the server, reached as its administrator.
+func Root() tables.Server { return engines.Local(Socket(), "root", "") }
+
+// DB is a database of the server, for its administrator.
+func DB(name string) tables.Writable { return Root().Open(name, tables.Prefix{}) }
 
 // Stop stops the server, as a crash would; Start starts it again.
 func Stop() error {
@@ -87,7 +94,7 @@ func Start() error {
 
 // Text asks a database of the server for one value.
 func Text(database, query string) (out string, err error) {
-	db, err := sql.Open("mysql", fmt.Sprintf("root@unix(%s)/%s", Root().Addr, database))
+	db, err := sql.Open("mysql", fmt.Sprintf("root@unix(%s)/%s", Socket(), database))
 	if err != nil {
 		return "", err
 	}

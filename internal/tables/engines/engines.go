@@ -1,0 +1,163 @@
+// Package engines opens databases of any engine. It is the only place that knows which
+// engines there are: everybody else works with what package tables declares.
+package engines
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"path"
+	"strings"
+	"time"
+
+	"alibi/internal/host"
+	"alibi/internal/site"
+	"alibi/internal/tables"
+	"alibi/internal/tables/mysql"
+	"alibi/internal/tables/sqlite"
+)
+
+// Where is a database where its site is.
+type Where struct {
+	Host     host.Host
+	Database site.Database
+	// Password gives that of the site's own account, where the engine asks for one.
+	Password func(ctx context.Context) (string, error)
+	Temp     string // for the engine's own files, on this machine
+}
+
+// Open opens a site's own database.
+func Open(ctx context.Context, w Where) (tables.Writable, error) {
+	db := w.Database
+	switch {
+	case db.InFile():
+		dir, err := w.Host.Open(ctx, path.Dir(db.Path))
+		if err != nil {
+			return nil, err
+		}
+		return sqlite.Open(dir, path.Base(db.Path), w.Temp), nil
+	case db.Served():
+		srv, err := Own(ctx, w)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case db.Beside():
+			return srv.Open(db.Name, tables.Prefix{Name: db.As, Stored: db.Prefix}), nil
+		case strings.HasPrefix(db.Prefix, mysql.OwnPrefix): // a copy by itself
+			return srv.Open(db.Name, tables.Prefix{Name: db.Prefix, Stored: db.Prefix}), nil
+		}
+		return srv.Open(db.Name, tables.Prefix{}), nil
+	}
+	return nil, fmt.Errorf("a %s database can't be read: %w", db.Engine, tables.ErrRefused)
+}
+
+// Own is the server of a site's database, reached as the site itself reaches it.
+func Own(ctx context.Context, w Where) (tables.Server, error) {
+	password, err := w.Password(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return Server(ctx, w.Host, w.Database.Server, w.Database.User, password), nil
+}
+
+// EditFile changes a database that is a file. What is made beside it gets names that
+// begin with mark; at is when the site's files were placed.
+func EditFile(ctx context.Context, w Where, mark string, at time.Time) (tables.Edit, error) {
+	dir, err := w.Host.Open(ctx, path.Dir(w.Database.Path))
+	if err != nil {
+		return nil, err
+	}
+	return sqlite.NewEdit(dir, path.Base(w.Database.Path), mark, w.Temp, at), nil
+}
+
+// FileTarget is a database file of this machine that is to be filled.
+func FileTarget(name string) tables.Target { return sqlite.NewTarget(name) }
+
+// IsFile tells whether a file is a database.
+func IsFile(root host.Root, name string) bool { return sqlite.Is(root, name) }
+
+// sockets are where "localhost" is, by the habits of distributions.
+var sockets = []string{
+	"/run/mysqld/mysqld.sock",
+	"/var/run/mysqld/mysqld.sock",
+	"/var/lib/mysql/mysql.sock",
+	"/tmp/mysql.sock",
+}
+
+// Server is a database server, reached on a host by the name that sites there use
+// for it.
+func Server(ctx context.Context, h host.Host, server, user, password string) tables.Server {
+	network, addr := mysql.ParseServer(server, sockets[0])
+	l := mysql.Login{
+		Network:  network,
+		Addr:     addr,
+		User:     user,
+		Password: password,
+		Dial:     h.Dial,
+		Compress: host.Compresses(ctx, h),
+	}
+	if network == "unix" && addr == sockets[0] && !strings.Contains(server, "/") {
+		l.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) { return dialLocal(ctx, h) }
+	}
+	return l
+}
+
+// dialLocal connects to the server that "localhost" means on a host.
+func dialLocal(ctx context.Context, h host.Host) (net.Conn, error) {
+	var first error
+	for _, s := range sockets {
+		c, err := h.Dial(ctx, "unix", s)
+		if err == nil {
+			return c, nil
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	if c, err := h.Dial(ctx, "tcp", "127.0.0.1:3306"); err == nil {
+		return c, nil
+	}
+	return nil, first
+}
+
+// Local is a server of this machine, by its socket.
+func Local(socket, user, password string) tables.Server {
+	return mysql.Login{Network: "unix", Addr: socket, User: user, Password: password}
+}
+
+// served tells whether tables are a server's.
+func served(engine string) bool { return site.Database{Engine: engine}.Served() }
+
+// Dump writes tables as statements that their engine's own client loads.
+func Dump(ctx context.Context, snap tables.Snapshot, to io.Writer) error {
+	if served(snap.Schema().Engine) {
+		return mysql.Dump(ctx, snap, to)
+	}
+	return sqlite.Dump(ctx, snap, to)
+}
+
+// Escapes tells whether a backslash in a text of such a dump stands before another
+// character than itself.
+func Escapes(engine string) bool { return served(engine) }
+
+// Typed makes values that were read from a dump what a snapshot gives: each as its
+// column keeps it.
+func Typed(engine string, t tables.Table, values []tables.Value) {
+	if served(engine) {
+		mysql.Typed(t, values)
+	}
+}
+
+// Digester digests rows as a snapshot of their engine does.
+func Digester(s tables.Schema) func(table string, r tables.Row, buf []byte) (tables.Digest, []byte) {
+	if served(s.Engine) {
+		return mysql.Digester(s)
+	}
+	return func(_ string, r tables.Row, buf []byte) (tables.Digest, []byte) { return r.Digest(buf) }
+}
+
+// SameShape tells whether two tables are defined alike; the numbers that their next
+// rows get don't count.
+func SameShape(a, b tables.Table) bool { return mysql.Definition(a) == mysql.Definition(b) }
