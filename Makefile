@@ -12,7 +12,7 @@ demo-real: build
 	./bin/alibi demo --real
 
 build:
-	go build -trimpath -o bin/alibi ./cmd/alibi
+	go build -trimpath -ldflags "-s -w" -o bin/alibi ./cmd/alibi
 
 # What the tests talk to: a real PHP, a real terminal, a real SSH server.
 needs:
@@ -24,7 +24,7 @@ test: needs lint
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not gofmt'd:"; gofmt -l cmd internal; exit 1; }
 	go vet ./...
-	go tool staticcheck ./...
+	go tool -modfile=tools/go.mod staticcheck ./...
 
 bench:
 	bench/run

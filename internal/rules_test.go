@@ -2,7 +2,10 @@
 package internal
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -108,6 +111,17 @@ func TestOnlyOneRoomKnowsTheEngines(t *testing.T) {
 		}
 	}
 	assert.GreaterOrEqual(t, known, 2)
+}
+
+func TestWhatWasOpenedToReadIsNotWrittenTo(t *testing.T) {
+	require.NoError(t, filepath.WalkDir(".", func(name string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		assert.NotContains(t, string(text), ".(host.Root)", "%s: a claim gives a host.Root, not an assertion", name)
+		return err
+	}))
 }
 
 func TestOperationsKeepToThemselves(t *testing.T) {

@@ -42,7 +42,7 @@ type Client struct {
 	Dir     string // folder of this machine for what was fetched
 	HTTP    *http.Client
 	// Identify tells what the files below a root are, named by their folder.
-	Identify func(root host.Root, folder string) (site.ComponentKind, site.Component, bool)
+	Identify func(root host.Tree, folder string) (site.ComponentKind, site.Component, bool)
 	Limits   Limits
 
 	mu    sync.Mutex

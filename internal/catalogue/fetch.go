@@ -228,7 +228,7 @@ func folderName(s site.Source, from string) string {
 
 // Digest adds up the files below a root: the SHA-256 of the list that sha256sum
 // writes of them, sorted by path.
-func Digest(root host.Root) (digest string, files int, size int64, err error) {
+func Digest(root host.Tree) (digest string, files int, size int64, err error) {
 	list, err := sums(root)
 	if err != nil {
 		return "", 0, 0, err
@@ -247,7 +247,7 @@ type summed struct {
 }
 
 // sums digests every file below a root.
-func sums(root host.Root) (out []summed, err error) {
+func sums(root host.Tree) (out []summed, err error) {
 	var walk func(dir string) error
 	walk = func(dir string) error {
 		list, err := root.ReadDir(dir)

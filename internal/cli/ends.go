@@ -260,7 +260,7 @@ func (a *app) draw() *cobra.Command {
 				if err != nil {
 					return nil, err
 				}
-				return draw.Depot(series(list), d.Now())
+				return draw.Depot(series(list), d.Now()), nil
 			},
 		),
 		drawing("leases", "Draw the calendar of leases", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
@@ -268,7 +268,7 @@ func (a *app) draw() *cobra.Command {
 			if err != nil {
 				return nil, err
 			}
-			return draw.Leases(bars(list, d.Now()), d.Now())
+			return draw.Leases(bars(list, d.Now()), d.Now()), nil
 		}),
 		drawing(
 			"versions",

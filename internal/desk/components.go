@@ -118,7 +118,7 @@ func (d *Desk) bringFolder(ctx context.Context, s site.Site, folder, to string) 
 	if err != nil {
 		return err
 	}
-	dst, err := local.New(d.Config.Machine).Open(ctx, to)
+	dst, err := local.New(d.Config.Machine).Write(ctx, to)
 	if err != nil {
 		return err
 	}

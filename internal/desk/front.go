@@ -88,13 +88,16 @@ func (d *Desk) shut(ctx context.Context, id site.ID, typed string, f site.Front,
 	if err != nil {
 		return s, err
 	}
-	if s.Front != nil {
-		if err := d.Env.Lift(ctx, s); err != nil {
-			return s, err
-		}
-	}
 	f.At, f.By = d.Now(), d.Who
-	if err := d.Env.Shut(ctx, s, f); err != nil {
+	err = d.Queue.Alone(ctx, s, func(claim string) error {
+		if s.Front != nil {
+			if err := d.Env.Lift(ctx, claim, s); err != nil {
+				return err
+			}
+		}
+		return d.Env.Shut(ctx, claim, s, f)
+	})
+	if err != nil {
 		return s, err
 	}
 	if s, err = d.Record.Site(ctx, id); err != nil {
@@ -112,7 +115,7 @@ func (d *Desk) Lift(ctx context.Context, id site.ID, typed string) (site.Site, e
 	if s.Front == nil && s.State != site.Parked {
 		return s, fmt.Errorf("visitors see %s as it is: there is nothing to lift", s.Name)
 	}
-	if err := d.Env.Lift(ctx, s); err != nil {
+	if err := d.Queue.Alone(ctx, s, func(claim string) error { return d.Env.Lift(ctx, claim, s) }); err != nil {
 		return s, err
 	}
 	if s, err = d.Record.Site(ctx, id); err != nil {

@@ -117,7 +117,7 @@ func (d *Desk) tail(ctx context.Context, s site.Site, dir, name string, from int
 // file is a file that lets go of its folder too.
 type file struct {
 	host.File
-	root host.Root
+	root host.Tree
 }
 
 func (f file) Close() error { return errors.Join(f.File.Close(), f.root.Close()) }

@@ -36,12 +36,11 @@ func TestTheDepotsWeightIsDrawn(t *testing.T) {
 		{Name: "skerryline.example", At: []time.Time{now.Add(-9 * day), now.Add(-3 * day)}, Value: []float64{60 << 20, 64 << 20}},
 		{Name: "<tickets>", At: []time.Time{now.Add(-2*day + 300*time.Millisecond)}, Value: []float64{30 << 20}},
 	}
-	d, err := Depot(list, now)
-	require.NoError(t, err)
+	d := Depot(list, now)
 	svg, err := d.As("svg")
 	require.NoError(t, err)
 	text := wellFormed(t, svg)
-	for _, want := range []string{"Weight of the depot", "skerryline.example, 64 MiB", "<tickets>, 30 MiB", "0 B", "64 MiB"} {
+	for _, want := range []string{"Size of the depot", "skerryline.example, 64 MiB", "<tickets>, 30 MiB", "0 B", "64 MiB"} {
 		assert.Contains(t, text, want)
 	}
 	pdf, err := d.As("pdf")
@@ -53,38 +52,35 @@ func TestTheDepotsWeightIsDrawn(t *testing.T) {
 	assert.Equal(t, float64(30<<20), list[1].at(now.Add(-2*day+time.Second)))
 	times := moments(list, now)
 	assert.True(t, times[len(times)-1].Equal(now))
-	d, err = Depot(nil, now)
-	require.NoError(t, err)
+	d = Depot(nil, now)
 	_, err = d.As("svg")
 	assert.NoError(t, err, "an empty depot is drawn too")
 }
 
 func TestLeasesAreDrawn(t *testing.T) {
-	d, err := Leases([]Bar{{Name: "near", From: now.Add(-48 * time.Hour), To: now.Add(24 * time.Hour), Grace: now.Add(72 * time.Hour)}, {Name: "far", From: now.Add(-time.Hour), To: now, Grace: now.Add(time.Hour)}}, now)
-	require.NoError(t, err)
+	d := Leases([]Bar{{Name: "near", From: now.Add(-48 * time.Hour), To: now.Add(24 * time.Hour), Grace: now.Add(72 * time.Hour)}, {Name: "far", From: now.Add(-time.Hour), To: now, Grace: now.Add(time.Hour)}}, now)
 	svg, err := d.As("svg")
 	require.NoError(t, err)
 	text := wellFormed(t, svg)
 	for _, want := range []string{"near", "far", "Leases, 23 November 2026", "can be brought back"} {
 		assert.Contains(t, text, want)
 	}
-	d, err = Leases(nil, now)
-	require.NoError(t, err)
+	d = Leases(nil, now)
 	_, err = d.As("pdf")
 	assert.NoError(t, err)
 }
 
 func TestTicksAreFewAndTelling(t *testing.T) {
 	for _, span := range []time.Duration{time.Hour, 30 * time.Hour, 10 * 24 * time.Hour, 400 * 24 * time.Hour} {
-		list := days{"2 Jan"}.Ticks(float64(now.Add(-span).Unix()), float64(now.Unix()))
+		list := days(float64(now.Add(-span).Unix()), float64(now.Unix()))
 		assert.LessOrEqual(t, len(list), 14, span)
 		seen := map[string]bool{}
 		for _, x := range list {
-			assert.False(t, seen[x.Label], "%s twice in %s", x.Label, span)
-			seen[x.Label] = true
+			assert.False(t, seen[x.label], "%s twice in %s", x.label, span)
+			seen[x.label] = true
 		}
 	}
 	for _, top := range []float64{0, 1, 1000, 5 << 30} {
-		assert.LessOrEqual(t, len(bytesTicks{}.Ticks(0, top)), 14)
+		assert.LessOrEqual(t, len(sizes(top)), 14)
 	}
 }

@@ -1,14 +1,9 @@
 package draw
 
 import (
-	"bytes"
-	"fmt"
 	"image/color"
 
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
-	vgdraw "gonum.org/v1/plot/vg/draw"
 )
 
 // Tone is what a cell of a grid says by its colour; it says it by its text too.
@@ -57,22 +52,16 @@ const (
 
 // As gives it as "svg" or "pdf".
 func (g Grid) As(format string) ([]byte, error) {
-	if format != "svg" && format != "pdf" {
-		return nil, fmt.Errorf("%q is no kind of drawing: the file's name ends with .svg or .pdf", format)
-	}
 	lines := 4 + len(g.Rows) + len(g.Notes)
 	if len(g.Legend) > 0 {
 		lines++
 	}
 	w := vg.Points(float64(max(2*gridMargin+gridName+gridCell*len(g.Columns), 560)))
 	h := vg.Points(float64(2*gridMargin + gridLine*lines))
-	c, err := vgdraw.NewFormattedCanvas(w, h, format)
-	if err != nil {
-		return nil, fmt.Errorf("drawing: %w", err)
-	}
-	p := &pen{c: vgdraw.New(c), top: h - vg.Points(gridMargin), ink: text.Style{Color: color.Black, Font: font.From(font.Font{Typeface: "Liberation", Variant: "Sans"}, 9), Handler: text.Plain{Fonts: font.DefaultCache}, YAlign: text.YCenter}}
-	p.c.SetColor(color.White)
-	p.c.Fill(box(0, 0, w, h))
+	return written(format, w, h, g.draw)
+}
+
+func (g Grid) draw(p *pen) {
 	p.write(0, g.Title)
 	p.line += 2
 	for i, name := range g.Columns {
@@ -96,37 +85,6 @@ func (g Grid) As(format string) ([]byte, error) {
 		p.line++
 		p.write(0, clip(n, noteLength))
 	}
-	var b bytes.Buffer
-	if _, err := c.WriteTo(&b); err != nil {
-		return nil, fmt.Errorf("drawing: %w", err)
-	}
-	return b.Bytes(), nil
-}
-
-// pen writes on a canvas, line by line.
-type pen struct {
-	c    vgdraw.Canvas
-	ink  text.Style
-	top  vg.Length
-	line int
-}
-
-func (p *pen) y() vg.Length {
-	return p.top - vg.Points(gridLine)*vg.Length(p.line) - vg.Points(gridLine/2)
-}
-
-func (p *pen) write(x float64, s string) {
-	p.c.FillText(p.ink, vg.Point{X: vg.Points(gridMargin + x), Y: p.y()}, s)
-}
-
-func (p *pen) field(x, width float64, c Cell) {
-	if c.Tone == None {
-		return
-	}
-	left, y := vg.Points(gridMargin+x), p.y()
-	p.c.SetColor(tones[c.Tone])
-	p.c.Fill(box(left, y-vg.Points(gridLine/2-1), left+vg.Points(width), y+vg.Points(gridLine/2-1)))
-	p.write(x+4, clip(c.Text, int(width/5)))
 }
 
 func box(x0, y0, x1, y1 vg.Length) vg.Path {

@@ -1,10 +1,10 @@
 // Package host is how Alibi reaches a machine where sites live: its files,
 // and its commands where it allows them.
 //
-// A Root is a directory that nothing can lead out of: names are slash paths
+// A Tree is a directory that nothing can lead out of: names are slash paths
 // below it, and a name that would escape (.., an absolute name, a link that
-// points outside) is refused with ErrEscapes. Each implementation passes
-// hosttest.Run.
+// points outside) is refused with ErrEscapes. What opens a Tree can only read;
+// a Root is a Tree that can be written to. Each implementation passes hosttest.Run.
 package host
 
 import (
@@ -34,9 +34,11 @@ var (
 // Host is a machine.
 type Host interface {
 	Name() string
-	// Open gives the directory dir, an absolute path, as a Root.
-	Open(ctx context.Context, dir string) (Root, error)
-	// Make creates the directory dir and those above it, and opens it.
+	// Open gives the directory dir, an absolute path, to be read.
+	Open(ctx context.Context, dir string) (Tree, error)
+	// Write gives the directory dir, an absolute path, to be written to.
+	Write(ctx context.Context, dir string) (Root, error)
+	// Make creates the directory dir and those above it, and gives it to be written to.
 	Make(ctx context.Context, dir string) (Root, error)
 	// Free is the room on the disk that holds dir, in bytes; 0 where it can't be known.
 	Free(ctx context.Context, dir string) (int64, error)
@@ -52,43 +54,57 @@ type Host interface {
 	Close() error
 }
 
-// File is an open file.
+// File is a file that was opened to be read.
 type File interface {
-	io.ReadWriteCloser
+	io.ReadCloser
 	io.ReaderAt
 	Stat() (fs.FileInfo, error)
 }
 
-// Root is a directory on a host that nothing leads out of. Its methods are
+// Tree is a directory on a host that nothing leads out of, to be read. Its methods are
 // those of os.Root and fail like them, with errors that wrap fs.ErrNotExist,
 // fs.ErrPermission and so on. It is safe for concurrent use.
-type Root interface {
+type Tree interface {
 	Path() string // absolute, on the host
 	Lstat(name string) (fs.FileInfo, error)
 	ReadDir(name string) ([]fs.FileInfo, error) // sorted by name; links not followed
 	Open(name string) (File, error)
-	// Create makes a new file; an existing one, or a link, is fs.ErrExist.
-	Create(name string, perm fs.FileMode) (File, error)
-	Mkdir(name string, perm fs.FileMode) error // fs.ErrExist if it is there
 	Readlink(name string) (string, error)
+	Close() error
+}
+
+// Root is a Tree that can be written to.
+type Root interface {
+	Tree
+	// Create makes a new file; an existing one, or a link, is fs.ErrExist.
+	Create(name string, perm fs.FileMode) (io.WriteCloser, error)
+	Mkdir(name string, perm fs.FileMode) error // fs.ErrExist if it is there
 	Symlink(target, name string) error
 	Rename(from, to string) error // replaces a file that is there
 	Remove(name string) error     // a file, a link or an empty directory
 	RemoveAll(name string) error
 	Chmod(name string, perm fs.FileMode) error
 	Chtimes(name string, mtime time.Time) error
-	Close() error
 }
 
-// Streamer is a root on a host that runs commands: many files are sent and taken
-// as one stream, in the tar format of GNU, without a question for each.
+// Streamer is a tree on a host that may run commands: many files pass as one stream, in
+// the tar format of GNU, without a question for each.
 type Streamer interface {
-	Root
 	// Streams tells whether the host really can.
 	Streams() bool
+}
+
+// Sender is a tree whose files are sent as one stream.
+type Sender interface {
+	Streamer
 	// SendTar writes the regular files with these names; those that are gone are
 	// left out.
 	SendTar(ctx context.Context, names []string, w io.Writer) error
+}
+
+// Taker is a root that takes files as one stream.
+type Taker interface {
+	Streamer
 	// TakeTar unpacks a stream into folders that are there.
 	TakeTar(ctx context.Context, r io.Reader) error
 }
@@ -99,7 +115,7 @@ type Sibling interface {
 	Root
 	// TakeFrom copies the regular files with these names to folders that are there,
 	// and tells whether the host can. Files that are gone are left out.
-	TakeFrom(ctx context.Context, src Root, names []string) (bool, error)
+	TakeFrom(ctx context.Context, src Tree, names []string) (bool, error)
 }
 
 // Compresser is a host that tells whether it pays to compress what goes to it
@@ -128,9 +144,9 @@ type Bounded interface {
 	Patience(ctx context.Context) error
 }
 
-// AtOnce is how many files or streams may be under way on all of the roots.
-func AtOnce(usual int, roots ...Root) int {
-	for _, r := range roots {
+// AtOnce is how many files or streams may be under way on all of the trees.
+func AtOnce(usual int, trees ...Tree) int {
+	for _, r := range trees {
 		if b, ok := r.(Bounded); ok {
 			usual = b.AtOnce(usual)
 		}
@@ -138,9 +154,9 @@ func AtOnce(usual int, roots ...Root) int {
 	return usual
 }
 
-// Patience waits while one of the roots' hosts is busier than it may be.
-func Patience(ctx context.Context, roots ...Root) error {
-	for _, r := range roots {
+// Patience waits while one of the trees' hosts is busier than it may be.
+func Patience(ctx context.Context, trees ...Tree) error {
+	for _, r := range trees {
 		if b, ok := r.(Bounded); ok {
 			if err := b.Patience(ctx); err != nil {
 				return err
@@ -216,7 +232,7 @@ func Put(root Root, name string, perm fs.FileMode, mtime time.Time, r io.Reader)
 }
 
 // ReadFile reads at most limit bytes of a file; a longer one is an error.
-func ReadFile(root Root, name string, limit int64) ([]byte, error) {
+func ReadFile(root Tree, name string, limit int64) ([]byte, error) {
 	f, err := root.Open(name)
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package host
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"path"
 	"strings"
@@ -102,7 +103,7 @@ func (f file) Close() error {
 	return nil
 }
 
-func (b *broken) Create(name string, _ fs.FileMode) (File, error) {
+func (b *broken) Create(name string, _ fs.FileMode) (io.WriteCloser, error) {
 	if b.fails == "create" {
 		return nil, errBroken
 	}

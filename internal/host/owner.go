@@ -52,10 +52,14 @@ type Attrs map[string][]byte
 // Equal tells whether two sets are the same.
 func (a Attrs) Equal(b Attrs) bool { return maps.EqualFunc(a, b, bytes.Equal) }
 
-// Attributed is a root that knows of extended attributes.
+// Attributed is a tree that knows of extended attributes.
 type Attributed interface {
 	// Attrs gives those of a file; nil where it has none.
 	Attrs(name string) (Attrs, error)
+}
+
+// Attributing is a root in which extended attributes can be set.
+type Attributing interface {
 	// SetAttrs makes a the file's extended attributes, and removes others.
 	SetAttrs(name string, a Attrs) error
 }
@@ -67,7 +71,7 @@ type AllAttributed interface {
 }
 
 // AttrsOf gives a file's extended attributes; nil where the root knows of none.
-func AttrsOf(root Root, name string) (Attrs, error) {
+func AttrsOf(root Tree, name string) (Attrs, error) {
 	if r, ok := root.(Attributed); ok {
 		return r.Attrs(name)
 	}
@@ -98,7 +102,7 @@ func Grant(root Root, name string, want Access) (given Access, err error) {
 		return given, nil
 	}
 	// The mode comes last: chown(2) clears bits of it.
-	if a, ok := root.(Attributed); ok && !want.Plain {
+	if a, ok := root.(Attributing); ok && !want.Plain {
 		if err := a.SetAttrs(name, want.Attrs); err != nil && !errors.Is(err, errors.ErrUnsupported) {
 			return given, fmt.Errorf("setting the extended attributes of %s: %w", name, err)
 		}

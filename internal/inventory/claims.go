@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -109,22 +110,14 @@ func (t *Tx) Claim(ctx context.Context, run string, c plan.Claim, except string)
 		string(c.Site),
 		run,
 		except,
-		c.Alone,
-	).
-		Scan(
-			&other,
-			&kind,
-		)
+		c.Alone && !c.Read,
+	).Scan(&other, &kind)
 	switch {
+	case err == nil && strings.HasPrefix(other, plan.ByHand):
+		return fmt.Errorf("%w on %s, for a moment; try it again", ErrClaimed, c.Name)
 	case err == nil:
-		return fmt.Errorf(
-			"%w (%s, %s) on %s; wait for it, or cancel it: alibi runs cancel %s",
-			ErrClaimed,
-			other,
-			plan.Kind(kind).Title(),
-			c.Name,
-			other,
-		)
+		return fmt.Errorf("%w (%s, %s) on %s; wait for it, or cancel it: alibi runs cancel %s",
+			ErrClaimed, other, plan.Kind(kind).Title(), c.Name, other)
 	case !errors.Is(err, sql.ErrNoRows):
 		return fmt.Errorf("reading the record: %w", err)
 	}
@@ -140,6 +133,33 @@ func (t *Tx) Claim(ctx context.Context, run string, c plan.Claim, except string)
 // Release gives back what a run had.
 func (t *Tx) Release(ctx context.Context, run string) error {
 	return t.exec(ctx, "DELETE FROM claims WHERE run = ?", run)
+}
+
+// ClaimedAlone tells whether a run has a site for itself now.
+func (in *Inventory) ClaimedAlone(ctx context.Context, run string, id site.ID) (has bool, err error) {
+	const q = "SELECT count(*) FROM claims WHERE run = ? AND site = ? AND alone"
+	if err = in.db.QueryRowContext(ctx, q, run, string(id)).Scan(&has); err != nil {
+		return false, fmt.Errorf("reading the record: %w", err)
+	}
+	return has, nil
+}
+
+// Claimants gives those who have claimed something, of those whose names begin with prefix.
+func (t *Tx) Claimants(ctx context.Context, prefix string) (out []string, err error) {
+	const q = "SELECT DISTINCT run FROM claims WHERE substr(run, 1, length(?)) = ?"
+	rows, err := t.tx.QueryContext(ctx, q, prefix, prefix)
+	if err != nil {
+		return nil, fmt.Errorf("reading the record: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var run string
+		if err := rows.Scan(&run); err != nil {
+			return nil, fmt.Errorf("reading the record: %w", err)
+		}
+		out = append(out, run)
+	}
+	return out, rows.Err()
 }
 
 // Claimed tells which runs have a site now.

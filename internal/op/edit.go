@@ -10,9 +10,12 @@ import (
 	"alibi/internal/tables/engines"
 )
 
-// Edit opens a site's own database to be changed by a run. What it makes beside the database
-// gets names that begin with mark, if it makes files.
-func (e *Env) Edit(ctx context.Context, s site.Site, mark string) (tables.Edit, error) {
+// Edit opens a site's own database to be changed by a run that has claimed the site for itself.
+// What it makes beside the database gets names that begin with mark, if it makes files.
+func (e *Env) Edit(ctx context.Context, run string, s site.Site, mark string) (tables.Edit, error) {
+	if err := e.claimed(ctx, run, s); err != nil {
+		return nil, err
+	}
 	if s.Database.Served() {
 		srv, err := e.own(ctx, s)
 		if err != nil {

@@ -25,11 +25,12 @@ func aside(name string) string {
 }
 
 // Shut puts a notice before a site's visitors: of a copy the gateway shows it,
-// of a live site its web server, by files that its stack knows of.
-func (e *Env) Shut(ctx context.Context, s site.Site, f site.Front) error {
+// of a live site its web server, by files that its stack knows of. The site is claimed
+// by run.
+func (e *Env) Shut(ctx context.Context, run string, s site.Site, f site.Front) error {
 	if s.Role == site.Live {
 		_, f.Pass = e.Pass(s.ID)
-		if err := e.putNotice(ctx, s, f); err != nil {
+		if err := e.putNotice(ctx, run, s, f); err != nil {
 			return err
 		}
 	}
@@ -58,29 +59,29 @@ func (e *Env) notices(s site.Site, f site.Front) (map[string][]byte, error) {
 
 // putNotice writes the files, the one that switches the notice on at last. A
 // file of the site's own that is in the way is put aside.
-func (e *Env) putNotice(ctx context.Context, s site.Site, f site.Front) error {
+func (e *Env) putNotice(ctx context.Context, run string, s site.Site, f site.Front) error {
 	files, err := e.notices(s, f)
 	if err != nil {
 		return err
 	}
-	p, err := e.Place(ctx, s.Host, s.Root)
+	root, err := e.Write(ctx, run, s, s.Root)
 	if err != nil {
 		return err
 	}
-	defer p.Root.Close()
+	defer root.Close()
 	names := slices.Sorted(maps.Keys(files))
 	slices.Reverse(names)
 	for _, n := range names {
-		ours, err := isNotice(p.Root, n)
+		ours, err := isNotice(root, n)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("putting a notice before the visitors of %s: %w", s.Name, err)
 		}
 		if err == nil && !ours {
-			if err := p.Root.Rename(n, aside(n)); err != nil {
+			if err := root.Rename(n, aside(n)); err != nil {
 				return fmt.Errorf("putting a notice before the visitors of %s: %w", s.Name, err)
 			}
 		}
-		if _, err := host.Put(p.Root, n, 0o644, time.Time{}, bytes.NewReader(files[n])); err != nil {
+		if _, err := host.Put(root, n, 0o644, time.Time{}, bytes.NewReader(files[n])); err != nil {
 			return fmt.Errorf("putting a notice before the visitors of %s: %w", s.Name, err)
 		}
 	}
@@ -88,7 +89,7 @@ func (e *Env) putNotice(ctx context.Context, s site.Site, f site.Front) error {
 }
 
 // isNotice tells whether a file is one of Alibi's notices.
-func isNotice(root host.Root, name string) (bool, error) {
+func isNotice(root host.Tree, name string) (bool, error) {
 	text, err := host.ReadFile(root, name, 1<<20)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, err
@@ -99,10 +100,11 @@ func isNotice(root host.Root, name string) (bool, error) {
 // NoticeMark stands in every notice that Alibi writes.
 const NoticeMark = "notice put here by alibi"
 
-// Lift takes the notice away that stands before a site's visitors, if one does.
-func (e *Env) Lift(ctx context.Context, s site.Site) error {
+// Lift takes the notice away that stands before a site's visitors, if one does. The site is
+// claimed by run.
+func (e *Env) Lift(ctx context.Context, run string, s site.Site) error {
 	if s.Role == site.Live {
-		if err := e.takeNotice(ctx, s); err != nil {
+		if err := e.takeNotice(ctx, run, s); err != nil {
 			return err
 		}
 	}
@@ -116,7 +118,7 @@ func (e *Env) Lift(ctx context.Context, s site.Site) error {
 	return err
 }
 
-func (e *Env) takeNotice(ctx context.Context, s site.Site) error {
+func (e *Env) takeNotice(ctx context.Context, run string, s site.Site) error {
 	files, err := e.notices(s, site.Front{Kind: site.FrontParked})
 	if errors.Is(err, ErrNoNotice) {
 		return nil
@@ -124,21 +126,21 @@ func (e *Env) takeNotice(ctx context.Context, s site.Site) error {
 	if err != nil {
 		return err
 	}
-	p, err := e.Place(ctx, s.Host, s.Root)
+	root, err := e.Write(ctx, run, s, s.Root)
 	if err != nil {
 		return err
 	}
-	defer p.Root.Close()
+	defer root.Close()
 	for _, n := range slices.Sorted(maps.Keys(files)) { // what switches it on goes first
-		ours, err := isNotice(p.Root, n)
+		ours, err := isNotice(root, n)
 		if err == nil && ours {
-			err = p.Root.Remove(n)
+			err = root.Remove(n)
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("taking the notice away from %s: %w; remove %s there by hand", s.Name, err, n)
 		}
-		if _, err := p.Root.Lstat(aside(n)); err == nil {
-			if err := p.Root.Rename(aside(n), n); err != nil {
+		if _, err := root.Lstat(aside(n)); err == nil {
+			if err := root.Rename(aside(n), n); err != nil {
 				return fmt.Errorf("putting %s of %s back: %w", n, s.Name, err)
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/inventory"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -38,8 +39,43 @@ func standing(t *testing.T, role site.Role) (*Env, site.Site) {
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "wp-content"), 0o755))
 	require.NoError(t, e.Record.PutSite(context.Background(), s))
+	require.NoError(t, e.Record.In(context.Background(), func(tx *inventory.Tx) error {
+		return tx.Claim(context.Background(), run, plan.Claim{Site: s.ID, Alone: true}, "")
+	}))
 	return e, s
 }
+
+// run has claimed the tests' site.
+const run = "r1"
+
+func TestASiteIsWrittenToByWhoHasItForItselfOnly(t *testing.T) {
+	ctx := context.Background()
+	e, s := standing(t, site.Live)
+	root, err := e.Write(ctx, run, s, s.Root)
+	require.NoError(t, err)
+	require.NoError(t, root.Close())
+	read := func(tx *inventory.Tx) error { return tx.Claim(ctx, "r2", plan.Claim{Site: "s2"}, "") }
+	require.NoError(t, e.Record.In(ctx, read))
+	s2 := s
+	s2.ID = "s2"
+	for name, err := range map[string]error{
+		"another run":             second(e.Write(ctx, "r2", s, s.Root)),
+		"another site":            second(e.Write(ctx, run, s2, s.Root)),
+		"a site that it may read": second(e.Write(ctx, "r2", s2, s.Root)),
+		"nobody":                  second(e.Write(ctx, "", s, s.Root)),
+		"its tables":              second(e.Edit(ctx, "r2", s, "x")),
+		"its notice":              e.Shut(ctx, "r2", s, site.Front{Kind: site.FrontParked}),
+	} {
+		assert.ErrorIs(t, err, ErrUnclaimed, name)
+	}
+	_, _, err = e.Halves(ctx, "r2", s)
+	assert.ErrorIs(t, err, ErrUnclaimed)
+	require.NoError(t, e.Record.In(ctx, func(tx *inventory.Tx) error { return tx.Release(ctx, run) }))
+	_, err = e.Write(ctx, run, s, s.Root)
+	assert.ErrorIs(t, err, ErrUnclaimed, "the run is over")
+}
+
+func second[T any](_ T, err error) error { return err }
 
 func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 	ctx := context.Background()
@@ -52,7 +88,7 @@ func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 		Contact: "quay@skerryline.example",
 	}
 	for range 2 { // a second time, as after a kill, changes nothing
-		require.NoError(t, e.Shut(ctx, s, f))
+		require.NoError(t, e.Shut(ctx, run, s, f))
 		text, err := os.ReadFile(own)
 		require.NoError(t, err)
 		assert.Contains(t, string(text), NoticeMark)
@@ -64,7 +100,7 @@ func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, site.Parked, now.State)
 	for range 2 {
-		require.NoError(t, e.Lift(ctx, s))
+		require.NoError(t, e.Lift(ctx, run, s))
 		text, err := os.ReadFile(own)
 		require.NoError(t, err)
 		assert.Equal(t, "<?php // the site's own page\n", string(text), "the site's own page is back")
@@ -84,26 +120,26 @@ func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 			0o644,
 		),
 	)
-	require.NoError(t, e.Lift(ctx, s))
+	require.NoError(t, e.Lift(ctx, run, s))
 	assert.FileExists(t, filepath.Join(s.Root, ".maintenance"))
 
 	s.Stack = "plain"
-	assert.ErrorIs(t, e.Shut(ctx, s, f), ErrNoNotice)
-	assert.NoError(t, e.Lift(ctx, s), "where none can be, none is taken away")
+	assert.ErrorIs(t, e.Shut(ctx, run, s, f), ErrNoNotice)
+	assert.NoError(t, e.Lift(ctx, run, s), "where none can be, none is taken away")
 	s.Stack, s.Root = "wordpress", s.Root+"-gone"
-	assert.Error(t, e.Shut(ctx, s, f))
+	assert.Error(t, e.Shut(ctx, run, s, f))
 }
 
 func TestOfACopyTheRecordSaysThatItIsShut(t *testing.T) {
 	ctx := context.Background()
 	e, s := standing(t, site.Copy)
-	require.NoError(t, e.Shut(ctx, s, site.Front{Kind: site.FrontMaintenance}))
+	require.NoError(t, e.Shut(ctx, run, s, site.Front{Kind: site.FrontMaintenance}))
 	now, err := e.Record.Site(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, site.FrontMaintenance, now.Front.Kind)
 	assert.Equal(t, site.Ready, now.State)
 	assert.NoFileExists(t, filepath.Join(s.Root, ".maintenance"), "its gateway shows the notice, no file does")
-	require.NoError(t, e.Lift(ctx, s))
+	require.NoError(t, e.Lift(ctx, run, s))
 	now, err = e.Record.Site(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Nil(t, now.Front)
@@ -194,7 +230,7 @@ func TestAllThatWasMadeForACopyIsErased(t *testing.T) {
 	}
 	require.NoError(t, e.Record.AddMade(ctx, inventory.Made{Host: "slipway", Path: other, Site: s.ID, At: time.Now()}))
 	require.NoError(t, e.Record.AddMade(ctx, inventory.Made{Host: "slipway", Path: kept, Site: "s2", At: time.Now()}))
-	roots, done, err := e.Halves(ctx, s)
+	roots, done, err := e.Halves(ctx, run, s)
 	require.NoError(t, err)
 	assert.Len(t, roots, 1, "a copy on this machine has its two halves in one folder")
 	done()

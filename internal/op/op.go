@@ -172,6 +172,33 @@ func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, er
 	return p, nil
 }
 
+// ErrUnclaimed is given where a site was to be written to by a run that has not claimed it
+// for itself.
+var ErrUnclaimed = errors.New("it is not written to: the run has not claimed it for itself")
+
+// claimed gives ErrUnclaimed unless a run has a site for itself. Runs get their claims as they
+// are queued, for a live site with a person's consent to the plan.
+func (e *Env) claimed(ctx context.Context, run string, s site.Site) error {
+	has, err := e.Record.ClaimedAlone(ctx, run, s.ID)
+	if err == nil && !has {
+		err = fmt.Errorf("%s: %w", s.Name, ErrUnclaimed)
+	}
+	return err
+}
+
+// Write opens a folder on a site's host to be written to, for a run that has claimed the site
+// for itself.
+func (e *Env) Write(ctx context.Context, run string, s site.Site, dir string) (host.Root, error) {
+	if err := e.claimed(ctx, run, s); err != nil {
+		return nil, err
+	}
+	h, err := e.Hosts(ctx, s.Host)
+	if err != nil {
+		return nil, err
+	}
+	return h.Write(ctx, dir)
+}
+
 // anyPHP is a PHP of this machine, "" if it has none.
 func (e *Env) anyPHP() string {
 	for _, v := range e.PHP() {

@@ -110,7 +110,7 @@ func (e *Env) removeFolder(ctx context.Context, hostName, dir string) error {
 	if err != nil {
 		return err
 	}
-	up, err := h.Open(ctx, path.Dir(dir))
+	up, err := h.Write(ctx, path.Dir(dir))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -165,8 +165,12 @@ func Folder(s site.Site) string { return path.Dir(path.Dir(s.Root)) }
 
 // Halves opens the folders of a copy: the one on this machine, where what Alibi
 // knows of it is, and the one with the copy itself if that is elsewhere. Both
-// are made if they are not there.
-func (e *Env) Halves(ctx context.Context, s site.Site) ([]host.Root, func(), error) {
+// are made if they are not there. They are written to by a run that has claimed the
+// copy for itself.
+func (e *Env) Halves(ctx context.Context, run string, s site.Site) ([]host.Root, func(), error) {
+	if err := e.claimed(ctx, run, s); err != nil {
+		return nil, nil, err
+	}
 	dirs := map[string]string{e.Local: e.CopyDir(s.Name)}
 	if s.Host != e.Local {
 		dirs[s.Host] = Folder(s)

@@ -14,11 +14,18 @@ type Claim struct {
 	Site  site.ID
 	Name  string
 	Alone bool
+	// Read says that others may go on reading what they have claimed to read: what is
+	// written is no part of the site's content.
+	Read bool
 }
 
 // PointHost begins the name of the host that a restore point is read from in
 // place of a site.
 const PointHost = "restore point "
+
+// ByHand begins the name of who has claimed a site for something that is done at once,
+// without a run.
+const ByHand = "by-hand-"
 
 // FromOrigin claims the origin, to read: what most operations need that read only.
 // A restore point in its place is nobody's.

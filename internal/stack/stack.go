@@ -24,7 +24,7 @@ import (
 // Place is an opened site.
 type Place struct {
 	Host host.Host
-	Root host.Root
+	Root host.Tree
 	Temp string // folder of this machine for snapshots
 
 	PHP   func() string                   // a PHP of this machine, "" if it has none; nil: none
@@ -95,7 +95,7 @@ type Stack interface {
 	// path, with their new contents.
 	Configure(ctx context.Context, origin Place, c Change) (map[string][]byte, error)
 	// FirstConfig gives the configuration with which an unpacked core begins.
-	FirstConfig(root host.Root) ([]byte, error)
+	FirstConfig(root host.Tree) ([]byte, error)
 	// FirstForm gives the form with which the CMS is installed, and where it is sent.
 	FirstForm(title, admin, mail, password string) (path string, form url.Values)
 	// Notice gives the files that make a live site's web server show a front, by
@@ -139,14 +139,14 @@ type Stack interface {
 	Redact(prefix string) Redaction
 	// Identify tells what the files below a root are, in a folder of that name: a
 	// plugin, a theme or a core.
-	Identify(root host.Root, folder string) (site.ComponentKind, site.Component, bool)
+	Identify(root host.Tree, folder string) (site.ComponentKind, site.Component, bool)
 	// Stands says where a plugin or a theme stands below a site's root.
 	Stands(kind site.ComponentKind, slug string) string
 	// Pages gives pages by which the site can be tried, one of each kind.
 	Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]Page, error)
 	// Declared gives the functions and classes that the code below a root declares
 	// for all, without looking whether they are there.
-	Declared(root host.Root) map[string]bool
+	Declared(root host.Tree) map[string]bool
 	// CoreFile tells whether a path is one of the CMS's own files.
 	CoreFile(path string) bool
 	// Switch says what becomes of each table for plugins and themes to be on or off.

@@ -40,7 +40,7 @@ func (s *sibling) TakeTar(context.Context, io.Reader) error {
 	return errors.New("nothing is sent there")
 }
 
-func (s *sibling) TakeFrom(_ context.Context, _ host.Root, names []string) (bool, error) {
+func (s *sibling) TakeFrom(_ context.Context, _ host.Tree, names []string) (bool, error) {
 	s.asked++
 	if !s.can || s.fail != nil {
 		return s.can, s.fail
@@ -71,7 +71,7 @@ func (s *sibling) TakeFrom(_ context.Context, _ host.Root, names []string) (bool
 
 func TestAHostCopiesByItself(t *testing.T) {
 	ctx := context.Background()
-	make2 := func(t *testing.T) (src host.Root, dst *sibling, entries []Entry) {
+	make2 := func(t *testing.T) (src host.Tree, dst *sibling, entries []Entry) {
 		t.Helper()
 		dir := t.TempDir()
 		past := time.Now().Add(-time.Hour).Truncate(time.Second)
@@ -82,13 +82,13 @@ func TestAHostCopiesByItself(t *testing.T) {
 		}
 		src, err := local.New("a").Open(ctx, dir)
 		require.NoError(t, err)
-		to, err := local.New("a").Open(ctx, t.TempDir())
+		to, err := local.New("a").Write(ctx, t.TempDir())
 		require.NoError(t, err)
 		list, err := Scan(ctx, src, Filter{})
 		require.NoError(t, err)
 		return src, &sibling{Root: to, from: dir, can: true}, list.Entries
 	}
-	same := func(t *testing.T, src host.Root, dst *sibling, got []Entry) {
+	same := func(t *testing.T, src host.Tree, dst *sibling, got []Entry) {
 		t.Helper()
 		there, err := Scan(ctx, dst.Root, Filter{})
 		require.NoError(t, err)

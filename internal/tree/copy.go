@@ -41,7 +41,7 @@ type Progress func(bytes int64, files int)
 // already with the same size and time is kept, so that a copy that was broken
 // off goes on. Links are copied as links. Files that vanished in the meantime
 // or may not be read are in the problems.
-func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Progress) ([]Entry, []Problem, error) {
+func Copy(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) ([]Entry, []Problem, error) {
 	out := make([]Entry, len(entries))
 	problems := make([]*Problem, len(entries))
 	for i, e := range entries {
@@ -109,7 +109,7 @@ func Copy(ctx context.Context, src, dst host.Root, entries []Entry, progress Pro
 // folderModes gives folders the modes that our umask took from them when they were made. Far away only
 // those are looked at of which most umasks take something, unless ours takes more.
 func folderModes(dst host.Root, entries []Entry) error {
-	_, usual := streams(dst)
+	_, usual := streams[host.Taker](dst)
 	for _, e := range entries {
 		if !e.Mode.IsDir() || usual && e.Mode.Perm()&0o022 == 0 && e.Path != entries[0].Path {
 			continue
@@ -131,9 +131,9 @@ func folderModes(dst host.Root, entries []Entry) error {
 
 // byStream copies what can be and is worth copying as streams: files that are
 // not at the other end already.
-func byStream(ctx context.Context, src, dst host.Root, entries []Entry, progress Progress) (map[string]Entry, error) {
-	_, from := streams(src)
-	_, to := streams(dst)
+func byStream(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) (map[string]Entry, error) {
+	_, from := streams[host.Sender](src)
+	_, to := streams[host.Taker](dst)
 	if !from && !to {
 		return nil, nil
 	}
@@ -185,7 +185,7 @@ func OnCopy(m fs.FileMode) fs.FileMode {
 // dirPerm lets us always work in folders of our own copies.
 func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
 
-func one(ctx context.Context, src, dst host.Root, e Entry, progress Progress) (Entry, error) {
+func one(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Progress) (Entry, error) {
 	if e.Link != "" {
 		if have, err := dst.Readlink(e.Path); err == nil && have == RelativeLink(src.Path(), e.Path, e.Link) {
 			return e, nil
@@ -233,7 +233,7 @@ func RelativeLink(root, name, target string) string {
 
 // pour copies the bytes of one file and sets its digest; it tells how the file
 // was when it had been read.
-func pour(ctx context.Context, src, dst host.Root, e *Entry, progress Progress) (int64, fs.FileInfo, error) {
+func pour(ctx context.Context, src host.Tree, dst host.Root, e *Entry, progress Progress) (int64, fs.FileInfo, error) {
 	f, err := src.Open(e.Path)
 	if err != nil {
 		return 0, nil, err
@@ -280,7 +280,7 @@ func (m *meter) Read(p []byte) (int, error) {
 }
 
 // HashFile digests one file.
-func HashFile(ctx context.Context, root host.Root, name string) (Hash, error) {
+func HashFile(ctx context.Context, root host.Tree, name string) (Hash, error) {
 	var out Hash
 	f, err := root.Open(name)
 	if err != nil {

@@ -24,7 +24,7 @@ type Look struct {
 // it had when it was read, by several readers at once,
 // and has look see those that it wants; it may be nil. A file that can't be
 // read keeps the zero digest.
-func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, progress Progress) error {
+func Digest(ctx context.Context, root host.Tree, entries []Entry, look *Look, progress Progress) error {
 	at := make(map[string]int, len(entries))
 	for i, e := range entries {
 		at[e.Path] = i
@@ -47,7 +47,7 @@ func Digest(ctx context.Context, root host.Root, entries []Entry, look *Look, pr
 // host tells when they were changed. It names those that hold something else, and gives those that do
 // not as they are now.
 func Forged(
-	ctx context.Context, root host.Root, now []Entry, before func(Entry) (Entry, bool),
+	ctx context.Context, root host.Tree, now []Entry, before func(Entry) (Entry, bool),
 ) (other map[string]bool, same []Entry, err error) {
 	var list []Entry
 	for _, e := range now {
@@ -72,7 +72,7 @@ func Forged(
 // Each gives the bytes of every file in entries, by several readers at once,
 // with the size and time that it had when it was opened. Files that are gone or
 // can't be read are left out.
-func Each(ctx context.Context, root host.Root, entries []Entry, give func(e Entry, r io.Reader) error) error {
+func Each(ctx context.Context, root host.Tree, entries []Entry, give func(e Entry, r io.Reader) error) error {
 	list := make([]Entry, 0, len(entries))
 	for _, e := range entries {
 		if e.Regular() {
@@ -80,7 +80,7 @@ func Each(ctx context.Context, root host.Root, entries []Entry, give func(e Entr
 		}
 	}
 	n := readers
-	if _, ok := streams(root); ok {
+	if _, ok := streams[host.Sender](root); ok {
 		n = lanes
 	}
 	g, ctx := errgroup.WithContext(ctx)

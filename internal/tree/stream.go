@@ -21,9 +21,9 @@ const lanes = 2
 // worthwhile is from how many files on a stream beats asking for each.
 const worthwhile = 24
 
-// streams tells whether a root's files can be sent or taken as one stream.
-func streams(r host.Root) (host.Streamer, bool) {
-	s, ok := r.(host.Streamer)
+// streams tells whether a tree's files can be sent or taken as one stream.
+func streams[S host.Streamer](t host.Tree) (S, bool) {
+	s, ok := t.(S)
 	return s, ok && s.Streams()
 }
 
@@ -33,8 +33,8 @@ type give func(e Entry, r io.Reader) error
 
 // each reads files in the order of the list: as one stream where the root can
 // do that, else one by one. Files that are gone are left out.
-func each(ctx context.Context, src host.Root, list []Entry, do give) error {
-	s, ok := streams(src)
+func each(ctx context.Context, src host.Tree, list []Entry, do give) error {
+	s, ok := streams[host.Sender](src)
 	if !ok {
 		for _, e := range list {
 			if err := single(src, e, do); err != nil {
@@ -86,7 +86,7 @@ func unpack(tr *tar.Reader, byName map[string]Entry, do give) error {
 	}
 }
 
-func single(src host.Root, e Entry, do give) error {
+func single(src host.Tree, e Entry, do give) error {
 	f, err := src.Open(e.Path)
 	if err != nil {
 		return nil // what is missing at the end is asked for once more, and then judged
@@ -110,7 +110,7 @@ type sink struct {
 
 func newSink(ctx context.Context, dst host.Root) *sink {
 	k := &sink{dst: dst}
-	s, ok := streams(dst)
+	s, ok := streams[host.Taker](dst)
 	if !ok {
 		return k
 	}
@@ -170,7 +170,7 @@ func (k *sink) close(err error) error {
 
 // stream copies files by streams and gives those that came over whole, by path.
 // What is not among them is to be copied one by one.
-func stream(ctx context.Context, src, dst host.Root, list []Entry, progress Progress) (map[string]Entry, error) {
+func stream(ctx context.Context, src host.Tree, dst host.Root, list []Entry, progress Progress) (map[string]Entry, error) {
 	out := make(map[string]Entry, len(list))
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)

@@ -99,7 +99,7 @@ func far(t *testing.T, n int) *piped {
 			),
 		)
 	}
-	r, err := local.New("far").Open(context.Background(), dir)
+	r, err := local.New("far").Write(context.Background(), dir)
 	require.NoError(t, err)
 	return &piped{Root: r, dir: dir}
 }

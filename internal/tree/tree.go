@@ -149,7 +149,7 @@ func (f Filter) Omits(e Entry) (omit, size bool) {
 const readers = 4
 
 // Scan lists root. Folders are read by several readers at once.
-func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) {
+func Scan(ctx context.Context, root host.Tree, filter Filter) (*Listing, error) {
 	s := scan{root: root, filter: filter, list: &Listing{}}
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(host.AtOnce(readers, root))
@@ -174,7 +174,7 @@ func Scan(ctx context.Context, root host.Root, filter Filter) (*Listing, error) 
 
 // attributes reads the extended attributes of files and folders, at once where
 // the root can do that.
-func attributes(ctx context.Context, root host.Root, list []Entry) error {
+func attributes(ctx context.Context, root host.Tree, list []Entry) error {
 	if all, ok := root.(host.AllAttributed); ok {
 		found, err := all.AllAttrs(ctx)
 		for i := range list {
@@ -216,7 +216,7 @@ func compare(a, b string) int {
 }
 
 type scan struct {
-	root   host.Root
+	root   host.Tree
 	filter Filter
 	g      *errgroup.Group
 	mu     sync.Mutex

@@ -21,9 +21,9 @@ func roots(t *testing.T) (src, dst host.Root, on string) {
 	t.Helper()
 	h := local.New("slipway")
 	on = t.TempDir()
-	a, err := h.Open(context.Background(), on)
+	a, err := h.Write(context.Background(), on)
 	require.NoError(t, err)
-	b, err := h.Open(context.Background(), t.TempDir())
+	b, err := h.Write(context.Background(), t.TempDir())
 	require.NoError(t, err)
 	return a, b, on
 }

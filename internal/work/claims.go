@@ -5,6 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
 
 	"alibi/internal/inventory"
 	"alibi/internal/plan"
@@ -144,6 +148,48 @@ func (q *Queue) tell(ctx context.Context, tx *inventory.Tx, r plan.Run, d *Defin
 	}
 	return tx.Log(ctx, inventory.Event{
 		At: q.opt.Now(), Who: r.By, Site: d.about(r.Plan), Kind: string(r.Plan.Kind), Text: text,
+	})
+}
+
+// Alone does something short to a site at once that nobody else writes to then; runs that
+// read it go on. What it does is no part of the site's content.
+func (q *Queue) Alone(ctx context.Context, s site.Site, do func(claim string) error) (err error) {
+	if q.client == nil {
+		return inventory.ErrReadOnly
+	}
+	claim := fmt.Sprintf("%s%d-%s", plan.ByHand, os.Getpid(), newID())
+	rec := q.opt.Record
+	take := func(tx *inventory.Tx) error {
+		return tx.Claim(ctx, claim, plan.Claim{Site: s.ID, Name: s.Name, Alone: true, Read: true}, "")
+	}
+	if err := rec.In(ctx, take); err != nil {
+		return err
+	}
+	defer func() {
+		ctx := context.WithoutCancel(ctx)
+		release := func(tx *inventory.Tx) error { return tx.Release(ctx, claim) }
+		err = errors.Join(err, rec.In(ctx, release))
+	}()
+	return do(claim)
+}
+
+// clear gives back what processes have claimed by hand that died meanwhile.
+func (q *Queue) clear(ctx context.Context) error {
+	return q.opt.Record.In(ctx, func(tx *inventory.Tx) error {
+		claims, err := tx.Claimants(ctx, plan.ByHand)
+		if err != nil {
+			return err
+		}
+		for _, c := range claims {
+			pid, _, _ := strings.Cut(strings.TrimPrefix(c, plan.ByHand), "-")
+			if n, err := strconv.Atoi(pid); err == nil && !errors.Is(syscall.Kill(n, 0), syscall.ESRCH) {
+				continue
+			}
+			if err := tx.Release(ctx, c); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

@@ -211,3 +211,29 @@ func TestACancelWhileARunIsTakenUpTakesItBack(t *testing.T) {
 	b.await(r.ID, plan.Cancelled)
 	assert.Equal(t, []string{"undo"}, b.seen())
 }
+
+func TestWhatIsDoneByHandHasTheSiteForItself(t *testing.T) {
+	ctx := context.Background()
+	b := newBench(t, simple(nil))
+	b.also(plan.Keep, func(d *Definition) { d.Claims = plan.Plan.FromOrigin })
+	s := site.Site{ID: "s1", Name: "winter", Role: site.Copy, State: site.Ready}
+	require.NoError(t, b.record.PutSite(ctx, s))
+	_, err := b.queued(plan.Keep, s, s, "")
+	require.NoError(t, err)
+	require.NoError(t, b.queue.Alone(ctx, s, func(claim string) error {
+		has, err := b.record.ClaimedAlone(ctx, claim, s.ID)
+		assert.True(t, has, "also while a run reads the site")
+		_, other := b.queued("test", site.Site{}, s, "")
+		assert.ErrorIs(t, other, inventory.ErrClaimed)
+		assert.ErrorIs(t, b.queue.Alone(ctx, s, nil), inventory.ErrClaimed)
+		return err
+	}))
+	assert.ErrorIs(t, b.queue.Alone(ctx, s, func(string) error { return errHard }), errHard)
+	dead := func(tx *inventory.Tx) error { // a process that was killed meanwhile
+		return tx.Claim(ctx, plan.ByHand+"2147483647-ab", plan.Claim{Site: s.ID, Name: s.Name, Alone: true, Read: true}, "")
+	}
+	require.NoError(t, b.record.In(ctx, dead))
+	assert.ErrorIs(t, b.queue.Alone(ctx, s, nil), inventory.ErrClaimed)
+	b.start()
+	assert.NoError(t, b.queue.Alone(ctx, s, func(string) error { return nil }))
+}

@@ -138,9 +138,7 @@ func (q *Queue) Add(ctx context.Context, p plan.Plan, by, typed string) (plan.Ru
 	if q.client == nil {
 		return plan.Run{}, inventory.ErrReadOnly
 	}
-	var b [5]byte
-	_, _ = rand.Read(b[:])
-	r := plan.Run{ID: hex.EncodeToString(b[:]), Plan: p, State: plan.Waiting, By: by, Made: q.opt.Now()}
+	r := plan.Run{ID: newID(), Plan: p, State: plan.Waiting, By: by, Made: q.opt.Now()}
 	for _, s := range p.Steps {
 		r.Steps = append(r.Steps, plan.Progress{Name: s.Name, Title: s.Title, Unit: s.Unit, Work: s.Work})
 	}
@@ -153,6 +151,12 @@ func (q *Queue) Add(ctx context.Context, p plan.Plan, by, typed string) (plan.Ru
 		}
 		return q.insertIn(ctx, tx, r.ID, now)
 	})
+}
+
+func newID() string {
+	var b [5]byte
+	_, _ = rand.Read(b[:])
+	return hex.EncodeToString(b[:])
 }
 
 // insert queues a run that is in the record.
@@ -266,6 +270,9 @@ func (q *Queue) Cancel(ctx context.Context, id string) error {
 func (q *Queue) Start(ctx context.Context) error {
 	if q.client == nil {
 		return inventory.ErrReadOnly
+	}
+	if err := q.clear(ctx); err != nil {
+		return err
 	}
 	orphans, err := q.opt.Record.Unfinished(ctx)
 	if err != nil {

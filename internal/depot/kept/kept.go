@@ -87,7 +87,7 @@ func (h *Host) Name() string { return Name(h.p.ID) }
 func (h *Host) Close() error { return nil }
 
 // Open gives the site's folder.
-func (h *Host) Open(_ context.Context, dir string) (host.Root, error) {
+func (h *Host) Open(_ context.Context, dir string) (host.Tree, error) {
 	if path.Clean(dir) != path.Clean(h.p.Site.Root) {
 		return nil, fmt.Errorf("%s in the %s: %w", dir, h.Name(), fs.ErrNotExist)
 	}
@@ -96,6 +96,11 @@ func (h *Host) Open(_ context.Context, dir string) (host.Root, error) {
 
 func (h *Host) refuse(what string) error {
 	return fmt.Errorf("%s in the %s: %w", what, h.Name(), ErrReadOnly)
+}
+
+// Write refuses.
+func (h *Host) Write(context.Context, string) (host.Root, error) {
+	return nil, h.refuse("writing to a folder")
 }
 
 // Make refuses.
@@ -202,16 +207,6 @@ func (r root) Attrs(name string) (host.Attrs, error) {
 	return f.Attrs, nil
 }
 
-func (r root) SetAttrs(name string, _ host.Attrs) error             { return r.h.refuse(name) }
-func (r root) Create(name string, _ fs.FileMode) (host.File, error) { return nil, r.h.refuse(name) }
-func (r root) Mkdir(name string, _ fs.FileMode) error               { return r.h.refuse(name) }
-func (r root) Symlink(_, name string) error                         { return r.h.refuse(name) }
-func (r root) Rename(from, _ string) error                          { return r.h.refuse(from) }
-func (r root) Remove(name string) error                             { return r.h.refuse(name) }
-func (r root) RemoveAll(name string) error                          { return r.h.refuse(name) }
-func (r root) Chmod(name string, _ fs.FileMode) error               { return r.h.refuse(name) }
-func (r root) Chtimes(name string, _ time.Time) error               { return r.h.refuse(name) }
-
 type info struct{ f *depot.File }
 
 func (i info) Name() string       { return path.Base(i.f.Path) }
@@ -232,7 +227,6 @@ func (h *Host) bytes(f *depot.File) io.Reader { return h.d.Bytes(context.Backgro
 
 func (f *file) Stat() (fs.FileInfo, error) { return info{f.f}, nil }
 func (f *file) Close() error               { return nil }
-func (f *file) Write([]byte) (int, error)  { return 0, f.h.refuse(f.f.Path) }
 
 func (f *file) Read(p []byte) (int, error) {
 	n, err := f.r.Read(p)

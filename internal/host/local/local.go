@@ -32,7 +32,10 @@ func (h *Host) Name() string { return h.name }
 func (h *Host) Close() error { return nil }
 
 // Open opens dir; os.Root keeps everything below it.
-func (h *Host) Open(_ context.Context, dir string) (host.Root, error) {
+func (h *Host) Open(ctx context.Context, dir string) (host.Tree, error) { return h.Write(ctx, dir) }
+
+// Write opens dir; os.Root keeps everything below it.
+func (h *Host) Write(_ context.Context, dir string) (host.Root, error) {
 	if !filepath.IsAbs(dir) {
 		return nil, fmt.Errorf("opening %q on %s: not an absolute path", dir, h.name)
 	}
@@ -48,7 +51,7 @@ func (h *Host) Make(ctx context.Context, dir string) (host.Root, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making %s on %s: %w", dir, h.name, err)
 	}
-	return h.Open(ctx, dir)
+	return h.Write(ctx, dir)
 }
 
 // Free asks the file system; dir need not exist yet.
@@ -260,7 +263,7 @@ func (r *root) Open(name string) (host.File, error) {
 	return f, nil
 }
 
-func (r *root) Create(name string, perm fs.FileMode) (host.File, error) {
+func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 	f, err := r.r.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, perm.Perm())
 	if err != nil {
 		return nil, escapes(err)

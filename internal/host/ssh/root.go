@@ -3,6 +3,7 @@ package ssh
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -14,6 +15,20 @@ import (
 	"github.com/pkg/sftp"
 
 	"alibi/internal/host"
+)
+
+var (
+	_ host.Root    = (*root)(nil)
+	_ host.Sender  = (*root)(nil)
+	_ host.Taker   = (*root)(nil)
+	_ host.Sibling = (*root)(nil)
+	_ host.Bounded = (*root)(nil)
+	_ host.Linker  = (*root)(nil)
+	_ host.Owning  = (*root)(nil)
+
+	_ host.Attributed    = (*root)(nil)
+	_ host.Attributing   = (*root)(nil)
+	_ host.AllAttributed = (*root)(nil)
 )
 
 // root keeps to its directory over a protocol that knows no such thing. Each
@@ -145,7 +160,7 @@ func (r *root) Open(name string) (host.File, error) {
 	return f, nil
 }
 
-func (r *root) Create(name string, perm fs.FileMode) (host.File, error) {
+func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 	p, err := r.at(name)
 	if err != nil {
 		return nil, err

@@ -247,7 +247,10 @@ func cause(err error) error {
 }
 
 // Open opens dir after the server resolved it.
-func (h *Host) Open(ctx context.Context, dir string) (host.Root, error) {
+func (h *Host) Open(ctx context.Context, dir string) (host.Tree, error) { return h.Write(ctx, dir) }
+
+// Write opens dir after the server resolved it.
+func (h *Host) Write(ctx context.Context, dir string) (host.Root, error) {
 	_, c, err := h.connect(ctx)
 	if err != nil {
 		return nil, err
@@ -275,7 +278,7 @@ func (h *Host) Make(ctx context.Context, dir string) (host.Root, error) {
 	if err := c.MkdirAll(dir); err != nil {
 		return nil, fmt.Errorf("making %s on %s: %w", dir, h.name, err)
 	}
-	return h.Open(ctx, dir)
+	return h.Write(ctx, dir)
 }
 
 // Free asks by OpenSSH's statvfs extension; 0 where the server lacks it.

@@ -236,7 +236,7 @@ func TestLimitsAreKept(t *testing.T) {
 	h := s.host(t)
 	h.opt.Limits = Limits{Bandwidth: 256 << 10, Streams: 1, Load: 0.5}
 	ctx := context.Background()
-	r, err := h.Open(ctx, "/")
+	r, err := h.Write(ctx, "/")
 	require.NoError(t, err)
 	assert.Equal(t, 1, host.AtOnce(4, r))
 	began := time.Now()

@@ -92,7 +92,7 @@ func (r *root) TakeTar(ctx context.Context, in io.Reader) error {
 // TakeFrom has the host itself copy the files of another folder of its own, so
 // that no byte passes through here. It tells whether it can; what is missing or
 // changed meanwhile is for the caller to find.
-func (r *root) TakeFrom(ctx context.Context, src host.Root, names []string) (bool, error) {
+func (r *root) TakeFrom(ctx context.Context, src host.Tree, names []string) (bool, error) {
 	s, ok := src.(*root)
 	if !ok || s.h != r.h || !r.Streams() {
 		return false, nil

@@ -187,6 +187,7 @@ type runner struct {
 	env *op.Env
 	p   plan.Plan
 	c   Choices
+	run string // its ID
 	dir string
 }
 
@@ -198,7 +199,7 @@ func Operation(env *op.Env) work.Definition {
 		Consent: plan.Plan.BesideConsent,
 		Makes:   true,
 		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
-			x := &runner{env: env, p: r.Plan, c: c, dir: env.CopyDir(r.Plan.Target.Name)}
+			x := &runner{env: env, p: r.Plan, c: c, run: r.ID, dir: env.CopyDir(r.Plan.Target.Name)}
 			return &work.Operation{
 				Steps: work.Each(map[string]work.Do{
 					"reserve":   x.reserve,
@@ -245,13 +246,22 @@ func (x *runner) opened(ctx context.Context) (stack.Place, stack.Stack, error) {
 	return p, st, err
 }
 
+// write opens the site that is being built to be written to.
+func (x *runner) write(ctx context.Context) (host.Root, error) {
+	return x.env.Write(ctx, x.run, x.p.Target, filepath.Join(x.next(), "site"))
+}
+
 // files lays the core out, with a configuration to begin with.
 func (x *runner) files(ctx context.Context, t *work.Task) error {
-	dst, st, err := x.opened(ctx)
+	st, err := x.env.Stack(x.p.Target.Stack)
 	if err != nil {
 		return err
 	}
-	defer dst.Root.Close()
+	dst, err := x.write(ctx)
+	if err != nil {
+		return err
+	}
+	defer dst.Close()
 	src, err := local.New("cache").Open(ctx, x.c.Core.Dir)
 	if err != nil {
 		return fmt.Errorf("the core is not in the cache any more: %w; plan it again", err)
@@ -264,7 +274,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	_, problems, err := tree.Copy(
 		ctx,
 		src,
-		dst.Root,
+		dst,
 		list.Entries,
 		func(bytes int64, files int) { t.Add(bytes, int64(files)) },
 	)
@@ -275,15 +285,15 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("laying the core out: %s: %s", problems[0].Path, problems[0].What)
 	}
 	for _, d := range []string{"plugins", "themes", "uploads"} {
-		if err := host.MkdirAll(dst.Root, "wp-content/"+d, 0o755); err != nil {
+		if err := host.MkdirAll(dst, "wp-content/"+d, 0o755); err != nil {
 			return err
 		}
 	}
-	text, err := st.FirstConfig(dst.Root)
+	text, err := st.FirstConfig(dst)
 	if err != nil {
 		return err
 	}
-	_, err = host.Put(dst.Root, "wp-config.php", 0o600, time.Time{}, bytes.NewReader(text))
+	_, err = host.Put(dst, "wp-config.php", 0o600, time.Time{}, bytes.NewReader(text))
 	return err
 }
 
@@ -310,11 +320,16 @@ func (x *runner) configure(ctx context.Context, _ *work.Task) error {
 	if err != nil {
 		return fmt.Errorf("setting the site up: %w", err)
 	}
+	root, err := x.write(ctx)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
 	for name, text := range own {
-		if err := host.MkdirAll(p.Root, filepath.Dir(name), 0o755); err != nil {
+		if err := host.MkdirAll(root, filepath.Dir(name), 0o755); err != nil {
 			return err
 		}
-		if _, err := host.Put(p.Root, name, 0o600, time.Time{}, bytes.NewReader(text)); err != nil {
+		if _, err := host.Put(root, name, 0o600, time.Time{}, bytes.NewReader(text)); err != nil {
 			return fmt.Errorf("writing %s: %w", name, err)
 		}
 	}

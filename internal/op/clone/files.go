@@ -60,11 +60,11 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 			tree.ErrVanish,
 		)
 	}
-	got, problems, err := tree.Copy(ctx, origin.Root, dst.Root, fetch, tell)
+	got, problems, err := tree.Copy(ctx, origin.Root, dst, fetch, tell)
 	if err != nil {
 		return err
 	}
-	if got, problems, err = again(ctx, origin.Root, dst.Root, list.Entries, got, problems, tell); err != nil {
+	if got, problems, err = again(ctx, origin.Root, dst, list.Entries, got, problems, tell); err != nil {
 		return err
 	}
 	list.Problems = append(list.Problems, problems...)
@@ -75,12 +75,12 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 }
 
 // sweep removes what an earlier try of the run brought and the origin does not have any more.
-func (x *runner) sweep(ctx context.Context, dst stack.Place, entries []tree.Entry) error {
+func (x *runner) sweep(ctx context.Context, dst host.Root, entries []tree.Entry) error {
 	wanted := make(map[string]bool, len(entries))
 	for _, e := range entries {
 		wanted[e.Path] = true
 	}
-	there, err := tree.Scan(ctx, dst.Root, stack.DatabaseFilter(x.p.Target.Root, x.p.Target.Database))
+	there, err := tree.Scan(ctx, dst, stack.DatabaseFilter(x.p.Target.Root, x.p.Target.Database))
 	if err != nil {
 		return fmt.Errorf("looking at what was brought before: %w", err)
 	}
@@ -88,7 +88,7 @@ func (x *runner) sweep(ctx context.Context, dst stack.Place, entries []tree.Entr
 		if wanted[e.Path] {
 			continue
 		}
-		if err := dst.Root.Remove(e.Path); err != nil && !e.Mode.IsDir() { // the database may be in a folder
+		if err := dst.Remove(e.Path); err != nil && !e.Mode.IsDir() { // the database may be in a folder
 			return fmt.Errorf("removing what was brought before: %w", err)
 		}
 	}
@@ -110,7 +110,7 @@ func Filter(st stack.Stack, f tree.Filter) tree.Filter {
 // moved or removed, and nothing that is made of the rest would be a copy of it.
 func again(
 	ctx context.Context,
-	src, dst host.Root,
+	src host.Tree, dst host.Root,
 	entries, got []tree.Entry,
 	problems []tree.Problem,
 	tell tree.Progress,
@@ -199,7 +199,7 @@ func countFiles(entries []tree.Entry) int {
 // first goes with what is replaced. What must be fetched is given back.
 func (x *runner) unchanged(
 	ctx context.Context,
-	dst stack.Place,
+	dst host.Root,
 	entries []tree.Entry,
 	tell tree.Progress,
 ) (kept, fetch []tree.Entry, err error) {
@@ -269,15 +269,11 @@ func untold(e tree.Entry, looked time.Time) bool {
 }
 
 // link gives files of the present copy their names in the next one.
-func (x *runner) link(ctx context.Context, dst stack.Place, folders, files []tree.Entry, tell tree.Progress) error {
-	if _, _, err := tree.Copy(ctx, dst.Root, dst.Root, foldersOf(folders), tell); err != nil {
+func (x *runner) link(ctx context.Context, dst host.Root, folders, files []tree.Entry, tell tree.Progress) error {
+	if _, _, err := tree.Copy(ctx, dst, dst, foldersOf(folders), tell); err != nil {
 		return err
 	}
-	h, err := x.env.Hosts(ctx, x.p.Target.Host)
-	if err != nil {
-		return err
-	}
-	up, err := h.Open(ctx, op.Folder(x.p.Target))
+	up, err := x.env.Write(ctx, x.run, x.p.Target, op.Folder(x.p.Target))
 	if err != nil {
 		return err
 	}

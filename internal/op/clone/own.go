@@ -13,18 +13,17 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/host"
-	"alibi/internal/stack"
 	"alibi/internal/tree"
 )
 
 // writeOwn writes the files that are the copy's own and gives their digests.
-func writeOwn(ctx context.Context, dst stack.Place, own map[string][]byte) (map[string]tree.Hash, error) {
+func writeOwn(ctx context.Context, dst host.Root, own map[string][]byte) (map[string]tree.Hash, error) {
 	out := map[string]tree.Hash{}
 	for name, text := range own {
-		if err := host.MkdirAll(dst.Root, path.Dir(name), 0o755); err != nil {
+		if err := host.MkdirAll(dst, path.Dir(name), 0o755); err != nil {
 			return nil, err
 		}
-		if _, err := host.Put(dst.Root, name, 0o600, time.Time{}, bytes.NewReader(text)); err != nil {
+		if _, err := host.Put(dst, name, 0o600, time.Time{}, bytes.NewReader(text)); err != nil {
 			return nil, fmt.Errorf("writing %s: %w", name, err)
 		}
 		out[name] = tree.Hash(blake3.Sum256(text))
@@ -43,7 +42,7 @@ func (x *runner) brought(ctx context.Context, want func(path string) bool) ([]st
 }
 
 // noteOwn puts the copy's own files into the baseline.
-func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]byte) error {
+func (x *runner) noteOwn(ctx context.Context, dst host.Root, own map[string][]byte) error {
 	b, err := baseline.Open(x.at("next", "baseline.db"))
 	if err != nil {
 		return err
@@ -54,7 +53,7 @@ func (x *runner) noteOwn(ctx context.Context, dst stack.Place, own map[string][]
 		return err
 	}
 	for name := range own {
-		fi, err := dst.Root.Lstat(name)
+		fi, err := dst.Lstat(name)
 		if err != nil {
 			return err
 		}

@@ -26,6 +26,7 @@ type runner struct {
 	env *op.Env
 	p   plan.Plan
 	d   detail
+	run string // its ID
 	dir string // the copy's folder
 	mem memory
 
@@ -62,7 +63,7 @@ func Operations(env *op.Env) []work.Definition {
 }
 
 func newRunner(env *op.Env, r plan.Run, d detail) *runner {
-	return &runner{env: env, p: r.Plan, d: d, dir: env.CopyDir(r.Plan.Target.Name), accepted: r.Accepted}
+	return &runner{env: env, p: r.Plan, d: d, run: r.ID, dir: env.CopyDir(r.Plan.Target.Name), accepted: r.Accepted}
 }
 
 func (x *runner) operation() *work.Operation {
@@ -155,7 +156,7 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 			return err
 		}
 	}
-	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
 	if err != nil {
 		return fmt.Errorf("making room for the copy: %w", err)
 	}
@@ -186,7 +187,7 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 // takeOver clears away what a refresh left that failed and was not taken up
 // again: the copy is then as it was before that one.
 func (x *runner) takeOver(ctx context.Context) error {
-	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
 	if err != nil {
 		return err
 	}
@@ -199,16 +200,16 @@ func (x *runner) takeOver(ctx context.Context) error {
 	return nil
 }
 
-// ends opens the origin and the copy that is being built.
-func (x *runner) ends(ctx context.Context) (origin, dst stack.Place, closeBoth func(), err error) {
+// ends opens the origin, and the copy that is being built.
+func (x *runner) ends(ctx context.Context) (origin stack.Place, dst host.Root, closeBoth func(), err error) {
 	if origin, err = x.env.Place(ctx, x.p.Origin.Host, x.p.Origin.Root); err != nil {
 		return
 	}
-	if dst, err = x.env.Place(ctx, x.p.Target.Host, x.nextFar(x.p.Target.Root)); err != nil {
+	if dst, err = x.env.Write(ctx, x.run, x.p.Target, x.nextFar(x.p.Target.Root)); err != nil {
 		origin.Root.Close()
 		return
 	}
-	return origin, dst, func() { origin.Root.Close(); dst.Root.Close() }, nil
+	return origin, dst, func() { origin.Root.Close(); dst.Close() }, nil
 }
 
 // transform is how rows and configuration become the copy's.
@@ -273,7 +274,7 @@ func (x *runner) configure(ctx context.Context, t *work.Task) error {
 // place moves what was built to where it belongs. Broken off anywhere, it can
 // be called again.
 func (x *runner) place(ctx context.Context, _ *work.Task) error {
-	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
 	if err != nil {
 		return err
 	}
@@ -307,7 +308,7 @@ func (x *runner) placed(ctx context.Context) error {
 	return err
 }
 
-func exists(r host.Root, name string) bool {
+func exists(r host.Tree, name string) bool {
 	_, err := r.Lstat(name)
 	return err == nil
 }
@@ -360,7 +361,7 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 // clear removes a part of the copy's folders, and what databases of the copy
 // there are beside the one to keep.
 func (x *runner) clear(ctx context.Context, part string, keep site.Database) error {
-	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
 	if err != nil {
 		return err
 	}
@@ -405,7 +406,7 @@ func (x *runner) takenBack(ctx context.Context) error {
 	if err := x.tablesBack(ctx, was); err != nil {
 		return err
 	}
-	halves, done, err := x.env.Halves(ctx, x.p.Target)
+	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
 	if err != nil {
 		return err
 	}

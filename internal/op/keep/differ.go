@@ -94,7 +94,7 @@ type differing struct {
 
 func (d *differing) files(
 	ctx context.Context,
-	was, now host.Root,
+	was, now host.Tree,
 	filter tree.Filter,
 	without func(string) bool,
 ) error {

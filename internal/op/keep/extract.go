@@ -45,7 +45,7 @@ func Extract(ctx context.Context, p *kept.Host, what, to string) (files int, byt
 		return 0, 0, fmt.Errorf("making room for what is extracted: %w", err)
 	}
 	defer os.RemoveAll(temp)
-	dst, err := local.New("here").Open(ctx, temp)
+	dst, err := local.New("here").Write(ctx, temp)
 	if err != nil {
 		return 0, 0, err
 	}

@@ -134,7 +134,7 @@ func (x *runner) carry(ctx context.Context, k Carry, dir string) error {
 	if err := os.MkdirAll(filepath.Join(dir, filepath.Dir(filepath.FromSlash(k.Path))), 0o755); err != nil {
 		return err
 	}
-	dst, err := local.New("cache").Open(ctx, dir)
+	dst, err := local.New("cache").Write(ctx, dir)
 	if err != nil {
 		return err
 	}

@@ -74,7 +74,7 @@ func (c *Change) core() *catalogue.Package {
 
 // assembly is what a change puts into a site, as it will stand there.
 type assembly struct {
-	root    host.Root
+	root    host.Tree
 	entries []tree.Entry
 	hashes  map[string]tree.Hash
 }
@@ -342,7 +342,8 @@ func (x *runner) sleep(ctx context.Context) error {
 	}
 	back := x.p
 	back.Steps = stepsOf(true, x.does("tables") || x.hasTables(), 0, 0)
-	sub := &runner{env: x.env, p: back, c: Choices{Point: list[i].ID, Files: true, Database: true}, id: x.id + "b"}
+	sub := &runner{env: x.env, p: back, run: x.run, id: x.id + "b"}
+	sub.c = Choices{Point: list[i].ID, Files: true, Database: true}
 	s, err := x.now(ctx)
 	if err != nil {
 		return err

@@ -93,7 +93,7 @@ func set(names []string) map[string]bool {
 
 // relative gives an entry with its link as it is when it is brought: by a
 // relative path, whatever the folder is called that it was in.
-func relative(root host.Root, e tree.Entry) tree.Entry {
+func relative(root host.Tree, e tree.Entry) tree.Entry {
 	if e.Link != "" {
 		e.Link = tree.RelativeLink(root.Path(), e.Path, e.Link)
 	}
@@ -139,17 +139,18 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	if err != nil || len(c.put)+len(c.remove)+len(c.make) == 0 {
 		return err
 	}
-	if err := host.MkdirAll(e.place.Root, x.dir("new"), 0o700); err != nil {
+	root, err := x.env.Write(ctx, x.run, e.s, e.s.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if err := host.MkdirAll(root, x.dir("new"), 0o700); err != nil {
 		return fmt.Errorf("making room for the new files: %w", err)
 	}
 	if len(c.put) == 0 {
 		return nil
 	}
-	h, err := x.env.Hosts(ctx, e.s.Host)
-	if err != nil {
-		return err
-	}
-	to, err := h.Open(ctx, path.Join(e.s.Root, x.dir("new")))
+	to, err := x.env.Write(ctx, x.run, e.s, path.Join(e.s.Root, x.dir("new")))
 	if err != nil {
 		return err
 	}
@@ -170,7 +171,7 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	if len(problems) > 0 {
 		return fmt.Errorf("bringing the files: %s: %s", problems[0].Path, problems[0].What)
 	}
-	return x.grant(ctx, t, e.place.Root, c.put, c.plain)
+	return x.grant(ctx, t, root, c.put, c.plain)
 }
 
 // parents are the folders above some entries.
@@ -198,7 +199,11 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	root := e.place.Root
+	root, err := x.env.Write(ctx, x.run, e.s, e.s.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
 	t.Memorize(func() {
 		known := set(x.mem.Came)
 		for _, new := range append(slices.Clone(c.make), c.put...) {
@@ -299,16 +304,16 @@ func (x *runner) exchange(root host.Root, e tree.Entry) error {
 
 // filesBack gives the site the files back that it had before.
 func (x *runner) filesBack(ctx context.Context, s site.Site) error {
-	place, err := x.env.Place(ctx, s.Host, s.Root)
+	root, err := x.env.Write(ctx, x.run, s, s.Root)
 	if err != nil {
 		return err
 	}
-	defer place.Root.Close()
+	defer root.Close()
 	came := slices.Clone(x.mem.Came)
 	slices.SortFunc(came, func(a, b string) int { return len(b) - len(a) }) // what is in a folder before the folder
 	for _, name := range came {
-		err := place.Root.Remove(name)
-		if in, rerr := place.Root.ReadDir(name); err != nil && rerr == nil && len(in) > 0 {
+		err := root.Remove(name)
+		if in, rerr := root.ReadDir(name); err != nil && rerr == nil && len(in) > 0 {
 			continue // something else came into this folder
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -322,23 +327,23 @@ func (x *runner) filesBack(ctx context.Context, s site.Site) error {
 	var made []tree.Entry
 	for _, e := range old {
 		if e.Mode.IsDir() {
-			if _, lerr := place.Root.Lstat(e.Path); errors.Is(lerr, fs.ErrNotExist) {
+			if _, lerr := root.Lstat(e.Path); errors.Is(lerr, fs.ErrNotExist) {
 				made = append(made, e)
 			}
-			err = host.MkdirAll(place.Root, e.Path, 0o700|e.Mode.Perm())
+			err = host.MkdirAll(root, e.Path, 0o700|e.Mode.Perm())
 		} else {
-			err = place.Root.Rename(x.dir("old", e.Path), e.Path)
+			err = root.Rename(x.dir("old", e.Path), e.Path)
 		}
 		if err != nil {
 			return fmt.Errorf("putting %s back: %w", e.Path, err)
 		}
 	}
 	for _, e := range slices.Backward(made) {
-		if _, err := host.Grant(place.Root, e.Path, e.Access()); err != nil && !errors.Is(err, host.ErrUnreadable) {
+		if _, err := host.Grant(root, e.Path, e.Access()); err != nil && !errors.Is(err, host.ErrUnreadable) {
 			return fmt.Errorf("putting %s back: %w", e.Path, err)
 		}
 	}
-	return x.foldersBack(place.Root)
+	return x.foldersBack(root)
 }
 
 // aside lists a part of the run's folder.
@@ -367,12 +372,12 @@ func (x *runner) aside(ctx context.Context, s site.Site, part string) ([]tree.En
 
 // clearStage removes the run's folder.
 func (x *runner) clearStage(ctx context.Context, s site.Site) error {
-	place, err := x.env.Place(ctx, s.Host, s.Root)
+	root, err := x.env.Write(ctx, x.run, s, s.Root)
 	if err != nil {
 		return err
 	}
-	defer place.Root.Close()
-	if err := place.Root.RemoveAll(x.dir()); err != nil {
+	defer root.Close()
+	if err := root.RemoveAll(x.dir()); err != nil {
 		return fmt.Errorf("clearing up: %w", err)
 	}
 	return nil

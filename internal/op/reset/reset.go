@@ -58,7 +58,8 @@ type runner struct {
 	env *op.Env
 	p   plan.Plan
 	c   Choices
-	id  string // the run's
+	run string // its ID
+	id  string // begins the names of what it makes
 	mem memory
 
 	assembled *assembly // of this process
@@ -109,7 +110,7 @@ func consent(p plan.Plan, target site.Site) string {
 }
 
 func newRunner(env *op.Env, r plan.Run, c Choices) *runner {
-	return &runner{env: env, p: r.Plan, c: c, id: r.ID}
+	return &runner{env: env, p: r.Plan, c: c, run: r.ID, id: r.ID}
 }
 
 func (x *runner) operation() *work.Operation {
@@ -160,7 +161,7 @@ func (x *runner) shut(ctx context.Context, _ *work.Task) error {
 	if s.State == site.Parked || s.State == site.Expired {
 		return nil // nobody sees it
 	}
-	err = x.env.Shut(ctx, s, site.Front{Kind: site.FrontMaintenance, At: x.env.Now(), By: x.id})
+	err = x.env.Shut(ctx, x.run, s, site.Front{Kind: site.FrontMaintenance, At: x.env.Now(), By: x.id})
 	if errors.Is(err, op.ErrNoNotice) {
 		return nil // its files are exchanged one by one, each at once
 	}
@@ -330,9 +331,9 @@ func (x *runner) lift(ctx context.Context, s site.Site) error {
 		return nil
 	}
 	if x.mem.Was != nil {
-		return x.env.Shut(ctx, s, *x.mem.Was)
+		return x.env.Shut(ctx, x.run, s, *x.mem.Was)
 	}
-	return x.env.Lift(ctx, s)
+	return x.env.Lift(ctx, x.run, s)
 }
 
 // undo brings back the state before the run.

@@ -66,7 +66,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 
 // edit opens the site's database to be changed.
 func (x *runner) edit(ctx context.Context, s site.Site) (tables.Edit, error) {
-	return x.env.Edit(ctx, s, x.dir())
+	return x.env.Edit(ctx, x.run, s, x.dir())
 }
 
 // tablesBack gives the site the tables back that it had before.

@@ -15,7 +15,7 @@ import (
 // wanted is the state that a site is to have. What is outside of its scope stays
 // as it is.
 type wanted struct {
-	from    host.Root    // where new files are read; nil: no file changes
+	from    host.Tree    // where new files are read; nil: no file changes
 	entries []tree.Entry // as they are to be, folders too
 	inScope func(path string) bool
 	hash    func(path string) tree.Hash // of a wanted file; nil: not known

@@ -116,7 +116,7 @@ func (b *bench) store(ctx context.Context, tell func(int64, int)) error {
 	if err := os.MkdirAll(to, 0o700); err != nil {
 		return fmt.Errorf("making room for the trial: %w", err)
 	}
-	dst, err := local.New(b.env.Local).Open(ctx, to)
+	dst, err := local.New(b.env.Local).Write(ctx, to)
 	if err != nil {
 		return err
 	}

@@ -39,7 +39,7 @@ type Item struct {
 
 // List reads a folder of caught things, the newest first. One that can't be
 // read stands in the list with what is wrong with it.
-func List(ctx context.Context, r host.Root) ([]Item, error) {
+func List(ctx context.Context, r host.Tree) ([]Item, error) {
 	entries, err := r.ReadDir(".")
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil

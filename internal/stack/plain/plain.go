@@ -147,7 +147,7 @@ func (Stack) Configure(context.Context, stack.Place, stack.Change) (map[string][
 }
 
 // FirstConfig is none.
-func (Stack) FirstConfig(host.Root) ([]byte, error) {
+func (Stack) FirstConfig(host.Tree) ([]byte, error) {
 	return nil, errors.New("a site without a CMS has no core to begin with")
 }
 
@@ -220,7 +220,7 @@ func (Stack) Bring(
 }
 
 // Identify finds no components: a site without a CMS has none.
-func (Stack) Identify(host.Root, string) (site.ComponentKind, site.Component, bool) {
+func (Stack) Identify(host.Tree, string) (site.ComponentKind, site.Component, bool) {
 	return "", site.Component{}, false
 }
 
@@ -233,7 +233,7 @@ func (Stack) Pages(context.Context, tables.Snapshot, site.Facts) ([]stack.Page, 
 }
 
 // Declared looks at nothing.
-func (Stack) Declared(host.Root) map[string]bool { return nil }
+func (Stack) Declared(host.Tree) map[string]bool { return nil }
 
 // CoreFile knows of no core.
 func (Stack) CoreFile(string) bool { return false }

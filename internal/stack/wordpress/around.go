@@ -87,7 +87,7 @@ func surroundings(
 }
 
 // besideConfig gives the files in the folders where the configuration stands.
-func besideConfig(root host.Root, want func(string) bool) (out []string, err error) {
+func besideConfig(root host.Tree, want func(string) bool) (out []string, err error) {
 	for _, dir := range []string{".", "wp-admin"} {
 		list, err := root.ReadDir(dir)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -9,7 +9,7 @@ import (
 )
 
 // FirstConfig is the sample that comes with the core.
-func (Stack) FirstConfig(root host.Root) ([]byte, error) {
+func (Stack) FirstConfig(root host.Tree) ([]byte, error) {
 	f, err := root.Open("wp-config-sample.php")
 	if err != nil {
 		return nil, fmt.Errorf("the core has no sample of a configuration: %w", err)

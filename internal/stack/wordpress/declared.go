@@ -15,7 +15,7 @@ const (
 
 // Declared reads the PHP files below a root. A name that is declared inside
 // braces may depend on what is there already, and is left out.
-func (Stack) Declared(root host.Root) map[string]bool {
+func (Stack) Declared(root host.Tree) map[string]bool {
 	out := map[string]bool{}
 	left := maxDeclaring
 	var walk func(dir string, depth int)

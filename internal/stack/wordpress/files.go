@@ -76,7 +76,7 @@ func components(ctx context.Context, p stack.Place, f *site.Facts) error {
 	return nil
 }
 
-func folders(root host.Root, dir string) ([]fs.FileInfo, error) {
+func folders(root host.Tree, dir string) ([]fs.FileInfo, error) {
 	list, err := root.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
@@ -89,7 +89,7 @@ func folders(root host.Root, dir string) ([]fs.FileInfo, error) {
 
 // plugin reads a plugin's header: of a single file, or of the one file in a
 // folder that has a header, the one named like the folder first.
-func plugin(root host.Root, dir string, e fs.FileInfo) *site.Component {
+func plugin(root host.Tree, dir string, e fs.FileInfo) *site.Component {
 	name := path.Join(dir, e.Name())
 	if !e.IsDir() {
 		if !strings.HasSuffix(e.Name(), ".php") {
@@ -101,7 +101,7 @@ func plugin(root host.Root, dir string, e fs.FileInfo) *site.Component {
 }
 
 // pluginIn reads the header of a plugin in a folder.
-func pluginIn(root host.Root, dir, slug string) *site.Component {
+func pluginIn(root host.Tree, dir, slug string) *site.Component {
 	if c := header(root, path.Join(dir, slug+".php"), "Plugin Name", slug); c != nil {
 		return c
 	}
@@ -121,7 +121,7 @@ func pluginIn(root host.Root, dir, slug string) *site.Component {
 
 // header reads the fields in a file's first comment: "Version: 1.2". A file
 // without the field that names it gives nil.
-func header(root host.Root, file, nameField, slug string) *site.Component {
+func header(root host.Tree, file, nameField, slug string) *site.Component {
 	f, err := root.Open(file)
 	if err != nil {
 		return nil

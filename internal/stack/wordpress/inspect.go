@@ -108,7 +108,7 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	return f, nil
 }
 
-func coreVersion(root host.Root) string {
+func coreVersion(root host.Tree) string {
 	b, err := host.ReadFile(root, "wp-includes/version.php", maxConfig)
 	if err != nil {
 		return ""

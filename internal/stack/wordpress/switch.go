@@ -14,7 +14,7 @@ import (
 )
 
 // Identify reads the headers of files.
-func (Stack) Identify(root host.Root, folder string) (site.ComponentKind, site.Component, bool) {
+func (Stack) Identify(root host.Tree, folder string) (site.ComponentKind, site.Component, bool) {
 	if v := coreVersion(root); v != "" {
 		return site.Core, site.Component{Slug: "wordpress", Name: "WordPress", Version: v}, true
 	}

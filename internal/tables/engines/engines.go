@@ -65,7 +65,7 @@ func Own(ctx context.Context, w Where) (tables.Server, error) {
 // EditFile changes a database that is a file. What is made beside it gets names that
 // begin with mark; at is when the site's files were placed.
 func EditFile(ctx context.Context, w Where, mark string, at time.Time) (tables.Edit, error) {
-	dir, err := w.Host.Open(ctx, path.Dir(w.Database.Path))
+	dir, err := w.Host.Write(ctx, path.Dir(w.Database.Path))
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func EditFile(ctx context.Context, w Where, mark string, at time.Time) (tables.E
 func FileTarget(name string) tables.Target { return sqlite.NewTarget(name) }
 
 // IsFile tells whether a file is a database.
-func IsFile(root host.Root, name string) bool { return sqlite.Is(root, name) }
+func IsFile(root host.Tree, name string) bool { return sqlite.Is(root, name) }
 
 // sockets are where "localhost" is, by the habits of distributions.
 var sockets = []string{

@@ -27,17 +27,17 @@ var magic = []byte("SQLite format 3\x00")
 
 // File is a database file under a host's root.
 type File struct {
-	root host.Root
+	root host.Tree
 	name string
 	temp string // where images go
 }
 
 // Open describes the database file name under root; nothing is read yet.
 // Images are made in the folder temp.
-func Open(root host.Root, name, temp string) *File { return &File{root, name, temp} }
+func Open(root host.Tree, name, temp string) *File { return &File{root, name, temp} }
 
 // Is tells whether the file under root is an SQLite database, by its first bytes.
-func Is(root host.Root, name string) bool {
+func Is(root host.Tree, name string) bool {
 	f, err := root.Open(name)
 	if err != nil {
 		return false

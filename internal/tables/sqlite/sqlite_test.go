@@ -44,7 +44,7 @@ func file(t *testing.T, root host.Root, path string, statements ...string) *File
 
 func at(t *testing.T, dir string) host.Root {
 	t.Helper()
-	r, err := local.New("slipway").Open(context.Background(), dir)
+	r, err := local.New("slipway").Write(context.Background(), dir)
 	require.NoError(t, err)
 	return r
 }
