@@ -78,13 +78,8 @@ func TestOnlyTheInterfaceKnowsTheInterface(t *testing.T) {
 			continue
 		}
 		for _, d := range ds {
-			assert.False(
-				t,
-				strings.HasPrefix(d, "charm.land/") || d == "alibi/internal/tui",
-				"%s must not be built from %s",
-				name,
-				d,
-			)
+			assert.False(t, strings.HasPrefix(d, "charm.land/") || d == "alibi/internal/tui",
+				"%s must not be built from %s", name, d)
 			if name != "alibi/internal/keeper" && !strings.HasPrefix(name, "alibi/internal/demo") {
 				assert.NotEqual(t, "alibi/internal/cli", d, "%s must not be built from the command line", name)
 			}
@@ -93,11 +88,12 @@ func TestOnlyTheInterfaceKnowsTheInterface(t *testing.T) {
 }
 
 // engineRooms may name an engine of databases: the engines themselves, and what opens them.
-var engineRooms = []string{"alibi/internal/tables/engines", "alibi/internal/tables/mysql", "alibi/internal/tables/sqlite"}
+var engineRooms = []string{"alibi/internal/tables/engines", "alibi/internal/tables/mysql",
+	"alibi/internal/tables/sqlite"}
 
 func TestOnlyOneRoomKnowsTheEngines(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f",
-		"{{.ImportPath}}: {{join .Imports \" \"}} {{join .TestImports \" \"}} {{join .XTestImports \" \"}}", "alibi/...").Output()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}: {{join .Imports \" \"}} {{join .TestImports \" "+
+		"\"}} {{join .XTestImports \" \"}}", "alibi/...").Output()
 	require.NoError(t, err)
 	known := 0
 	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
@@ -107,7 +103,8 @@ func TestOnlyOneRoomKnowsTheEngines(t *testing.T) {
 				continue
 			}
 			known++
-			assert.Contains(t, engineRooms, name, "%s must not be built from %s: package engines opens databases", name, d)
+			assert.Contains(t, engineRooms, name, "%s must not be built from %s: package engines opens databases",
+				name, d)
 		}
 	}
 	assert.GreaterOrEqual(t, known, 2)

@@ -80,7 +80,8 @@ func (b *bench) start(ctx context.Context) error {
 		return err
 	}
 	for name, m := range map[string]**real.Machine{"pier": &b.pier, "drydock": &b.dock} {
-		if *m, err = real.StartMachine(real.MachineOptions{Name: name, Dir: filepath.Join(b.dir, name), Run: filepath.Join(b.run, name), Key: pub}); err != nil {
+		if *m, err = real.StartMachine(real.MachineOptions{Name: name, Dir: filepath.Join(b.dir, name),
+			Run: filepath.Join(b.run, name), Key: pub}); err != nil {
 			return err
 		}
 	}
@@ -97,7 +98,9 @@ func (b *bench) start(ctx context.Context) error {
 	if err := os.MkdirAll(b.home, 0o700); err != nil {
 		return err
 	}
-	if err := desk.SaveConfig(b.home, desk.Config{Machine: "slipway", Gateway: desk.Gateway{Port: 17771}, Lease: desk.LeaseRules{Default: "3d", Grace: "2d"}, Database: site.Server{Address: b.pier.Server(), User: "root"}}); err != nil {
+	if err := desk.SaveConfig(b.home, desk.Config{Machine: "slipway", Gateway: desk.Gateway{Port: 17771},
+		Lease:    desk.LeaseRules{Default: "3d", Grace: "2d"},
+		Database: site.Server{Address: b.pier.Server(), User: "root"}}); err != nil {
 		return err
 	}
 	b.alibi, err = filepath.Abs("bin/alibi")
@@ -136,17 +139,8 @@ func (b *bench) site(ctx context.Context, size string) (real.Spec, error) {
 	if err := real.Make(ctx, s); err != nil {
 		return s, err
 	}
-	out, err := exec.CommandContext(
-		ctx,
-		b.php,
-		"-d",
-		"memory_limit=2G",
-		"-d",
-		"opcache.enable_cli=0",
-		"bench/site/fill.php",
-		s.Root,
-		size,
-	).CombinedOutput()
+	out, err := exec.CommandContext(ctx, b.php, "-d", "memory_limit=2G", "-d", "opcache.enable_cli=0",
+		"bench/site/fill.php", s.Root, size).CombinedOutput()
 	if err != nil {
 		return s, fmt.Errorf("filling the site: %w: %s", err, out)
 	}
@@ -191,14 +185,8 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		}
 		ours.add(m.built, nil)
 		whole.add(m.all, nil)
-		fmt.Printf(
-			"  same server: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
-			hand.last(),
-			m.built.Seconds(),
-			m.all.Seconds(),
-			m.peak>>20,
-			m.steps,
-		)
+		fmt.Printf("  same server: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
+			hand.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
 		if i == 0 {
 			if err := b.judge(ctx, s, m.site); err != nil {
 				return err
@@ -215,13 +203,8 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 			return err
 		}
 		again.add(r.built, nil)
-		fmt.Printf(
-			"  refresh after 1 %%: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
-			r.built.Seconds(),
-			r.all.Seconds(),
-			r.peak>>20,
-			r.steps,
-		)
+		fmt.Printf("  refresh after 1 %%: built %.2f s, proven %.2f s in all, %d MiB (%s)\n", r.built.Seconds(),
+			r.all.Seconds(), r.peak>>20, r.steps)
 		if i == 0 {
 			if err := b.judge(ctx, s, r.site); err != nil {
 				return err
@@ -236,14 +219,8 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 			return err
 		}
 		ours2.add(m.built, nil)
-		fmt.Printf(
-			"  two hosts: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
-			hand2.last(),
-			m.built.Seconds(),
-			m.all.Seconds(),
-			m.peak>>20,
-			m.steps,
-		)
+		fmt.Printf("  two hosts: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
+			hand2.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
 		if i == 0 {
 			if err := b.judge(ctx, s, m.site); err != nil {
 				return err
@@ -260,7 +237,8 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		return err
 	}
 	fmt.Printf(
-		"%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
+		"%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f "+
+			"s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
 		size,
 		runs,
 		hand.median(),
@@ -305,10 +283,8 @@ func timed(f func() error) (time.Duration, error) {
 }
 
 func sh(ctx context.Context, script string, args ...string) error {
-	out, err := exec.CommandContext(
-		ctx,
-		"bash",
-		append([]string{"-c", "set -euo pipefail; " + script, "bench"}, args...)...).CombinedOutput()
+	out, err := exec.CommandContext(ctx, "bash", append([]string{"-c", "set -euo pipefail; " + script, "bench"},
+		args...)...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
@@ -321,35 +297,32 @@ func (b *bench) byHand(ctx context.Context, s real.Spec, i int) (time.Duration, 
 	to := filepath.Join(b.pier.Dir, "hand")
 	took, err := timed(func() error {
 		return sh(ctx, `mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"
-		mariadb-dump --no-defaults -S "$1" --single-transaction "$2" | sed "s#$3#http://hand-$6.localhost:7700#g" | mariadb --no-defaults -S "$1" hand
+		mariadb-dump --no-defaults -S "$1" --single-transaction "$2" |
+		sed "s#$3#http://hand-$6.localhost:7700#g" | mariadb --no-defaults -S "$1" hand
 		cp -a "$4" "$5"`, b.pier.DB.Socket, s.Database, s.URL, s.Root, to, fmt.Sprint(i))
 	})
-	return took, errors.Join(
-		err,
-		sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.pier.DB.Socket, to),
-	)
+	return took,
+		errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`,
+			b.pier.DB.Socket, to))
 }
 
 // byHandTwo is the same between two machines, through ssh and tar.
 func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) (time.Duration, error) {
 	to := filepath.Join(b.dock.Dir, "hand")
 	ssh := func(m *real.Machine) string {
-		return fmt.Sprintf(
-			"ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null %s@127.0.0.1",
-			b.key,
-			m.Port,
-			m.User,
-		)
+		return fmt.Sprintf("ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null "+
+			"%s@127.0.0.1", b.key, m.Port, m.User)
 	}
 	took, err := timed(func() error {
 		return sh(ctx, `$6 "mariadb --no-defaults -S $2 -e 'CREATE DATABASE hand'; mkdir -p $5"
-		$7 "mariadb-dump --no-defaults -S $1 --single-transaction $3" | sed "s#$8#http://hand-$9.localhost:7700#g" | $6 "mariadb --no-defaults -S $2 hand"
-		$7 "tar -C $4 -cf - ." | $6 "tar -C $5 -xf -"`, b.pier.DB.Socket, b.dock.DB.Socket, s.Database, s.Root, to, ssh(b.dock), ssh(b.pier), s.URL, fmt.Sprint(i))
+		$7 "mariadb-dump --no-defaults -S $1 --single-transaction $3" |
+		sed "s#$8#http://hand-$9.localhost:7700#g" | $6 "mariadb --no-defaults -S $2 hand"
+		$7 "tar -C $4 -cf - ." | $6 "tar -C $5 -xf -"`, b.pier.DB.Socket, b.dock.DB.Socket, s.Database, s.Root, to,
+			ssh(b.dock), ssh(b.pier), s.URL, fmt.Sprint(i))
 	})
-	return took, errors.Join(
-		err,
-		sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.dock.DB.Socket, to),
-	)
+	return took,
+		errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`,
+			b.dock.DB.Socket, to))
 }
 
 // add tells Alibi of the machines and of the site. The pier is this machine
@@ -365,7 +338,9 @@ func (b *bench) add(ctx context.Context, s real.Spec, size string) (string, erro
 		if _, err := d.Record.Host(ctx, m.Name); err == nil {
 			continue
 		}
-		if err := d.AddHost(ctx, inventory.Host{Name: m.Name, Addr: "127.0.0.1", Port: m.Port, User: m.User, Key: b.key, Copies: filepath.Join(m.Dir, "copies"), Server: site.Server{Address: m.Server(), User: "root"}}); err != nil {
+		if err := d.AddHost(ctx, inventory.Host{Name: m.Name, Addr: "127.0.0.1", Port: m.Port, User: m.User, Key: b.key,
+			Copies: filepath.Join(m.Dir, "copies"),
+			Server: site.Server{Address: m.Server(), User: "root"}}); err != nil {
 			return "", err
 		}
 	}
@@ -450,7 +425,8 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 func (b *bench) touch(ctx context.Context, s real.Spec, i int) error {
 	return sh(
 		ctx,
-		`mariadb --no-defaults -S "$1" "$2" -e "UPDATE $3posts SET post_title = CONCAT(post_title, '+') WHERE ID % 100 = $4; UPDATE $3postmeta SET meta_value = CONCAT(meta_value, '') WHERE meta_id % 100 = 7"
+		`mariadb --no-defaults -S "$1" "$2" -e "UPDATE $3posts SET post_title = CONCAT(post_title, '+') WHERE ID % 100 = $4;
+		UPDATE $3postmeta SET meta_value = CONCAT(meta_value, '') WHERE meta_id % 100 = 7"
 		find "$5/wp-content/uploads" -type f -name "file-*$((10 + $4)).*" | while read -r f; do printf x >>"$f"; done`,
 		b.pier.DB.Socket,
 		s.Database,
@@ -461,17 +437,8 @@ func (b *bench) touch(ctx context.Context, s real.Spec, i int) error {
 }
 
 func (b *bench) judge(ctx context.Context, s real.Spec, copied site.Site) error {
-	out, err := exec.CommandContext(
-		ctx,
-		b.php,
-		"-d",
-		"memory_limit=4G",
-		"bench/judge.php",
-		s.Root,
-		copied.Root,
-		s.URL,
-		copied.Address().String(),
-	).CombinedOutput()
+	out, err := exec.CommandContext(ctx, b.php, "-d", "memory_limit=4G", "bench/judge.php", s.Root, copied.Root, s.URL,
+		copied.Address().String()).CombinedOutput()
 	fmt.Printf("  judged: %s\n", strings.TrimSpace(string(out)))
 	return err
 }

@@ -22,12 +22,13 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 	defer os.RemoveAll(dir)
 	hand, err := timed(func() error {
 		return sh(ctx, `mkdir -p "$4"; tar -C "$3" -cf - . | zstd -3 -q -o "$4/files.tar.zst"
-			mariadb-dump --no-defaults -S "$1" --single-transaction "$2" | zstd -3 -q -o "$4/tables.sql.zst"`, b.pier.DB.Socket, s.Database, s.Root, dir)
+			mariadb-dump --no-defaults -S "$1" --single-transaction "$2" | zstd -3 -q -o "$4/tables.sql.zst"`,
+			b.pier.DB.Socket, s.Database, s.Root, dir)
 	})
 	if err != nil {
 		return err
 	}
-	weight, err := weigh(dir)
+	size, err := sizeOf(dir)
 	if err != nil {
 		return err
 	}
@@ -44,9 +45,11 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 	}
 	back, err := timed(func() error {
 		return sh(ctx, `mkdir -p "$2/back"; zstd -dcq "$2/files.tar.zst" | tar -C "$2/back" -xf -
-			mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"; zstd -dcq "$2/tables.sql.zst" | mariadb --no-defaults -S "$1" hand`, b.pier.DB.Socket, dir)
+			mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"
+			zstd -dcq "$2/tables.sql.zst" | mariadb --no-defaults -S "$1" hand`, b.pier.DB.Socket, dir)
 	})
-	if err = errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`, b.pier.DB.Socket, dir)); err != nil {
+	if err = errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`,
+		b.pier.DB.Socket, dir)); err != nil {
 		return err
 	}
 	id, err := b.newest(ctx)
@@ -61,13 +64,14 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 		return err
 	}
 	fmt.Printf(
-		"  restore points: by hand %.2f s, %d MiB; the first %.2f s (%.2fx), %d MiB (%.2fx), peak %d MiB; one after 1 %% changed %.2f s (%.2fx of the first), %.1f MiB (%.3fx)\n",
+		"  restore points: by hand %.2f s, %d MiB; the first %.2f s (%.2fx), %d MiB (%.2fx), peak %d MiB; one after "+
+			"1 %% changed %.2f s (%.2fx of the first), %.1f MiB (%.3fx)\n",
 		hand.Seconds(),
-		weight>>20,
+		size>>20,
 		first.Seconds(),
 		first.Seconds()/hand.Seconds(),
 		grown>>20,
-		float64(grown)/float64(weight),
+		float64(grown)/float64(size),
 		peak>>20,
 		again.Seconds(),
 		again.Seconds()/first.Seconds(),
@@ -89,19 +93,14 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 		return err
 	}
 	fmt.Printf(
-		"  the copy cleaned in %.2f s, with its first restore point before; all of it brought back in place %.2f s (%.2fx of by hand)\n",
+		"  the copy cleaned in %.2f s, with its first restore point before; all of it brought back in place %.2f s "+
+			"(%.2fx of by hand)\n",
 		clean.Seconds(),
 		undone.Seconds(),
 		undone.Seconds()/back.Seconds(),
 	)
-	fmt.Printf(
-		"  restoring: by hand %.2f s; a copy of the point built %.2f s (%.2fx), proven %.2f s (%s)\n",
-		back.Seconds(),
-		m.built.Seconds(),
-		m.built.Seconds()/back.Seconds(),
-		m.all.Seconds(),
-		m.steps,
-	)
+	fmt.Printf("  restoring: by hand %.2f s; a copy of the point built %.2f s (%.2fx), proven %.2f s (%s)\n",
+		back.Seconds(), m.built.Seconds(), m.built.Seconds()/back.Seconds(), m.all.Seconds(), m.steps)
 	return b.remove(ctx, m.site)
 }
 
@@ -109,7 +108,7 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 // grew by.
 func (b *bench) take(ctx context.Context, name string) (took time.Duration, grown, peak int64, err error) {
 	depot := filepath.Join(b.home, "depot")
-	before, err := weigh(depot)
+	before, err := sizeOf(depot)
 	if err != nil {
 		return 0, 0, 0, err
 	}
@@ -123,12 +122,12 @@ func (b *bench) take(ctx context.Context, name string) (took time.Duration, grow
 	if err != nil {
 		return 0, 0, 0, err
 	}
-	after, err := weigh(depot)
+	after, err := sizeOf(depot)
 	return took, after - before, peak, err
 }
 
-// weigh adds up the files below a folder; none is 0.
-func weigh(dir string) (n int64, err error) {
+// sizeOf adds up the files below a folder; none is 0.
+func sizeOf(dir string) (n int64, err error) {
 	err = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil

@@ -116,7 +116,8 @@ func (b *bench) answers(ctx context.Context, s real.Spec, name, size string) err
 		return err
 	}
 	fmt.Printf(
-		"  the live site's answers meanwhile (medians): %.0f ms before; by hand %.0f ms, %+.0f %%; Alibi %.0f ms, %+.0f %%\n",
+		"  the live site's answers meanwhile (medians): %.0f ms before; by hand %.0f ms, %+.0f %%; Alibi %.0f "+
+			"ms, %+.0f %%\n",
 		idle*1000,
 		hand*1000,
 		(hand/idle-1)*100,

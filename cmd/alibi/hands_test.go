@@ -23,15 +23,8 @@ func TestHandsOnInARealTerminal(t *testing.T) {
 			0o755,
 		),
 	)
-	x := start(
-		t,
-		128,
-		40,
-		[]string{"EDITOR=" + editor, "VISUAL=", "SHELL=/bin/bash"},
-		"demo",
-		"--home",
-		filepath.Join(dir, "demo"),
-	)
+	x := start(t, 128, 40, []string{"EDITOR=" + editor, "VISUAL=", "SHELL=/bin/bash"}, "demo", "--home",
+		filepath.Join(dir, "demo"))
 	x.sees("timetable-2028", "its run failed")
 	x.keys("/")
 	x.keys("timetable", "Enter")
@@ -65,22 +58,14 @@ func TestHandsOnInARealTerminal(t *testing.T) {
 	x.sees("timetable-2028 is 42")
 	x.sees("accounts may do everything")
 	x.keys("Tab")
-	x.sees(
-		"moved Timetable to the front of the menu",
-		"alibi carry timetable-2028 wp-content/themes/harbour/style.css skerryline.example",
-	)
+	x.sees("moved Timetable to the front of the menu",
+		"alibi carry timetable-2028 wp-content/themes/harbour/style.css skerryline.example")
 	x.keys("Escape")
 	x.sees("find: timetable")
 	x.keys("V")
 	x.sees("COMPONENT", "unlike its origin")
-	x.keys(
-		"Right",
-		"Right",
-		"Right",
-		"Right",
-		"Right",
-		"L",
-	) // the sheet of timetable-2028 asks for a core that is not here
+	// the sheet of timetable-2028 asks for a core that is not here
+	x.keys("Right", "Right", "Right", "Right", "Right", "L")
 	x.sees("core")
 	x.keys("e")
 	x.sees("EDITOR HAS THE TERMINAL")
@@ -90,7 +75,8 @@ func TestHandsOnInARealTerminal(t *testing.T) {
 	assert.NotContains(t, s, "panic")
 	left, err := filepath.Glob(filepath.Join(os.TempDir(), "alibi-edit-*"))
 	require.NoError(t, err)
-	for end := time.Now().Add(2 * time.Second); len(left) > 0 && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(2 * time.Second); len(left) > 0 &&
+		time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		left, _ = filepath.Glob(filepath.Join(os.TempDir(), "alibi-edit-*"))
 	}
 	assert.Empty(t, left, "nothing of the editing is left")

@@ -45,13 +45,8 @@ type terminal struct {
 func start(t *testing.T, w, h int, env []string, args ...string) *terminal {
 	t.Helper()
 	x := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
-	line := "env LANG=C.UTF-8 LC_ALL=C.UTF-8 " + strings.Join(
-		env,
-		" ",
-	) + " " + binary + " " + strings.Join(
-		args,
-		" ",
-	) + "; echo ended with $?; sleep 60"
+	line := "env LANG=C.UTF-8 LC_ALL=C.UTF-8 " + strings.Join(env, " ") + " " + binary + " " + strings.Join(args, " ") +
+		"; echo ended with $?; sleep 60"
 	x.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), line)
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", x.socket, "kill-server").Run() })
 	return x
@@ -156,7 +151,7 @@ func TestNarrowAndResized(t *testing.T) {
 	x.keys("?")
 	x.sees("Keys of this screen", "What the words mean")
 	x.keys("Escape")
-	x.sees("WEIGHT")
+	x.sees("SIZE")
 	x.keys("q")
 	x.sees("ended with 0")
 }
@@ -180,14 +175,8 @@ func TestClosingDuringARunAndGoingOn(t *testing.T) {
 	require.NoError(t, os.MkdirAll(root, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "index.html"), []byte("<html><body>boats"), 0o644))
 	for i := range 6000 {
-		require.NoError(
-			t,
-			os.WriteFile(
-				filepath.Join(root, fmt.Sprintf("picture-%04d.txt", i)),
-				[]byte(strings.Repeat("sea ", 2000)),
-				0o644,
-			),
-		)
+		require.NoError(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("picture-%04d.txt", i)),
+			[]byte(strings.Repeat("sea ", 2000)), 0o644))
 	}
 	run := func(args ...string) string {
 		t.Helper()
@@ -202,14 +191,8 @@ func TestClosingDuringARunAndGoingOn(t *testing.T) {
 	require.NoError(t, err)
 	_, port, _ := net.SplitHostPort(ln.Addr().String())
 	ln.Close()
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(home, "config.toml"),
-			[]byte(strings.Replace(string(conf), "port = 7700", "port = "+port, 1)),
-			0o600,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(home, "config.toml"),
+		[]byte(strings.Replace(string(conf), "port = 7700", "port = "+port, 1)), 0o600))
 	run("add", root, "--address", "boats.example")
 	x := start(t, 128, 40, nil, "--home", home)
 	x.sees("boats.example")

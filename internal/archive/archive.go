@@ -96,11 +96,8 @@ func (m Manifest) check() error {
 	case m.Format != "alibi-archive":
 		return fmt.Errorf("%w: its manifest says %q", ErrForeign, m.Format)
 	case m.Version != Version:
-		return fmt.Errorf(
-			"it is of version %d of the format, and this Alibi reads %d: use a newer one",
-			m.Version,
-			Version,
-		)
+		return fmt.Errorf("it is of version %d of the format, and this Alibi reads %d: use a newer one", m.Version,
+			Version)
 	case m.Files < 0 || m.Rows < 0 || m.Bytes < 0 || m.Site.Name == "" || m.Site.ID == "":
 		return fmt.Errorf("%w: its manifest is not whole", ErrDamaged)
 	}

@@ -145,8 +145,7 @@ func value(t *rapid.T, kind tables.Kind) tables.Value {
 	case tables.Text, tables.Blob:
 		return tables.Value{
 			Kind: kind,
-			Bytes: append(
-				[]byte{},
+			Bytes: append([]byte{},
 				rapid.SliceOf(rapid.SampledFrom([]byte("a'\"\\\x00\n\r\t;,()\x1a`%_-- é\xff"))).Draw(t, "bytes")...),
 		}
 	}
@@ -159,15 +158,8 @@ func TestRowsComeBackToTheBit(t *testing.T) {
 		for i := range rapid.IntRange(0, 450).Draw(rt, "rows") {
 			v := []tables.Value{
 				{Kind: tables.Int, Int: int64(i)},
-				value(
-					rt,
-					rapid.SampledFrom(
-						[]tables.Kind{tables.Null, tables.Text, tables.Int, tables.Float},
-					).Draw(
-						rt,
-						"kind",
-					),
-				),
+				value(rt, rapid.SampledFrom([]tables.Kind{tables.Null, tables.Text, tables.Int, tables.Float}).Draw(rt,
+					"kind")),
 				value(rt, rapid.SampledFrom([]tables.Kind{tables.Null, tables.Blob}).Draw(rt, "kind")),
 			}
 			rows = append(rows, tables.Row{Key: v[:1], Values: v})
@@ -275,8 +267,11 @@ func TestHostileAndForeignArchivesAreRefused(t *testing.T) {
 	m := manifest()
 	m.Files = 1
 	for name, e := range map[string]*tar.Header{
-		"absolute": file("/etc/passwd"), "upwards": file("files/../../etc/passwd"), "elsewhere": file("other/x"), "device": {Name: "files/null", Typeflag: tar.TypeChar}, "pipe": {Name: "files/p", Typeflag: tar.TypeFifo},
-		"hard link": {Name: "files/h", Typeflag: tar.TypeLink, Linkname: "files/index.php"}, "link out": link("files/l", "/etc/passwd"), "link up": link("files/a/l", "../../../etc"), "double": file(manifestName), "no sql": file("database/1.sql"),
+		"absolute": file("/etc/passwd"), "upwards": file("files/../../etc/passwd"), "elsewhere": file("other/x"),
+		"device": {Name: "files/null", Typeflag: tar.TypeChar}, "pipe": {Name: "files/p", Typeflag: tar.TypeFifo},
+		"hard link": {Name: "files/h", Typeflag: tar.TypeLink, Linkname: "files/index.php"},
+		"link out":  link("files/l", "/etc/passwd"), "link up": link("files/a/l", "../../../etc"),
+		"double": file(manifestName), "no sql": file("database/1.sql"),
 	} {
 		g, err := read(forge(t, m, e))
 		assert.ErrorIs(t, err, ErrHostile, name)
@@ -290,13 +285,8 @@ func TestHostileAndForeignArchivesAreRefused(t *testing.T) {
 	bomb.Size = 300 << 20
 	_, err = read(forge(t, m, bomb))
 	assert.ErrorIs(t, err, ErrHostile, "a bomb")
-	_, err = Read(
-		context.Background(),
-		bytes.NewReader(forge(t, m, file("files/a"))),
-		Discard{},
-		Limits{Bytes: 100},
-		func(int64) {},
-	)
+	_, err = Read(context.Background(), bytes.NewReader(forge(t, m, file("files/a"))), Discard{}, Limits{Bytes: 100},
+		func(int64) {})
 	assert.ErrorIs(t, err, ErrHostile, "no room")
 	for _, text := range []string{"", "hello", "PK\x03\x04 a zip", string(write(t, source("sqlite")))[:3]} {
 		_, err := read([]byte(text))
@@ -314,8 +304,10 @@ func TestHostileAndForeignArchivesAreRefused(t *testing.T) {
 
 func TestDefinitionsThatReachOutAreRefused(t *testing.T) {
 	for _, create := range []string{
-		"CREATE TABLE `t` AS SELECT * FROM mysql.user", "CREATE TABLE `t` LIKE mysql.user", "CREATE TABLE `t` (n int) ENGINE=FEDERATED CONNECTION='mysql://x'", "CREATE TABLE `t` (n int) ENGINE=CONNECT",
-		"CREATE TABLE `t` (n int) ENGINE=InnoDB DATA DIRECTORY='/tmp'", "CREATE TABLE `t` (n int); DROP TABLE x", "DROP TABLE `t`", "CREATE TABLE `t` (n int) /*!50000 UNION=(x) */", "CREATE USER x",
+		"CREATE TABLE `t` AS SELECT * FROM mysql.user", "CREATE TABLE `t` LIKE mysql.user",
+		"CREATE TABLE `t` (n int) ENGINE=FEDERATED CONNECTION='mysql://x'", "CREATE TABLE `t` (n int) ENGINE=CONNECT",
+		"CREATE TABLE `t` (n int) ENGINE=InnoDB DATA DIRECTORY='/tmp'", "CREATE TABLE `t` (n int); DROP TABLE x",
+		"DROP TABLE `t`", "CREATE TABLE `t` (n int) /*!50000 UNION=(x) */", "CREATE USER x",
 	} {
 		m := manifest()
 		m.Schema = &tables.Schema{Engine: "mysql", Tables: []tables.Table{{Name: "t", Create: create}}}
@@ -326,8 +318,9 @@ func TestDefinitionsThatReachOutAreRefused(t *testing.T) {
 		Engine: "mysql",
 		Tables: []tables.Table{
 			{
-				Name:   "t",
-				Create: "CREATE TABLE `select` (`n` int COMMENT 'like; select', `v` varchar(9) DEFAULT 'a;b') ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
+				Name: "t",
+				Create: "CREATE TABLE `select` (`n` int COMMENT 'like; select', `v` varchar(9) DEFAULT 'a;b') " +
+					"ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
 			},
 		},
 	}

@@ -132,9 +132,8 @@ func (o *Out) Discard() {
 
 // ClearUnfinished removes what a process left that died while it wrote.
 func ClearUnfinished(base string) error {
-	list, err := filepath.Glob(
-		strings.NewReplacer(`[`, `\[`, `*`, `\*`, `?`, `\?`, `\`, `\\`).Replace(base) + "*" + unfinished,
-	)
+	list, err := filepath.Glob(strings.NewReplacer(`[`, `\[`, `*`, `\*`, `?`, `\?`, `\`, `\\`).Replace(base) + "*" +
+		unfinished)
 	for _, n := range list {
 		err = errors.Join(err, os.Remove(n))
 	}
@@ -163,19 +162,12 @@ func Parts(name string) ([]string, error) {
 		out = append(out, p)
 	}
 	if len(listed) > len(out) {
-		return nil, fmt.Errorf(
-			"%w: its part %s is missing; all %d are needed together",
-			ErrDamaged,
-			listed[len(out)],
-			len(listed),
-		)
+		return nil, fmt.Errorf("%w: its part %s is missing; all %d are needed together", ErrDamaged, listed[len(out)],
+			len(listed))
 	}
 	if later, _ := filepath.Glob(base + ".[0-9][0-9][0-9]"); len(later) > len(out) {
-		return nil, fmt.Errorf(
-			"%w: its part %s is missing; all are needed together",
-			ErrDamaged,
-			filepath.Base(PartName(base, len(out)+1)),
-		)
+		return nil, fmt.Errorf("%w: its part %s is missing; all are needed together", ErrDamaged,
+			filepath.Base(PartName(base, len(out)+1)))
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("%w %s: %w", ErrMissing, name, fs.ErrNotExist)

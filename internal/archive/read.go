@@ -72,7 +72,8 @@ const magic = "\x28\xb5\x2f\xfd"
 
 // broken tells whether an error is of the stream itself.
 func broken(err error) bool {
-	for _, is := range []error{io.ErrUnexpectedEOF, io.EOF, tar.ErrHeader, zstd.ErrCRCMismatch, zstd.ErrWindowSizeExceeded, zstd.ErrUnknownDictionary} {
+	for _, is := range []error{io.ErrUnexpectedEOF, io.EOF, tar.ErrHeader, zstd.ErrCRCMismatch,
+		zstd.ErrWindowSizeExceeded, zstd.ErrUnknownDictionary} {
 		if errors.Is(err, is) {
 			return true
 		}
@@ -110,7 +111,8 @@ func (r *reader) next() (*tar.Header, error) {
 		return refuse("is neither file, folder nor link")
 	case h.Typeflag != tar.TypeReg && !strings.HasPrefix(name, filesDir):
 		return refuse("is no file")
-	case h.Typeflag == tar.TypeSymlink && !host.LinkInside(r.m.Site.Root, strings.TrimPrefix(name, filesDir), h.Linkname):
+	case h.Typeflag == tar.TypeSymlink && !host.LinkInside(r.m.Site.Root, strings.TrimPrefix(name, filesDir),
+		h.Linkname):
 		return refuse("is a link that leads out of the site")
 	}
 	r.seen[name] = true
@@ -196,7 +198,7 @@ func (r *reader) all() error {
 	}
 }
 
-// largest is what a manifest may weigh.
+// largest is what a manifest may be, in bytes.
 const largest = 256 << 20
 
 func (r *reader) manifest() error {

@@ -20,16 +20,14 @@ import (
 func FuzzParser(f *testing.F) {
 	f.Add("INSERT INTO `sk_posts` (`ID`,`body`,`raw`) VALUES (1,'a\\'b',_binary'x'),(2,NULL,X'00ff');")
 	f.Add(
-		"-- x\nDROP TABLE `a;b`;\nINSERT INTO \"sk_posts\" (\"ID\",\"body\",\"raw\") VALUES (-1.5e3,CAST(X'00' AS TEXT),'');DELIMITER ;;",
+		"-- x\nDROP TABLE `a;b`;\nINSERT INTO \"sk_posts\" (\"ID\",\"body\",\"raw\") VALUES (-1.5e3,CAST(X'00' AS " +
+			"TEXT),'');DELIMITER ;;",
 	)
 	f.Fuzz(func(t *testing.T, sql string) {
 		for _, engine := range []string{"mysql", "sqlite"} {
 			p := newParser(strings.NewReader(sql), engine)
-			err := p.table(
-				context.Background(),
-				source(engine).Manifest.Schema.Tables[0],
-				func(tables.Row) error { return nil },
-			)
+			err := p.table(context.Background(), source(engine).Manifest.Schema.Tables[0],
+				func(tables.Row) error { return nil })
 			if err == nil {
 				_ = p.end()
 			}
@@ -56,10 +54,7 @@ func TestAnArchiveInSeveralPartsOfSQLIsReadBack(t *testing.T) {
 	src := source("mysql", rows...)
 	src.Manifest.Bytes = 64 << 20
 	src.Manifest.Owners = true
-	src.Entries[0].Owner, src.Entries[0].Attrs = &host.Owner{
-		User:  33,
-		Group: 34,
-	}, host.Attrs{
+	src.Entries[0].Owner, src.Entries[0].Attrs = &host.Owner{User: 33, Group: 34}, host.Attrs{
 		"user.tide": []byte("h\x00igh"),
 	}
 	src.Entries[1].Owner, src.Entries[1].Mode = &host.Owner{}, os.ModeDir|os.ModeSetgid|0o775
@@ -69,7 +64,8 @@ func TestAnArchiveInSeveralPartsOfSQLIsReadBack(t *testing.T) {
 	for name, way := range map[string]struct {
 		part int64
 		key  *age.X25519Identity
-	}{"one file": {}, "parts": {part: 100 << 10}, "encrypted": {key: id}, "encrypted parts": {part: 100 << 10, key: id}} {
+	}{"one file": {}, "parts": {part: 100 << 10}, "encrypted": {key: id},
+		"encrypted parts": {part: 100 << 10, key: id}} {
 		base := filepath.Join(t.TempDir(), "x.tar.zst")
 		out, err := Create(base, way.part)
 		require.NoError(t, err, name)

@@ -410,7 +410,7 @@ func (p *parser) number() (tables.Value, error) {
 	return tables.Value{Kind: tables.Float, Float: f, Bytes: b}, nil
 }
 
-// longest is what a single value may weigh.
+// longest is what a single value may be, in bytes.
 const longest = 1 << 30
 
 // quoted reads on behind an opening quotation mark, to behind the closing one.

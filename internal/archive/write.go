@@ -64,7 +64,8 @@ func (w *writer) all(src Source) error {
 	if err != nil {
 		return err
 	}
-	if err := w.entry(tree.Entry{Path: manifestName, Mode: 0o644, Size: int64(len(text)), MTime: w.at}, bytes.NewReader(text)); err != nil {
+	if err := w.entry(tree.Entry{Path: manifestName, Mode: 0o644, Size: int64(len(text)), MTime: w.at},
+		bytes.NewReader(text)); err != nil {
 		return err
 	}
 	for _, e := range src.Entries {

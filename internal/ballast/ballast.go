@@ -156,13 +156,8 @@ func Text(r *rand.Rand, n int) string {
 
 // Person makes a name up.
 func Person(r *rand.Rand) string {
-	return of(
-		r,
-		[]string{"Barrel", "Plank", "Hawser", "Bollard", "Cleat", "Fender", "Rudder", "Thwart"},
-	) + " " + of(
-		r,
-		[]string{"Stowaway", "Counterweight", "Deadlight", "Keelson", "Makeweight", "Sandbag"},
-	)
+	return of(r, []string{"Barrel", "Plank", "Hawser", "Bollard", "Cleat", "Fender", "Rudder", "Thwart"}) + " " +
+		of(r, []string{"Stowaway", "Counterweight", "Deadlight", "Keelson", "Makeweight", "Sandbag"})
 }
 
 // Picture makes a picture up, as PNG: stripes of a few colours.

@@ -17,18 +17,17 @@ func TestCountsAreRead(t *testing.T) {
 	got, err := ballast.Parse([]string{"posts=10", "media=0", "terms=3"})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{"posts": 10, "media": 0, "terms": 3}, got)
-	for text, want := range map[string]string{"posts": "write a kind and a number", "posts=x": "write a kind and a number", "posts=-1": "write a kind and a number", "boats=1": "is no kind of ballast", "posts=5001": "at most 5000"} {
+	for text, want := range map[string]string{"posts": "write a kind and a number",
+		"posts=x": "write a kind and a number", "posts=-1": "write a kind and a number",
+		"boats=1": "is no kind of ballast", "posts=5001": "at most 5000"} {
 		_, err := ballast.Parse([]string{text})
 		assert.ErrorContains(t, err, want, text)
 	}
 }
 
 func TestBallastIsSaidInWords(t *testing.T) {
-	assert.Equal(
-		t,
-		"3 terms, 1 user, 2 media, 10 posts of ballast",
-		ballast.Load{Counts: map[string]int{"posts": 10, "terms": 3, "users": 1, "media": 2, "pages": 0}}.Words(),
-	)
+	assert.Equal(t, "3 terms, 1 user, 2 media, 10 posts of ballast",
+		ballast.Load{Counts: map[string]int{"posts": 10, "terms": 3, "users": 1, "media": 2, "pages": 0}}.Words())
 	assert.Equal(t, "no ballast", ballast.Load{Remove: true, Counts: map[string]int{"posts": 1}}.Words())
 }
 

@@ -86,8 +86,7 @@ func Open(path string) (*Baseline, error) {
 		return nil, fmt.Errorf("opening the baseline: %w", err)
 	}
 	db, err := sql.Open(
-		"sqlite",
-		"file:"+path+"?_pragma=synchronous(OFF)&_pragma=journal_mode(MEMORY)&_pragma=busy_timeout(5000)",
+		"sqlite", "file:"+path+"?_pragma=synchronous(OFF)&_pragma=journal_mode(MEMORY)&_pragma=busy_timeout(5000)",
 	)
 	if err != nil {
 		return nil, fmt.Errorf("opening the baseline: %w", err)
@@ -140,11 +139,8 @@ func (b *Baseline) KeepParts(ctx context.Context, table string, keep []string) e
 }
 
 func (b *Baseline) parts(ctx context.Context, table string) (out []string, err error) {
-	rows, err := b.db.QueryContext(
-		ctx,
-		"SELECT DISTINCT tbl FROM rows WHERE substr(tbl, 1, length(?1) + 1) = ?1 || char(10)",
-		table,
-	)
+	rows, err := b.db.QueryContext(ctx, "SELECT DISTINCT tbl FROM rows WHERE substr(tbl, 1, length(?1) + 1) = ?1 "+
+		"|| char(10)", table)
 	if err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
 	}
@@ -190,12 +186,8 @@ func (b *Baseline) Table(ctx context.Context, table string) (map[uint64]Pair, er
 
 // Shard gives those of a part of a table's rows.
 func (b *Baseline) Shard(ctx context.Context, table string, s tables.Shard) (map[uint64]Pair, error) {
-	return b.read(
-		ctx,
-		"SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)",
-		table,
-		s,
-	)
+	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)",
+		table, s)
 }
 
 // Pairs gives the rows of a part of a table by key.
@@ -358,12 +350,11 @@ func (b *Baseline) Meta(ctx context.Context) (Meta, error) {
 func (b *Baseline) Count(ctx context.Context, table string) (n int64, err error) {
 	err = b.db.QueryRowContext(
 		ctx,
-		"SELECT COALESCE(SUM(length(data) / 24), 0) FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)",
+		"SELECT COALESCE(SUM(length(data) / 24), 0) FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 "+
+			"|| char(10)",
 		table,
 	).
-		Scan(
-			&n,
-		)
+		Scan(&n)
 	if err != nil {
 		return 0, fmt.Errorf("reading the baseline: %w", err)
 	}

@@ -62,12 +62,8 @@ func TestKey(t *testing.T) {
 	text := func(s string) tables.Value { return tables.Value{Kind: tables.Text, Bytes: []byte(s)} }
 	was := tables.Row{Key: []tables.Value{text("https://a")}, Values: []tables.Value{text("1"), text("http://b")}}
 	is := tables.Row{Key: []tables.Value{text("http://b")}, Values: []tables.Value{text("1"), text("http://b")}}
-	assert.Equal(
-		t,
-		tables.Keys(nil, tab).Of(is),
-		tables.Keys(nil, tab).Of(was),
-		"a key that was rewritten is the copy's",
-	)
+	assert.Equal(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).Of(was),
+		"a key that was rewritten is the copy's")
 	assert.Equal(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).OfKey(is.Key), "a key is enough")
 	tab.Key, tab.Hidden = []string{"rowid"}, true
 	assert.NotEqual(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).Of(was))

@@ -174,11 +174,8 @@ func (c *Client) ask(ctx context.Context, path string, q url.Values, to any) err
 	}
 	resp, err := c.http().Do(req)
 	if err != nil {
-		return fmt.Errorf(
-			"asking the catalogue %s: %w; check the line, or catalogue.address in the configuration",
-			c.address(),
-			err,
-		)
+		return fmt.Errorf("asking the catalogue %s: %w; check the line, or catalogue.address in the configuration",
+			c.address(), err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK && resp.StatusCode != http.StatusNotFound {
@@ -223,13 +220,8 @@ func (c *Client) Info(ctx context.Context, kind site.ComponentKind, slug string)
 		return Info{}, fmt.Errorf("%s %s: %w", kind, slug, ErrUnknown)
 	}
 	if a.Slug != slug {
-		return Info{}, fmt.Errorf(
-			"%w: asked for the %s %s, the catalogue answers of %q",
-			ErrHostile,
-			kind,
-			slug,
-			a.Slug,
-		)
+		return Info{}, fmt.Errorf("%w: asked for the %s %s, the catalogue answers of %q", ErrHostile, kind, slug,
+			a.Slug)
 	}
 	i = a.info(kind)
 	c.mu.Lock()
@@ -345,14 +337,8 @@ func (c *Client) Resolve(ctx context.Context, s site.Source) (site.Source, strin
 	}
 	s.Version = cmp.Or(s.Version, i.Newest)
 	if from = i.Versions[s.Version]; from == "" {
-		return s, "", fmt.Errorf(
-			"%s %s: %w in version %s; it has %s",
-			s.Kind,
-			s.Slug,
-			ErrUnknown,
-			s.Version,
-			strings.Join(i.List(), ", "),
-		)
+		return s, "", fmt.Errorf("%s %s: %w in version %s; it has %s", s.Kind, s.Slug, ErrUnknown, s.Version,
+			strings.Join(i.List(), ", "))
 	}
 	return s, from, nil
 }

@@ -22,7 +22,10 @@ import (
 func coreDir(t *testing.T, version string) string {
 	t.Helper()
 	dir := t.TempDir()
-	for name, text := range map[string]string{"wp-includes/version.php": "<?php\n$wp_version = '" + version + "';\n$required_php_version = '7.2.24';\n", "wp-load.php": "<?php\n", "index.php": "<?php\n", "wp-admin/index.php": "<?php\n"} {
+	for name, text := range map[string]string{
+		"wp-includes/version.php": "<?php\n$wp_version = '" + version + "';\n$required_php_version = '7.2.24';\n",
+		"wp-load.php":             "<?php\n", "index.php": "<?php\n", "wp-admin/index.php": "<?php\n",
+	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
@@ -68,10 +71,11 @@ func TestCoresOfTheCatalogue(t *testing.T) {
 }
 
 func TestACatalogueThatTalksNonsense(t *testing.T) {
-	for name, text := range map[string]string{"html": "<html>", "half": `{"offers": [`, "other": `[]`, "none": `{}`, "odd": `{"offers":[{"version":7}]}`} {
-		srv := httptest.NewServer(
-			http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) }),
-		)
+	for name, text := range map[string]string{"html": "<html>", "half": `{"offers": [`, "other": `[]`, "none": `{}`,
+		"odd": `{"offers":[{"version":7}]}`} {
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprint(w, text)
+		}))
 		c := &catalogue.Client{
 			Address: srv.URL,
 			Dir:     t.TempDir(),
@@ -103,11 +107,9 @@ func TestAComponentOfAnotherSiteIsTaken(t *testing.T) {
 	broken := errors.New("the line broke")
 	_, err = c.Take(ctx, src, func(string) error { return broken })
 	assert.ErrorIs(t, err, broken)
-	_, err = c.Take(
-		ctx,
-		src,
-		func(to string) error { return os.WriteFile(filepath.Join(to, "readme.txt"), nil, 0o600) },
-	)
+	_, err = c.Take(ctx, src, func(to string) error {
+		return os.WriteFile(filepath.Join(to, "readme.txt"), nil, 0o600)
+	})
 	assert.Error(t, err, "what has no head is no plugin")
 	left, err := filepath.Glob(filepath.Join(c.Dir, "*.new"))
 	require.NoError(t, err)

@@ -189,24 +189,16 @@ func (c *Client) identify(s site.Source, into, from string) (Package, error) {
 	case s.Kind != "" && s.Kind != kind:
 		return p, fmt.Errorf("%w: it is a %s, and a %s was asked for", ErrHostile, kind, s.Kind)
 	case s.From == "" && comp.Version != "" && site.CompareVersions(comp.Version, s.Version) != 0:
-		return p, fmt.Errorf(
-			"%w: it calls itself version %s, and %s was asked for",
-			ErrHostile,
-			comp.Version,
-			s.Version,
-		)
+		return p, fmt.Errorf("%w: it calls itself version %s, and %s was asked for", ErrHostile, comp.Version,
+			s.Version)
 	}
 	p.Component, p.Source.Kind, p.Source.Slug, p.Source.Version = comp, kind, comp.Slug, comp.Version
 	if p.Source.Digest, p.Files, p.Bytes, err = Digest(root); err != nil {
 		return p, err
 	}
 	if s.Digest != "" && s.Digest != p.Source.Digest {
-		return p, fmt.Errorf(
-			"%w: its files have the digest %s, and %s was asked for: they are not the ones that were pinned",
-			ErrHostile,
-			p.Source.Digest,
-			s.Digest,
-		)
+		return p, fmt.Errorf("%w: its files have the digest %s, and %s was asked for: they are not the ones that "+
+			"were pinned", ErrHostile, p.Source.Digest, s.Digest)
 	}
 	return p, nil
 }
@@ -286,11 +278,8 @@ func sums(root host.Tree) (out []summed, err error) {
 // try broke off.
 func (c *Client) download(ctx context.Context, from, name string, tell func(done, total int64)) (string, error) {
 	lim := c.Limits.full()
-	ctx, cancel := context.WithTimeoutCause(
-		ctx,
-		lim.Whole,
-		fmt.Errorf("%w: it did not end within %s", ErrTooBig, lim.Whole),
-	)
+	ctx, cancel := context.WithTimeoutCause(ctx, lim.Whole, fmt.Errorf("%w: it did not end within %s", ErrTooBig,
+		lim.Whole))
 	defer cancel()
 	part := filepath.Join(c.Dir, name+".part")
 	for try := 0; ; try++ {

@@ -26,11 +26,8 @@ import (
 // by HTTP or SSH.
 func (c *Client) clone(ctx context.Context, s site.Source, into string) error {
 	lim := c.Limits.full()
-	ctx, cancel := context.WithTimeoutCause(
-		ctx,
-		lim.Whole,
-		fmt.Errorf("%w: it did not end within %s", ErrTooBig, lim.Whole),
-	)
+	ctx, cancel := context.WithTimeoutCause(ctx, lim.Whole, fmt.Errorf("%w: it did not end within %s", ErrTooBig,
+		lim.Whole))
 	defer cancel()
 	repo, err := c.repository(ctx, s, into+".git", lim)
 	if err != nil {
@@ -58,13 +55,11 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 		isURL = u.Scheme != "file"
 		local = u.Path
 		if isURL && u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "ssh" {
-			return nil, fmt.Errorf(
-				"%w: repositories are fetched by http, https and ssh, not by %s",
-				ErrHostile,
-				u.Scheme,
-			)
+			return nil, fmt.Errorf("%w: repositories are fetched by http, https and ssh, not by %s", ErrHostile,
+				u.Scheme)
 		}
-	} else if user, _, ok := strings.Cut(s.From, ":"); ok && strings.Contains(user, "@") && !strings.ContainsAny(user, "/ ") {
+	} else if user, _, ok := strings.Cut(s.From, ":"); ok && strings.Contains(user, "@") &&
+		!strings.ContainsAny(user, "/ ") {
 		isURL = true // user@host:path
 	}
 	if !isURL {
@@ -86,7 +81,7 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 	defer cancel(nil)
 	go func() { // the protocol says nothing of sizes
 		for watch.Err() == nil {
-			if weigh(dir) > lim.Bytes {
+			if measure(dir) > lim.Bytes {
 				cancel(fmt.Errorf("%w: the repository is more than %s", ErrTooBig, site.Size(lim.Bytes)))
 			}
 			select {
@@ -101,10 +96,8 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 	}
 	switch {
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed):
-		return nil, fmt.Errorf(
-			"the repository is not open to everybody: %w; name a file with a token or a key: --secret-file",
-			err,
-		)
+		return nil, fmt.Errorf("the repository is not open to everybody: %w; name a file with a token or a key: "+
+			"--secret-file", err)
 	case err != nil:
 		return nil, fmt.Errorf("fetching the repository: %w%s", err, hint)
 	}

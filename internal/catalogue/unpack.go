@@ -202,15 +202,15 @@ func (x *unpacking) tar(r io.Reader) error {
 	}
 }
 
-// weigh adds up what is below a folder.
-func weigh(dir string) (n int64) {
+// measure adds up what is below a folder.
+func measure(dir string) (n int64) {
 	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() {
 			if fi, err := d.Info(); err == nil {
 				n += fi.Size()
 			}
 		}
-		return nil // what is gone meanwhile weighs nothing
+		return nil // what is gone meanwhile has no size
 	})
 	return n
 }

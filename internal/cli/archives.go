@@ -19,8 +19,9 @@ func (a *app) archives() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "archives",
 		Short: "List archives of sites, make them, check them, and read them back",
-		Long:  "List the archives that were made here: of which site, how old, how large, and whether each is still where it was made. An archive is one file that standard tools read too: a tar, compressed with zstd.",
-		Args:  args(cobra.NoArgs),
+		Long: "List the archives that were made here: of which site, how old, how large, and whether each is still " +
+			"where it was made. An archive is one file that standard tools read too: a tar, compressed with zstd.",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Archives(ctx)
 			if err != nil {
@@ -45,14 +46,8 @@ func printArchives(w io.Writer, list []export.Note, now time.Time) {
 			if n.Parts > 0 {
 				where += fmt.Sprintf(" (%d parts)", n.Parts)
 			}
-			row(
-				n.Name,
-				n.Taken.Local().Format("Mon 2 Jan 15:04"),
-				site.Span(now.Sub(n.Taken)),
-				site.Size(n.Size),
-				where,
-				map[bool]string{false: "gone"}[n.There],
-			)
+			row(n.Name, n.Taken.Local().Format("Mon 2 Jan 15:04"), site.Span(now.Sub(n.Taken)), site.Size(n.Size),
+				where, map[bool]string{false: "gone"}[n.There])
 		}
 	})
 }
@@ -65,8 +60,12 @@ func (a *app) archiveMake() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "make SITE|POINT FILE",
 		Short: "Write a site, or a restore point, into an archive",
-		Long: "Write a site into one file: its files, its rows as SQL, and the digest of each, and read it back to see that it is whole. A restore point is taken for it, or the one that is named is used. FILE may be a folder that is there; the archive then gets a name with the site's and the date. " +
-			"Passwords, their digests and keys are left out, unless it is encrypted: --for says for whom (an age recipient, age1...). --part writes it in parts of a size, which are needed together. With --all, every live site goes into the folder that is named.",
+		Long: "Write a site into one file: its files, its rows as SQL, and the digest of each, and read it back to " +
+			"see that it is whole. A restore point is taken for it, or the one that is named is used. FILE may be a " +
+			"folder that is there; the archive then gets a name with the site's and the date. " +
+			"Passwords, their digests and keys are left out, unless it is encrypted: --for says for whom (an age " +
+			"recipient, age1...). --part writes it in parts of a size, which are needed together. With --all, every " +
+			"live site goes into the folder that is named.",
 		Args: args(cobra.RangeArgs(1, 2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var err error
@@ -92,12 +91,8 @@ func (a *app) archiveMake() *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&part, "part", "", "write it in parts of this size, such as 500MB or 2GiB")
-	cmd.Flags().StringSliceVar(
-		&c.For,
-		"for",
-		nil,
-		"encrypt it for these age recipients; then passwords and keys are in it",
-	)
+	cmd.Flags().StringSliceVar(&c.For, "for", nil,
+		"encrypt it for these age recipients; then passwords and keys are in it")
 	cmd.Flags().BoolVar(&all, "all", false, "every live site, into a folder")
 	cmd.Flags().BoolVar(&g.dry, "plan", false, "show what would be done, and do nothing")
 	cmd.Flags().BoolVar(&g.detach, "detach", false, "do not wait for the end")
@@ -149,8 +144,9 @@ func (a *app) archiveCheck() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Read every byte of an archive and check it",
-		Long:  "Read every byte of an archive, in one file or in parts, and compare it with the digests in it. Exit code 3 if it is damaged, or a part is missing.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Read every byte of an archive, in one file or in parts, and compare it with the digests in it. Exit " +
+			"code 3 if it is damaged, or a part is missing.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			m, err := d.CheckArchive(ctx, given[0], key, func(int64) {})
 			if errors.Is(err, archive.ErrDamaged) {
@@ -161,14 +157,8 @@ func (a *app) archiveCheck() *cobra.Command {
 			}
 			m.Schema = nil
 			return a.print(m, func(w io.Writer) {
-				fmt.Fprintf(
-					w,
-					"%s, as of %s: %s files and %s rows; every byte is what it was\n",
-					m.Site.Name,
-					m.Taken.Local().Format("Mon 2 Jan 2006 15:04"),
-					site.Number(m.Files),
-					site.Number(m.Rows),
-				)
+				fmt.Fprintf(w, "%s, as of %s: %s files and %s rows; every byte is what it was\n", m.Site.Name,
+					m.Taken.Local().Format("Mon 2 Jan 2006 15:04"), site.Number(m.Files), site.Number(m.Rows))
 			})
 		}),
 	}
@@ -182,8 +172,11 @@ func (a *app) archiveImport() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import FILE",
 		Short: "Read an archive back, as a restore point",
-		Long:  "Read an archive into the depot, on this or another machine, also after its site was deleted. It becomes a restore point: alibi points copy makes a running copy of it. With --as it becomes one of a site that is there, at the same address, and alibi restore brings that site to it. Nothing of it is used before all of it was checked.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Read an archive into the depot, on this or another machine, also after its site was deleted. It " +
+			"becomes a restore point: alibi points copy makes a running copy of it. With --as it becomes one of a " +
+			"site that is there, at the same address, and alibi restore brings that site to it. Nothing of it is " +
+			"used before all of it was checked.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var to *site.Site
 			if as != "" {
@@ -210,9 +203,11 @@ func (a *app) archiveImport() *cobra.Command {
 func (a *app) content() *cobra.Command {
 	var kinds []string
 	export := &cobra.Command{
-		Use:               "export SITE FILE",
-		Short:             "Write content of a site in the open form that its CMS imports",
-		Long:              "Write content of a site, all or of some kinds, into a new file: RSS 2.0 with the namespaces in which WordPress exports content and imports it. The site is only read. Plugins, settings and the files of pictures are no part of it; an archive has them.",
+		Use:   "export SITE FILE",
+		Short: "Write content of a site in the open form that its CMS imports",
+		Long: "Write content of a site, all or of some kinds, into a new file: RSS 2.0 with the " +
+			"namespaces in which WordPress exports content and imports it. The site is only read. Plugins, settings " +
+			"and the files of pictures are no part of it; an archive has them.",
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
@@ -224,18 +219,18 @@ func (a *app) content() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(
-				map[string]any{"items": n, "file": given[0]},
-				func(w io.Writer) { fmt.Fprintf(w, "%s items are in %s\n", site.Number(n), given[0]) },
-			)
+			return a.print(map[string]any{"items": n, "file": given[0]},
+				func(w io.Writer) { fmt.Fprintf(w, "%s items are in %s\n", site.Number(n), given[0]) })
 		}),
 	}
 	export.Flags().StringSliceVar(&kinds, "kind", nil, "only content of these kinds: "+site.KindList(site.Kinds))
 	var g going
 	bring := &cobra.Command{
-		Use:               "import SITE FILE",
-		Short:             "Add content from such a file to a site",
-		Long:              "Add content that WordPress or Alibi exported to a site. Items that are there already are passed by; authors are found by their names, groups are found or made, and addresses of the site that it comes from become this one's. A restore point is taken first, and alibi restore SITE undoes it.",
+		Use:   "import SITE FILE",
+		Short: "Add content from such a file to a site",
+		Long: "Add content that WordPress or Alibi exported to a site. Items that are there already are " +
+			"passed by; authors are found by their names, groups are found or made, and addresses of the site that " +
+			"it comes from become this one's. A restore point is taken first, and alibi restore SITE undoes it.",
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {

@@ -13,11 +13,15 @@ func (a *app) blank() *cobra.Command {
 	var lease, file string
 	var dry, detach bool
 	c := &cobra.Command{
-		Use:     "new NAME",
-		Short:   "Make a blank site with a chosen core and PHP",
-		Long:    "Make a site that is a copy of nothing: a core of the catalogue, with a database of its own, behind the same quiet rules, banner and lease as any copy, installed by the CMS's own routine. Core, PHP, settings, components and ballast can come from a pin sheet (--pins). Without a password file nobody's password signs in to it; a key does: alibi open NAME --inside.",
-		Args:    args(cobra.ExactArgs(1)),
-		Example: "  alibi new practice --core 6.1 --php 8.2\n  alibi new spring --pins next-spring --hold 'for the course'",
+		Use:   "new NAME",
+		Short: "Make a blank site with a chosen core and PHP",
+		Long: "Make a site that is a copy of nothing: a core of the catalogue, with a database of its own, behind " +
+			"the same quiet rules, banner and lease as any copy, installed by the CMS's own routine. Core, PHP, " +
+			"settings, components and ballast can come from a pin sheet (--pins). Without a password file nobody's " +
+			"password signs in to it; a key does: alibi open NAME --inside.",
+		Args: args(cobra.ExactArgs(1)),
+		Example: "  alibi new practice --core 6.1 --php 8.2\n  alibi new spring --pins next-spring --hold 'for " +
+			"the course'",
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
 			w.Name = rest[0]
 			var err error
@@ -46,12 +50,8 @@ func (a *app) blank() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&w.Core, "core", "", "version of the core (default: the pin sheet's, or the newest)")
 	f.StringVar(&w.PHP, "php", "", "series of PHP (default: the pin sheet's, or the newest here)")
-	f.StringVar(
-		&w.Pins,
-		"pins",
-		"",
-		"the pin sheet that it is brought to; none: no sheet (default: the sheet that was chosen as that)",
-	)
+	f.StringVar(&w.Pins, "pins", "", "the pin sheet that it is brought to; none: no sheet (default: the sheet that "+
+		"was chosen as that)")
 	f.StringVar(&w.Title, "title", "", "what it calls itself (default: its name)")
 	f.StringVar(&w.Purpose, "for", "", "what is to be tried on it")
 	f.StringVar(&w.Admin, "admin", "", "name of its administrator (default keeper)")

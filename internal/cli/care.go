@@ -27,9 +27,11 @@ func (a *app) caches() *cobra.Command {
 	var c changing
 	var object string
 	cmd := &cobra.Command{
-		Use:               "caches SITE",
-		Short:             "Empty a site's caches, and switch its cache of objects",
-		Long:              "Remove what a site keeps only to be faster: folders of caches and results kept in tables for a while. --object on or off switches the cache of objects that is installed in it. A restore point is taken first.",
+		Use:   "caches SITE",
+		Short: "Empty a site's caches, and switch its cache of objects",
+		Long: "Remove what a site keeps only to be faster: folders of caches and results kept in tables " +
+			"for a while. --object on or off switches the cache of objects that is installed in it. A restore point " +
+			"is taken first.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -48,9 +50,10 @@ func (a *app) caches() *cobra.Command {
 func (a *app) timing() *cobra.Command {
 	var live bool
 	c := &cobra.Command{
-		Use:               "timing COPY",
-		Short:             "How long pages of a copy take, beside its origin's",
-		Long:              "Ask a copy three times for a page of every kind that visitors see, and print the middle of the times. --live asks its origin for the same pages, three times each and one after the other.",
+		Use:   "timing COPY",
+		Short: "How long pages of a copy take, beside its origin's",
+		Long: "Ask a copy three times for a page of every kind that visitors see, and print the middle " +
+			"of the times. --live asks its origin for the same pages, three times each and one after the other.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -67,14 +70,8 @@ func (a *app) timing() *cobra.Command {
 							if t.Origin > 0 {
 								was = fmt.Sprintf("%d ms", t.Origin.Milliseconds())
 							}
-							row(
-								t.Kind,
-								t.Path,
-								fmt.Sprint(t.Status),
-								fmt.Sprintf("%d ms", t.Took.Milliseconds()),
-								site.Size(int64(t.Bytes)),
-								was,
-							)
+							row(t.Kind, t.Path, fmt.Sprint(t.Status), fmt.Sprintf("%d ms", t.Took.Milliseconds()),
+								site.Size(int64(t.Bytes)), was)
 						}
 					})
 				})
@@ -87,9 +84,10 @@ func (a *app) timing() *cobra.Command {
 
 func (a *app) shell() *cobra.Command {
 	return &cobra.Command{
-		Use:               "shell COPY [-- COMMAND...]",
-		Short:             "Open a shell in a copy's folder",
-		Long:              "Open a shell where a copy is, on this machine or by SSH on its host, or run a command there. ALIBI_URL, ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how that is done.",
+		Use:   "shell COPY [-- COMMAND...]",
+		Short: "Open a shell in a copy's folder",
+		Long: "Open a shell where a copy is, on this machine or by SSH on its host, or run a command " +
+			"there. ALIBI_URL, ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how that is done.",
 		Args:              args(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -103,7 +101,9 @@ func (a *app) shell() *cobra.Command {
 			if len(rest) > 0 && x.Command[0] == "sh" {
 				x.Command = rest
 			} else if len(rest) > 0 {
-				return usageError{errors.New("a command is run on this machine only: open the shell, and type it there")}
+				return usageError{
+					errors.New("a command is run on this machine only: open the shell, and type it there"),
+				}
 			}
 			cmd := exec.CommandContext(ctx, x.Command[0], x.Command[1:]...)
 			cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, os.Stdout, os.Stderr

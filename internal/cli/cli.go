@@ -109,36 +109,10 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, cmd.CommandPath())}
 	})
-	root.AddCommand(
-		a.list(),
-		a.inspect(),
-		a.add(),
-		a.owner(),
-		a.forget(),
-		a.host(),
-		a.copy(),
-		a.blank(),
-		a.refresh(),
-		a.evidence(),
-		a.open(),
-		a.caught(),
-		a.override(),
-		a.proxy(),
-		a.points(),
-		a.archives(),
-		a.restore(),
-		a.reset(),
-		a.extend(),
-		a.hold(),
-		a.expire(),
-		a.bringBack(),
-		a.remove(),
-		a.runs(),
-		a.history(),
-		a.leftovers(),
-		a.keeper(),
-		a.demo(),
-	)
+	root.AddCommand(a.list(), a.inspect(), a.add(), a.owner(), a.forget(), a.host(), a.copy(), a.blank(), a.refresh(),
+		a.evidence(), a.open(), a.caught(), a.override(), a.proxy(), a.points(), a.archives(), a.restore(), a.reset(),
+		a.extend(), a.hold(), a.expire(), a.bringBack(), a.remove(), a.runs(), a.history(), a.leftovers(), a.keeper(),
+		a.demo())
 	root.AddCommand(a.fronts()...)
 	root.AddCommand(a.componentCommands()...)
 	root.AddCommand(a.trialCommands()...)
@@ -147,6 +121,9 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.pins())
 	root.AddCommand(a.deleted(), a.ends(), a.costs(), a.bulk(), a.draw(), a.content())
 	groups(root)
+	explain(root)
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages",
+		fmt.Sprint(".FlagUsagesWrapped ", helpWidth)))
 	return root
 }
 
@@ -171,12 +148,8 @@ func groups(cmd *cobra.Command) {
 					names = append(names, sub.Name())
 				}
 				return usageError{
-					fmt.Errorf(
-						"say which: %s %s; see: %s --help",
-						c.CommandPath(),
-						strings.Join(names, ", "),
-						c.CommandPath(),
-					),
+					fmt.Errorf("say which: %s %s; see: %s --help", c.CommandPath(), strings.Join(names, ", "),
+						c.CommandPath()),
 				}
 			}
 		}
@@ -324,9 +297,8 @@ func (t terminal) HostKey(name, print string) (bool, error) {
 	if !t.isThere() {
 		return false, nil
 	}
-	return t.ask(
-		fmt.Sprintf("%s is not known yet. Its key is\n  %s\nIs that the right one? Type yes to go on: ", name, print),
-	) == "yes", nil
+	return t.ask(fmt.Sprintf("%s is not known yet. Its key is\n  %s\nIs that the right one? Type yes to go on: ", name,
+		print)) == "yes", nil
 }
 
 // Secret asks without showing what is typed.

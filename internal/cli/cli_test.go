@@ -209,7 +209,8 @@ func TestHeadlessDemo(t *testing.T) {
 	home := filepath.Join(t.TempDir(), "demo")
 	code, out, errs := call(t, "demo", "--headless", "--home", home)
 	require.Zero(t, code, errs)
-	for _, stage := range []string{"== inspect", "== plan", "== copy", "== evidence", "== open", "== expire", "nothing is left over; the whole way took"} {
+	for _, stage := range []string{"== inspect", "== plan", "== copy", "== evidence", "== open", "== expire",
+		"nothing is left over; the whole way took"} {
 		assert.Contains(t, out, stage)
 	}
 	code, _, errs = call(t, "demo", "--headless", "--home", home, "--spoil", "row-changed")
@@ -248,18 +249,15 @@ func TestNothingThatIsNotOursReachesTheTerminal(t *testing.T) {
 	s := w.Site("crew")
 	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
 		s.Title, s.Owner, s.Client = evil, evil, evil
-		s.Facts.Title, s.Facts.Plugins = evil, append(
-			s.Facts.Plugins,
-			site.Component{Slug: evil, Name: evil, Version: evil, State: "active"},
-		)
+		s.Facts.Title, s.Facts.Plugins = evil, append(s.Facts.Plugins,
+			site.Component{Slug: evil, Name: evil, Version: evil, State: "active"})
 		return nil
 	})
 	require.NoError(t, err)
-	require.NoError(
-		t,
-		w.Desk.Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID, Kind: "note", Text: evil}),
-	)
-	for _, args := range [][]string{{"list"}, {"list", "--json"}, {"history", "crew"}, {"history", "crew", "--json"}, {"inspect", "crew"}, {"components", "crew"}, {"tables", "crew"}, {"accounts", "crew"},
+	require.NoError(t, w.Desk.Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID, Kind: "note",
+		Text: evil}))
+	for _, args := range [][]string{{"list"}, {"list", "--json"}, {"history", "crew"}, {"history", "crew", "--json"},
+		{"inspect", "crew"}, {"components", "crew"}, {"tables", "crew"}, {"accounts", "crew"},
 		{"query", "crew", "SELECT '" + evil + "' AS '" + evil + "'"}, {"inspect", evil}, {"files", "crew", evil}} {
 		_, out, errs := call(t, append(args, home)...)
 		for _, c := range []string{"\x1b", "\x07", "\u009b", "\u202e"} {

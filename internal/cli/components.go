@@ -32,9 +32,11 @@ func (a *app) componentCommands() []*cobra.Command {
 func (a *app) components() *cobra.Command {
 	var ask, history bool
 	c := &cobra.Command{
-		Use:               "components SITE",
-		Short:             "List plugins, themes, core and runtime, with what they ask for",
-		Long:              "List what a site runs: core, runtime, plugins and themes with version and state, what each asks for, what it asks for and does not get, and what waits to be updated. With --updates the catalogue is asked for the newest versions; without it the list says what the site itself knows.",
+		Use:   "components SITE",
+		Short: "List plugins, themes, core and runtime, with what they ask for",
+		Long: "List what a site runs: core, runtime, plugins and themes with version and state, what " +
+			"each asks for, what it asks for and does not get, and what waits to be updated. With --updates the " +
+			"catalogue is asked for the newest versions; without it the list says what the site itself knows.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -59,12 +61,8 @@ func (a *app) components() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&ask, "updates", false, "ask the catalogue for the newest versions")
-	c.Flags().BoolVar(
-		&history,
-		"history",
-		false,
-		"what was brought, moved and switched, newest first, as far as Alibi did it",
-	)
+	c.Flags().BoolVar(&history, "history", false, "what was brought, moved and switched, newest first, as far as "+
+		"Alibi did it")
 	return c
 }
 
@@ -144,12 +142,8 @@ type changing struct {
 
 func (c *changing) add(cmd *cobra.Command) {
 	c.going.add(cmd)
-	cmd.Flags().BoolVar(
-		&c.anyway,
-		"anyway",
-		false,
-		"let it stay so even if the copy does not answer then; else everything is taken back",
-	)
+	cmd.Flags().BoolVar(&c.anyway, "anyway", false,
+		"let it stay so even if the copy does not answer then; else everything is taken back")
 }
 
 // change plans a change and carries it out.
@@ -168,9 +162,14 @@ func (a *app) install() *cobra.Command {
 	var secret, digest string
 	cmd := &cobra.Command{
 		Use:   "install SITE COMPONENT...",
-		Short: "Bring plugins and themes to a site, and put them on",
-		Long: "Bring plugins and themes to a site from outside. A component is a name of the catalogue (tide-table, or tide-table@2.5.0 for one version), the address of its page there, an archive's address, a local archive (zip or tar), a git repository with #BRANCH, #TAG or #COMMIT, or site:NAME/SLUG from another site. " +
-			"Archives are checked before anything of them is used: names that lead elsewhere, links and too much are refused, and so is what is not what the catalogue says. Plugins are put on (--off leaves them off), themes only with --activate. " +
+		Short: "Bring plugins and themes to a site, and activate them",
+		Long: "Bring plugins and themes to a site from outside. A component is a name of the catalogue (tide-table, " +
+			"or tide-table@2.5.0 for one version), the address of its page there, an archive's address, a local " +
+			"archive (zip or tar), a git repository with #BRANCH, #TAG or #COMMIT, or site:NAME/SLUG from " +
+			"another site. " +
+			"Archives are checked before anything of them is used: names that lead elsewhere, links and too much are " +
+			"refused, and so is what is not what the catalogue says. Plugins are activated (--off leaves them off), " +
+			"themes only with --activate. " +
 			"A restore point is taken first; a copy that does not answer afterwards is as it was.",
 		Args:              args(cobra.MinimumNArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
@@ -210,12 +209,8 @@ func (a *app) install() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.BoolVar(&theme, "theme", false, "these are themes")
-	f.BoolVar(
-		&plugin,
-		"plugin",
-		false,
-		"these are plugins (default: what they turn out to be; names of the catalogue are plugins)",
-	)
+	f.BoolVar(&plugin, "plugin", false, "these are plugins (default: what they turn out to be; names of the "+
+		"catalogue are plugins)")
 	f.BoolVar(&off, "off", false, "do not put the plugins on")
 	f.BoolVar(&activate, "activate", false, "put the theme on")
 	f.StringVar(&secret, "secret-file", "", "file with a key or a token for the git repository")
@@ -229,18 +224,18 @@ func (a *app) update() *cobra.Command {
 	var all bool
 	var core string
 	cmd := &cobra.Command{
-		Use:               "update SITE [NAME[@VERSION]...]",
-		Short:             "Bring plugins, themes or the core of a site to another version",
-		Long:              "Bring plugins and themes of a site to their newest version, or to the one that is named; --all takes everything that waits. --core brings the core of a copy to a version, or to the newest: its data are brought in line, and a restore point undoes all of it.",
+		Use:   "update SITE [NAME[@VERSION]...]",
+		Short: "Bring plugins, themes or the core of a site to another version",
+		Long: "Bring plugins and themes of a site to their newest version, or to the one that is named; " +
+			"--all takes everything that waits. --core brings the core of a copy to a version, or to the newest: its " +
+			"data are brought in line, and a restore point undoes all of it.",
 		Args:              args(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
 			if len(rest) == 0 && !all && core == "" {
 				return usageError{
-					fmt.Errorf(
-						"say what to update: names, --all or --core; see what waits: alibi components %s --updates",
-						s.Name,
-					),
+					fmt.Errorf("say what to update: names, --all or --core; see what waits: alibi components "+
+						"%s --updates", s.Name),
 				}
 			}
 			w, err := d.UpdateWish(ctx, s.ID, rest, all, core)
@@ -260,9 +255,11 @@ func (a *app) switches() *cobra.Command {
 	var c changing
 	var w desk.ChangeWish
 	cmd := &cobra.Command{
-		Use:               "switch SITE",
-		Short:             "Put plugins on or off and choose the theme, from outside",
-		Long:              "Put plugins on or off, or another theme on, from outside: it works when the site itself is broken. What a plugin that goes off is needed for, and what one that goes on quarrels with, is said first.",
+		Use:   "switch SITE",
+		Short: "Put plugins on or off and choose the theme, from outside",
+		Long: "Put plugins on or off, or another theme on, from outside: it works when the site itself " +
+			"is broken. What a plugin that goes off is needed for, and what one that goes on conflicts with, is " +
+			"said first.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -273,11 +270,11 @@ func (a *app) switches() *cobra.Command {
 		}),
 	}
 	f := cmd.Flags()
-	f.StringSliceVar(&w.On, "on", nil, "plugins to put on")
-	f.StringSliceVar(&w.PutOff, "off", nil, "plugins to put off")
+	f.StringSliceVar(&w.On, "on", nil, "plugins to activate")
+	f.StringSliceVar(&w.PutOff, "off", nil, "plugins to deactivate")
 	f.BoolVar(&w.AllOff, "all-off", false, "put all plugins off")
 	f.StringSliceVar(&w.Except, "except", nil, "with --all-off: plugins that stay on")
-	f.StringVar(&w.Theme, "theme", "", "the theme to put on")
+	f.StringVar(&w.Theme, "theme", "", "the theme to activate")
 	c.add(cmd)
 	return cmd
 }
@@ -287,9 +284,10 @@ func (a *app) uninstall() *cobra.Command {
 	var unused bool
 	var except []string
 	cmd := &cobra.Command{
-		Use:               "uninstall SITE [NAME...]",
-		Short:             "Remove plugins and themes from a site",
-		Long:              "Put plugins off and remove their files, and remove themes that are not on. What they keep in tables stays: alibi reset SITE --plugin NAME takes that. --unused takes everything that is off.",
+		Use:   "uninstall SITE [NAME...]",
+		Short: "Remove plugins and themes from a site",
+		Long: "Put plugins off and remove their files, and remove themes that are not on. What they " +
+			"keep in tables stays: alibi reset SITE --plugin NAME takes that. --unused takes everything that is off.",
 		Args:              args(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -320,9 +318,12 @@ func (a *app) rescue() *cobra.Command {
 	var c changing
 	var again bool
 	cmd := &cobra.Command{
-		Use:               "rescue SITE",
-		Short:             "Get a broken site to answer again, from outside",
-		Long:              "Show what a site that does not answer complains of, put all of its plugins off and one of the core's own themes on, from outside. With --again the plugins of a copy are then put on one at a time; those with which it breaks stay off and are named with the reason. alibi restore SITE brings back what was.",
+		Use:   "rescue SITE",
+		Short: "Get a broken site to answer again, from outside",
+		Long: "Show what a site that does not answer complains of, put all of its plugins off and one " +
+			"of the core's own themes on, from outside. With --again the plugins of a copy are then activated one at a " +
+			"time; those with which it breaks stay off and are named with the reason. alibi restore SITE brings " +
+			"back what was.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -341,10 +342,8 @@ func (a *app) rescue() *cobra.Command {
 				return d.Again(ctx, s.ID, was, func(slug, why string) {
 					fmt.Fprintln(
 						a.out,
-						strings.TrimSuffix(
-							slug+": "+why,
-							": ",
-						)+map[bool]string{true: "", false: ", stays off"}[why == "on again"],
+						strings.TrimSuffix(slug+": "+why, ": ")+
+							map[bool]string{true: "", false: ", stays off"}[why == "on again"],
 					)
 				})
 			})
@@ -361,9 +360,11 @@ func (a *app) runtime() *cobra.Command {
 	var hide bool
 	var extensions []string
 	cmd := &cobra.Command{
-		Use:               "runtime COPY",
-		Short:             "Show or change the PHP of a copy, and its bounds",
-		Long:              "Show what a copy runs on, or change its PHP version, the memory and time of one request, the largest upload, and whether errors are shown on pages. Without flags it lists the PHP versions of this machine. A copy that does not answer then is as it was.",
+		Use:   "runtime COPY",
+		Short: "Show or change the PHP of a copy, and its bounds",
+		Long: "Show what a copy runs on, or change its PHP version, the memory and time of one request, " +
+			"the largest upload, and whether errors are shown on pages. Without flags it lists the PHP versions of " +
+			"this machine. A copy that does not answer then is as it was.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -382,14 +383,16 @@ func (a *app) runtime() *cobra.Command {
 					for _, f := range php.Empty(ctx, d.Config.Runtime.PHP...) {
 						fmt.Fprintf(
 							w,
-							"  no PHP is in %s, which config.toml names under [runtime] php: correct the folder, or take it out\n",
+							"  no PHP is in %s, which config.toml names under [runtime] php: correct the folder, or "+
+								"take it out\n",
 							f,
 						)
 					}
 				})
 			}
 			r := s.Runtime
-			for _, x := range []struct{ to, from *string }{{&r.PHP, &to.PHP}, {&r.Memory, &to.Memory}, {&r.Upload, &to.Upload}} {
+			for _, x := range []struct{ to, from *string }{{&r.PHP, &to.PHP}, {&r.Memory, &to.Memory},
+				{&r.Upload, &to.Upload}} {
 				if *x.from != "" {
 					*x.to = *x.from
 				}
@@ -413,12 +416,8 @@ func (a *app) runtime() *cobra.Command {
 	f.IntVar(&to.RunTime, "seconds", 0, "of one request")
 	f.StringVar(&to.Upload, "upload", "", "the largest: 64M")
 	f.BoolVar(&to.Show, "show-errors", false, "show errors on pages")
-	f.StringSliceVar(
-		&extensions,
-		"extensions",
-		nil,
-		"extensions of PHP besides the usual ones (intl) and not to be there (-gd); empty: the usual ones",
-	)
+	f.StringSliceVar(&extensions, "extensions", nil,
+		"extensions of PHP besides the usual ones (intl) and not to be there (-gd); empty: the usual ones")
 	f.BoolVar(&hide, "hide-errors", false, "hide errors from pages")
 	c.add(cmd)
 	return cmd

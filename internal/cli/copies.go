@@ -34,49 +34,30 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.host, "host", "", "on which host to make it (default: this machine)")
 	c.Flags().StringVar(&f.lease, "lease", "", "how long it lives: 6h, 3d, 2w (default from the configuration)")
 	c.Flags().StringVar(&f.hold, "hold", "", "give it no end, for this reason")
-	c.Flags().StringSliceVar(
-		&f.only,
-		"only",
-		nil,
-		"kinds of content to bring, with what they refer to: "+site.KindList(site.Kinds),
-	)
+	c.Flags().StringSliceVar(&f.only, "only", nil, "kinds of content to bring, with what they refer to: "+
+		site.KindList(site.Kinds))
 	c.Flags().StringSliceVar(&f.empty, "empty-table", nil, "tables to bring without their rows")
-	c.Flags().BoolVar(
-		&f.beside,
-		"beside",
-		false,
-		"put its tables into the origin's own database, under another prefix, where none can be made for it",
-	)
+	c.Flags().BoolVar(&f.beside, "beside", false, "put its tables into the origin's own database, under another "+
+		"prefix, where none can be made for it")
 	c.Flags().BoolVar(&f.keep, "keep", false, "take a restore point of the finished copy, for alibi reset --to made")
-	c.Flags().StringVar(
-		&f.confirm,
-		"confirm",
-		"",
-		"with --beside: the origin's name, since something is written into its database",
-	)
+	c.Flags().StringVar(&f.confirm, "confirm", "",
+		"with --beside: the origin's name, since something is written into its database")
 	c.Flags().StringSliceVar(&f.skip, "skip", nil, "folders to leave out")
 	c.Flags().StringVar(&f.larger, "larger", "", "leave out files larger than this: 10M, 1G")
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
-	c.Flags().StringSliceVar(
-		&f.loud,
-		"loud",
-		nil,
-		"quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks",
-	)
+	c.Flags().StringSliceVar(&f.loud, "loud", nil,
+		"quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks")
 	c.Flags().StringSliceVar(&f.allow, "allow", nil, "hosts that it may call in spite of the quiet rules")
 	c.Flags().BoolVar(
 		&f.scrub,
 		"scrub",
 		false,
-		"make up names, mail addresses, phones, places and passwords of people (default where the copy leaves this machine)",
+		"make up names, mail addresses, phones, places and passwords of people (default where the copy leaves "+
+			"this machine)",
 	)
 	c.Flags().BoolVar(&f.asIs, "as-it-is", false, "bring people's data as they are, wherever the copy is made")
-	c.Flags().StringVar(
-		&f.pins,
-		"pins",
-		"",
-		"bring the finished copy to this pin sheet; none: to no sheet (default: the sheet that was chosen as that)",
-	)
+	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet; none: to no sheet (default: "+
+		"the sheet that was chosen as that)")
 	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
 	c.Flags().StringVar(&f.runtime.Memory, "memory", "", "memory of one request: 128M, 512M")
 	c.Flags().IntVar(&f.runtime.RunTime, "run-time", 0, "longest time of one request, in seconds")
@@ -95,7 +76,8 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.host != "" {
 		c.Host = f.host
 	}
-	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside, c.Keep = f.skip, f.spare, !f.plainTitle, f.allow, f.runtime, f.empty, f.beside, f.keep
+	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside, c.Keep = f.skip, f.spare, !f.plainTitle, f.allow,
+		f.runtime, f.empty, f.beside, f.keep
 	switch {
 	case f.scrub && f.asIs:
 		return usageError{fmt.Errorf("say --scrub or --as-it-is, not both")}
@@ -156,9 +138,10 @@ func meantPins(d *desk.Desk, named string) string {
 func (a *app) copy() *cobra.Command {
 	var f copyFlags
 	c := &cobra.Command{
-		Use:               "copy SITE",
-		Short:             "Make a copy of a site",
-		Long:              "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan shows what will be done. Nothing is written to the origin.",
+		Use:   "copy SITE",
+		Short: "Make a copy of a site",
+		Long: "Make a copy of a live site, or of a copy. The usual choices are made for you; --plan " +
+			"shows what will be done. Nothing is written to the origin.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -207,9 +190,11 @@ func (a *app) refresh() *cobra.Command {
 	var dry, detach, fresh bool
 	var confirm, at string
 	c := &cobra.Command{
-		Use:               "refresh COPY",
-		Short:             "Bring a copy in line with its origin again",
-		Long:              "Bring a copy in line with its origin as it is now, or, with --at, as it was at a restore point. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was changed on the copy is lost. Cancelled, the copy is given back as it was.",
+		Use:   "refresh COPY",
+		Short: "Bring a copy in line with its origin again",
+		Long: "Bring a copy in line with its origin as it is now, or, with --at, as it was at a restore " +
+			"point. Only files that changed are brought again, and on MariaDB and MySQL only rows that did; what was " +
+			"changed on the copy is lost. Cancelled, the copy is given back as it was.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -313,14 +298,16 @@ func printPlan(w io.Writer, p plan.Plan) {
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 		} else if p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Change {
 			printParts(row, p)
-			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
+			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High),
+				p.Estimate.Basis))
 		} else if p.Kind != plan.Remove {
 			row("brings", p.RowsText()+", "+site.Size(p.Data))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 			for _, l := range p.LeftOut {
 				row("leaves out", l.What, l.Why, l.Amount())
 			}
-			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High), p.Estimate.Basis))
+			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High),
+				p.Estimate.Basis))
 			if p.FreeThen > 0 {
 				row("disk after", site.Size(p.FreeThen)+" free")
 			}
@@ -341,9 +328,10 @@ func (a *app) open() *cobra.Command {
 	var inside bool
 	var account string
 	c := &cobra.Command{
-		Use:               "open COPY",
-		Short:             "Tell where a copy answers, or sign in to it",
-		Long:              "Print a copy's address. With --inside, an address that signs in once, within a minute, to what only an account sees.",
+		Use:   "open COPY",
+		Short: "Tell where a copy answers, or sign in to it",
+		Long: "Print a copy's address. With --inside, an address that signs in once, within a minute, " +
+			"to what only an account sees.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -396,7 +384,8 @@ func (a *app) extend() *cobra.Command {
 				}
 			}
 			if s.Lease.Held {
-				if err := a.confirm(s.Name, confirm, "it is held: "+s.Lease.Reason+"; an end would end that"); err != nil {
+				if err := a.confirm(s.Name, confirm,
+					"it is held: "+s.Lease.Reason+"; an end would end that"); err != nil {
 					return s, err
 				}
 				confirm = s.Name

@@ -23,8 +23,11 @@ func (a *app) demo() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Start with a made-up company's sites and hosts",
-		Long:  "Make a demo world (a ferry company that does not exist, its sites, and two hosts inside this process) and open the full-screen interface on it. It needs no network and no rights. With --real the hosts are OpenSSH servers and the sites are WordPress on PHP, in MariaDB, behind nginx; script/real installs these. With --headless it does the whole way by itself and prints each stage's figures.",
-		Args:  args(cobra.NoArgs),
+		Long: "Make a demo world (a ferry company that does not exist, its sites, and two hosts inside this " +
+			"process) and open the full-screen interface on it. It needs no network and no rights. With --real the " +
+			"hosts are OpenSSH servers and the sites are WordPress on PHP, in MariaDB, behind nginx; script/real " +
+			"installs these. With --headless it does the whole way by itself and prints each stage's figures.",
+		Args: args(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
 			home, err := a.demoHome()
@@ -32,10 +35,8 @@ func (a *app) demo() *cobra.Command {
 				return err
 			}
 			if keeper.Taken(home) {
-				return fmt.Errorf(
-					"a demo is running in %s already; close it first, or name another folder with --home",
-					home,
-				)
+				return fmt.Errorf("a demo is running in %s already; close it first, or name another folder with --home",
+					home)
 			}
 			front, port, err := gateway.ListenFrom(7700)
 			if err != nil {
@@ -67,12 +68,8 @@ func (a *app) demo() *cobra.Command {
 	}
 	c.Flags().BoolVar(&onReal, "real", false, "with real hosts and real WordPress sites")
 	c.Flags().BoolVar(&headless, "headless", false, "do the whole way without screens and print each stage's figures")
-	c.Flags().StringVar(
-		&spoil,
-		"spoil",
-		"",
-		"with --headless: damage the copy before the evidence, to see it found ("+demo.SpoilKinds()+")",
-	)
+	c.Flags().StringVar(&spoil, "spoil", "", "with --headless: damage the copy before the evidence, to see it found ("+
+		demo.SpoilKinds()+")")
 	return c
 }
 

@@ -23,8 +23,10 @@ func (a *app) deleted() *cobra.Command {
 	return &cobra.Command{
 		Use:   "deleted",
 		Short: "List deleted and expired copies that can be brought back",
-		Long:  "List copies that were deleted (alibi expire) or whose lease ended, and that can still be brought back: with their size, since when, and until when. alibi bring-back COPY does so; alibi remove COPY purges one at once.",
-		Args:  args(cobra.NoArgs),
+		Long: "List copies that were deleted (alibi expire) or whose lease ended, and that can still be brought " +
+			"back: with their size, since when, and until when. alibi bring-back COPY does so; alibi remove COPY " +
+			"purges one at once.",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Deleted(ctx)
 			if err != nil {
@@ -38,13 +40,8 @@ func (a *app) deleted() *cobra.Command {
 				table(w, func(row func(...string)) {
 					row("COPY", "OF", "SIZE", "SINCE", "PURGED")
 					for _, e := range list {
-						row(
-							e.Site.Name,
-							e.Of,
-							site.Size(e.Site.Bytes()),
-							site.Span(d.Now().Sub(e.Site.Lease.Noticed))+" ago",
-							e.At.Local().Format("Mon 2 Jan 15:04"),
-						)
+						row(e.Site.Name, e.Of, site.Size(e.Site.Bytes()),
+							site.Span(d.Now().Sub(e.Site.Lease.Noticed))+" ago", e.At.Local().Format("Mon 2 Jan 15:04"))
 					}
 				})
 			})
@@ -56,8 +53,9 @@ func (a *app) ends() *cobra.Command {
 	return &cobra.Command{
 		Use:   "ends",
 		Short: "List what ends by itself, the next first",
-		Long:  "List the ends of leases, and when copies that are off the air are removed for good, with what would be lost by each.",
-		Args:  args(cobra.NoArgs),
+		Long: "List the ends of leases, and when copies that are off the air are removed for good, with what would " +
+			"be lost by each.",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Ends(ctx)
 			if err != nil {
@@ -91,8 +89,10 @@ func (a *app) costs() *cobra.Command {
 	return &cobra.Command{
 		Use:   "costs",
 		Short: "What copies have cost, by the hour",
-		Long:  "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them saved: the rest of the lifetimes that they had been given. The rates are set in the configuration, under [cost.hosts].",
-		Args:  args(cobra.NoArgs),
+		Long: "What each copy has cost by its host's hourly rate, also those that are gone, and what ending them " +
+			"saved: the rest of the lifetimes that they had been given. The rates are set in the configuration, " +
+			"under [cost.hosts].",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			c, err := d.Costs(ctx)
 			if err != nil {
@@ -102,22 +102,12 @@ func (a *app) costs() *cobra.Command {
 				table(w, func(row func(...string)) {
 					row("COPY", "HOST", "HOURS", "RATE", "COST", "SAVED")
 					for _, x := range c.Copies {
-						row(
-							x.Name,
-							x.Host,
-							fmt.Sprintf("%.1f", x.Hours),
-							fmt.Sprintf("%.4g", x.Rate),
-							fmt.Sprintf("%.2f", x.Cost),
-							fmt.Sprintf("%.2f", x.Saved),
-						)
+						row(x.Name, x.Host, fmt.Sprintf("%.1f", x.Hours), fmt.Sprintf("%.4g", x.Rate),
+							fmt.Sprintf("%.2f", x.Cost), fmt.Sprintf("%.2f", x.Saved))
 					}
 				})
-				fmt.Fprintf(
-					w,
-					"%s in all; ending copies saved %.2f\n",
-					strings.TrimSpace(fmt.Sprintf("%.2f %s", c.Cost, c.Currency)),
-					c.Saved,
-				)
+				fmt.Fprintf(w, "%s in all; ending copies saved %.2f\n",
+					strings.TrimSpace(fmt.Sprintf("%.2f %s", c.Cost, c.Currency)), c.Saved)
 				if len(d.Config.Cost.Hosts) == 0 {
 					fmt.Fprintln(w, "no rates are set: see [cost.hosts] in the configuration")
 				}
@@ -136,10 +126,10 @@ func (a *app) bulk() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "bulk ACT SITE...",
 		Short: "Do one thing to several sites, with one plan",
-		Long: "Do one thing to several sites: " + strings.Join(
-			words,
-			", ",
-		) + ". What it is done to, and what keeps it from being done to others, is shown first; where something would be lost it has to be confirmed, once for all. One that fails does not keep the others from being done.",
+		Long: "Do one thing to several sites: " + strings.Join(words, ", ") +
+			". What it is done to, and what keeps it from being done to others, is shown first; where something " +
+			"would be lost it has to be confirmed, once for all. One that fails does not keep the others from " +
+			"being done.",
 		Args:      args(cobra.MinimumNArgs(2)),
 		ValidArgs: words,
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
@@ -213,11 +203,12 @@ func printBulk(w io.Writer, b desk.Bulk) {
 func (a *app) draw() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "draw",
-		Short: "Draw the depot's weight or the calendar of leases, as SVG or PDF",
+		Short: "Draw the depot's size or the calendar of leases, as SVG or PDF",
 		Args:  args(cobra.NoArgs),
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	drawing := func(use, short string, make func(ctx context.Context, d *desk.Desk) (draw.Drawing, error)) *cobra.Command {
+	drawing := func(use, short string, make func(ctx context.Context, d *desk.Desk) (draw.Drawing,
+		error)) *cobra.Command {
 		return &cobra.Command{
 			Use:   use + " FILE",
 			Short: short,
@@ -244,19 +235,17 @@ func (a *app) draw() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(
-					map[string]any{"file": given[0], "bytes": len(text)},
-					func(w io.Writer) { fmt.Fprintln(w, given[0]) },
-				)
+				return a.print(map[string]any{"file": given[0], "bytes": len(text)},
+					func(w io.Writer) { fmt.Fprintln(w, given[0]) })
 			}),
 		}
 	}
 	c.AddCommand(
 		drawing(
 			"depot",
-			"Draw the weight of the depot over time, by site",
+			"Draw the size of the depot over time, by site",
 			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-				list, err := d.Weights(ctx)
+				list, err := d.DepotSizes(ctx)
 				if err != nil {
 					return nil, err
 				}
@@ -300,7 +289,7 @@ func (a *app) draw() *cobra.Command {
 	return c
 }
 
-func series(list []desk.Weight) (out []draw.Series) {
+func series(list []desk.DepotSize) (out []draw.Series) {
 	for _, w := range list {
 		s := draw.Series{Name: w.Name}
 		sum := int64(0)
@@ -327,10 +316,8 @@ func bars(list []site.Site, now time.Time) (out []draw.Bar) {
 		case s.State == site.Expired:
 			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Noticed.Add(l.Grace)})
 		default:
-			out = append(
-				out,
-				draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends, Grace: l.Ends.Add(max(l.Grace, time.Hour))},
-			)
+			out = append(out, draw.Bar{Name: s.Name, From: s.MadeAt, To: l.Ends,
+				Grace: l.Ends.Add(max(l.Grace, time.Hour))})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b draw.Bar) int {

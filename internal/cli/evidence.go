@@ -15,9 +15,11 @@ import (
 func (a *app) evidence() *cobra.Command {
 	var strict, last bool
 	c := &cobra.Command{
-		Use:               "evidence COPY",
-		Short:             "Compare a copy with its origin, value by value",
-		Long:              "Compare a copy with its origin: every row and file, addresses left, serialized values, pages, and that the two are apart. Exit code 3 if anything is damaged; work done on either side since is told, and is no damage unless --strict is given.",
+		Use:   "evidence COPY",
+		Short: "Compare a copy with its origin, value by value",
+		Long: "Compare a copy with its origin: every row and file, addresses left, serialized values, " +
+			"pages, and that the two are apart. Exit code 3 if anything is damaged; work done on either side since " +
+			"is told, and is no damage unless --strict is given.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {

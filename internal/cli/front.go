@@ -17,17 +17,15 @@ func (a *app) fronts() []*cobra.Command {
 	park := a.front(
 		"park SITE",
 		"Take a site off the air behind a notice, without deleting anything",
-		"Show visitors a notice with a contact instead of the site. Of a copy the gateway shows it; of a live WordPress site its own means for maintenance, by two files that alibi lift takes away again. The contact is set once in the configuration, under [front].",
+		"Show visitors a notice with a contact instead of the site. Of a copy the gateway shows it; of a live "+
+			"WordPress site its own means for maintenance, by two files that alibi lift takes away again. The "+
+			"contact is set once in the configuration, under [front].",
 		func(ctx context.Context, d *desk.Desk, s site.Site, typed string) (site.Site, error) {
 			return d.Park(ctx, s.ID, text, contact, typed)
 		},
 	)
-	park.Flags().StringVar(
-		&contact,
-		"contact",
-		"",
-		"a mail or web address for visitors (default from the configuration)",
-	)
+	park.Flags().StringVar(&contact, "contact", "",
+		"a mail or web address for visitors (default from the configuration)")
 	maintain := a.front(
 		"maintenance SITE",
 		"Show visitors that a site is being worked on",
@@ -42,7 +40,8 @@ func (a *app) fronts() []*cobra.Command {
 	hide := a.front(
 		"hide COPY",
 		"Have a copy ask its visitors for a password",
-		"Have a copy ask its visitors for a password, by HTTP's own way of asking; any name will do. alibi lift ends it.",
+		"Have a copy ask its visitors for a password, by HTTP's own way of asking; any name will do. alibi "+
+			"lift ends it.",
 		func(ctx context.Context, d *desk.Desk, s site.Site, _ string) (site.Site, error) {
 			password, err := readPassword(file)
 			if err != nil {

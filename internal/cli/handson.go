@@ -39,9 +39,11 @@ func (a *app) handsOn() []*cobra.Command {
 func (a *app) files() *cobra.Command {
 	var changed, text bool
 	c := &cobra.Command{
-		Use:               "files SITE [PATH]",
-		Short:             "List a site's files, with what changed on a copy, or show one",
-		Long:              "List a folder of a site. Of a copy, files that changed since it was brought are marked: changed, new, gone, and own for those that make it a copy. With --changed only these are listed, of the whole tree; with --text a file is printed.",
+		Use:   "files SITE [PATH]",
+		Short: "List a site's files, with what changed on a copy, or show one",
+		Long: "List a folder of a site. Of a copy, files that changed since it was brought are marked: " +
+			"changed, new, gone, and own for those that make it a copy. With --changed only these are listed, of the " +
+			"whole tree; with --text a file is printed.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -103,9 +105,12 @@ func (a *app) edit() *cobra.Command {
 	var c changing
 	var from string
 	cmd := &cobra.Command{
-		Use:               "edit SITE PATH",
-		Short:             "Edit a file of a site in $EDITOR, with a syntax check before it lands",
-		Long:              "Open a file of a site in $EDITOR ($VISUAL first). What comes of it is read by the PHP that the site runs before it lands; what that can't read is refused and kept for another try. The difference is shown, a restore point is taken first, and alibi restore SITE undoes it. A copy that does not answer afterwards is as it was. With --from the text is a file's, without an editor.",
+		Use:   "edit SITE PATH",
+		Short: "Edit a file of a site in $EDITOR, with a syntax check before it lands",
+		Long: "Open a file of a site in $EDITOR ($VISUAL first). What comes of it is read by the PHP " +
+			"that the site runs before it lands; what that can't read is refused and kept for another try. The " +
+			"difference is shown, a restore point is taken first, and alibi restore SITE undoes it. A copy that does " +
+			"not answer afterwards is as it was. With --from the text is a file's, without an editor.",
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -155,9 +160,12 @@ func (a *app) keptText(name string, text []byte, from string, err error) error {
 func (a *app) carry() *cobra.Command {
 	var c changing
 	cmd := &cobra.Command{
-		Use:               "carry FROM PATH TO",
-		Short:             "Put one file or folder of a site in place of another site's",
-		Long:              "Put a file or a folder of one site, such as a theme that was worked on, in place of the one of that name on another, live sites too. Only that folder is touched: what is in it and the other site does not have goes. A restore point is taken first, the result is compared, and alibi restore TO undoes it.",
+		Use:   "carry FROM PATH TO",
+		Short: "Put one file or folder of a site in place of another site's",
+		Long: "Put a file or a folder of one site, such as a theme that was worked on, in place of the " +
+			"one of that name on another, live sites too. Only that folder is touched: what is in it and the other " +
+			"site does not have goes. A restore point is taken first, the result is compared, and alibi restore " +
+			"TO undoes it.",
 		Args:              args(cobra.ExactArgs(3)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -181,9 +189,12 @@ func (a *app) logs() *cobra.Command {
 	var follow, count bool
 	var last int
 	c := &cobra.Command{
-		Use:               "logs SITE",
-		Short:             "Read, filter, count and follow a site's logs",
-		Long:              "Read the log of errors of a copy's PHP, or of the requests for it (--log access), newest last. Of a live site the log of errors is the one that its CMS keeps, if it does. --match keeps lines with a text, --kind those of one kind (fatal, parse, warning, notice, deprecated; 2xx to 5xx), --count tells how many there are of each.",
+		Use:   "logs SITE",
+		Short: "Read, filter, count and follow a site's logs",
+		Long: "Read the log of errors of a copy's PHP, or of the requests for it (--log access), newest " +
+			"last. Of a live site the log of errors is the one that its CMS keeps, if it does. --match keeps lines " +
+			"with a text, --kind those of one kind (fatal, parse, warning, notice, deprecated; 2xx to 5xx), --count " +
+			"tells how many there are of each.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -241,12 +252,15 @@ func (a *app) ballast() *cobra.Command {
 	var l ballast.Load
 	var counts []string
 	cmd := &cobra.Command{
-		Use:               "ballast COPY KIND=N...",
-		Short:             "Fill a copy with made-up content, or take it out again",
-		Long:              "Fill a copy with made-up content by counts: posts, pages, terms, users, comments, media, and products where a shop keeps some. The same seed makes the same up. --remove takes all that was made up out again, of whatever seed.",
+		Use:   "ballast COPY KIND=N...",
+		Short: "Fill a copy with made-up content, or take it out again",
+		Long: "Fill a copy with made-up content by counts: posts, pages, terms, users, comments, media, " +
+			"and products where a shop keeps some. The same seed makes the same up. --remove takes all that was made " +
+			"up out again, of whatever seed.",
 		Args:              args(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
-		Example:           "  alibi ballast winter posts=10 pages=6 terms=4 comments=20\n  alibi ballast winter --remove",
+		Example: "  alibi ballast winter posts=10 pages=6 terms=4 comments=20\n  alibi ballast " +
+			"winter --remove",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
 			var err error
 			if l.Counts, err = ballast.Parse(append(rest, counts...)); err != nil {
@@ -254,10 +268,8 @@ func (a *app) ballast() *cobra.Command {
 			}
 			if len(l.Counts) == 0 && !l.Remove {
 				return usageError{
-					fmt.Errorf(
-						"say how much of what: posts=10 pages=6, or --remove; kinds are %s",
-						strings.Join(ballast.Kinds, ", "),
-					),
+					fmt.Errorf("say how much of what: posts=10 pages=6, or --remove; kinds are %s",
+						strings.Join(ballast.Kinds, ", ")),
 				}
 			}
 			p, err := d.PlanBallast(ctx, s.ID, l)
@@ -277,9 +289,13 @@ func (a *app) scrub() *cobra.Command {
 	var c changing
 	var prove bool
 	cmd := &cobra.Command{
-		Use:               "scrub COPY",
-		Short:             "Make up the people on a copy, or prove that none of its origin's are left",
-		Long:              "Make up names, mail addresses, account names, phones, places and network addresses on a copy: the same person becomes the same made-up person in every table, and in every text, whatever it is encoded in. Passwords become such that nobody's signs in; keys do. With --prove nothing is changed: every value of the copy is searched for what the origin has of people. Copies are scrubbed while they are made with: alibi copy --scrub; where a copy leaves this machine and its origin's that is the default.",
+		Use:   "scrub COPY",
+		Short: "Make up the people on a copy, or prove that none of its origin's are left",
+		Long: "Make up names, mail addresses, account names, phones, places and network addresses on a " +
+			"copy: the same person becomes the same made-up person in every table, and in every text, whatever it is " +
+			"encoded in. Passwords become such that nobody's signs in; keys do. With --prove nothing is changed: " +
+			"every value of the copy is searched for what the origin has of people. Copies are scrubbed while they " +
+			"are made with: alibi copy --scrub; where a copy leaves this machine and its origin's that is the default.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -317,9 +333,12 @@ func (a *app) accounts() *cobra.Command {
 	var c changing
 	var login, role, mail, file string
 	cmd := &cobra.Command{
-		Use:               "accounts SITE",
-		Short:             "List the accounts of a site; add one to a copy, or change it",
-		Long:              "List those under which one can sign in, with their roles. On a copy, --account adds an account, or changes the one of that name: its role, its mail address, its password (from a file, so that it stands in no list of commands). alibi open COPY --as NAME signs in as any account, or as the first with a role.",
+		Use:   "accounts SITE",
+		Short: "List the accounts of a site; add one to a copy, or change it",
+		Long: "List those under which one can sign in, with their roles. On a copy, --account adds an " +
+			"account, or changes the one of that name: its role, its mail address, its password (from a file, so " +
+			"that it stands in no list of commands). alibi open COPY --as NAME signs in as any account, or as the " +
+			"first with a role.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		Example:           "  alibi accounts winter --account tester --role editor --password-file word",
@@ -365,9 +384,11 @@ func (a *app) workList() *cobra.Command {
 	var note, done, again string
 	var markdown bool
 	c := &cobra.Command{
-		Use:               "worklist COPY",
-		Short:             "What was done on a copy, to be repeated on its origin",
-		Long:              "List what was done on a copy, as Alibi kept it, with the commands that do the same on its origin. What was taken back is marked. --note adds what was done by hand, --done ticks something off, --markdown writes the list to be handed on.",
+		Use:   "worklist COPY",
+		Short: "What was done on a copy, to be repeated on its origin",
+		Long: "List what was done on a copy, as Alibi kept it, with the commands that do the same on " +
+			"its origin. What was taken back is marked. --note adds what was done by hand, --done ticks something " +
+			"off, --markdown writes the list to be handed on.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -400,16 +421,8 @@ func (a *app) workList() *cobra.Command {
 					if x.Undone || x.Settled {
 						mark = "-"
 					}
-					fmt.Fprintf(
-						w,
-						"[%s] %s  %s  %s: %s%s\n",
-						mark,
-						x.ID,
-						x.At.Format("2 Jan 15:04"),
-						x.Who,
-						x.Text,
-						deedEnd(x),
-					)
+					fmt.Fprintf(w, "[%s] %s  %s  %s: %s%s\n", mark, x.ID, x.At.Format("2 Jan 15:04"), x.Who, x.Text,
+						deedEnd(x))
 					for _, k := range x.Commands {
 						fmt.Fprintf(w, "      %s\n", k)
 					}

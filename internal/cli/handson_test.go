@@ -46,10 +46,8 @@ func TestWorkingOnACopyByCommand(t *testing.T) {
 	fails(ExitFailed, "the text is not right", "edit", "winter", "wp-content/x.json", "--from", text)
 
 	assert.Contains(t, ok("tables", "winter"), "sk_posts")
-	assert.Contains(
-		t, ok("rows", "winter", "sk_options", "--column", "option_name", "--match", "blogname", "--is"),
-		"[copy] Skerry Line",
-	)
+	assert.Contains(t, ok("rows", "winter", "sk_options", "--column", "option_name", "--match", "blogname", "--is"),
+		"[copy] Skerry Line")
 	assert.Contains(t, ok("query", "winter", "SELECT 6*7 AS answer", "--csv"), "answer\r\n42\r\n")
 	fails(ExitFailed, "unlock it with --write", "query", "winter", "DELETE FROM sk_comments")
 	assert.Contains(t, ok("query", "winter", "DELETE FROM sk_comments", "--write"), "rows changed")
@@ -70,9 +68,8 @@ func TestWorkingOnACopyByCommand(t *testing.T) {
 	assert.Contains(t, ok("accounts", "winter"), "someone-")
 	word := filepath.Join(t.TempDir(), "word")
 	require.NoError(t, os.WriteFile(word, []byte("a long enough word\n"), 0o600))
-	assert.Contains(
-		t, ok("accounts", "winter", "--account", "tester", "--role", "editor", "--password-file", word), "done",
-	)
+	assert.Contains(t, ok("accounts", "winter", "--account", "tester", "--role", "editor", "--password-file", word),
+		"done")
 	assert.Contains(t, ok("open", "winter", "--as", "editor"), "/-/key/")
 	fails(ExitFailed, "no account and no role", "open", "winter", "--as", "pirate")
 

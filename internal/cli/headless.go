@@ -85,15 +85,8 @@ func (a *app) headlessRest(
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(
-		a.out,
-		"%s/ answers %d with %d bytes: %q, and %d pages more\n",
-		s.Address(),
-		ans.Status,
-		ans.Bytes,
-		ans.Title,
-		ans.Pages,
-	)
+	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %d pages more\n", s.Address(), ans.Status, ans.Bytes,
+		ans.Title, ans.Pages)
 	stage("expire")
 	if s, err = d.Expire(ctx, s.ID, s.Name); err != nil {
 		return err

@@ -18,8 +18,9 @@ func (a *app) host() *cobra.Command {
 	add := &cobra.Command{
 		Use:   "add NAME ADDRESS",
 		Short: "Add a machine that is reached by SSH",
-		Long:  "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, keys, configuration and known hosts are used; a key that is not known is shown and asked for.",
-		Args:  args(cobra.ExactArgs(2)),
+		Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, " +
+			"keys, configuration and known hosts are used; a key that is not known is shown and asked for.",
+		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			h.Name, h.Addr = given[0], given[1]
 			if err := d.AddHost(ctx, h); err != nil {
@@ -60,8 +61,10 @@ func (a *app) hostSet() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set NAME",
 		Short: "Say where copies may be made on a machine, and how much of it may be used",
-		Long:  "Say in which folder of a machine copies may be made, and on which database server they get their databases there. The account must be allowed to make databases and accounts; its password stays in the file that you name. For this machine the same is set in config.toml.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Say in which folder of a machine copies may be made, and on which database server they get their " +
+			"databases there. The account must be allowed to make databases and accounts; its password stays in the " +
+			"file that you name. For this machine the same is set in config.toml.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			if bandwidth != "" {
 				var err error
@@ -80,13 +83,8 @@ func (a *app) hostSet() *cobra.Command {
 					}
 					return s
 				}
-				fmt.Fprintf(
-					w,
-					"copies on %s: in %s, databases on %s\n",
-					h.Name,
-					or(h.Copies, "no folder"),
-					or(h.Server.Address, "no server"),
-				)
+				fmt.Fprintf(w, "copies on %s: in %s, databases on %s\n", h.Name, or(h.Copies, "no folder"),
+					or(h.Server.Address, "no server"))
 			})
 		}),
 	}
@@ -97,15 +95,12 @@ func (a *app) hostSet() *cobra.Command {
 		&to.Limits.Compress,
 		"compress",
 		"",
-		"compress what goes there and comes from there: far (where the host is far away or its bandwidth bounded; usual), always, never",
+		"compress what goes there and comes from there: far (where the host is far away or its bandwidth bounded; "+
+			"usual), always, never",
 	)
 	c.Flags().StringVar(&to.Copies, "copies", "", "folder for copies, an absolute path on the machine")
-	c.Flags().StringVar(
-		&to.Server.Address,
-		"database",
-		"",
-		"database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306",
-	)
+	c.Flags().StringVar(&to.Server.Address, "database", "",
+		"database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306")
 	c.Flags().StringVar(&to.Server.User, "database-user", "", "account that may make databases and accounts")
 	c.Flags().StringVar(&to.Server.PasswordFile, "database-password-file", "", "file on this machine with its password")
 	return c

@@ -16,8 +16,9 @@ func (a *app) pointDiff() *cobra.Command {
 	return &cobra.Command{
 		Use:   "diff POINT",
 		Short: "Tell what became of a site since a restore point",
-		Long:  "Compare a restore point with its site as it is now: files added, changed and removed, and rows by table. Both are only read. Files of the same size and time are taken for the same.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Compare a restore point with its site as it is now: files added, changed and removed, and rows by " +
+			"table. Both are only read. Files of the same size and time are taken for the same.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			c, err := d.Since(ctx, p)
 			if err != nil {
@@ -91,8 +92,11 @@ func (a *app) pointDump() *cobra.Command {
 	return &cobra.Command{
 		Use:   "dump POINT FILE",
 		Short: "Write the tables of a restore point as SQL",
-		Long:  "Write the tables, views, triggers, routines and events of a restore point to a new file on this machine, as statements that the client of MariaDB or MySQL loads (mariadb --comments DATABASE <FILE), or SQLite's shell (sqlite3 NEW.db <FILE). It holds what the site's database held, passwords' digests and addresses too; only you may read it.",
-		Args:  args(cobra.ExactArgs(2)),
+		Long: "Write the tables, views, triggers, routines and events of a restore point to a new file on this " +
+			"machine, as statements that the client of MariaDB or MySQL loads (mariadb --comments DATABASE <FILE), " +
+			"or SQLite's shell (sqlite3 NEW.db <FILE). It holds what the site's database held, passwords' digests " +
+			"and addresses too; only you may read it.",
+		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			p, err := d.FindPoint(ctx, given[0])
 			if err != nil {
@@ -103,14 +107,8 @@ func (a *app) pointDump() *cobra.Command {
 				return err
 			}
 			return a.print(map[string]int64{"bytes": size}, func(w io.Writer) {
-				fmt.Fprintf(
-					w,
-					"%s rows in %d tables, %s, are in %s\n",
-					site.Number(p.Rows),
-					len(p.Tables),
-					site.Size(size),
-					given[1],
-				)
+				fmt.Fprintf(w, "%s rows in %d tables, %s, are in %s\n", site.Number(p.Rows), len(p.Tables),
+					site.Size(size), given[1])
 			})
 		}),
 	}
@@ -120,8 +118,9 @@ func (a *app) pointExtract() *cobra.Command {
 	return &cobra.Command{
 		Use:   "extract POINT PATH TO",
 		Short: "Bring a file or folder of a restore point to a new place on this machine",
-		Long:  "Bring a file or folder of a restore point (\".\" is all) to a new place on this machine, whole or not at all. Nothing is written over.",
-		Args:  args(cobra.ExactArgs(3)),
+		Long: "Bring a file or folder of a restore point (\".\" is all) to a new place on this machine, whole or " +
+			"not at all. Nothing is written over.",
+		Args: args(cobra.ExactArgs(3)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			p, err := d.FindPoint(ctx, given[0])
 			if err != nil {

@@ -29,7 +29,8 @@ func TestJSONIsForPrograms(t *testing.T) {
 		Host  site.Address    `json:"host"`
 		Text  string          `json:"text"`
 		own   int
-	}{When: time.Date(2027, 3, 14, 1, 2, 3, 0, time.UTC), Took: 1500 * time.Millisecond, Raw: json.RawMessage(`{"a":1}`), Text: "<a>", Host: site.Address{Scheme: "https", Host: "skerryline.example"}}
+	}{When: time.Date(2027, 3, 14, 1, 2, 3, 0, time.UTC), Took: 1500 * time.Millisecond,
+		Raw: json.RawMessage(`{"a":1}`), Text: "<a>", Host: site.Address{Scheme: "https", Host: "skerryline.example"}}
 	b, err := encode(v)
 	require.NoError(t, err)
 	assert.Equal(t, `{

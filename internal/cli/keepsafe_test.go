@@ -33,17 +33,14 @@ func TestRestoreAndResetByCommand(t *testing.T) {
 	assert.Equal(t, ExitUsage, code)
 	assert.Contains(t, errs, "say --confirm skerryline.example")
 	assert.Contains(t, ok("restore", "calm", "--confirm", "skerryline.example"), "are what they should be")
-	assert.Contains(
-		t, ok("restore", "skerryline.example", "--confirm", "skerryline.example", "--path", "wp-content/themes"),
-		"are what they should be", "the one that was taken first",
-	)
+	assert.Contains(t, ok("restore", "skerryline.example", "--confirm", "skerryline.example", "--path",
+		"wp-content/themes"), "are what they should be", "the one that was taken first")
 
 	ok("copy", "https://skerryline.example", "--name", "slate")
 	assert.Contains(t, ok("reset", "slate", "--left"), "plugins")
 	assert.Contains(t, ok("reset", "slate", "--plan", "--tidy", "plugins"), "goes")
-	assert.Contains(
-		t, ok("reset", "slate", "--tidy", "plugins,uploads", "--to", "clean", "--confirm", "slate"), "left over",
-	)
+	assert.Contains(t, ok("reset", "slate", "--tidy", "plugins,uploads", "--to", "clean", "--confirm", "slate"),
+		"left over")
 	assert.Contains(t, ok("restore", "slate", "--confirm", "slate"), "are what they should be", "that is undone")
 	assert.Contains(t, ok("reset", "slate", "--kind", "posts", "--confirm", "slate"), "done in")
 	assert.Contains(t, ok("reset", "slate", "--to", "origin", "--confirm", "slate"), "done in")
@@ -51,22 +48,8 @@ func TestRestoreAndResetByCommand(t *testing.T) {
 	assert.Contains(t, ok("reset", "slate", "--to", "site:tickets", "--confirm", "slate"), "done in")
 	password := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(password, []byte("made-up-word\n"), 0o600))
-	assert.Contains(
-		t,
-		ok(
-			"reset",
-			"slate",
-			"--admin",
-			"harbour",
-			"--mail",
-			"harbour@skerryline.example",
-			"--password-file",
-			password,
-			"--confirm",
-			"slate",
-		),
-		"done in",
-	)
+	assert.Contains(t, ok("reset", "slate", "--admin", "harbour", "--mail", "harbour@skerryline.example",
+		"--password-file", password, "--confirm", "slate"), "done in")
 	for _, c := range []struct {
 		code int
 		want string
@@ -91,10 +74,8 @@ func TestArchivesByCommand(t *testing.T) {
 	assert.Contains(t, ok("archives"), "no archives were made here")
 	dir := t.TempDir()
 	file := filepath.Join(dir, "ferry.tar.zst")
-	assert.Contains(
-		t, ok("archives", "make", "https://skerryline.example", file, "--part", "64K", "--plan"),
-		"the archive "+file,
-	)
+	assert.Contains(t, ok("archives", "make", "https://skerryline.example", file, "--part", "64K", "--plan"),
+		"the archive "+file)
 	assert.Contains(t, ok("archives", "make", "https://skerryline.example", file), "done in")
 	assert.Contains(t, ok("archives", "check", file), "every byte is what it was")
 	ok("archives", "make", "--all", dir)
@@ -114,7 +95,8 @@ func TestArchivesByCommand(t *testing.T) {
 	assert.Equal(t, ExitNoProof, code)
 	assert.Contains(t, errs, "damaged")
 	assert.NotContains(t, errs, "goroutine")
-	for _, bad := range [][]string{{"archives", "make", file}, {"archives", "make", "skerryline.example", file, "--part", "small"}} {
+	for _, bad := range [][]string{{"archives", "make", file},
+		{"archives", "make", "skerryline.example", file, "--part", "small"}} {
 		code, _, _ := call(t, append(bad, "--home="+w.Home)...)
 		assert.Equal(t, ExitUsage, code, bad)
 	}
@@ -144,10 +126,8 @@ func TestEndsCostsFrontsAndBulkByCommand(t *testing.T) {
 	assert.Equal(t, ExitUsage, code)
 	assert.Contains(t, errs, "say --confirm skerryline.example")
 	assert.Contains(t, ok("bulk", "remove", "one", "two", "--confirm", "remove 2"), "freed")
-	assert.Regexp(
-		t, `(?s)two.*EUR in all; ending copies saved \d+\.`, ok("costs"),
-		"the rest of the lifetimes at half a unit an hour",
-	)
+	assert.Regexp(t, `(?s)two.*EUR in all; ending copies saved \d+\.`, ok("costs"),
+		"the rest of the lifetimes at half a unit an hour")
 	for name, begins := range map[string]string{"leases.svg": "<?xml", "depot.svg": "<?xml", "depot.pdf": "%PDF"} {
 		file := filepath.Join(t.TempDir(), name)
 		what, _, _ := strings.Cut(name, ".")

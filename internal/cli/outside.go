@@ -15,15 +15,16 @@ import (
 
 	"alibi/internal/desk"
 	"alibi/internal/gateway"
-	"alibi/internal/runtime/caught"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/site"
 )
 
 func (a *app) caught() *cobra.Command {
 	return &cobra.Command{
-		Use:               "caught COPY [NUMBER]",
-		Short:             "Show what a copy wanted to send to the outside",
-		Long:              "List mails and calls that a copy's code wanted to send and its quiet rules caught, the newest first, or one of them in full.",
+		Use:   "caught COPY [NUMBER]",
+		Short: "Show what a copy wanted to send to the outside",
+		Long: "List mails and calls that a copy's code wanted to send and its quiet rules caught, the " +
+			"newest first, or one of them in full.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
@@ -54,7 +55,7 @@ func (a *app) caught() *cobra.Command {
 	}
 }
 
-func printCaught(w io.Writer, it caught.Item) {
+func printCaught(w io.Writer, it outbox.Item) {
 	fmt.Fprintf(w, "%s at %s\nto %s\n", it.Kind, it.At.Local().Format(time.RFC1123), it.To)
 	if it.Subject != "" {
 		fmt.Fprintf(w, "subject %s\n", it.Subject)
@@ -127,13 +128,8 @@ nothing is written anywhere.`,
 				return err
 			}
 			return a.kept(ctx, d, func() error {
-				fmt.Fprintf(
-					a.out,
-					"a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n",
-					ln.Addr(),
-					s.Name,
-					strings.Join(live.Hosts(), ", "),
-				)
+				fmt.Fprintf(a.out, "a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n", ln.Addr(), s.Name,
+					strings.Join(live.Hosts(), ", "))
 				srv := &http.Server{Handler: &gateway.Proxy{Live: live}, ReadHeaderTimeout: 10 * time.Second}
 				stop := context.AfterFunc(ctx, func() { srv.Close() })
 				defer stop()

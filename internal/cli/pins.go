@@ -20,20 +20,12 @@ func (a *app) pins() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pins",
 		Short: "Pin sheets: what a copy has to run",
-		Long:  "A pin sheet is a TOML file that says what a copy has to run: core, PHP, plugins and themes with versions or ranges, and what becomes of the others. Its lock says what the ranges meant, with digests. The format is in docs/formats/pin-sheet.md.",
+		Long: "A pin sheet is a TOML file that says what a copy has to run: core, PHP, plugins and themes with " +
+			"versions or ranges, and what becomes of the others. Its lock says what the ranges meant, with digests. " +
+			"The format is in docs/formats/pin-sheet.md.",
 	}
-	c.AddCommand(
-		a.pinsList(),
-		a.pinsShow(),
-		a.pinsMake(),
-		a.pinsImport(),
-		a.pinsEdit(),
-		a.pinsSet(),
-		a.pinsLock(),
-		a.pinsApply(),
-		a.pinsReport(),
-		a.pinsName(),
-	)
+	c.AddCommand(a.pinsList(), a.pinsShow(), a.pinsMake(), a.pinsImport(), a.pinsEdit(), a.pinsSet(), a.pinsLock(),
+		a.pinsApply(), a.pinsReport(), a.pinsName())
 	return c
 }
 
@@ -173,8 +165,9 @@ func (a *app) pinsSet() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set NAME COMPONENT VERSION",
 		Short: "Set the version of one component in a sheet",
-		Long:  "Set the version of one component, exact (2.4.1), a range (>=2.4 <3, 2.4.*, ~2.4.1, ^2.4) or newest. Comments and everything else in the sheet stay as they are.",
-		Args:  args(cobra.ExactArgs(3)),
+		Long: "Set the version of one component, exact (2.4.1), a range (>=2.4 <3, 2.4.*, ~2.4.1, ^2.4) or newest. " +
+			"Comments and everything else in the sheet stay as they are.",
+		Args: args(cobra.ExactArgs(3)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
 			p, err := d.PinSheet(rest[0])
 			if err != nil {
@@ -217,9 +210,11 @@ func (a *app) pinsApply() *cobra.Command {
 	var c changing
 	var name string
 	cmd := &cobra.Command{
-		Use:               "apply COPY",
-		Short:             "Bring a copy to a sheet",
-		Long:              "Show what goes up, down, on and off for a copy to run what a sheet says, and do it. A restore point is taken first, and alibi restore COPY undoes it. A copy that does not answer then is as it was.",
+		Use:   "apply COPY",
+		Short: "Bring a copy to a sheet",
+		Long: "Show what goes up, down, on and off for a copy to run what a sheet says, and do it. A " +
+			"restore point is taken first, and alibi restore COPY undoes it. A copy that does not answer then " +
+			"is as it was.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -238,9 +233,11 @@ func (a *app) pinsApply() *cobra.Command {
 func (a *app) pinsReport() *cobra.Command {
 	var all bool
 	c := &cobra.Command{
-		Use:               "report [SITE...]",
-		Short:             "What sites run, side by side: pinned, floating, outdated, unlike the origin, not met",
-		Long:              "Lay out what sites run, as they were inspected last, and say of each component whether it is pinned or floating, whether a newer version waits, whether it is unlike the origin's, and what it asks for and does not get. alibi draw versions FILE draws it.",
+		Use:   "report [SITE...]",
+		Short: "What sites run, side by side: pinned, floating, outdated, unlike the origin, not met",
+		Long: "Lay out what sites run, as they were inspected last, and say of each component whether " +
+			"it is pinned or floating, whether a newer version waits, whether it is unlike the origin's, and what it " +
+			"asks for and does not get. alibi draw versions FILE draws it.",
 		Args:              args(cobra.ArbitraryArgs),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
@@ -264,10 +261,8 @@ func (a *app) pinsReport() *cobra.Command {
 							c := r.Cells[i]
 							if c.Version == "" ||
 								!all &&
-									!slices.ContainsFunc(
-										c.Marks,
-										func(m string) bool { return m != desk.MarkPinned && m != desk.MarkFloating },
-									) {
+									!slices.ContainsFunc(c.Marks,
+										func(m string) bool { return m != desk.MarkPinned && m != desk.MarkFloating }) {
 								continue
 							}
 							row(s, r.Kind, r.Slug, c.Version, c.State, strings.Join(c.Why, "; "))
@@ -275,10 +270,8 @@ func (a *app) pinsReport() *cobra.Command {
 					}
 				})
 				if !all {
-					fmt.Fprintln(
-						w,
-						"only what is off its pin, outdated, unlike its origin or not met is listed; all of it: --all",
-					)
+					fmt.Fprintln(w, "only what is off its pin, outdated, unlike its origin or not met is listed; all "+
+						"of it: --all")
 				}
 			})
 		}),

@@ -76,10 +76,8 @@ func TestPinSheetsByCommand(t *testing.T) {
 	write("[plugins]\ntide-table = \"2.5.*\"\n")
 	c.ok("pins", "import", "cored", file)
 	c.ok("pins", "set", "cored", "core", "6.8")
-	assert.Contains(
-		t, c.ok("pins", "show", "cored"), "[plugins]\ntide-table = \"2.5.*\"\n\n[core]\nversion = \"6.8\"\n",
-		"the core is no plugin",
-	)
+	assert.Contains(t, c.ok("pins", "show", "cored"),
+		"[plugins]\ntide-table = \"2.5.*\"\n\n[core]\nversion = \"6.8\"\n", "the core is no plugin")
 	c.ok("pins", "name", "cored", "--remove")
 	require.NoError(t, appendTo(filepath.Join(w.Home, "config.toml"), "# mine\n"))
 
@@ -100,10 +98,8 @@ func TestPinSheetsByCommand(t *testing.T) {
 	assert.Contains(t, c.ok("pins", "apply", "trial"), "done")
 	c.fails(ExitFailed, "it is so already", "pins", "apply", "trial")
 	c.fails(ExitFailed, "no pin sheet", "pins", "apply", "trial", "--sheet", "nowhere")
-	c.fails(
-		ExitUsage, "it would be changed: plugin harbour-bell", "pins", "apply", "skerryline.example", "--sheet",
-		"season",
-	)
+	c.fails(ExitUsage, "it would be changed: plugin harbour-bell", "pins", "apply", "skerryline.example", "--sheet",
+		"season")
 	out := c.ok("pins", "report", "trial")
 	assert.Regexp(t, `trial +plugin +tide-table +2\.5\.0`, out)
 	assert.Contains(t, out, "its origin has 2.4.1")
@@ -198,9 +194,11 @@ func TestComponentsByCommand(t *testing.T) {
 
 func TestSetsOfATrialAreRead(t *testing.T) {
 	for text, want := range map[string]desk.SetWish{
-		"now=":                                   {Name: "now"},
-		"tide-table@3.0":                         {Name: "tide-table@3.0", Put: []site.Source{{Kind: site.Plugin, Slug: "tide-table", Version: "3.0"}}},
-		"new = tide-table@3.0.0 + -old-slider +": {Name: "new", Put: []site.Source{{Kind: site.Plugin, Slug: "tide-table", Version: "3.0.0"}}, Off: []string{"old-slider"}},
+		"now=": {Name: "now"},
+		"tide-table@3.0": {Name: "tide-table@3.0",
+			Put: []site.Source{{Kind: site.Plugin, Slug: "tide-table", Version: "3.0"}}},
+		"new = tide-table@3.0.0 + -old-slider +": {Name: "new",
+			Put: []site.Source{{Kind: site.Plugin, Slug: "tide-table", Version: "3.0.0"}}, Off: []string{"old-slider"}},
 	} {
 		got, err := parseSet(text)
 		require.NoError(t, err, text)
@@ -221,6 +219,6 @@ func TestTrialsByCommand(t *testing.T) {
 	c.fails(ExitFailed, "does not run here", "trial", "tried", "--php", "8.2")
 	c.fails(ExitFailed, "does not run here", "cause", "tried")
 	c.fails(ExitNotFound, "nowhere", "trial", "nowhere")
-	c.fails(ExitUsage, "names no plugin to put off", "trial", "tried", "--set", "x=-")
+	c.fails(ExitUsage, "names no plugin to deactivate", "trial", "tried", "--set", "x=-")
 	c.fails(ExitFailed, "is a live site", "trial", "skerryline.example")
 }

@@ -20,9 +20,10 @@ func (a *app) pointTake() *cobra.Command {
 	var dry, detach bool
 	c := keep.Choices{Kind: depot.ByHand}
 	cmd := &cobra.Command{
-		Use:               "take SITE",
-		Short:             "Take a restore point of a site",
-		Long:              "Keep all files and tables of a live site or a copy as they are now, in the depot. The site is only read. What did not change since its last restore point is not kept twice.",
+		Use:   "take SITE",
+		Short: "Take a restore point of a site",
+		Long: "Keep all files and tables of a live site or a copy as they are now, in the depot. The " +
+			"site is only read. What did not change since its last restore point is not kept twice.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -66,19 +67,8 @@ func (a *app) points() *cobra.Command {
 			return a.print(list, func(w io.Writer) { printPoints(w, list, d.Now()) })
 		}),
 	}
-	c.AddCommand(
-		a.pointTake(),
-		a.pointCopy(),
-		a.pointRehearse(),
-		a.pointVerify(),
-		a.pointDiff(),
-		a.pointFiles(),
-		a.pointExtract(),
-		a.pointDump(),
-		a.pointSchedule(),
-		a.pointForget(),
-		a.pointPrune(),
-	)
+	c.AddCommand(a.pointTake(), a.pointCopy(), a.pointRehearse(), a.pointVerify(), a.pointDiff(), a.pointFiles(),
+		a.pointExtract(), a.pointDump(), a.pointSchedule(), a.pointForget(), a.pointPrune())
 	return c
 }
 
@@ -88,18 +78,10 @@ func printPoints(w io.Writer, list []desk.Point, now time.Time) {
 		return
 	}
 	table(w, func(row func(...string)) {
-		row("RESTORE POINT", "OF", "TAKEN", "AGE", "WEIGHT", "ADDED", "PROVEN", "NAME")
+		row("RESTORE POINT", "OF", "TAKEN", "AGE", "SIZE", "ADDED", "PROVEN", "NAME")
 		for _, p := range list {
-			row(
-				p.ID,
-				p.Site.Name,
-				p.Taken.Local().Format("Mon 2 Jan 15:04"),
-				site.Span(now.Sub(p.Taken)),
-				site.Size(p.Bytes),
-				site.Size(p.Added),
-				proven(p.Proof, now),
-				strings.TrimSpace(p.Name+" "+p.Why),
-			)
+			row(p.ID, p.Site.Name, p.Taken.Local().Format("Mon 2 Jan 15:04"), site.Span(now.Sub(p.Taken)),
+				site.Size(p.Bytes), site.Size(p.Added), proven(p.Proof, now), strings.TrimSpace(p.Name+" "+p.Why))
 		}
 	})
 }
@@ -132,8 +114,9 @@ func (a *app) pointCopy() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "copy POINT",
 		Short: "Make a copy of a site as it was at a restore point",
-		Long:  "Make a copy of a site as it was at a restore point, with the same choices as alibi copy. Neither the point nor the site is touched.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Make a copy of a site as it was at a restore point, with the same choices as alibi copy. Neither the " +
+			"point nor the site is touched.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			made, err := d.PlanFromPoint(ctx, p, func(c *clone.Choices) error {
 				if f.purpose != "" {
@@ -156,8 +139,9 @@ func (a *app) pointRehearse() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "rehearse POINT",
 		Short: "Prove that a restore point restores, on a copy that is removed again",
-		Long:  "Make a copy of a restore point, compare it with the point row by row and file by file, note the verdict, and remove the copy. Exit code 3 if it does not restore.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Make a copy of a restore point, compare it with the point row by row and file by file, note the " +
+			"verdict, and remove the copy. Exit code 3 if it does not restore.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			made, err := d.PlanRehearse(ctx, p)
 			if err != nil {
@@ -182,8 +166,11 @@ func (a *app) pointVerify() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "verify",
 		Short: "Read and check every byte of the depot",
-		Long:  "Read every byte of the depot and check it, and that every restore point finds what it needs. Exit code 3 if anything is damaged. With --mend damaged packs are set aside first, and what is whole of them is kept elsewhere: the next restore point that has what is lost stores it anew, which makes earlier ones whole again.",
-		Args:  args(cobra.NoArgs),
+		Long: "Read every byte of the depot and check it, and that every restore point finds what it needs. Exit " +
+			"code 3 if anything is damaged. With --mend damaged packs are set aside first, and what is whole of them " +
+			"is kept elsewhere: the next restore point that has what is lost stores it anew, which makes earlier " +
+			"ones whole again.",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			if mend {
 				out, err := d.MendDepot(ctx)
@@ -193,7 +180,8 @@ func (a *app) pointVerify() *cobra.Command {
 				if !a.json && len(out.Packs) > 0 {
 					fmt.Fprintf(
 						a.out,
-						"%d damaged packs set aside; of their pieces %d were saved and %d are lost until a restore point has them again\n",
+						"%d damaged packs set aside; of their pieces %d were saved and %d are lost until a restore "+
+							"point has them again\n",
 						len(out.Packs),
 						out.Saved,
 						out.Lost,
@@ -210,16 +198,14 @@ func (a *app) pointVerify() *cobra.Command {
 					fmt.Fprintln(w, strings.TrimSpace(f.What+" "+strings.Join(f.Points, " ")))
 				}
 				if len(faults) == 0 {
-					fmt.Fprintf(w, "%s read: every byte is what it was, and no restore point misses anything\n", site.Size(read))
+					fmt.Fprintf(w, "%s read: every byte is what it was, and no restore point misses anything\n",
+						site.Size(read))
 				}
 			}); err != nil || len(faults) == 0 {
 				return err
 			}
-			return fmt.Errorf(
-				"%w: %d faults in the depot; alibi points verify --mend sets aside what is damaged",
-				errNoProof,
-				len(faults),
-			)
+			return fmt.Errorf("%w: %d faults in the depot; alibi points verify --mend sets aside what is damaged",
+				errNoProof, len(faults))
 		}),
 	}
 	c.Flags().BoolVar(&mend, "mend", false, "set damaged packs aside first")
@@ -228,9 +214,12 @@ func (a *app) pointVerify() *cobra.Command {
 
 func (a *app) pointSchedule() *cobra.Command {
 	return &cobra.Command{
-		Use:               "schedule SITE [RULE]",
-		Short:             "Have restore points of a site taken by themselves",
-		Long:              "Have restore points of a site taken by the keeper, and those that the rule does not keep removed: \"24 hourly, 7 daily, 5 weekly, 12 monthly\" takes one an hour, and keeps the newest of each of so many hours, days, weeks and months. Points taken by hand stay. \"off\" ends it; without a rule it tells which is set.",
+		Use:   "schedule SITE [RULE]",
+		Short: "Have restore points of a site taken by themselves",
+		Long: "Have restore points of a site taken by the keeper, and those that the rule does not keep " +
+			"removed: \"24 hourly, 7 daily, 5 weekly, 12 monthly\" takes one an hour, and keeps the newest of each " +
+			"of so many hours, days, weeks and months. Points taken by hand stay. \"off\" ends it; without a rule it " +
+			"tells which is set.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
@@ -268,7 +257,8 @@ func (a *app) pointForget() *cobra.Command {
 			if confirm != p.ID {
 				return usageError{
 					fmt.Errorf(
-						"restore point %s of %s, taken %s, would be gone for good; nothing was done. To go on, say --confirm %s",
+						"restore point %s of %s, taken %s, would be gone for good; nothing was done. To go on, say "+
+							"--confirm %s",
 						p.ID,
 						p.Site.Name,
 						p.Taken.Local().Format("Mon 2 Jan 15:04"),
@@ -280,10 +270,9 @@ func (a *app) pointForget() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(
-				out,
-				func(w io.Writer) { fmt.Fprintf(w, "%s forgotten, %s freed\n", p.ID, site.Size(out.Bytes)) },
-			)
+			return a.print(out, func(w io.Writer) {
+				fmt.Fprintf(w, "%s forgotten, %s freed\n", p.ID, site.Size(out.Bytes))
+			})
 		}),
 	}
 	c.Flags().StringVar(&confirm, "confirm", "", "the restore point's whole number")
@@ -296,8 +285,10 @@ func (a *app) pointPrune() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "prune",
 		Short: "Thin out restore points by a rule",
-		Long:  "Keep, of each site, the newest restore point of each of so many hours, days, weeks and months, every one with a name, and the newest of all; remove the others, and what they alone needed. Without --go it only shows which.",
-		Args:  args(cobra.NoArgs),
+		Long: "Keep, of each site, the newest restore point of each of so many hours, days, weeks and months, every " +
+			"one with a name, and the newest of all; remove the others, and what they alone needed. Without --go it " +
+			"only shows which.",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			list, err := d.Going(ctx, y)
 			if err != nil {

@@ -23,13 +23,10 @@ func TestRestorePointsByCommand(t *testing.T) {
 		return out
 	}
 	assert.Contains(t, ok("points"), "no restore points; take one with: alibi points take SITE")
-	assert.Contains(
-		t, ok("points", "take", "skerryline.example", "--plan"), "the depot, "+filepath.Join(w.Home, "depot"),
-	)
-	assert.Contains(
-		t, ok("points", "take", "skerryline.example", "--name", "first light"),
-		"restore point of LIVE skerryline.example",
-	)
+	assert.Contains(t, ok("points", "take", "skerryline.example", "--plan"),
+		"the depot, "+filepath.Join(w.Home, "depot"))
+	assert.Contains(t, ok("points", "take", "skerryline.example", "--name", "first light"),
+		"restore point of LIVE skerryline.example")
 	ok("points", "take", "skerryline.example")
 	var list []struct {
 		ID    string `json:"id"`
@@ -58,10 +55,8 @@ func TestRestorePointsByCommand(t *testing.T) {
 	assert.DirExists(t, out)
 	assert.Contains(t, ok("points", "schedule", "skerryline.example", "7 daily, 4 weekly"), "7 daily, 4 weekly")
 	assert.Contains(t, ok("points", "schedule", "skerryline.example", "off"), "no schedule")
-	assert.Contains(
-		t, ok("points", "prune", "--daily", "1", "--hourly", "0"), "0 would go",
-		"one has a name, one is the newest",
-	)
+	assert.Contains(t, ok("points", "prune", "--daily", "1", "--hourly", "0"), "0 would go",
+		"one has a name, one is the newest")
 	for _, c := range []struct {
 		code int
 		want string

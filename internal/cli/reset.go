@@ -24,12 +24,8 @@ type going struct {
 }
 
 func (g *going) add(c *cobra.Command) {
-	c.Flags().StringVar(
-		&g.confirm,
-		"confirm",
-		"",
-		"the site's name, where it is live, held or has changes that are nowhere else",
-	)
+	c.Flags().StringVar(&g.confirm, "confirm", "",
+		"the site's name, where it is live, held or has changes that are nowhere else")
 	c.Flags().BoolVar(&g.dry, "plan", false, "show what would be done, and do nothing")
 	c.Flags().BoolVar(&g.detach, "detach", false, "do not wait for the end")
 }
@@ -46,9 +42,13 @@ func (a *app) restore() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "restore POINT",
 		Short: "Bring a site back to a restore point, or a part of it",
-		Long: "Bring a site, live or a copy, back to what it was at one of its restore points, where it stands; a site's name is its newest point, so that restoring a site undoes what was done to it last. " +
-			"With --files, --database, --path, --table, --kind or --item only a part comes back; all else stays. Content that is put back by kind or by number is put among what is there: what came since stays. " +
-			"Visitors see a notice meanwhile, a restore point is taken first, and the result is compared row by row and file by file before they see the site again; if anything fails, everything is taken back. The name of a live or held site must be typed: --confirm.",
+		Long: "Bring a site, live or a copy, back to what it was at one of its restore points, where it stands; a " +
+			"site's name is its newest point, so that restoring a site undoes what was done to it last. " +
+			"With --files, --database, --path, --table, --kind or --item only a part comes back; all else stays. " +
+			"Content that is put back by kind or by number is put among what is there: what came since stays. " +
+			"Visitors see a notice meanwhile, a restore point is taken first, and the result is compared row by row " +
+			"and file by file before they see the site again; if anything fails, everything is taken back. The name " +
+			"of a live or held site must be typed: --confirm.",
 		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
 			var err error
@@ -90,9 +90,14 @@ func (a *app) reset() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "reset SITE",
 		Short: "Bring a site to a clean state, to its origin, to a restore point, or to another site",
-		Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' tables and settings and all accounts but one administrator go; the default), origin (a copy, in line with its origin again), made (a copy, what it was when it was made with --keep), a restore point by its number or name, or site:NAME (another site is laid over a copy). " +
-			"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, --tidy takes plugins, themes or uploads out, with exceptions; --left lists them. " +
-			"What goes and what stays is shown first. Visitors see a notice meanwhile, and alibi restore SITE undoes it.",
+		Long: "Bring a site to another state where it stands. --to says to which: clean (all content, all plugins' " +
+			"tables and settings and all accounts but one administrator go; the default), origin (a copy, in line " +
+			"with its origin again), made (a copy, what it was when it was made with --keep), a restore point by its " +
+			"number or name, or site:NAME (another site is laid over a copy). " +
+			"Smaller: --kind takes only content of some kinds away, --plugin only what one plugin keeps in tables, " +
+			"--tidy takes plugins, themes or uploads out, with exceptions; --left lists them. " +
+			"What goes and what stays is shown first. Visitors see a notice meanwhile, and alibi restore " +
+			"SITE undoes it.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -223,7 +228,10 @@ func printParts(row func(...string), p plan.Plan) {
 	for _, l := range []struct {
 		word string
 		list []plan.Part
-	}{{cmp.Or(map[plan.Kind]string{plan.Change: "changes", plan.Trial: "tries", plan.Blank: "comes"}[p.Kind], "goes"), p.Goes}, {"stays", p.Stays}} {
+	}{
+		{cmp.Or(map[plan.Kind]string{plan.Change: "changes", plan.Trial: "tries", plan.Blank: "comes"}[p.Kind], "goes"),
+			p.Goes}, {"stays", p.Stays},
+	} {
 		for i, x := range l.list {
 			row(map[bool]string{true: l.word, false: ""}[i == 0], x.What, x.Amount(), x.Note)
 		}

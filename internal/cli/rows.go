@@ -31,14 +31,8 @@ func (a *app) tables() *cobra.Command {
 						if t.Origin >= 0 {
 							was = site.Number(int(t.Origin))
 						}
-						row(
-							t.Name,
-							site.Number(int(t.Rows)),
-							was,
-							site.Size(t.Bytes),
-							strings.Join(t.Key, ", "),
-							fmt.Sprint(len(t.Columns)),
-						)
+						row(t.Name, site.Number(int(t.Rows)), was, site.Size(t.Bytes), strings.Join(t.Key, ", "),
+							fmt.Sprint(len(t.Columns)))
 					}
 				})
 			})
@@ -51,9 +45,10 @@ func (a *app) rows() *cobra.Command {
 	var skip, limit int
 	var asCSV bool
 	c := &cobra.Command{
-		Use:               "rows SITE TABLE",
-		Short:             "Browse and filter the rows of a table",
-		Long:              "Show rows of a table in the order of its key. --match keeps rows with a text, --column looks in that column alone, --is wants it to be just the text. The site is only read.",
+		Use:   "rows SITE TABLE",
+		Short: "Browse and filter the rows of a table",
+		Long: "Show rows of a table in the order of its key. --match keeps rows with a text, --column " +
+			"looks in that column alone, --is wants it to be just the text. The site is only read.",
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -78,9 +73,12 @@ func (a *app) query() *cobra.Command {
 	var write, asCSV bool
 	var limit int
 	c := &cobra.Command{
-		Use:               "query SITE STATEMENT",
-		Short:             "Run one statement in a site's database",
-		Long:              "Run one statement in the language of the site's database. Only reading is allowed, and held by the server itself; --write unlocks the others on a copy, never on a live site. What writes is kept in the history and the work list. A restore point beforehand is yours to take: alibi points take COPY.",
+		Use:   "query SITE STATEMENT",
+		Short: "Run one statement in a site's database",
+		Long: "Run one statement in the language of the site's database. Only reading is allowed, and " +
+			"held by the server itself; --write unlocks the others on a copy, never on a live site. What writes is " +
+			"kept in the history and the work list. A restore point beforehand is yours to take: alibi " +
+			"points take COPY.",
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {

@@ -48,15 +48,8 @@ func (a *app) runs() *cobra.Command {
 			return a.print(list, func(w io.Writer) {
 				table(w, func(row func(...string)) {
 					for _, r := range list {
-						row(
-							r.ID,
-							runState(r, d.Home()),
-							string(r.Plan.Kind),
-							r.Plan.Target.Name,
-							r.Made.Format(time.DateTime),
-							site.Seconds(r.Took(d.Now())),
-							r.Result+r.Error,
-						)
+						row(r.ID, runState(r, d.Home()), string(r.Plan.Kind), r.Plan.Target.Name,
+							r.Made.Format(time.DateTime), site.Seconds(r.Took(d.Now())), r.Result+r.Error)
 					}
 				})
 				more(w, len(list), limit, skip)
@@ -88,7 +81,8 @@ func (a *app) resume() *cobra.Command {
 	var anyway bool
 	c := &cobra.Command{
 		Use: "resume RUN", Short: "Take up a run that failed, or one that is paused", Args: args(cobra.ExactArgs(1)),
-		Long: "Take up a run that failed, from the last recorded point. One that is paused goes on: what it asked is agreed to.\n\nWith --anyway a copy that only its evidence stopped is let stand as it is, to be\n" +
+		Long: "Take up a run that failed, from the last recorded point. One that is paused goes on: what it asked is " +
+			"agreed to.\n\nWith --anyway a copy that only its evidence stopped is let stand as it is, to be\n" +
 			"worked on; a copy that could reach its origin's database or break a quiet rule is not.",
 		Example: "  alibi runs resume 3f2a91c07b\n  alibi runs resume 3f2a91c07b --anyway",
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
@@ -161,7 +155,7 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 		}
 		if r.Plan.Kind.Brings() {
 			if s, err := d.Record.Site(ctx, r.Plan.Target.ID); err == nil && s.Run == "" && s.Proof.Broken > 0 {
-				return fmt.Errorf("%w: %s; mend it and gather it anew: alibi evidence %s", errNoProof, r.Result, s.Name)
+				return fmt.Errorf("%w: %s; fix it, and gather it anew: alibi evidence %s", errNoProof, r.Result, s.Name)
 			}
 		}
 	}
@@ -229,10 +223,9 @@ func whoWorks(home string) string {
 
 // printIdle says that nobody works on runs that are under way or wait, if that is so.
 func printIdle(w io.Writer, list []plan.Run, home string) {
-	open := slices.ContainsFunc(
-		list,
-		func(r plan.Run) bool { return r.State == plan.Running || r.State == plan.Waiting },
-	)
+	open := slices.ContainsFunc(list, func(r plan.Run) bool {
+		return r.State == plan.Running || r.State == plan.Waiting
+	})
 	if open && !keeper.Taken(home) {
 		fmt.Fprintln(w, "nobody works now: "+whoCould)
 	}
@@ -242,8 +235,10 @@ func (a *app) history() *cobra.Command {
 	var look inventory.Look
 	var since string
 	c := &cobra.Command{
-		Use: "history [SITE]", Short: "Who did what, newest first", Args: args(cobra.MaximumNArgs(1)), ValidArgsFunction: a.siteNames(anySite),
-		Long: "Who did what, newest first, also to sites that are gone. Without --limit the latest 200 are shown.",
+		Use: "history [SITE]", Short: "Who did what, newest first", Args: args(cobra.MaximumNArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
+		Long: "Who did what, newest first, also to sites that are gone. Without --limit the latest " +
+			"200 are shown.",
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			if since != "" {
 				at, err := time.ParseInLocation(time.DateOnly, since, time.Local)
@@ -332,8 +327,9 @@ func (a *app) keeper() *cobra.Command {
 	return &cobra.Command{
 		Use:   "keeper",
 		Short: "Work on runs, end leases and serve copies until stopped",
-		Long:  "Work on runs, end leases on time and serve the copies, until it is stopped. One keeper has a home at a time. Run it as a service, and runs go on when the screen is closed.",
-		Args:  args(cobra.NoArgs),
+		Long: "Work on runs, end leases on time and serve the copies, until it is stopped. One keeper has a home at " +
+			"a time. Run it as a service, and runs go on when the screen is closed.",
+		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			k, err := keeper.Take(d)
 			if err != nil {

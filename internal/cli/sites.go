@@ -34,8 +34,9 @@ func (a *app) list() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list [TEXT]",
 		Short: "List live sites with their copies",
-		Long:  "List live sites with their copies, or those that a text occurs in.\nWith --due copies only, by what ends next.",
-		Args:  args(cobra.MaximumNArgs(1)),
+		Long: "List live sites with their copies, or those that a text occurs in.\nWith --due copies only, by " +
+			"what ends next.",
+		Args: args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			b, err := d.Board(ctx)
 			if err != nil {
@@ -63,34 +64,18 @@ func printBoard(w io.Writer, b desk.Board) {
 		return
 	}
 	table(w, func(row func(...string)) {
-		row("SITE", "STATE", "ON", "RUNS", "WEIGHT", "APART", "LEASE", "EVIDENCE")
+		row("SITE", "STATE", "ON", "RUNS", "SIZE", "APART", "LEASE", "EVIDENCE")
 		for _, f := range b.Families {
 			if f.Live.ID != "" {
-				row(
-					"LIVE "+f.Live.Name,
-					f.Live.StateText(),
-					f.Live.Host,
-					f.Live.Runs(),
-					site.Size(f.Live.Bytes()),
-					"",
-					"",
-					"",
-				)
+				row("LIVE "+f.Live.Name, f.Live.StateText(), f.Live.Host, f.Live.Runs(), site.Size(f.Live.Bytes()), "",
+					"", "")
 			}
 			if f.Live.ID == "" && len(b.Families) > 1 {
 				row("of origins that were forgotten, or of none")
 			}
 			for _, c := range f.Copies {
-				row(
-					map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name,
-					c.StateText(),
-					c.Host,
-					c.Runs(),
-					site.Size(c.Bytes()),
-					c.ApartText(),
-					c.LeaseText(b.At),
-					c.ProofText(),
-				)
+				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.StateText(), c.Host,
+					c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
 			}
 		}
 	})
@@ -99,9 +84,10 @@ func printBoard(w io.Writer, b desk.Board) {
 
 func (a *app) inspect() *cobra.Command {
 	return &cobra.Command{
-		Use:               "inspect SITE",
-		Short:             "Show what a site is, runs and weighs",
-		Long:              "Read a site anew and show what it is: versions, contents, weight, what reaches outward. Nothing is written to it.",
+		Use:   "inspect SITE",
+		Short: "Show what a site is, what it runs and its size",
+		Long: "Read a site anew and show what it is: versions, contents, size, what reaches outward. " +
+			"Nothing is written to it.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -192,8 +178,9 @@ func (a *app) add() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add [HOST:]PATH",
 		Short: "Take a live site under management",
-		Long:  "Read the document root at PATH on HOST (this machine if none is named) and add the site that is there as a live one. Nothing is written to it.",
-		Args:  args(cobra.ExactArgs(1)),
+		Long: "Read the document root at PATH on HOST (this machine if none is named) and add the site that is " +
+			"there as a live one. Nothing is written to it.",
+		Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			host, path, ok := strings.Cut(given[0], ":")
 			if !ok {

@@ -22,18 +22,10 @@ func checkFlags(c *cobra.Command, k *trial.Check) {
 	f.StringSliceVar(&k.Pages, "page", nil, "further addresses below the site's own that have to answer")
 	f.StringArrayVar(&k.Texts, "text", nil, "a text that has to stand on one of the pages")
 	f.StringArrayVar(&k.Without, "without", nil, "a text that must stand on none of the pages")
-	f.StringVar(
-		&k.Command,
-		"command",
-		"",
-		"a shell command that has to end with 0; ALIBI_URL and ALIBI_ROOT say where the variant is",
-	)
-	f.BoolVar(
-		&k.Only,
-		"only",
-		false,
-		"just what is asked for here: no pages of every kind, and errors that harm no answer don't count",
-	)
+	f.StringVar(&k.Command, "command", "", "a shell command that has to end with 0; ALIBI_URL and ALIBI_ROOT say "+
+		"where the variant is")
+	f.BoolVar(&k.Only, "only", false, "just what is asked for here: no pages of every kind, and errors that harm no "+
+		"answer don't count")
 }
 
 func (a *app) trialCommands() []*cobra.Command {
@@ -47,11 +39,17 @@ func (a *app) trial() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "trial COPY",
 		Short: "Try a copy under several cores, PHP versions and components",
-		Long: "Make a grid of variants of a copy: every core that is named, under every PHP, with every set of components. Each variant is a disposable copy that shares its files with the others: it is started, its data are brought in line, a page of every kind is asked for (visitors' and the administration's), its error log is read, and it gets a verdict with its reason; then it is removed. The copy itself is not touched. " +
-			"A set is written as NAME=CHANGE+CHANGE: a component to bring (tide-table@3.0.0), -NAME to put a plugin off, +NAME is not needed.",
+		Long: "Make a grid of variants of a copy: every core that is named, under every PHP, with every set of " +
+			"components. Each variant is a disposable copy that shares its files with the others: it is started, its " +
+			"data are brought in line, a page of every kind is asked for (visitors' and the administration's), its " +
+			"error log is read, and it gets a verdict with its reason; then it is removed. The copy itself is " +
+			"not touched. " +
+			"A set is written as NAME=CHANGE+CHANGE: a component to bring (tide-table@3.0.0), -NAME to put a plugin " +
+			"off, +NAME is not needed.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
-		Example:           "  alibi trial winter --core own,newest --php all\n  alibi trial winter --php all --set 'now=' --set 'new tides=tide-table@3.0.0'",
+		Example: "  alibi trial winter --core own,newest --php all\n  alibi trial winter --php all --set " +
+			"'now=' --set 'new tides=tide-table@3.0.0'",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			for _, text := range sets {
 				set, err := parseSet(text)
@@ -95,7 +93,7 @@ func parseSet(text string) (out desk.SetWish, err error) {
 		}
 		if slug, off := strings.CutPrefix(part, "-"); off {
 			if !site.GoodSlug(slug) {
-				return out, fmt.Errorf("%q names no plugin to put off: write -NAME", part)
+				return out, fmt.Errorf("%q names no plugin to deactivate: write -NAME", part)
 			}
 			out.Off = append(out.Off, slug)
 			continue
@@ -118,10 +116,11 @@ func (a *app) cause() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "cause COPY",
 		Short: "Find the plugin, theme or version that breaks a copy",
-		Long:  "Find what makes a check fail on a copy, by trying halves of its plugins on disposable copies: one plugin, several that only quarrel together, the theme, or the PHP version. Versions of the culprit that the catalogue has, and the PHP versions of this machine, are tried too. Without flags the check is that a page of every kind answers and no error ends a request. The copy itself is not touched.",
-		Args: args(
-			cobra.ExactArgs(1),
-		),
+		Long: "Find what makes a check fail on a copy, by trying halves of its plugins on disposable " +
+			"copies: one plugin, several that conflict only together, the theme, or the PHP version. Versions of the " +
+			"culprit that the catalogue has, and the PHP versions of this machine, are tried too. Without flags the " +
+			"check is that a page of every kind answers and no error ends a request. The copy itself is not touched.",
+		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		Example:           "  alibi cause winter\n  alibi cause winter --only --page timetable/ --text 'High water'",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -179,15 +178,8 @@ func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
 				cells = append([]trial.Cell{as}, cells...)
 			}
 			for _, c := range append(cells, m.Tries...) {
-				row(
-					c.Core,
-					c.PHP,
-					c.Set,
-					string(c.State),
-					site.Seconds(c.Took),
-					site.Size(c.Bytes),
-					cmp.Or(c.Reason, warned(c)),
-				)
+				row(c.Core, c.PHP, c.Set, string(c.State), site.Seconds(c.Took), site.Size(c.Bytes),
+					cmp.Or(c.Reason, warned(c)))
 			}
 		})
 		if m.Full > 0 {

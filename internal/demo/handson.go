@@ -38,7 +38,8 @@ func worked(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
 	if err != nil {
 		return err
 	}
-	if p, err = d.PlanEdit(ctx, s.ID, style, []byte(strings.Replace(string(text), "#0b5c76", "#12507a", 1)+".timetable td { padding: 2px 8px }\n"), false); err == nil {
+	if p, err = d.PlanEdit(ctx, s.ID, style, []byte(strings.Replace(string(text), "#0b5c76", "#12507a", 1)+
+		".timetable td { padding: 2px 8px }\n"), false); err == nil {
 		err = w.carried(ctx, d, p)
 	}
 	if err != nil {
@@ -58,17 +59,30 @@ func logged(s site.Site, now time.Time) error {
 	}
 	at := func(ago time.Duration) string { return now.Add(-ago).UTC().Format("02-Jan-2006 15:04:05") }
 	file := s.Root + "/wp-content/plugins/"
-	errors := "[" + at(50*time.Minute) + " UTC] PHP Deprecated:  Automatic conversion of false to array is deprecated in " + file + "quay-visits/quay-visits.php on line 41\n" +
-		"[" + at(44*time.Minute) + " UTC] PHP Warning:  Undefined array key \"quay\" in " + file + "tide-table/tide-table.php on line 88\n" +
-		"[" + at(43*time.Minute) + " UTC] PHP Fatal error:  Uncaught TypeError: tide_rows(): Argument #1 ($day) must be of type string, null given, called in " + file + "tide-table/tide-table.php:97\n" +
-		"Stack trace:\n#0 " + file + "tide-table/tide-table.php(97): tide_rows(NULL)\n#1 " + s.Root + "/wp-includes/shortcodes.php(356): tide_table_shortcode(Array, '', 'tides')\n#2 {main}\n  thrown in " + file + "tide-table/tide-table.php on line 61\n" +
-		"[" + at(12*time.Minute) + " UTC] PHP Warning:  Undefined array key \"quay\" in " + file + "tide-table/tide-table.php on line 88\n"
+	errors := "[" + at(50*time.Minute) +
+		" UTC] PHP Deprecated:  Automatic conversion of false to array is deprecated in " + file +
+		"quay-visits/quay-visits.php on line 41\n" +
+		"[" + at(44*time.Minute) + " UTC] PHP Warning:  Undefined array key \"quay\" in " + file +
+		"tide-table/tide-table.php on line 88\n" +
+		"[" + at(43*time.Minute) +
+		" UTC] PHP Fatal error:  Uncaught TypeError: tide_rows(): Argument #1 ($day) must be of type string, null " +
+		"given, called in " + file + "tide-table/tide-table.php:97\n" +
+		"Stack trace:\n#0 " + file + "tide-table/tide-table.php(97): tide_rows(NULL)\n#1 " + s.Root +
+		"/wp-includes/shortcodes.php(356): tide_table_shortcode(Array, '', 'tides')\n#2 {main}\n  thrown in " + file +
+		"tide-table/tide-table.php on line 61\n" +
+		"[" + at(12*time.Minute) + " UTC] PHP Warning:  Undefined array key \"quay\" in " + file +
+		"tide-table/tide-table.php on line 88\n"
 	if err := os.WriteFile(filepath.Join(dir, op.ErrorLog), []byte(errors), 0o600); err != nil {
 		return err
 	}
 	var b strings.Builder
-	for i, x := range []struct{ path, status string }{{"/", "200 18431"}, {"/page-1/", "200 12206"}, {"/wp-content/themes/harbour/style.css", "200 142"}, {"/tides/", "500 2712"}, {"/page-9/", "404 9120"}, {"/wp-admin/", "302 0"}, {"/", "200 18431"}} {
-		b.WriteString("127.0.0.1 - - [" + now.Add(-time.Duration(50-i*6)*time.Minute).Format("02/Jan/2006:15:04:05 -0700") + "] \"GET " + x.path + " HTTP/1.1\" " + x.status + " \"-\" \"Mozilla/5.0\"\n")
+	for i, x := range []struct{ path, status string }{{"/", "200 18431"}, {"/page-1/", "200 12206"},
+		{"/wp-content/themes/harbour/style.css", "200 142"}, {"/tides/", "500 2712"}, {"/page-9/", "404 9120"},
+		{"/wp-admin/", "302 0"}, {"/", "200 18431"}} {
+		b.WriteString(
+			"127.0.0.1 - - [" + now.Add(-time.Duration(50-i*6)*time.Minute).Format("02/Jan/2006:15:04:05 -0700") +
+				"] \"GET " + x.path + " HTTP/1.1\" " + x.status + " \"-\" \"Mozilla/5.0\"\n",
+		)
 	}
 	return os.WriteFile(filepath.Join(dir, op.AccessLog), []byte(b.String()), 0o600)
 }
@@ -87,7 +101,13 @@ func pinned(ctx context.Context, d *desk.Desk) error {
 	if _, err := d.SavePins("as-live", src, true); err != nil {
 		return err
 	}
-	if _, err := d.SavePins("next-spring", []byte("# What the sites are to run from April on.\nabout = \"what is to run from April on\"\nothers = \"leave\"\n\n[core]\nversion = \"6.8.*\"\n\n[runtime]\nphp = \"8.4\" # as drydock has it\n\n[plugins]\ntide-table = \">=2.5 <3\"\nbell-mailer = \"newest\"\nold-slider = { state = \"off\" } # nobody looks at it\n"), true); err != nil {
+	if _, err := d.SavePins(
+		"next-spring",
+		[]byte("# What the sites are to run from April on.\nabout = \"what is to run from April on\"\nothers = "+
+			"\"leave\"\n\n[core]\nversion = \"6.8.*\"\n\n[runtime]\nphp = \"8.4\" # as drydock has "+
+			"it\n\n[plugins]\ntide-table = \">=2.5 <3\"\nbell-mailer = \"newest\"\nold-slider = { state = \"off\" } "+
+			"# nobody looks at it\n"), true,
+	); err != nil {
 		return err
 	}
 	for name, sheet := range map[string]string{"timetable-2028": "next-spring", "winter-prices": "as-live"} {
@@ -95,7 +115,8 @@ func pinned(ctx context.Context, d *desk.Desk) error {
 		if err != nil {
 			return err
 		}
-		if _, err := d.Record.ChangeSite(ctx, c.ID, func(s *site.Site) error { s.Pins = sheet; return nil }); err != nil {
+		if _, err := d.Record.ChangeSite(ctx, c.ID,
+			func(s *site.Site) error { s.Pins = sheet; return nil }); err != nil {
 			return err
 		}
 	}
@@ -109,20 +130,27 @@ func triedOut(ctx context.Context, d *desk.Desk, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	m := trial.Memory{Full: 34 << 20, AsItIs: &trial.Cell{Core: "6.1.1", PHP: "8.2", State: trial.Passes, Pages: 17, Took: 3100 * time.Millisecond}}
-	quarrel := "wp-content/plugins/tide-table/tide-table.php, line 61: tide_rows(): Argument #1 ($day) must be of type string, null given"
+	m := trial.Memory{
+		Full: 34 << 20, AsItIs: &trial.Cell{Core: "6.1.1", PHP: "8.2", State: trial.Passes, Pages: 17,
+			Took: 3100 * time.Millisecond},
+	}
+	clash := "wp-content/plugins/tide-table/tide-table.php, line 61: tide_rows(): Argument #1 ($day) must be of " +
+		"type string, null given"
 	for _, core := range []string{"5.7.11", "6.1.1", "6.8.1"} {
 		for _, php := range []string{"7.4", "8.2", "8.4"} {
-			c := trial.Cell{Name: "core " + core + ", PHP " + php, Core: core, PHP: php, State: trial.Passes, Pages: 17, Bytes: 1 << 20, Took: time.Duration(2600+len(core)*100) * time.Millisecond}
+			c := trial.Cell{Name: "core " + core + ", PHP " + php, Core: core, PHP: php, State: trial.Passes, Pages: 17,
+				Bytes: 1 << 20, Took: time.Duration(2600+len(core)*100) * time.Millisecond}
 			switch {
 			case core == "5.7.11" && php == "7.4":
-				c.State, c.Reason = trial.Fails, "the first page is empty: the theme that is on is made of blocks, which that core does not know"
+				c.State, c.Reason = trial.Fails, "the first page is empty: the theme that is on is made of blocks, "+
+					"which that core does not know"
 			case core == "5.7.11":
-				c.State, c.Reason = trial.Fails, "Undefined constant \"WP_CORE_UPDATE\" in wp-admin/includes/update.php, line 43"
+				c.State, c.Reason = trial.Fails, "Undefined constant \"WP_CORE_UPDATE\" in "+
+					"wp-admin/includes/update.php, line 43"
 			case core == "6.8.1":
 				c.Bytes = 2 << 20
 				if php == "8.4" {
-					c.State, c.Reason = trial.Fails, quarrel
+					c.State, c.Reason = trial.Fails, clash
 				} else if php == "7.4" {
 					c.Warnings = 2
 				}
@@ -137,8 +165,10 @@ func triedOut(ctx context.Context, d *desk.Desk, now time.Time) error {
 	}
 	target := s
 	target.Facts = nil
-	r := plan.Run{ID: "trial-" + string(s.ID[:6]), State: plan.Done, Made: began, Began: began, Ended: began.Add(21 * time.Second), Result: "5 of 9 variants pass",
-		Plan: plan.Plan{Kind: plan.Trial, At: began, Origin: target, Target: target, Words: "3 cores, 3 PHP versions", By: d.Who, Detail: detail}}
+	r := plan.Run{ID: "trial-" + string(s.ID[:6]), State: plan.Done, Made: began, Began: began,
+		Ended: began.Add(21 * time.Second), Result: "5 of 9 variants pass",
+		Plan: plan.Plan{Kind: plan.Trial, At: began, Origin: target, Target: target, Words: "3 cores, 3 PHP versions",
+			By: d.Who, Detail: detail}}
 	if err := d.Record.PutRun(ctx, r); err != nil {
 		return err
 	}

@@ -50,8 +50,10 @@ var spoils = map[string]func(w *World, s site.Site) error{
 	"row-extra":     sqlSpoil("INSERT INTO sk_terms (name, slug) VALUES ('stowaway', 'stowaway')"),
 	"table-missing": sqlSpoil("DROP TABLE sk_term_relationships"),
 	"index-missing": sqlSpoil("DROP INDEX sk_posts_name"),
-	"address-left":  sqlSpoil("UPDATE sk_options SET option_value = 'https://skerryline.example/left' WHERE option_name = 'skerry_cdn'"),
-	"serialized":    sqlSpoil("UPDATE sk_postmeta SET meta_value = replace(meta_value, 's:4:\"type\"', 's:5:\"type\"') WHERE meta_key = '_layout'"),
+	"address-left": sqlSpoil("UPDATE sk_options SET option_value = 'https://skerryline.example/left' WHERE " +
+		"option_name = 'skerry_cdn'"),
+	"serialized": sqlSpoil("UPDATE sk_postmeta SET meta_value = replace(meta_value, 's:4:\"type\"', 's:5:\"type\"') " +
+		"WHERE meta_key = '_layout'"),
 	"file-changed": func(_ *World, s site.Site) error {
 		p := filepath.Join(s.Root, "wp-content/themes/harbour/style.css")
 		b, err := os.ReadFile(p)

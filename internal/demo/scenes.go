@@ -29,41 +29,58 @@ const day = 24 * time.Hour
 
 func scenes() []scene {
 	return []scene{
-		{origin: "skerryline.example", name: "timetable-2028", purpose: "winter timetable layout", age: 30 * time.Hour, lease: 6 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
-			if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE post_name = 'page-1'", "INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES ('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
-				"DELETE FROM sk_posts WHERE post_name = 'note-009'"); err != nil {
+		{origin: "skerryline.example", name: "timetable-2028", purpose: "winter timetable layout", age: 30 * time.Hour,
+			lease: 6 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
+				if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE "+
+					"post_name = 'page-1'",
+					"INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES "+
+						"('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
+					"DELETE FROM sk_posts WHERE post_name = 'note-009'"); err != nil {
+					return err
+				}
+				return worked(ctx, w, d, s)
+			}},
+		{origin: "tickets.skerryline.example", name: "winter-prices", purpose: "try the winter prices",
+			age: 71 * time.Hour, lease: 3 * day},
+		{origin: "tickets.skerryline.example", name: "harbour-redesign", purpose: "redesign of the shop", age: 9 * day,
+			lease: 14 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
+				if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = post_title || ' (new look)' "+
+					"WHERE post_type = 'page'",
+					"UPDATE sk_options SET option_value = 'Tickets, redesigned' WHERE option_name = "+
+						"'blogdescription'"); err != nil {
+					return err
+				}
+				if err := os.WriteFile(filepath.Join(s.Root, "wp-content/themes/kiosk/look.css"),
+					[]byte("body{background:#f4efe4}\n"), 0o644); err != nil {
+					return err
+				}
+				if err := w.edit(w.Dir("pier", "/srv/tickets/public/wp-content/database/.ht.sqlite"),
+					"UPDATE sk_posts SET post_title = 'Fares (from December)' WHERE post_name = 'page-4'",
+					"INSERT INTO sk_posts (post_title, post_name, post_type, post_status, post_date) VALUES ('Order "+
+						"4900', 'order-4900', 'shop_order', 'publish', '2026-11-23 08:00:00')"); err != nil {
+					return err
+				}
+				if _, err := d.Hold(ctx, s.ID, "redesign sign-off on 4 December"); err != nil {
+					return err
+				}
+				return nil
+			}},
+		{origin: "crew.skerryline.example", name: "logbook-archive", purpose: "how old notes are found", age: 4 * day,
+			lease: 4*day - 3*time.Hour, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
+				_, err := d.Expire(ctx, s.ID, s.Name)
+				if now, rerr := d.Record.Site(ctx, s.ID); rerr == nil && now.State == site.Expired {
+					return nil // the keeper may have been first: its lease is over
+				}
 				return err
-			}
-			return worked(ctx, w, d, s)
-		}},
-		{origin: "tickets.skerryline.example", name: "winter-prices", purpose: "try the winter prices", age: 71 * time.Hour, lease: 3 * day},
-		{origin: "tickets.skerryline.example", name: "harbour-redesign", purpose: "redesign of the shop", age: 9 * day, lease: 14 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
-			if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = post_title || ' (new look)' WHERE post_type = 'page'", "UPDATE sk_options SET option_value = 'Tickets, redesigned' WHERE option_name = 'blogdescription'"); err != nil {
+			}},
+		{origin: "islands.skerryline.example", name: "island-menus", purpose: "one menu for all islands",
+			age: 20 * time.Hour, lease: 2 * day,
+			after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
+				_, err := d.Park(ctx, s.ID, "The islands choose a menu until Friday.", "harbour@skerryline.example", "")
 				return err
-			}
-			if err := os.WriteFile(filepath.Join(s.Root, "wp-content/themes/kiosk/look.css"), []byte("body{background:#f4efe4}\n"), 0o644); err != nil {
-				return err
-			}
-			if err := w.edit(w.Dir("pier", "/srv/tickets/public/wp-content/database/.ht.sqlite"), "UPDATE sk_posts SET post_title = 'Fares (from December)' WHERE post_name = 'page-4'", "INSERT INTO sk_posts (post_title, post_name, post_type, post_status, post_date) VALUES ('Order 4900', 'order-4900', 'shop_order', 'publish', '2026-11-23 08:00:00')"); err != nil {
-				return err
-			}
-			if _, err := d.Hold(ctx, s.ID, "redesign sign-off on 4 December"); err != nil {
-				return err
-			}
-			return nil
-		}},
-		{origin: "crew.skerryline.example", name: "logbook-archive", purpose: "how old notes are found", age: 4 * day, lease: 4*day - 3*time.Hour, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
-			_, err := d.Expire(ctx, s.ID, s.Name)
-			if now, rerr := d.Record.Site(ctx, s.ID); rerr == nil && now.State == site.Expired {
-				return nil // the keeper may have been first: its lease is over
-			}
-			return err
-		}},
-		{origin: "islands.skerryline.example", name: "island-menus", purpose: "one menu for all islands", age: 20 * time.Hour, lease: 2 * day, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
-			_, err := d.Park(ctx, s.ID, "The islands choose a menu until Friday.", "harbour@skerryline.example", "")
-			return err
-		}},
-		{origin: "crew.skerryline.example", name: "logbook-search", purpose: "a new search", age: time.Hour, lease: day, fails: true},
+			}},
+		{origin: "crew.skerryline.example", name: "logbook-search", purpose: "a new search", age: time.Hour, lease: day,
+			fails: true},
 	}
 }
 
@@ -174,9 +191,12 @@ func (w *World) remember(ctx context.Context, d *desk.Desk) error {
 		age    time.Duration
 		name   string
 		proven bool
-	}{{age: 12*day + 5*time.Hour}, {age: 6*day + time.Hour, name: "before the new fares", proven: true}, {age: 2*day + 3*time.Hour, proven: true}, {age: 3 * time.Hour}} {
+	}{{age: 12*day + 5*time.Hour}, {age: 6*day + time.Hour, name: "before the new fares", proven: true},
+		{age: 2*day + 3*time.Hour, proven: true}, {age: 3 * time.Hour}} {
 		w.back.Store(int64(x.age))
-		if err := w.edit(w.Dir("pier", origin.Database.Path), fmt.Sprintf("UPDATE sk_posts SET post_content = post_content || '<p>Seen to, %d.</p>' WHERE post_name = 'note-00%d'", i, i+1)); err != nil {
+		if err := w.edit(w.Dir("pier", origin.Database.Path),
+			fmt.Sprintf("UPDATE sk_posts SET post_content = post_content || '<p>Seen to, %d.</p>' WHERE post_name = "+
+				"'note-00%d'", i, i+1)); err != nil {
 			return err
 		}
 		p, err := d.PlanKeep(ctx, origin.ID, keep.Choices{Kind: depot.ByHand, Name: x.name})
@@ -205,7 +225,8 @@ func (w *World) remember(ctx context.Context, d *desk.Desk) error {
 
 // archived keeps two further sites, and writes one into an archive.
 func (w *World) archived(ctx context.Context, d *desk.Desk) error {
-	for name, age := range map[string]time.Duration{"tickets.skerryline.example": 4 * day, "islands.skerryline.example": 26 * time.Hour} {
+	for name, age := range map[string]time.Duration{"tickets.skerryline.example": 4 * day,
+		"islands.skerryline.example": 26 * time.Hour} {
 		w.back.Store(int64(age))
 		s, err := d.Find(ctx, name)
 		if err != nil {
@@ -216,7 +237,9 @@ func (w *World) archived(ctx context.Context, d *desk.Desk) error {
 			err = w.carried(ctx, d, p)
 		}
 		if err == nil && name[0] == 't' {
-			p, err = d.PlanArchive(ctx, s, nil, export.Choices{To: filepath.Join(w.Home, "archives", export.Name(s, w.Now(), false))})
+			p, err = d.PlanArchive(ctx, s, nil, export.Choices{
+				To: filepath.Join(w.Home, "archives", export.Name(s, w.Now(), false)),
+			})
 			if err == nil {
 				err = w.carried(ctx, d, p)
 			}

@@ -47,9 +47,8 @@ func OpenBucket(ctx context.Context, place, credentialsFile string) (*Bucket, er
 	if below != "" {
 		b.prefix = below + "/"
 	}
-	chain := credentials.NewChainCredentials(
-		[]credentials.Provider{&credentials.EnvAWS{}, &credentials.FileAWSCredentials{Filename: credentialsFile}},
-	)
+	chain := credentials.NewChainCredentials([]credentials.Provider{&credentials.EnvAWS{},
+		&credentials.FileAWSCredentials{Filename: credentialsFile}})
 	b.client, err = minio.New(
 		u.Host,
 		&minio.Options{
@@ -67,11 +66,8 @@ func OpenBucket(ctx context.Context, place, credentialsFile string) (*Bucket, er
 		return nil, fmt.Errorf("opening the bucket %s at %s: %w", b.bucket, u.Host, plainly(err))
 	}
 	if !ok {
-		return nil, fmt.Errorf(
-			"there is no bucket %s at %s, or the key does not open it: make it first",
-			b.bucket,
-			u.Host,
-		)
+		return nil, fmt.Errorf("there is no bucket %s at %s, or the key does not open it: make it first", b.bucket,
+			u.Host)
 	}
 	return b, nil
 }
@@ -92,14 +88,8 @@ func plainly(err error) error {
 
 // Put stores an object: it is there whole or not at all.
 func (b *Bucket) Put(ctx context.Context, name string, data []byte) error {
-	_, err := b.client.PutObject(
-		ctx,
-		b.bucket,
-		b.prefix+name,
-		bytes.NewReader(data),
-		int64(len(data)),
-		minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true},
-	)
+	_, err := b.client.PutObject(ctx, b.bucket, b.prefix+name, bytes.NewReader(data), int64(len(data)),
+		minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true})
 	if err != nil {
 		return fmt.Errorf("writing to the depot: %w", plainly(err))
 	}
@@ -138,7 +128,8 @@ func (b *Bucket) Get(ctx context.Context, name string, at, n int64) ([]byte, err
 
 // List lists objects.
 func (b *Bucket) List(ctx context.Context, prefix string) (out []Stored, err error) {
-	for o := range b.client.ListObjects(ctx, b.bucket, minio.ListObjectsOptions{Prefix: b.prefix + prefix, Recursive: true}) {
+	for o := range b.client.ListObjects(ctx, b.bucket, minio.ListObjectsOptions{Prefix: b.prefix + prefix,
+		Recursive: true}) {
 		if o.Err != nil {
 			return nil, fmt.Errorf("listing the depot: %w", plainly(o.Err))
 		}
@@ -214,7 +205,8 @@ func (b *Bucket) others(ctx context.Context, ours string, alone bool) (bool, err
 	}
 	var list []lock
 	var now time.Time
-	for o := range b.client.ListObjects(ctx, b.bucket, minio.ListObjectsOptions{Prefix: b.prefix + locks, Recursive: true}) {
+	for o := range b.client.ListObjects(ctx, b.bucket, minio.ListObjectsOptions{Prefix: b.prefix + locks,
+		Recursive: true}) {
 		if o.Err != nil {
 			return false, fmt.Errorf("locking the depot: %w", plainly(o.Err))
 		}

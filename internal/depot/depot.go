@@ -95,17 +95,14 @@ func Open(ctx context.Context, store Store, keys ...*Key) (*Depot, error) {
 		return nil, fmt.Errorf("%w: its %s says something else; name another folder", ErrForeign, about)
 	}
 	if doc.Version > version {
-		return nil, fmt.Errorf(
-			"%w: it was written by a later version (%d); this one reads up to %d: bring Alibi up to date",
-			ErrForeign,
-			doc.Version,
-			version,
-		)
+		return nil, fmt.Errorf("%w: it was written by a later version (%d); this one reads up to %d: bring "+
+			"Alibi up to date", ErrForeign, doc.Version, version)
 	}
 	switch {
 	case doc.Encryption == "" && len(keys) > 0:
 		return nil, errors.New(
-			"the depot is not encrypted, and a key is set for it: name an empty place for an encrypted one, or take the key out of the configuration",
+			"the depot is not encrypted, and a key is set for it: name an empty place for an encrypted one, or take " +
+				"the key out of the configuration",
 		)
 	case doc.Encryption != "" && (doc.Encryption != "age" || len(keys) == 0):
 		return nil, fmt.Errorf("%w: set depot.key in the configuration to the file that holds it", ErrLocked)

@@ -71,10 +71,8 @@ func keep(t *testing.T, d *Depot, m made, at time.Time) (Point, error) {
 		if err != nil {
 			return p, err
 		}
-		list = append(
-			list,
-			File{Entry: tree.Entry{Path: name, Mode: 0o640, Size: int64(len(b)), MTime: at}, Chunks: ids},
-		)
+		list = append(list, File{Entry: tree.Entry{Path: name, Mode: 0o640, Size: int64(len(b)), MTime: at},
+			Chunks: ids})
 		p.Files++
 	}
 	if p.List, err = k.Files(list); err != nil {
@@ -90,7 +88,8 @@ func keep(t *testing.T, d *Depot, m made, at time.Time) (Point, error) {
 				continue
 			}
 			id := tables.Value{Kind: tables.Int, Int: i}
-			if err := give(tables.Row{Key: []tables.Value{id}, Values: []tables.Value{id, {Kind: tables.Text, Bytes: []byte(body)}}}); err != nil {
+			if err := give(tables.Row{Key: []tables.Value{id},
+				Values: []tables.Value{id, {Kind: tables.Text, Bytes: []byte(body)}}}); err != nil {
 				return err
 			}
 		}
@@ -175,8 +174,7 @@ func TestPointsShareWhatIsEqual(t *testing.T) {
 	m2.rows[9999] = "more"
 	delete(m2.rows, 17)
 	pic := bytes.Clone(m2.files["pictures/ferry.jpg"])
-	m2.files["pictures/ferry.jpg"] = append(
-		append(bytes.Clone(pic[:3<<20]), "something in the midst"...),
+	m2.files["pictures/ferry.jpg"] = append(append(bytes.Clone(pic[:3<<20]), "something in the midst"...),
 		pic[3<<20:]...)
 	p2, err := keep(t, open(t, f), m2, noon.Add(time.Hour))
 	require.NoError(t, err)
@@ -366,12 +364,8 @@ func TestRowsAreKeptToTheByte(t *testing.T) {
 		default:
 			return tables.Value{
 				Kind: k,
-				Bytes: rapid.SliceOf(
-					rapid.SampledFrom([]byte{0, 1, '\\', '\t', '\n', 'n', 't', '0', 'N', 0xff, 'x'}),
-				).Draw(
-					t,
-					"bytes",
-				),
+				Bytes: rapid.SliceOf(rapid.SampledFrom([]byte{0, 1, '\\', '\t', '\n', 'n', 't', '0', 'N', 0xff,
+					'x'})).Draw(t, "bytes"),
 			}
 		}
 	})
@@ -418,14 +412,8 @@ func TestCutIsTheSameHoweverItIsRead(t *testing.T) {
 		whole = append(whole, Sum(c))
 		return nil
 	}))
-	require.NoError(
-		t,
-		Cut(
-			oneByOne{strings.NewReader(string(b))},
-			new([]byte),
-			func(c []byte) error { slow = append(slow, Sum(c)); return nil },
-		),
-	)
+	require.NoError(t, Cut(oneByOne{strings.NewReader(string(b))}, new([]byte),
+		func(c []byte) error { slow = append(slow, Sum(c)); return nil }))
 	assert.Equal(t, whole, slow)
 	assert.Greater(t, len(whole), 6)
 }

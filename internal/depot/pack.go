@@ -110,7 +110,8 @@ func newPacker(ctx context.Context, store Store, done func(string, int64, []bloc
 	p.rooms.New = func() any { b := make([]byte, 0, blockSize+blockSize/8); return &b }
 	for kind, level := range map[int]zstd.EncoderLevel{loose: zstd.SpeedDefault, dense: zstd.SpeedFastest} {
 		var err error
-		if p.enc[kind], err = zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(compressors), zstd.WithWindowSize(blockSize)); err != nil {
+		if p.enc[kind], err = zstd.NewWriter(nil, zstd.WithEncoderLevel(level),
+			zstd.WithEncoderConcurrency(compressors), zstd.WithWindowSize(blockSize)); err != nil {
 			return nil, err
 		}
 	}

@@ -88,10 +88,8 @@ func (s *sealed) Get(ctx context.Context, name string, at, n int64) ([]byte, err
 	if n < 0 || !strings.HasPrefix(name, packs) {
 		return s.whole(ctx, in.Name, at, n)
 	}
-	r, _, err := age.DecryptReaderAt(
-		&window{ctx: ctx, store: s.Store, name: in.Name, size: in.Size, at: at, n: n},
-		in.Size,
-		s.identities()...)
+	r, _, err := age.DecryptReaderAt(&window{ctx: ctx, store: s.Store, name: in.Name, size: in.Size, at: at, n: n},
+		in.Size, s.identities()...)
 	if err != nil {
 		return nil, unsealed(in.Name, err)
 	}

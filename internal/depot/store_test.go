@@ -60,7 +60,8 @@ func stores(t *testing.T) map[string]func() Store {
 	sealedBucket, _, _ := objectStore(t)
 	return map[string]func() Store{
 		"folder": func() Store { return folder }, "bucket": func() Store { return bucket },
-		"sealed folder": func() Store { return &sealed{other, []*Key{k}} }, "sealed bucket": func() Store { return &sealed{sealedBucket, []*Key{k}} },
+		"sealed folder": func() Store { return &sealed{other, []*Key{k}} },
+		"sealed bucket": func() Store { return &sealed{sealedBucket, []*Key{k}} },
 	}
 }
 
@@ -81,7 +82,8 @@ func TestEachStoreKeepsWhatItIsGiven(t *testing.T) {
 				whole, err := s.Get(ctx, pack, 0, -1)
 				require.NoError(t, err)
 				assert.True(t, bytes.Equal(data, whole))
-				for _, r := range [][2]int{{0, min(size, 9)}, {size / 2, size - size/2}, {max(0, size-16), min(16, size)}, {min(size, 65_530), min(20, size-min(size, 65_530))}} {
+				for _, r := range [][2]int{{0, min(size, 9)}, {size / 2, size - size/2},
+					{max(0, size-16), min(16, size)}, {min(size, 65_530), min(20, size-min(size, 65_530))}} {
 					part, err := s.Get(ctx, pack, int64(r[0]), int64(r[1]))
 					require.NoError(t, err, "%d: %v", size, r)
 					assert.True(t, bytes.Equal(data[r[0]:r[0]+r[1]], part))

@@ -124,10 +124,8 @@ func netted(list []Deed, copied site.Site, live string, origin *site.Facts) {
 		if x.Undone || len(x.acts) == 0 {
 			continue
 		}
-		left := slices.DeleteFunc(
-			slices.Clone(x.acts),
-			func(a act) bool { return settled[a.subject()] || a.sameOn(origin) },
-		)
+		left := slices.DeleteFunc(slices.Clone(x.acts),
+			func(a act) bool { return settled[a.subject()] || a.sameOn(origin) })
 		for _, a := range x.acts {
 			for _, s := range a.settles() {
 				settled[s] = true

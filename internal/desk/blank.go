@@ -67,9 +67,8 @@ func (d *Desk) PlanBlank(
 			return plan.Plan{}, err
 		}
 		if p.Sheet.Core.Network != nil && *p.Sheet.Core.Network {
-			return plan.Plan{}, errors.New(
-				"the sheet is for a network, and a blank site is a single one: copy a network instead",
-			)
+			return plan.Plan{}, errors.New("the sheet is for a network, and a blank site is a single one: copy a " +
+				"network instead")
 		}
 		if w.Core == "" && p.Sheet.Core.Version != "" {
 			if core, err = d.chooseCore(ctx, p.Sheet); err != nil {

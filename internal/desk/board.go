@@ -129,7 +129,8 @@ func (b Board) Due() []Family {
 // Fits tells whether a text occurs in what people know a site by.
 func Fits(s site.Site, text string) bool {
 	text = strings.ToLower(text)
-	for _, t := range []string{s.Name, s.Address().String(), s.Host, s.Purpose, s.Owner, s.Client, s.Title, string(s.State), s.StateText()} {
+	for _, t := range []string{s.Name, s.Address().String(), s.Host, s.Purpose, s.Owner, s.Client, s.Title,
+		string(s.State), s.StateText()} {
 		if strings.Contains(strings.ToLower(t), text) {
 			return true
 		}

@@ -144,11 +144,8 @@ type Done struct {
 // being done.
 func (d *Desk) RunBulk(ctx context.Context, b Bulk, typed string) ([]Done, error) {
 	if b.Confirm != "" && typed != b.Confirm {
-		return nil, fmt.Errorf(
-			"%w: something would be lost, or a live site be changed; type %q to go on",
-			ErrNotTyped,
-			b.Confirm,
-		)
+		return nil, fmt.Errorf("%w: something would be lost, or a live site be changed; type %q to go on", ErrNotTyped,
+			b.Confirm)
 	}
 	names := map[string]string{} // that were typed, and stand for each site's consent
 	for _, n := range strings.Split(typed, ",") {

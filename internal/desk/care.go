@@ -142,11 +142,8 @@ func (d *Desk) Timings(ctx context.Context, id site.ID, live bool) ([]Timing, er
 			return out, fmt.Errorf("asking %s for its %s: %w", s.Name, p.Kind, err)
 		}
 		if live {
-			t.Origin, _, _, _ = middle(
-				ctx,
-				&http.Client{Timeout: 20 * time.Second},
-				o.Address().String()+p.Path,
-			) // no answer is no time
+			// no answer is no time
+			t.Origin, _, _, _ = middle(ctx, &http.Client{Timeout: 20 * time.Second}, o.Address().String()+p.Path)
 		}
 		out = append(out, t)
 	}
@@ -281,19 +278,11 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 	for _, p := range parts.All {
 		switch {
 		case p.Newest != "" && site.CompareVersions(p.Newest, p.Version) > 0:
-			note(
-				site.Warn,
-				"outdated",
-				fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest),
-				"try it on a copy: "+updating(p),
-			)
+			note(site.Warn, "outdated", fmt.Sprintf("%s %s %s: %s waits", p.Kind, p.Slug, p.Version, p.Newest),
+				"try it on a copy: "+updating(p))
 		case p.State == "off":
-			note(
-				site.Note,
-				"unused",
-				fmt.Sprintf("%s %s is off, and its code is there", p.Kind, p.Slug),
-				"remove it: alibi uninstall "+s.Name+" "+p.Slug,
-			)
+			note(site.Note, "unused", fmt.Sprintf("%s %s is off, and its code is there", p.Kind, p.Slug),
+				"remove it: alibi uninstall "+s.Name+" "+p.Slug)
 		}
 	}
 	code, err := d.codeAmongUploads(ctx, s)
@@ -301,12 +290,8 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 		return nil, err
 	}
 	for _, f := range code {
-		note(
-			site.Warn,
-			"code",
-			f+" is code among uploads",
-			"nobody uploads code: look at it, alibi files "+s.Name+" "+f+" --text",
-		)
+		note(site.Warn, "code", f+" is code among uploads", "nobody uploads code: look at it, alibi files "+s.Name+" "+
+			f+" --text")
 	}
 	d.policy(s, note)
 	for _, n := range parts.Notes {
@@ -340,17 +325,8 @@ func (d *Desk) admins(ctx context.Context, s site.Site, note func(site.Severity,
 	if len(names) > 3 {
 		sev = site.Warn
 	}
-	note(
-		sev,
-		"admins",
-		fmt.Sprintf(
-			"%d of %d accounts may do everything: %s",
-			len(names),
-			len(list),
-			strings.Join(names[:min(8, len(names))], ", "),
-		),
-		"alibi accounts "+s.Name,
-	)
+	note(sev, "admins", fmt.Sprintf("%d of %d accounts may do everything: %s", len(names), len(list),
+		strings.Join(names[:min(8, len(names))], ", ")), "alibi accounts "+s.Name)
 	if slices.Contains(names, "admin") {
 		note(site.Note, "admin", "one of them is called admin, which is what others try first", "")
 	}
@@ -362,12 +338,8 @@ func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, stri
 	if s.Role != site.Copy {
 		return
 	}
-	note(
-		site.Note,
-		"updates",
-		"updates by itself: "+cmp.Or(s.Settings.Updates, "as its origin's"),
-		"a pin sheet can say: settings.updates",
-	)
+	note(site.Note, "updates", "updates by itself: "+cmp.Or(s.Settings.Updates, "as its origin's"),
+		"a pin sheet can say: settings.updates")
 	if s.Runtime.Show {
 		note(site.Warn, "errors", "errors are shown on its pages", "alibi runtime "+s.Name+" --hide-errors")
 	}
@@ -381,12 +353,8 @@ func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, stri
 		}
 	}
 	if len(untried) > 0 {
-		note(
-			site.Note,
-			"quiet",
-			"quiet rules that were not tried since the copy changed: "+strings.Join(untried, ", "),
-			"alibi evidence "+s.Name,
-		)
+		note(site.Note, "quiet", "quiet rules that were not tried since the copy changed: "+strings.Join(untried, ", "),
+			"alibi evidence "+s.Name)
 	}
 	if !s.Scrubbed && s.Origin != "" {
 		note(site.Note, "people", "it holds its origin's people", "alibi scrub "+s.Name)
@@ -415,7 +383,8 @@ func (d *Desk) codeAmongUploads(ctx context.Context, s site.Site) (out []string,
 				if err := walk(name, depth+1); err != nil {
 					return err
 				}
-			case slices.Contains([]string{".php", ".phtml", ".phar"}, ext) && fi.Size() > 64 && len(out) < 20: // an empty index.php is a habit
+			// an empty index.php is a habit
+			case slices.Contains([]string{".php", ".phtml", ".phar"}, ext) && fi.Size() > 64 && len(out) < 20:
 				out = append(out, name)
 			}
 		}

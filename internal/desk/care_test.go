@@ -30,13 +30,8 @@ func TestCachesAreEmptied(t *testing.T) {
 	require.NoError(t, os.WriteFile(cached, []byte(strings.Repeat("old", 100)), 0o644))
 	object := filepath.Join(s.Root, "wp-content/object-cache.php")
 	require.NoError(t, os.WriteFile(object+".off", []byte("<?php // a cache of objects that does nothing\n"), 0o644))
-	_, err := w.Desk.Query(
-		ctx,
-		s.ID,
-		"INSERT INTO sk_options (option_name, option_value, autoload) VALUES ('_transient_tides', 'old', 'no')",
-		true,
-		1,
-	)
+	_, err := w.Desk.Query(ctx, s.ID, "INSERT INTO sk_options (option_name, option_value, autoload) VALUES "+
+		"('_transient_tides', 'old', 'no')", true, 1)
 	require.NoError(t, err)
 	_, err = w.Desk.Inspect(ctx, s.ID)
 	require.NoError(t, err)
@@ -89,11 +84,10 @@ func TestAShellWhereACopyIs(t *testing.T) {
 	out, err := cmd.Output()
 	require.NoError(t, err)
 	assert.Equal(t, s.Address().String()+" "+s.Root, strings.TrimSpace(string(out)))
-	_, err = w.Desk.Record.ChangeSite(
-		ctx,
-		s.ID,
-		func(s *site.Site) error { s.Host, s.Root = "pier", "/srv/it's here"; return nil },
-	)
+	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+		s.Host, s.Root = "pier", "/srv/it's here"
+		return nil
+	})
 	require.NoError(t, err)
 	x, err = w.Desk.ShellOf(ctx, s.ID)
 	require.NoError(t, err)
@@ -111,11 +105,11 @@ func TestALookAtSafety(t *testing.T) {
 	evil := filepath.Join(s.Root, "wp-content/uploads/2026/x.php")
 	require.NoError(t, os.MkdirAll(filepath.Dir(evil), 0o755))
 	require.NoError(t, os.WriteFile(evil, []byte("<?php "+strings.Repeat("// nobody uploads code\n", 5)), 0o644))
-	_, err := w.Desk.Record.ChangeSite(
-		ctx,
-		s.ID,
-		func(s *site.Site) error { s.Quiet = s.Quiet[1:]; s.Runtime.Show = true; return nil },
-	)
+	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+		s.Quiet = s.Quiet[1:]
+		s.Runtime.Show = true
+		return nil
+	})
 	require.NoError(t, err)
 	list, err := w.Desk.Security(ctx, s.ID)
 	require.NoError(t, err)
@@ -143,22 +137,15 @@ func TestDeliveriesAreCounted(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "fares.git")
 	repo, err := git.PlainInit(dir, false)
 	require.NoError(t, err)
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(dir, "fares.php"),
-			[]byte("<?php\n/*\nPlugin Name: Fares\nVersion: 1.2\n*/\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.php"),
+		[]byte("<?php\n/*\nPlugin Name: Fares\nVersion: 1.2\n*/\n"), 0o644))
 	tree, err := repo.Worktree()
 	require.NoError(t, err)
 	_, err = tree.Add("fares.php")
 	require.NoError(t, err)
-	_, err = tree.Commit(
-		"fares",
-		&git.CommitOptions{Author: &object.Signature{Name: "runa", Email: "runa@skerryline.example"}},
-	)
+	_, err = tree.Commit("fares", &git.CommitOptions{
+		Author: &object.Signature{Name: "runa", Email: "runa@skerryline.example"},
+	})
 	require.NoError(t, err)
 	list, err := w.Desk.Deliveries(ctx)
 	require.NoError(t, err)

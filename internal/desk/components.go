@@ -27,16 +27,16 @@ func (d *Desk) Catalogue() *catalogue.Client { return d.catalogue() }
 // ChangeWish is what a person wants a site to run.
 type ChangeWish struct {
 	Put     []site.Source // components to bring, in place of those of their names
-	Off     bool          // what is brought is not put on; without it, plugins are, unless they were there and off
+	Off     bool          // what is brought is not activated; without it, plugins are, unless they were there and off
 	On      []string      // plugins, by slug
-	PutOff  []string      // plugins to be put off
+	PutOff  []string      // plugins to be deactivated
 	AllOff  bool
 	Except  []string
 	Delete  []string // plugins and themes whose files go
-	Theme   string   // to be put on
+	Theme   string   // to be activated
 	Runtime *site.Runtime
 	Anyway  bool
-	KeepOff []string // of what is brought, plugins that are not put on
+	KeepOff []string // of what is brought, plugins that are not activated
 	Pins    string   // the pin sheet that asks for this
 	Ballast *ballast.Load
 }
@@ -74,11 +74,11 @@ func (d *Desk) fetch(ctx context.Context, s site.Source, tell func(done, total i
 		return catalogue.Package{}, err
 	}
 	if s.Kind == "" {
-		for kind, list := range map[site.ComponentKind][]site.Component{site.Plugin: from.Facts.Plugins, site.Theme: from.Facts.Themes} {
-			if slices.ContainsFunc(
-				list,
-				func(c site.Component) bool { return c.Slug == s.Slug && c.State != "missing" },
-			) {
+		for kind, list := range map[site.ComponentKind][]site.Component{site.Plugin: from.Facts.Plugins,
+			site.Theme: from.Facts.Themes} {
+			if slices.ContainsFunc(list, func(c site.Component) bool {
+				return c.Slug == s.Slug && c.State != "missing"
+			}) {
 				s.Kind = kind
 			}
 		}
@@ -167,7 +167,7 @@ func (d *Desk) PlanChange(
 		Findings: x.findings,
 		Choices:  reset.Choices{Change: x.c, Files: x.c.Files(), Database: x.c.Rows()},
 	}
-	in.Findings = append(in.Findings, x.quarrels(ctx)...)
+	in.Findings = append(in.Findings, x.conflicts(ctx)...)
 	if list, _, err := d.Points(ctx, id); err == nil {
 		in.First = len(list) == 0
 	}
@@ -277,12 +277,8 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 	case site.Core:
 		x.say("core", p.Files, p.Bytes, move(x.s.Facts.Core, s.Version))
 		if x.s.Facts.Core != "" && site.CompareVersions(s.Version, x.s.Facts.Core) < 0 {
-			x.note(
-				site.Warn,
-				"core-down",
-				"the CMS does not bring its data back to an older version: newer data stay",
-				"try it on a copy, and look at its pages",
-			)
+			x.note(site.Warn, "core-down", "the CMS does not bring its data back to an older version: newer data stay",
+				"try it on a copy, and look at its pages")
 		}
 		return nil
 	case site.Theme:
@@ -300,11 +296,8 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 		c := find(x.after, s.Slug)
 		switch {
 		case c != nil && c.State == "must-use":
-			return fmt.Errorf(
-				"%s is a must-use plugin of %s: it stands in a folder of its own and is not exchanged from here",
-				s.Slug,
-				x.s.Name,
-			)
+			return fmt.Errorf("%s is a must-use plugin of %s: it stands in a folder of its own and is not "+
+				"exchanged from here", s.Slug, x.s.Name)
 		case c != nil:
 			was, comp.State = *c, c.State
 			if comp.State == "missing" {
@@ -326,7 +319,7 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 	return nil
 }
 
-// switches works out which plugins are put on and off.
+// switches works out which plugins are activated and deactivated.
 func (x *changing) switches() error {
 	off := slices.Clone(x.w.PutOff)
 	if x.w.AllOff {
@@ -360,12 +353,8 @@ func (x *changing) switches() error {
 		case p == nil:
 			return x.unknown("plugin", slug, x.after)
 		case p.State == "missing":
-			return fmt.Errorf(
-				"the files of %s are missing: bring them first: alibi install %s %s",
-				slug,
-				x.s.Name,
-				slug,
-			)
+			return fmt.Errorf("the files of %s are missing: bring them first: alibi install %s %s", slug, x.s.Name,
+				slug)
 		case !on(*p):
 			p.State = "active"
 			x.c.Switch.On = append(x.c.Switch.On, p.File)
@@ -381,13 +370,8 @@ func (x *changing) unknown(kind, slug string, list []site.Component) error {
 		names = append(names, c.Slug)
 	}
 	slices.Sort(names)
-	return fmt.Errorf(
-		"%s has no %s called %q; it has %s",
-		x.s.Name,
-		kind,
-		slug,
-		cmp.Or(strings.Join(names, ", "), "none"),
-	)
+	return fmt.Errorf("%s has no %s called %q; it has %s", x.s.Name, kind, slug,
+		cmp.Or(strings.Join(names, ", "), "none"))
 }
 
 func (x *changing) chooseTheme(themes []site.Component) error {

@@ -20,10 +20,10 @@ import (
 // Config is what people may set, in config.toml in Alibi's folder.
 type Config struct {
 	Machine   string     `toml:"machine" comment:"what this machine is called on the screens"`
-	Hosts     string     `toml:"hosts" comment:"the hosts file in which names of live sites can be pointed at copies; empty: the system's"`
+	Hosts     string     `toml:"hosts" comment:"hosts file in which live names are pointed at copies; empty: the system's"`
 	Gateway   Gateway    `toml:"gateway"`
 	Lease     LeaseRules `toml:"lease"`
-	Quota     site.Quota `toml:"quota" comment:"0 is no bound; bytes is of all copies, and quota.hosts.NAME bounds copies and bytes on one host"`
+	Quota     site.Quota `toml:"quota" comment:"0: no bound; bytes is of all copies, hosts.NAME of those on one"`
 	Runtime   Runtime    `toml:"runtime"`
 	Depot     Depot      `toml:"depot"`
 	Front     Front      `toml:"front"`
@@ -38,7 +38,7 @@ type Config struct {
 
 // Work says how runs are carried out.
 type Work struct {
-	Patience string `toml:"patience" comment:"for how long a run is tried again while a host or a database is away, such as 10m; empty: 2m"`
+	Patience string `toml:"patience" comment:"how long a run is tried again while a host is away, such as 10m; empty: 2m"`
 }
 
 // patience reads it; 0 is the usual.
@@ -65,7 +65,7 @@ type Pins struct {
 
 // Scrub says where sites have personal data, beside what Alibi knows.
 type Scrub struct {
-	Columns map[string]string `toml:"columns" comment:"further columns with personal data, as \"TABLE.COLUMN\" = \"KIND\": name, mail, account, phone, street, city, postcode, network address, blank"`
+	Columns map[string]string `toml:"columns" comment:"further columns with personal data: TABLE.COLUMN = KIND"`
 }
 
 // personal reads the kinds.
@@ -74,7 +74,8 @@ func (c Config) personal() (map[string]scrub.Kind, error) {
 	for column, kind := range c.Scrub.Columns {
 		if !slices.Contains(scrub.Kinds, scrub.Kind(kind)) || strings.Count(column, ".") != 1 {
 			return nil, fmt.Errorf(
-				"scrub.columns: %q = %q: write \"TABLE.COLUMN\" = a kind: name, mail, account, phone, street, city, postcode, network address or blank",
+				"scrub.columns: %q = %q: write \"TABLE.COLUMN\" = a kind: name, mail, account, phone, street, city, "+
+					"postcode, network address or blank",
 				column,
 				kind,
 			)
@@ -86,7 +87,7 @@ func (c Config) personal() (map[string]scrub.Kind, error) {
 
 // Catalogue says where plugins, themes and cores are looked up.
 type Catalogue struct {
-	Address string `toml:"address" comment:"of a catalogue that speaks the CMS's own interface; empty: the public one that the CMS itself asks"`
+	Address string `toml:"address" comment:"of a catalogue with the CMS's own interface; empty: the one that the CMS asks"`
 }
 
 // CostRates are what copies cost.
@@ -97,15 +98,15 @@ type CostRates struct {
 
 // Depot says where restore points are kept.
 type Depot struct {
-	Path        string `toml:"path" comment:"a folder for restore points, or a bucket: s3://HOST/BUCKET/FOLDER; empty: a folder in Alibi's own. It should be on another disk than the sites"`
-	Credentials string `toml:"credentials" comment:"file with the key to the bucket, as S3 programs share it; or set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY"`
-	Key         string `toml:"key" comment:"file with an age key (AGE-SECRET-KEY-1...): everything in the depot is then encrypted for it. Keep a copy of it elsewhere"`
+	Path        string `toml:"path" comment:"folder on another disk, or s3://HOST/BUCKET/FOLDER; empty: in Alibi's own"`
+	Credentials string `toml:"credentials" comment:"file with the bucket's key, or set AWS_ACCESS_KEY_ID and the secret"`
+	Key         string `toml:"key" comment:"file with an age key that the depot is encrypted for; keep a copy elsewhere"`
 }
 
 // Runtime says what copies run on.
 type Runtime struct {
 	AtOnce int      `toml:"at_once" comment:"variants of a trial that are tried at once; 0: 2"`
-	PHP    []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm, or folders that do"`
+	PHP    []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm"`
 }
 
 // Gateway says where copies answer.
@@ -146,12 +147,8 @@ func loadConfig(home string) (Config, error) {
 		switch {
 		case errors.As(err, &strict) && len(strict.Errors) > 0:
 			line, _ := strict.Errors[0].Position()
-			return c, fmt.Errorf(
-				"%s, line %d: there is no setting %q",
-				path,
-				line,
-				strings.Join(strict.Errors[0].Key(), "."),
-			)
+			return c, fmt.Errorf("%s, line %d: there is no setting %q", path, line,
+				strings.Join(strict.Errors[0].Key(), "."))
 		case errors.As(err, &at):
 			line, _ := at.Position()
 			return c, fmt.Errorf("%s, line %d: %s", path, line, at.Error())

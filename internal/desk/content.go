@@ -103,7 +103,8 @@ func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Pla
 			Severity: site.Note,
 			Code:     "brings",
 			Text:     fmt.Sprintf("%d items and %d comments come", out.Items, out.Comments),
-			Remedy:   "pictures' files are not in such a file: bring them with alibi points extract, or from an archive",
+			Remedy: "pictures' files are not in such a file: bring them with alibi points extract, or " +
+				"from an archive",
 		},
 	)
 	for _, a := range out.Unknown {
@@ -112,7 +113,8 @@ func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Pla
 			site.Finding{
 				Severity: site.Warn,
 				Code:     "author",
-				Text:     "nobody here is called " + a + ": the first account becomes the author of what " + a + " wrote",
+				Text: "nobody here is called " + a + ": the first account becomes the author of what " + a +
+					" wrote",
 			},
 		)
 	}

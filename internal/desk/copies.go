@@ -211,12 +211,9 @@ func (d *Desk) refreshInput(
 		return clone.Input{}, clone.Choices{}, onlyCopies(s, "brought in line with its origin")
 	}
 	if s.Origin == "" {
-		return clone.Input{}, clone.Choices{}, fmt.Errorf(
-			"%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s",
-			s.Name,
-			ErrNoOrigin,
-			s.Name,
-		)
+		return clone.Input{}, clone.Choices{},
+			fmt.Errorf("%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s", s.Name,
+				ErrNoOrigin, s.Name)
 	}
 	in, err := gather(s)
 	if err != nil {
@@ -301,14 +298,8 @@ func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed s
 		case s.State == site.Expired:
 			return fmt.Errorf("%s has expired; bring it back instead: alibi bring-back %s", s.Name, s.Name)
 		case s.Lease.Held && typed != s.Name:
-			return fmt.Errorf(
-				"%w: %s is held, by %s: %s. To give it an end ends that, and its name must be typed: %s",
-				ErrNotTyped,
-				s.Name,
-				s.Lease.By,
-				s.Lease.Reason,
-				s.Name,
-			)
+			return fmt.Errorf("%w: %s is held, by %s: %s. To give it an end ends that, and its name must be typed: %s",
+				ErrNotTyped, s.Name, s.Lease.By, s.Lease.Reason, s.Name)
 		case s.Lease.Held:
 			ends = "; it was held: " + s.Lease.Reason
 		}
@@ -410,18 +401,8 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 	var have []string
 	for _, a := range list {
 		if account == "" || a.Login == account || slices.Contains(a.Roles, account) {
-			return gateway.Latchkey(
-					d.Secret,
-					s,
-					a.Login,
-					d.Now(),
-				), d.log(
-					ctx,
-					id,
-					"latchkey",
-					"made to sign in as %s",
-					a.Login,
-				)
+			return gateway.Latchkey(d.Secret, s, a.Login, d.Now()), d.log(ctx, id, "latchkey", "made to sign in as %s",
+				a.Login)
 		}
 		have = append(have, a.Login)
 	}

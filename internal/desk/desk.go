@@ -154,11 +154,14 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 		return nil, err
 	}
 	d.Env = &op.Env{
-		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host, Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Port: strconv.Itoa(
-			d.Config.Gateway.Port,
-		), Probe: gateway.Prober(d.Secret, opt.Now), Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host), Now: opt.Now, Grace: grace,
-		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot, Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now), Post: gateway.Poster(d.Secret, opt.Now),
+		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host,
+		Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
+		Port:   strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now),
+		Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host),
+		Now: opt.Now, Grace: grace,
+		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot,
+		Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
+		Post: gateway.Poster(d.Secret, opt.Now),
 	}
 	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy
 	if d.Env.Personal, err = d.Config.personal(); err != nil {
@@ -277,10 +280,8 @@ func (d *Desk) Lease() time.Duration { return d.lease }
 func (d *Desk) Home() string { return d.opt.Home }
 
 func (d *Desk) log(ctx context.Context, id site.ID, kind, format string, a ...any) error {
-	return d.Record.Log(
-		ctx,
-		inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind, Text: fmt.Sprintf(format, a...)},
-	)
+	return d.Record.Log(ctx, inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind,
+		Text: fmt.Sprintf(format, a...)})
 }
 
 // NewSite is what is told of a live site that is to be added.
@@ -297,11 +298,8 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		n.Host = d.Config.Machine
 	}
 	if !strings.HasPrefix(n.Root, "/") {
-		return site.Site{}, fmt.Errorf(
-			"%q is no absolute path: name the document root on %s, such as /srv/www/example",
-			n.Root,
-			n.Host,
-		)
+		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example",
+			n.Root, n.Host)
 	}
 	k := stack.Known{Database: n.Database}
 	var given []site.Address
@@ -318,7 +316,8 @@ func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	}
 	if n.Database != "" && n.Database != f.Database.Name {
 		return site.Site{}, fmt.Errorf(
-			"the site's configuration does not name a database %q: as it reads, the site uses %s; name that one, or leave the database out",
+			"the site's configuration does not name a database %q: as it reads, the site uses %s; name that one, or "+
+				"leave the database out",
 			n.Database,
 			f.Database.Text(),
 		)
@@ -439,13 +438,8 @@ func (d *Desk) Find(ctx context.Context, what string) (site.Site, error) {
 		case len(found) == 1:
 			return found[0], nil
 		case len(found) > 1:
-			return site.Site{}, fmt.Errorf(
-				"%q fits %d sites: %s; say which by its name: %w",
-				what,
-				len(found),
-				choices(found),
-				ErrAmbiguous,
-			)
+			return site.Site{}, fmt.Errorf("%q fits %d sites: %s; say which by its name: %w", what, len(found),
+				choices(found), ErrAmbiguous)
 		}
 	}
 	return site.Site{}, fmt.Errorf("no site is called %q: %w; see: alibi list", what, inventory.ErrUnknown)

@@ -63,14 +63,8 @@ func TestConfigurationErrorsNameTheLine(t *testing.T) {
 
 func TestConfigurationIsKept(t *testing.T) {
 	home := t.TempDir()
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(home, "config.toml"),
-			[]byte("machine = 'slipway'\n[quota]\ncopies = 3\n[lease]\ndefault = '6h'\n"),
-			0o600,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(home, "config.toml"),
+		[]byte("machine = 'slipway'\n[quota]\ncopies = 3\n[lease]\ndefault = '6h'\n"), 0o600))
 	d, err := desk.Open(context.Background(), desk.Options{Home: home})
 	require.NoError(t, err)
 	defer d.Close()
@@ -94,10 +88,13 @@ func TestAddSiteSaysWhatIsWrong(t *testing.T) {
 		"unknown host": {desk.NewSite{Host: "nowhere", Root: "/srv"}, "add it first: alibi host add nowhere"},
 		"no folder":    {desk.NewSite{Host: "pier", Root: "/srv/none"}, "check the folder's name on pier"},
 		"no site":      {desk.NewSite{Root: empty}, "there is no site in this folder"},
-		"twice":        {desk.NewSite{Host: "pier", Root: "/srv/skerryline/public"}, "is in the record already, as skerryline.example"},
-		"no database":  {desk.NewSite{Root: w.Dir("slipway", "status") + "/", Address: "harbour.example", Database: "other"}, "does not name a database \"other\""},
-		"bad address":  {desk.NewSite{Root: w.Dir("slipway", "status") + "/", Address: "ftp://x"}, "http or https, not ftp"},
-		"name in use":  {desk.NewSite{Host: "drydock", Root: "/var/www/crew/", Name: "tickets.skerryline.example"}, ""},
+		"twice": {desk.NewSite{Host: "pier", Root: "/srv/skerryline/public"},
+			"is in the record already, as skerryline.example"},
+		"no database": {desk.NewSite{Root: w.Dir("slipway", "status") + "/", Address: "harbour.example",
+			Database: "other"}, "does not name a database \"other\""},
+		"bad address": {desk.NewSite{Root: w.Dir("slipway", "status") + "/", Address: "ftp://x"},
+			"http or https, not ftp"},
+		"name in use": {desk.NewSite{Host: "drydock", Root: "/var/www/crew/", Name: "tickets.skerryline.example"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := w.Desk.AddSite(ctx, c.n)
@@ -120,9 +117,8 @@ func TestAddHostSaysWhatIsWrong(t *testing.T) {
 	ctx := context.Background()
 	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: "Old Pier", Addr: "x"}), `such as "old-pier"`)
 	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: "pier"}), "needs an address")
-	assert.ErrorContains(
-		t, d.AddHost(ctx, inventory.Host{Name: d.Config.Machine, Addr: "x"}), "this machine's own name",
-	)
+	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: d.Config.Machine, Addr: "x"}),
+		"this machine's own name")
 	err := d.AddHost(ctx, inventory.Host{Name: "pier", Addr: "ops@127.0.0.1:1"})
 	assert.ErrorIs(t, err, host.ErrNoAnswer)
 	assert.ErrorContains(t, err, "nothing was added")
@@ -134,7 +130,8 @@ func TestAddHostSaysWhatIsWrong(t *testing.T) {
 func TestFind(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	for _, what := range []string{"crew.skerryline.example", "https://crew.skerryline.example/", "crew", string(w.Site("crew").ID)} {
+	for _, what := range []string{"crew.skerryline.example", "https://crew.skerryline.example/", "crew",
+		string(w.Site("crew").ID)} {
 		s, err := w.Desk.Find(ctx, what)
 		require.NoError(t, err, what)
 		assert.Equal(t, "crew.skerryline.example", s.Name)
@@ -267,10 +264,8 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "copies"}), "absolute path")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/"}), "below the root")
 	require.NoError(t, os.WriteFile(w.Dir("pier", "/srv/file"), nil, 0o600))
-	assert.ErrorContains(
-		t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}),
-		"copies can't be made in /srv/file/copies on pier",
-	)
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}),
+		"copies can't be made in /srv/file/copies on pier")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: -1}}), "below 0")
 	err := set(
 		"pier",
@@ -283,10 +278,8 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 		},
 	)
 	assert.ErrorContains(t, err, "reading the password")
-	require.NoError(
-		t,
-		set("pier", desk.HostSettings{Copies: "/srv/copies/", Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}),
-	)
+	require.NoError(t, set("pier", desk.HostSettings{Copies: "/srv/copies/",
+		Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}))
 	require.NoError(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: 4}}), "what is not named stays")
 	h, err := w.Desk.Record.Host(ctx, "pier")
 	require.NoError(t, err)
@@ -316,18 +309,16 @@ func TestACopyThatIsDrawnIsMadeHere(t *testing.T) {
 func TestLimitsOfAHost(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	_, err := w.Desk.SetHost(
-		ctx,
-		"pier",
-		desk.HostSettings{Limits: site.Limits{Bandwidth: 1 << 20, Compress: "always"}},
-	)
+	_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{
+		Limits: site.Limits{Bandwidth: 1 << 20, Compress: "always"},
+	})
 	require.NoError(t, err)
 	h, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Streams: 1}})
 	require.NoError(t, err)
-	assert.Equal(
-		t, site.Limits{Bandwidth: 1 << 20, Streams: 1, Compress: "always"}, h.Limits, "what is not named stays",
-	)
-	for want, l := range map[string]site.Limits{"can't be below 0": {Load: -1}, `"sometimes" is no rule for compressing: name far, always or never`: {Compress: "sometimes"}} {
+	assert.Equal(t, site.Limits{Bandwidth: 1 << 20, Streams: 1, Compress: "always"}, h.Limits,
+		"what is not named stays")
+	for want, l := range map[string]site.Limits{"can't be below 0": {Load: -1},
+		`"sometimes" is no rule for compressing: name far, always or never`: {Compress: "sometimes"}} {
 		_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: l})
 		assert.ErrorContains(t, err, want)
 	}

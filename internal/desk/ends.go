@@ -35,17 +35,17 @@ func (d *Desk) Ends(ctx context.Context) ([]Ending, error) {
 	for _, s := range all {
 		e := Ending{Site: s, Of: cmp.Or(names[s.Origin], "a site that is gone"), At: s.Lease.Ends}
 		switch {
-		case s.Role != site.Copy || s.Lease.Held || s.Lease.Ends.IsZero() || s.State == site.Failed || s.State == site.Making:
+		case s.Role != site.Copy || s.Lease.Held || s.Lease.Ends.IsZero() || s.State == site.Failed ||
+			s.State == site.Making:
 			continue
 		case s.State == site.Expired:
 			e.Purge, e.At = true, s.Lease.Noticed.Add(s.Lease.Grace)
 		}
 		out = append(out, e)
 	}
-	slices.SortFunc(
-		out,
-		func(a, b Ending) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Site.Name, b.Site.Name)) },
-	)
+	slices.SortFunc(out, func(a, b Ending) int {
+		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Site.Name, b.Site.Name))
+	})
 	return out, nil
 }
 
@@ -112,13 +112,13 @@ func (d *Desk) Costs(ctx context.Context) (Costs, error) {
 	return out, nil
 }
 
-// Weight is what the depot keeps of a site.
-type Weight struct {
+// DepotSize is what the depot keeps of a site.
+type DepotSize struct {
 	Site   site.ID     `json:"site"`
 	Name   string      `json:"name"`
 	Points []PointSize `json:"points"` // the oldest first
 	Added  int64       `json:"added"`  // by all of them
-	Whole  int64       `json:"whole"`  // what they would weigh apart
+	Whole  int64       `json:"whole"`  // their size if nothing were shared
 }
 
 // PointSize is when a restore point was taken, and what it made the depot grow by.
@@ -128,21 +128,21 @@ type PointSize struct {
 	Whole int64     `json:"whole"`
 }
 
-// Weights tells what the depot weighs, by site, the heaviest first.
-func (d *Desk) Weights(ctx context.Context) ([]Weight, error) {
+// DepotSizes gives the size of what the depot keeps, by site, the largest first.
+func (d *Desk) DepotSizes(ctx context.Context) ([]DepotSize, error) {
 	list, _, err := d.Points(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	return weights(list), nil
+	return sizes(list), nil
 }
 
-func weights(list []Point) []Weight {
-	by := map[site.ID]*Weight{}
+func sizes(list []Point) []DepotSize {
+	by := map[site.ID]*DepotSize{}
 	for _, p := range slices.Backward(list) { // the oldest first
 		w := by[p.Site.ID]
 		if w == nil {
-			w = &Weight{Site: p.Site.ID}
+			w = &DepotSize{Site: p.Site.ID}
 			by[p.Site.ID] = w
 		}
 		w.Name = p.Site.Name
@@ -150,11 +150,11 @@ func weights(list []Point) []Weight {
 		w.Added += p.Added
 		w.Whole += p.Bytes
 	}
-	out := []Weight{}
+	out := []DepotSize{}
 	for _, w := range by {
 		out = append(out, *w)
 	}
-	slices.SortFunc(out, func(a, b Weight) int {
+	slices.SortFunc(out, func(a, b DepotSize) int {
 		return cmp.Or(cmp.Compare(b.Added, a.Added), cmp.Compare(a.Name, b.Name))
 	})
 	return out

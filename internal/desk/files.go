@@ -214,12 +214,8 @@ func (d *Desk) FileText(ctx context.Context, id site.ID, name string) ([]byte, e
 	case !fi.Mode().IsRegular():
 		return nil, fmt.Errorf("%s of %s is no file: a folder, a link or something else", list[0], s.Name)
 	case fi.Size() > mostText:
-		return nil, fmt.Errorf(
-			"%s is %s large: at most %s can be shown or edited here",
-			list[0],
-			site.Size(fi.Size()),
-			site.Size(mostText),
-		)
+		return nil, fmt.Errorf("%s is %s large: at most %s can be shown or edited here", list[0], site.Size(fi.Size()),
+			site.Size(mostText))
 	}
 	f, err := p.Root.Open(list[0])
 	if err != nil {
@@ -250,10 +246,9 @@ func (d *Desk) CheckSyntax(ctx context.Context, s site.Site, name string, text [
 	if want == "" && s.Facts != nil {
 		want = s.Facts.PHP
 	}
-	i := slices.IndexFunc(
-		d.PHP(),
-		func(p php.PHP) bool { return p.CLI != "" && (want == "" || p.Series() == php.Series(want)) },
-	)
+	i := slices.IndexFunc(d.PHP(), func(p php.PHP) bool {
+		return p.CLI != "" && (want == "" || p.Series() == php.Series(want))
+	})
 	if i < 0 {
 		return "", "", nil
 	}
@@ -274,14 +269,8 @@ func (d *Desk) CheckSyntax(ctx context.Context, s site.Site, name string, text [
 	}
 	for line := range strings.SplitSeq(string(out), "\n") {
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "Errors parsing") {
-			return strings.NewReplacer(
-				"Standard input code",
-				path.Base(name),
-				"PHP Parse error:  ",
-				"",
-			).Replace(
-				line,
-			), by, nil
+			return strings.NewReplacer("Standard input code", path.Base(name), "PHP Parse error:  ", "").Replace(line),
+				by, nil
 		}
 	}
 	return "it can't be read", by, nil
@@ -302,12 +291,8 @@ func (d *Desk) PlanEdit(ctx context.Context, id site.ID, name string, text []byt
 		return plan.Plan{}, err
 	}
 	if len(text) > mostText {
-		return plan.Plan{}, fmt.Errorf(
-			"%s would be %s large: at most %s can be edited here",
-			list[0],
-			site.Size(int64(len(text))),
-			site.Size(mostText),
-		)
+		return plan.Plan{}, fmt.Errorf("%s would be %s large: at most %s can be edited here", list[0],
+			site.Size(int64(len(text))), site.Size(mostText))
 	}
 	was, err := d.FileText(ctx, id, name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -327,12 +312,8 @@ func (d *Desk) PlanEdit(ctx context.Context, id site.ID, name string, text []byt
 	if was == nil {
 		part.Note = "comes"
 	}
-	p, err := d.planHandsOn(
-		ctx,
-		s,
-		reset.Change{Edit: []reset.Edit{{Path: list[0], Text: text}}, Anyway: anyway, Words: list[0] + " edited"},
-		[]plan.Part{part},
-	)
+	p, err := d.planHandsOn(ctx, s, reset.Change{Edit: []reset.Edit{{Path: list[0], Text: text}}, Anyway: anyway,
+		Words: list[0] + " edited"}, []plan.Part{part})
 	switch {
 	case err != nil:
 	case by == "":
@@ -449,7 +430,8 @@ func (d *Desk) differing(ctx context.Context, s, src site.Site, name string, lis
 	for _, x := range []struct {
 		p    plan.Part
 		note string
-	}{{comes, "come from " + src.Name}, {changes, "are replaced by those of " + src.Name}, {goes, "go: " + src.Name + " does not have them"}} {
+	}{{comes, "come from " + src.Name}, {changes, "are replaced by those of " + src.Name},
+		{goes, "go: " + src.Name + " does not have them"}} {
 		if x.p.Files > 0 {
 			x.p.What, x.p.Note = "files of "+name, x.note
 			out = append(out, x.p)

@@ -24,12 +24,8 @@ func (d *Desk) front(ctx context.Context, id site.ID, typed string) (site.Site, 
 	case s.State != site.Ready && s.State != site.Parked:
 		return s, fmt.Errorf("%s is %s: visitors don't see it", s.Name, s.State)
 	case s.Role == site.Live && typed != s.Name:
-		return s, fmt.Errorf(
-			"%w: visitors of the live site %s would see it at once; its name must be typed: %s",
-			ErrNotTyped,
-			s.Name,
-			s.Name,
-		)
+		return s, fmt.Errorf("%w: visitors of the live site %s would see it at once; its name must be typed: %s",
+			ErrNotTyped, s.Name, s.Name)
 	}
 	return s, nil
 }
@@ -52,13 +48,8 @@ func (d *Desk) Park(ctx context.Context, id site.ID, text, contact, typed string
 
 // Maintain shows visitors that a site is being worked on.
 func (d *Desk) Maintain(ctx context.Context, id site.ID, text, typed string) (site.Site, error) {
-	return d.shut(
-		ctx,
-		id,
-		typed,
-		site.Front{Kind: site.FrontMaintenance, Text: strings.TrimSpace(text)},
-		"put into maintenance",
-	)
+	return d.shut(ctx, id, typed, site.Front{Kind: site.FrontMaintenance, Text: strings.TrimSpace(text)},
+		"put into maintenance")
 }
 
 // Hide has a copy ask its visitors for a password.
@@ -68,10 +59,8 @@ func (d *Desk) Hide(ctx context.Context, id site.ID, password string) (site.Site
 		return s, err
 	}
 	if s.Role == site.Live {
-		return s, fmt.Errorf(
-			"%s is a live site: a password before it is set in its web server; park it, or put it into maintenance",
-			s.Name,
-		)
+		return s, fmt.Errorf("%s is a live site: a password before it is set in its web server; park it, or put it "+
+			"into maintenance", s.Name)
 	}
 	if len(password) < 4 {
 		return s, errors.New("the password is too short: at least 4 characters")

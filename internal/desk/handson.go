@@ -247,10 +247,7 @@ func (d *Desk) PlanAccount(ctx context.Context, id site.ID, login, role, mail, p
 	}
 	is := slices.ContainsFunc(list, func(a stack.Account) bool { return a.Login == w.Login })
 	what := map[bool]string{true: "changes", false: "comes"}[is]
-	return d.planHandsOn(
-		ctx,
-		s,
-		reset.Change{Account: &w, Words: "the account " + w.Login + map[bool]string{true: " changed", false: ""}[is]},
-		[]plan.Part{{What: "account " + w.Login, Note: what}},
-	)
+	return d.planHandsOn(ctx, s, reset.Change{Account: &w,
+		Words: "the account " + w.Login + map[bool]string{true: " changed", false: ""}[is]},
+		[]plan.Part{{What: "account " + w.Login, Note: what}})
 }

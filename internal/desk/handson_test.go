@@ -80,27 +80,13 @@ func TestBallastComesAndGoes(t *testing.T) {
 	}
 	done(t, w)(w.Desk.PlanBallast(ctx, s.ID, l))
 	assert.Equal(
-		t,
-		"10",
-		counted(
-			t,
-			w,
-			s,
-			"SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:posts:7:%' AND post_status='publish'",
-		),
+		t, "10",
+		counted(t, w, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:posts:7:%' AND "+
+			"post_status='publish'"),
 	)
 	assert.Equal(t, "20", counted(t, w, s, "SELECT SUM(comment_count) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:%'"))
-	assert.Equal(
-		t,
-		"10",
-		counted(
-			t,
-			w,
-			s,
-			"SELECT SUM(count) FROM sk_term_taxonomy JOIN sk_terms USING (term_id) WHERE slug LIKE 'ballast-%'",
-		),
-		"groups count what is in them",
-	)
+	assert.Equal(t, "10", counted(t, w, s, "SELECT SUM(count) FROM sk_term_taxonomy JOIN sk_terms USING (term_id) "+
+		"WHERE slug LIKE 'ballast-%'"), "groups count what is in them")
 	slug := counted(t, w, s, "SELECT ID FROM sk_posts WHERE guid='urn:x-alibi:ballast:posts:7:0'")
 	status, text := asked(t, s, "/?p="+slug)
 	assert.Equal(t, 200, status)
@@ -115,7 +101,11 @@ func TestBallastComesAndGoes(t *testing.T) {
 
 	done(t, w)(w.Desk.PlanBallast(ctx, s.ID, ballast.Load{Remove: true}))
 	assert.Equal(t, was, counted(t, w, s, "SELECT COUNT(*) FROM sk_posts"))
-	for _, q := range []string{"sk_users WHERE user_login LIKE 'ballast%'", "sk_terms WHERE slug LIKE 'ballast%'", "sk_comments WHERE comment_author_email LIKE 'ballast%'", "sk_term_relationships WHERE object_id NOT IN (SELECT ID FROM sk_posts)", "sk_postmeta WHERE post_id NOT IN (SELECT ID FROM sk_posts)", "sk_usermeta WHERE user_id NOT IN (SELECT ID FROM sk_users)"} {
+	for _, q := range []string{"sk_users WHERE user_login LIKE 'ballast%'", "sk_terms WHERE slug LIKE 'ballast%'",
+		"sk_comments WHERE comment_author_email LIKE 'ballast%'",
+		"sk_term_relationships WHERE object_id NOT IN (SELECT ID FROM sk_posts)",
+		"sk_postmeta WHERE post_id NOT IN (SELECT ID FROM sk_posts)",
+		"sk_usermeta WHERE user_id NOT IN (SELECT ID FROM sk_users)"} {
 		assert.Equal(t, "0", counted(t, w, s, "SELECT COUNT(*) FROM "+q), q)
 	}
 	assert.NoDirExists(t, filepath.Join(s.Root, "wp-content/uploads/alibi-ballast"))
@@ -185,15 +175,12 @@ func TestAccountsOfACopy(t *testing.T) {
 	require.NoError(t, err, "by role")
 	_, err = w.Desk.Latchkey(ctx, s.ID, "pirate")
 	assert.ErrorContains(t, err, "no account and no role")
-	for _, c := range [][5]string{{"new", "", "", "", "needs a role and a password"}, {"tester", "pirate", "", "", "no role"}, {"a b", "editor", "", "", "can't be the name"}, {"tester", "", "", "short", "too short"}, {"tester", "", "", "", "say what"}, {"tester", "", "nowhere", "", "no mail address"}} {
-		_, err := w.Desk.PlanAccount(
-			ctx,
-			s.ID,
-			c[0],
-			c[1],
-			map[bool]string{true: "x@skerryline.example", false: c[2]}[c[0] == "new"],
-			c[3],
-		)
+	for _, c := range [][5]string{{"new", "", "", "", "needs a role and a password"},
+		{"tester", "pirate", "", "", "no role"}, {"a b", "editor", "", "", "can't be the name"},
+		{"tester", "", "", "short", "too short"}, {"tester", "", "", "", "say what"},
+		{"tester", "", "nowhere", "", "no mail address"}} {
+		_, err := w.Desk.PlanAccount(ctx, s.ID, c[0], c[1],
+			map[bool]string{true: "x@skerryline.example", false: c[2]}[c[0] == "new"], c[3])
 		assert.ErrorContains(t, err, c[4])
 	}
 	_, err = w.Desk.PlanAccount(ctx, live.ID, "tester", "editor", "", "a long enough word")
@@ -302,14 +289,8 @@ func TestRowsAndStatements(t *testing.T) {
 			assert.Equal(t, []string{"ID"}, x.Key)
 		}
 	}
-	r, err := w.Desk.TableRows(
-		ctx,
-		s.ID,
-		"sk_options",
-		desk.Where{Column: "option_name", Text: "blogname", Exact: true},
-		0,
-		5,
-	)
+	r, err := w.Desk.TableRows(ctx, s.ID, "sk_options", desk.Where{Column: "option_name", Text: "blogname",
+		Exact: true}, 0, 5)
 	require.NoError(t, err)
 	require.Len(t, r.Rows, 1)
 	assert.Equal(t, "[copy] Skerry Ferry", *r.Rows[0][2])
@@ -354,7 +335,8 @@ func TestLogsOfACopy(t *testing.T) {
 		os.WriteFile(
 			filepath.Join(s.Root, "loud.php"),
 			[]byte(
-				"<?php trigger_error('the bell', E_USER_WARNING); echo 'rung'; if (isset($_GET['die'])) { nobody_here(); }",
+				"<?php trigger_error('the bell', E_USER_WARNING); echo 'rung'; if (isset($_GET['die'])) { "+
+					"nobody_here(); }",
 			),
 			0o644,
 		),

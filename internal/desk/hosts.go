@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/host"
 	"alibi/internal/host/local"
 	"alibi/internal/host/ssh"
@@ -22,12 +22,12 @@ import (
 
 // Host gives a machine by its name in the record; the desk keeps it open.
 func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
-	if id, ok := kept.IsHost(name); ok {
+	if id, ok := pointhost.IsHost(name); ok {
 		store, err := d.Depot(ctx)
 		if err != nil {
 			return nil, err
 		}
-		return kept.Open(ctx, store, id)
+		return pointhost.Open(ctx, store, id)
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -82,11 +82,8 @@ func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
 	if name, port, err := net.SplitHostPort(h.Addr); err == nil {
 		h.Addr, h.Port = name, port
 	}
-	m := ssh.New(
-		h.Name,
-		ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
-		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)},
-	)
+	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
+		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)})
 	r, err := m.Open(ctx, "/")
 	if err != nil {
 		m.Close()
@@ -118,13 +115,8 @@ func limit(to *site.Limits, by site.Limits) error {
 	switch by.Compress {
 	case "", ssh.CompressFar, ssh.CompressAlways, ssh.CompressNever:
 	default:
-		return fmt.Errorf(
-			"%q is no rule for compressing: name %s, %s or %s",
-			by.Compress,
-			ssh.CompressFar,
-			ssh.CompressAlways,
-			ssh.CompressNever,
-		)
+		return fmt.Errorf("%q is no rule for compressing: name %s, %s or %s", by.Compress, ssh.CompressFar,
+			ssh.CompressAlways, ssh.CompressNever)
 	}
 	to.Bandwidth = cmp.Or(by.Bandwidth, to.Bandwidth)
 	to.Streams = cmp.Or(by.Streams, to.Streams)
@@ -137,11 +129,8 @@ func limit(to *site.Limits, by site.Limits) error {
 // they can be.
 func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inventory.Host, error) {
 	if name == d.Config.Machine {
-		return inventory.Host{}, fmt.Errorf(
-			"%s is this machine: set [database] in %s",
-			name,
-			filepath.Join(d.Home(), "config.toml"),
-		)
+		return inventory.Host{}, fmt.Errorf("%s is this machine: set [database] in %s", name,
+			filepath.Join(d.Home(), "config.toml"))
 	}
 	h, err := d.Record.Host(ctx, name)
 	if err != nil {
@@ -159,7 +148,8 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 	for _, f := range []struct {
 		to   *string
 		from string
-	}{{&h.Server.Address, to.Server.Address}, {&h.Server.User, to.Server.User}, {&h.Server.PasswordFile, to.Server.PasswordFile}} {
+	}{{&h.Server.Address, to.Server.Address}, {&h.Server.User, to.Server.User},
+		{&h.Server.PasswordFile, to.Server.PasswordFile}} {
 		if f.from != "" {
 			*f.to = f.from
 		}
@@ -178,7 +168,8 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 		}
 		if !may {
 			return h, fmt.Errorf(
-				"the account %s on %s may not make databases and accounts; nothing was changed. Its keeper can allow it: GRANT ALL PRIVILEGES ON *.* TO ... WITH GRANT OPTION",
+				"the account %s on %s may not make databases and accounts; nothing was changed. Its keeper can allow "+
+					"it: GRANT ALL PRIVILEGES ON *.* TO ... WITH GRANT OPTION",
 				h.Server.User,
 				name,
 			)

@@ -170,13 +170,8 @@ func (d *Desk) UpdateWish(ctx context.Context, id site.ID, names []string, all b
 		slug, version, _ := strings.Cut(text, "@")
 		i := slices.IndexFunc(parts.All, func(p Part) bool { return p.Slug == slug && p.Kind != site.Core })
 		if i < 0 {
-			return w, fmt.Errorf(
-				"%s has no plugin and no theme called %q; bring it with: alibi install %s %s",
-				parts.Site.Name,
-				slug,
-				parts.Site.Name,
-				slug,
-			)
+			return w, fmt.Errorf("%s has no plugin and no theme called %q; bring it with: alibi install %s %s",
+				parts.Site.Name, slug, parts.Site.Name, slug)
 		}
 		w.Put = append(w.Put, site.Source{Kind: parts.All[i].Kind, Slug: slug, Version: version})
 	}
@@ -234,10 +229,8 @@ func (d *Desk) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error
 			continue
 		}
 		for _, g := range r.Plan.Goes {
-			if kind, _, _ := strings.Cut(g.What, " "); slices.Contains(
-				[]string{"plugin", "theme", "core", "PHP", "memory"},
-				kind,
-			) {
+			if kind, _, _ := strings.Cut(g.What, " "); slices.Contains([]string{"plugin", "theme", "core", "PHP",
+				"memory"}, kind) {
 				out = append(out, Moved{At: r.Began, Who: r.Plan.By, Run: r.ID, What: g.What, How: g.Note})
 			}
 		}

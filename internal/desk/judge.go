@@ -26,7 +26,10 @@ func (x *changing) runtime() {
 	r, was := *x.w.Runtime, x.s.Runtime
 	x.c.Runtime = &r
 	for _, p := range []struct{ what, from, to string }{
-		{"PHP", cmp.Or(was.PHP, x.s.Facts.PHP), r.PHP}, {"memory", was.Memory, r.Memory}, {"longest request", seconds(was.RunTime), seconds(r.RunTime)}, {"largest upload", was.Upload, r.Upload}, {"errors on pages", shown(was.Show), shown(r.Show)}, {"extensions", cmp.Or(was.Extensions, "the usual ones"), cmp.Or(r.Extensions, "the usual ones")},
+		{"PHP", cmp.Or(was.PHP, x.s.Facts.PHP), r.PHP}, {"memory", was.Memory, r.Memory},
+		{"longest request", seconds(was.RunTime), seconds(r.RunTime)}, {"largest upload", was.Upload, r.Upload},
+		{"errors on pages", shown(was.Show), shown(r.Show)},
+		{"extensions", cmp.Or(was.Extensions, "the usual ones"), cmp.Or(r.Extensions, "the usual ones")},
 	} {
 		if p.from != p.to && p.to != "" {
 			x.say(p.what, 0, 0, cmp.Or(p.from, "PHP's own")+" -> "+p.to)
@@ -45,10 +48,8 @@ func (x *changing) runtime() {
 				site.Block,
 				"php",
 				"PHP "+r.PHP+" is not on this machine",
-				"it has "+cmp.Or(
-					strings.Join(series, ", "),
-					"none",
-				)+"; name folders with further ones in the configuration: runtime.php",
+				"it has "+cmp.Or(strings.Join(series, ", "), "none")+
+					"; name folders with further ones in the configuration: runtime.php",
 			)
 		}
 	}
@@ -95,12 +96,8 @@ func (x *changing) extensions(r site.Runtime) {
 		if _, err := p.Load(context.Background(), r.Extensions); err != nil {
 			x.note(site.Block, "extensions", err.Error(), "see what is there: alibi runtime "+x.s.Name)
 		}
-		x.note(
-			site.Note,
-			"ini",
-			"with a choice of extensions PHP reads no further settings of this machine",
-			"memory, time and uploads can be set for the copy",
-		)
+		x.note(site.Note, "ini", "with a choice of extensions PHP reads no further settings of this machine",
+			"memory, time and uploads can be set for the copy")
 	}
 }
 
@@ -125,7 +122,7 @@ func (x *changing) judge(themes []site.Component) {
 		php = x.c.Runtime.PHP
 	}
 	for _, u := range Unmet(x.after, themes, core, php) {
-		x.note(site.Warn, "unmet", u, "bring what it asks for, or put it off")
+		x.note(site.Warn, "unmet", u, "bring what it asks for, or deactivate it")
 	}
 }
 
@@ -136,16 +133,12 @@ func Unmet(plugins, themes []site.Component, core, php string) (out []string) {
 			continue
 		}
 		if c.RequiresCore != "" && core != "" && site.CompareVersions(core, c.RequiresCore) < 0 {
-			out = append(
-				out,
-				fmt.Sprintf("%s %s asks for core %s, and there is %s", c.Slug, c.Version, c.RequiresCore, core),
-			)
+			out = append(out, fmt.Sprintf("%s %s asks for core %s, and there is %s", c.Slug, c.Version, c.RequiresCore,
+				core))
 		}
 		if c.RequiresPHP != "" && php != "" && site.CompareVersions(php, c.RequiresPHP) < 0 {
-			out = append(
-				out,
-				fmt.Sprintf("%s %s asks for PHP %s, and there is %s", c.Slug, c.Version, c.RequiresPHP, php),
-			)
+			out = append(out, fmt.Sprintf("%s %s asks for PHP %s, and there is %s", c.Slug, c.Version, c.RequiresPHP,
+				php))
 		}
 		for _, r := range c.Requires {
 			if p := find(plugins, r); p == nil || !on(*p) {
@@ -156,9 +149,9 @@ func Unmet(plugins, themes []site.Component, core, php string) (out []string) {
 	return out
 }
 
-// quarrels looks, before anything is done, for names that a plugin that is put on
+// conflicts looks, before anything is done, for names that a plugin that is activated
 // declares and another one that is on declares too.
-func (x *changing) quarrels(ctx context.Context) (out []site.Finding) {
+func (x *changing) conflicts(ctx context.Context) (out []site.Finding) {
 	declared := x.st.Declared
 	if len(x.c.Switch.On) == 0 {
 		return nil
@@ -207,13 +200,9 @@ func (x *changing) quarrels(ctx context.Context) (out []site.Finding) {
 						out,
 						site.Finding{
 							Severity: site.Warn,
-							Code:     "quarrel",
-							Text: fmt.Sprintf(
-								"%s and %s both declare %s: PHP ends a request in which that happens twice",
-								slug,
-								p.Slug,
-								name,
-							),
+							Code:     "conflict",
+							Text: fmt.Sprintf("%s and %s both declare %s: PHP ends a request in which that "+
+								"happens twice", slug, p.Slug, name),
 							Remedy: "put one of them off",
 						},
 					)

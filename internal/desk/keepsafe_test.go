@@ -202,7 +202,8 @@ func TestOneThingDoneToSeveralSites(t *testing.T) {
 	ctx := context.Background()
 	live, a, b := w.Site(ferry), w.Copy(ferry, "near"), w.Copy(ferry, "far")
 	ids := []site.ID{live.ID, a.ID, b.ID}
-	for act, want := range map[desk.Act]string{desk.ActExpire: "it is live", desk.ActRefresh: "it is live", desk.ActRemove: "it is live", desk.ActBack: "it is not expired", desk.ActLift: "visitors see it as it is"} {
+	for act, want := range map[desk.Act]string{desk.ActExpire: "it is live", desk.ActRefresh: "it is live",
+		desk.ActRemove: "it is live", desk.ActBack: "it is not expired", desk.ActLift: "visitors see it as it is"} {
 		p, err := w.Desk.PlanBulk(ctx, act, ids)
 		if act == desk.ActBack || act == desk.ActLift {
 			assert.ErrorContains(t, err, want)
@@ -222,7 +223,8 @@ func TestOneThingDoneToSeveralSites(t *testing.T) {
 	p, err = w.Desk.PlanBulk(ctx, desk.ActPark, ids[1:])
 	require.NoError(t, err)
 	assert.Empty(t, p.Confirm)
-	for _, act := range []desk.Act{desk.ActPark, desk.ActLift, desk.ActExtend, desk.ActExpire, desk.ActBack, desk.ActHold} {
+	for _, act := range []desk.Act{desk.ActPark, desk.ActLift, desk.ActExtend, desk.ActExpire, desk.ActBack,
+		desk.ActHold} {
 		p, err := w.Desk.PlanBulk(ctx, act, ids[1:])
 		require.NoError(t, err, act)
 		done, err := w.Desk.RunBulk(ctx, p, p.Confirm)
@@ -241,8 +243,8 @@ func TestOneThingDoneToSeveralSites(t *testing.T) {
 	p, err = w.Desk.PlanBulk(ctx, desk.ActRemove, ids[1:])
 	require.NoError(t, err)
 	assert.Equal(t, "it is held: held together with others", p.Items[0].Warning)
-	weights, err := w.Desk.Weights(ctx)
+	sizes, err := w.Desk.DepotSizes(ctx)
 	require.NoError(t, err)
-	require.Len(t, weights, 3)
-	assert.GreaterOrEqual(t, weights[0].Added, weights[2].Added)
+	require.Len(t, sizes, 3)
+	assert.GreaterOrEqual(t, sizes[0].Added, sizes[2].Added)
 }

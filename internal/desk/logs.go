@@ -20,7 +20,9 @@ import (
 
 // LogLine is an entry of a log.
 type LogLine struct {
-	Kind string `json:"kind"` // of errors: "fatal", "parse", "warning", "notice", "deprecated"; of requests: the status, "2xx" to "5xx"
+	// of errors: "fatal", "parse", "warning", "notice", "deprecated"; of requests: the status, "2xx"
+	// to "5xx"
+	Kind string `json:"kind"`
 	Text string `json:"text"`
 }
 
@@ -54,10 +56,8 @@ func (d *Desk) ReadLog(ctx context.Context, id site.ID, which, match, kind strin
 	case name == "":
 		return out, fmt.Errorf("there is no log %q: %s", which, strings.Join(Logs, ", "))
 	case s.Role == site.Live && which == "access":
-		return out, fmt.Errorf(
-			"the log of requests for %s is its web server's: Alibi does not know where it is",
-			s.Name,
-		)
+		return out, fmt.Errorf("the log of requests for %s is its web server's: Alibi does not know where it is",
+			s.Name)
 	case s.Role == site.Live:
 		dir, name = path.Join(s.Root, "wp-content"), "debug.log"
 	}
@@ -177,9 +177,8 @@ func (l Log) KindsOf() (out []string) {
 	for k := range l.Kinds {
 		out = append(out, k)
 	}
-	slices.SortFunc(
-		out,
-		func(a, b string) int { return cmp.Or(cmp.Compare(l.Kinds[b], l.Kinds[a]), cmp.Compare(a, b)) },
-	)
+	slices.SortFunc(out, func(a, b string) int {
+		return cmp.Or(cmp.Compare(l.Kinds[b], l.Kinds[a]), cmp.Compare(a, b))
+	})
 	return out
 }

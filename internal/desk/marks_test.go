@@ -34,7 +34,8 @@ func TestACellSaysHowItStandsToItsSheetAndItsOrigin(t *testing.T) {
 		unmet:  []string{"tide-table asks for PHP 8.5", "tide-table-extra asks for nothing"},
 		sheet: sheet(
 			t,
-			"[core]\nversion = \"6.8.*\"\n[runtime]\nphp = \"8.4\"\n[plugins]\ntide-table = \"2.4.1\"\nquay-forms = \">=2\"\nharbour-bell = { state = \"off\" }\n[themes]\nharbour = \"1.2\"\n",
+			"[core]\nversion = \"6.8.*\"\n[runtime]\nphp = \"8.4\"\n[plugins]\ntide-table = \"2.4.1\"\nquay-forms = "+
+				"\">=2\"\nharbour-bell = { state = \"off\" }\n[themes]\nharbour = \"1.2\"\n",
 		),
 	}
 
@@ -77,14 +78,10 @@ func TestACellSaysHowItStandsToItsSheetAndItsOrigin(t *testing.T) {
 		assert.Equal(t, k.want, got.Marks, "%s %v: %v", k.kind, k.c, got.Why)
 		assert.Len(t, got.Why, len(got.Marks), "every mark says why")
 	}
-	assert.Equal(
-		t, "?", x.component("plugin", site.Component{Slug: "gull-gallery"}).Version,
-		"one without a version is there all the same",
-	)
-	assert.Contains(
-		t, x.component("plugin", site.Component{Slug: "quay-forms", Version: "1.0", State: "active"}).Why,
-		"on its origin it is off",
-	)
+	assert.Equal(t, "?", x.component("plugin", site.Component{Slug: "gull-gallery"}).Version,
+		"one without a version is there all the same")
+	assert.Contains(t, x.component("plugin", site.Component{Slug: "quay-forms", Version: "1.0", State: "active"}).Why,
+		"on its origin it is off")
 
 	bare := &column{s: s}
 	assert.Equal(t, []string{MarkFloating}, bare.core().Marks)

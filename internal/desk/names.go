@@ -16,8 +16,8 @@ import (
 	"alibi/internal/gateway"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
-	"alibi/internal/runtime/caught"
 	"alibi/internal/runtime/names"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/site"
 	"alibi/internal/stack/wordpress"
 )
@@ -52,11 +52,8 @@ func (d *Desk) Live(ctx context.Context, id site.ID) (*gateway.Live, site.Site, 
 	}
 	l := gateway.LiveOf(s, origin, d.Env.Port, d.Log)
 	if len(l.Hosts()) == 0 {
-		return nil, s, fmt.Errorf(
-			"the origin of %s has no name that could lead here: its address is %s",
-			s.Name,
-			origin.Address(),
-		)
+		return nil, s, fmt.Errorf("the origin of %s has no name that could lead here: its address is %s", s.Name,
+			origin.Address())
 	}
 	return l, s, nil
 }
@@ -69,7 +66,8 @@ func (d *Desk) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
 		return nil, err
 	}
 	f := d.hostsFile()
-	if err := d.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.Config.Machine, Path: op.NamesPath(f.Path, s.Name), At: d.Now()}); err != nil {
+	if err := d.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.Config.Machine,
+		Path: op.NamesPath(f.Path, s.Name), At: d.Now()}); err != nil {
 		return nil, err
 	}
 	if err := f.Add(s.Name, l.Hosts()); err != nil {
@@ -84,7 +82,8 @@ func (d *Desk) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
 	}); err != nil {
 		return nil, err
 	}
-	if err := d.log(ctx, id, "names", "%s lead to %s on this machine", strings.Join(l.Hosts(), ", "), s.Name); err != nil {
+	if err := d.log(ctx, id, "names", "%s lead to %s on this machine", strings.Join(l.Hosts(), ", "),
+		s.Name); err != nil {
 		return nil, err
 	}
 	out, err := d.leads(ctx, f, l.Hosts())
@@ -95,7 +94,8 @@ func (d *Desk) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
 		out[i].Answers = d.answers(ctx, out[i].Name, s)
 		if !slices.Contains(out[i].To, "127.0.0.1") {
 			return out, fmt.Errorf(
-				"%s does not lead here although its line is in %s: the system asks something else first (nsswitch.conf)",
+				"%s does not lead here although its line is in %s: the system asks something else first "+
+					"(nsswitch.conf)",
 				out[i].Name,
 				f.Path,
 			)
@@ -112,7 +112,8 @@ func (d *Desk) PointBack(ctx context.Context, id site.ID) ([]Leads, error) {
 		return nil, err
 	}
 	f := d.hostsFile()
-	if err := d.Env.Unmake(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.Config.Machine, Path: op.NamesPath(f.Path, s.Name)}); err != nil {
+	if err := d.Env.Unmake(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.Config.Machine,
+		Path: op.NamesPath(f.Path, s.Name)}); err != nil {
 		return nil, err
 	}
 	var list []string
@@ -204,7 +205,7 @@ func (d *Desk) answers(ctx context.Context, name string, s site.Site) string {
 }
 
 // Caught lists what a copy wanted to send to the outside, the newest first.
-func (d *Desk) Caught(ctx context.Context, id site.ID) ([]caught.Item, error) {
+func (d *Desk) Caught(ctx context.Context, id site.ID) ([]outbox.Item, error) {
 	s, err := d.Record.Site(ctx, id)
 	if err != nil {
 		return nil, err
@@ -224,5 +225,5 @@ func (d *Desk) Caught(ctx context.Context, id site.ID) ([]caught.Item, error) {
 		return nil, err
 	}
 	defer r.Close()
-	return caught.List(ctx, r)
+	return outbox.List(ctx, r)
 }

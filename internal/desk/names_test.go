@@ -84,7 +84,8 @@ func TestANameWinsOverAnAddressAndWhatFitsSeveralIsRefused(t *testing.T) {
 	w := demotest.New(t)
 	a, err := site.ParseAddress("https://www.shop.example")
 	require.NoError(t, err)
-	for _, s := range []site.Site{{ID: "p1", Name: "www.shop.example"}, {ID: "p2", Name: "viassh"}, {ID: "p3", Name: "third"}} {
+	for _, s := range []site.Site{{ID: "p1", Name: "www.shop.example"}, {ID: "p2", Name: "viassh"},
+		{ID: "p3", Name: "third"}} {
 		s.Role, s.State, s.Host, s.Addresses = site.Live, site.Ready, "pier", []site.Address{a}
 		require.NoError(t, w.Desk.Record.PutSite(ctx, s))
 	}

@@ -69,11 +69,8 @@ func (d *Desk) PinGrid(ctx context.Context, ids ...site.ID) (PinGrid, error) {
 		}
 	}
 	slices.SortStableFunc(g.Sites, func(a, b site.Site) int { // families together, live sites first
-		return cmp.Or(
-			cmp.Compare(root(byID, a).Name, root(byID, b).Name),
-			cmp.Compare(generation(byID, a), generation(byID, b)),
-			cmp.Compare(a.Name, b.Name),
-		)
+		return cmp.Or(cmp.Compare(root(byID, a).Name, root(byID, b).Name),
+			cmp.Compare(generation(byID, a), generation(byID, b)), cmp.Compare(a.Name, b.Name))
 	})
 	rows := map[[2]string]*PinRow{}
 	sheets := map[string]*pins.Sheet{}

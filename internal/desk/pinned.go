@@ -90,7 +90,8 @@ func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
 	if n := sheet.Core.Network; n != nil && *n != (s.Facts.Network != nil) {
 		out = append(
 			out,
-			"the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and this is not one: that is not changed",
+			"the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+
+				", and this is not one: that is not changed",
 		)
 	}
 	if sheet.Core.Language != "" {

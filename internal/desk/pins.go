@@ -66,10 +66,8 @@ func (d *Desk) PinSheets() ([]PinSheet, error) {
 // given too, with the error.
 func (d *Desk) PinSheet(name string) (PinSheet, error) {
 	if name = cmp.Or(name, d.Config.Pins.Default); name == "" {
-		return PinSheet{}, fmt.Errorf(
-			"%w: name one, or choose a default: alibi pins name NAME --default",
-			ErrNoPinSheet,
-		)
+		return PinSheet{}, fmt.Errorf("%w: name one, or choose a default: alibi pins name NAME --default",
+			ErrNoPinSheet)
 	}
 	p := PinSheet{Name: name, Default: name == d.Config.Pins.Default}
 	file, err := d.pinsFile(name)
@@ -101,10 +99,8 @@ func (d *Desk) SavePins(name string, src []byte, over bool) (PinSheet, error) {
 		return PinSheet{}, err
 	}
 	if _, err := os.Lstat(file); err == nil && !over {
-		return PinSheet{}, fmt.Errorf(
-			"there is a pin sheet %q already: say --over to save over it, or choose another name",
-			name,
-		)
+		return PinSheet{}, fmt.Errorf("there is a pin sheet %q already: say --over to save over it, or choose "+
+			"another name", name)
 	}
 	if err := os.MkdirAll(d.pinsDir(), 0o700); err != nil {
 		return PinSheet{}, err
@@ -219,13 +215,8 @@ func (d *Desk) choose(
 	}
 	v, ok := pins.Choose(p.Version, info.List())
 	if !ok {
-		return src, fmt.Errorf(
-			"%s %s: the catalogue has no version that fits %s; it has %s",
-			kind,
-			slug,
-			p.Version,
-			strings.Join(info.List(), ", "),
-		)
+		return src, fmt.Errorf("%s %s: the catalogue has no version that fits %s; it has %s", kind, slug, p.Version,
+			strings.Join(info.List(), ", "))
 	}
 	src.Version = v
 	return src, nil
@@ -325,7 +316,8 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 		list   []site.Component
 		pins   map[string]pins.Pin
 		locked map[string]pins.Locked
-	}{{site.Plugin, f.Plugins, sheet.Plugins, sheet.Lock.Plugins}, {site.Theme, f.Themes, sheet.Themes, sheet.Lock.Themes}} {
+	}{{site.Plugin, f.Plugins, sheet.Plugins, sheet.Lock.Plugins},
+		{site.Theme, f.Themes, sheet.Themes, sheet.Lock.Themes}} {
 		for _, slug := range slices.Sorted(maps.Keys(x.pins)) {
 			if err := d.pinOne(ctx, s, &w, x.kind, slug, x.pins[slug], x.locked[slug], find(x.list, slug)); err != nil {
 				return w, err
@@ -350,19 +342,8 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 	}
 	if s.Role == site.Copy {
 		r := s.Runtime
-		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(
-			sheet.Runtime.PHP,
-			r.PHP,
-		), cmp.Or(
-			sheet.Runtime.Memory,
-			r.Memory,
-		), cmp.Or(
-			sheet.Runtime.Upload,
-			r.Upload,
-		), cmp.Or(
-			sheet.Runtime.Seconds,
-			r.RunTime,
-		)
+		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(sheet.Runtime.PHP, r.PHP), cmp.Or(sheet.Runtime.Memory, r.Memory),
+			cmp.Or(sheet.Runtime.Upload, r.Upload), cmp.Or(sheet.Runtime.Seconds, r.RunTime)
 		r.Show = r.Show || sheet.Runtime.ShowErrors
 		if len(sheet.Runtime.Extensions) > 0 {
 			r.Extensions, _ = php.ParseChoice(sheet.Runtime.Extensions) // it was checked when the sheet was read

@@ -54,14 +54,9 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	}
 	cores, err := w.Desk.Catalogue().Cores(ctx)
 	require.NoError(t, err)
-	wish.Put = append(
-		wish.Put,
-		site.Source{Kind: site.Core, Version: cores[0].Version},
-		site.Source{Kind: site.Theme, Slug: "slipway-plain"},
-	)
-	wish.Theme, wish.Runtime, wish.Delete = "slipway-plain", &site.Runtime{
-		PHP: "8.4",
-	}, []string{
+	wish.Put = append(wish.Put, site.Source{Kind: site.Core, Version: cores[0].Version},
+		site.Source{Kind: site.Theme, Slug: "slipway-plain"})
+	wish.Theme, wish.Runtime, wish.Delete = "slipway-plain", &site.Runtime{PHP: "8.4"}, []string{
 		w.Site("ferry").Facts.Themes[0].Slug,
 	}
 	if live.Facts.Themes[0].State == "active" {
@@ -84,10 +79,8 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	assert.Equal(t, live.Facts.Core, now.Facts.Core)
 	assert.Equal(t, "8.2", now.Runtime.PHP)
 	for _, was := range slices.Concat(live.Facts.Plugins, live.Facts.Themes) {
-		i := slices.IndexFunc(
-			slices.Concat(now.Facts.Plugins, now.Facts.Themes),
-			func(c site.Component) bool { return c.Slug == was.Slug },
-		)
+		i := slices.IndexFunc(slices.Concat(now.Facts.Plugins, now.Facts.Themes),
+			func(c site.Component) bool { return c.Slug == was.Slug })
 		require.GreaterOrEqual(t, i, 0, was.Slug)
 		is := slices.Concat(now.Facts.Plugins, now.Facts.Themes)[i]
 		assert.Equal(t, was.Version+" "+was.State, is.Version+" "+is.State, was.Slug)
@@ -125,7 +118,8 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 	_, err := w.Desk.SavePins(
 		"winter",
 		[]byte(
-			"# for the winter\n[plugins]\nquay-forms = \"newest\"\nharbour-bell = { version = \"1.*\", state = \"off\" }\n",
+			"# for the winter\n[plugins]\nquay-forms = \"newest\"\nharbour-bell = { version = \"1.*\", state = "+
+				"\"off\" }\n",
 		),
 		false,
 	)
@@ -148,21 +142,9 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 	assert.Equal(t, "off", now.Facts.Plugins[i].State)
 
 	// files that are not what the lock says are refused
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(w.Base, "pins", "winter.toml"),
-			[]byte(
-				strings.Replace(
-					p.Text,
-					p.Sheet.Lock.Plugins["quay-forms"].Digest,
-					"sha256:"+strings.Repeat("0", 64),
-					1,
-				),
-			),
-			0o600,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(w.Base, "pins", "winter.toml"),
+		[]byte(strings.Replace(p.Text, p.Sheet.Lock.Plugins["quay-forms"].Digest, "sha256:"+strings.Repeat("0", 64),
+			1)), 0o600))
 	other := w.Copy("ferry", "other")
 	_, err = w.Desk.PlanPins(ctx, other.ID, "winter", nil)
 	assert.ErrorContains(t, err, "not the ones that were pinned")
@@ -186,13 +168,8 @@ func TestTheGridOfTheDemo(t *testing.T) {
 	assert.Len(t, g.Names, 4, "sites without a CMS have no versions")
 	assert.Equal(t, "core", g.Rows[0].Kind)
 	i := slices.IndexFunc(g.Rows, func(r desk.PinRow) bool { return r.Slug == "tide-table" })
-	assert.True(
-		t,
-		slices.ContainsFunc(
-			g.Rows[i].Cells,
-			func(c desk.PinCell) bool { return slices.Contains(c.Marks, desk.MarkOutdated) },
-		),
-	)
+	assert.True(t, slices.ContainsFunc(g.Rows[i].Cells,
+		func(c desk.PinCell) bool { return slices.Contains(c.Marks, desk.MarkOutdated) }))
 	assert.Contains(t, g.Rows[0].Cells[0].Marks, desk.MarkFloating)
 }
 

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"alibi/internal/depot"
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
@@ -211,7 +211,8 @@ func (d *Desk) BackInput(ctx context.Context, id site.ID, p Point) (clone.Input,
 	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) {
 		if p.Site.ID != s.Origin {
 			return clone.Input{}, fmt.Errorf(
-				"restore point %s is of %s, and %s is no copy of that; make a copy of the point instead: alibi points copy %s",
+				"restore point %s is of %s, and %s is no copy of that; make a copy of the point instead: alibi "+
+					"points copy %s",
 				p.ID,
 				p.Site.Name,
 				s.Name,
@@ -234,16 +235,15 @@ func (d *Desk) PlanBack(ctx context.Context, id site.ID, p Point) (plan.Plan, er
 // pointInput gathers what a copy of a restore point is made of.
 func (d *Desk) pointInput(ctx context.Context, p Point) (clone.Input, error) {
 	origin := p.Site
-	origin.Host = kept.Name(p.ID)
+	origin.Host = pointhost.Name(p.ID)
 	if origin.Facts == nil {
-		return clone.Input{}, fmt.Errorf(
-			"restore point %s does not say what its site is made of: it was taken of a site that was never inspected",
-			p.ID,
-		)
+		return clone.Input{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a "+
+			"site that was never inspected", p.ID)
 	}
 	if _, err := d.Record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
 		return clone.Input{}, fmt.Errorf(
-			"restore point %s is of %s, which is not in the record: %w; its files and tables can be had all the same: alibi points extract, alibi points dump",
+			"restore point %s is of %s, which is not in the record: %w; its files and tables can be had all the "+
+				"same: alibi points extract, alibi points dump",
 			p.ID,
 			origin.Name,
 			err,
@@ -278,12 +278,12 @@ func (d *Desk) Since(ctx context.Context, p Point) (*keep.Changes, error) {
 	return keep.Differ(ctx, d.Env, s, h)
 }
 
-func (d *Desk) opened(ctx context.Context, p Point) (*kept.Host, error) {
+func (d *Desk) opened(ctx context.Context, p Point) (*pointhost.Host, error) {
 	store, err := d.Depot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return kept.Open(ctx, store, p.ID)
+	return pointhost.Open(ctx, store, p.ID)
 }
 
 // Browse lists a folder of a restore point; "" is the site's.
@@ -484,7 +484,8 @@ func (d *Desk) ForgetPoints(ctx context.Context, list []Point) (depot.Pruned, er
 		if err := store.Forget(ctx, p.ID); err != nil {
 			return depot.Pruned{}, err
 		}
-		if err := d.log(ctx, p.Site.ID, "forget", "restore point %s of %s forgotten", p.ID, p.Taken.Format("2 Jan 2006 15:04")); err != nil {
+		if err := d.log(ctx, p.Site.ID, "forget", "restore point %s of %s forgotten", p.ID,
+			p.Taken.Format("2 Jan 2006 15:04")); err != nil {
 			return depot.Pruned{}, err
 		}
 	}

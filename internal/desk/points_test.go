@@ -53,7 +53,8 @@ func TestRestorePointsAreFoundAndThinnedOut(t *testing.T) {
 	noonless := take(26*time.Hour, "")
 	newest := take(time.Hour, "")
 	at = noon
-	for what, want := range map[string]string{old.ID: old.ID, old.ID[:15]: old.ID, "before": named.ID, "before the fares": named.ID, "skerryline.example": newest.ID} {
+	for what, want := range map[string]string{old.ID: old.ID, old.ID[:15]: old.ID, "before": named.ID,
+		"before the fares": named.ID, "skerryline.example": newest.ID} {
 		p, err := w.Desk.FindPoint(ctx, what)
 		require.NoError(t, err, what)
 		assert.Equal(t, want, p.ID, what)

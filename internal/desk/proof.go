@@ -26,12 +26,8 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 		return in, none, fmt.Errorf("%s is a live site: evidence compares a copy with its origin", in.Copy.Name)
 	}
 	if in.Copy.State == site.Failed {
-		return in, none, fmt.Errorf(
-			"%s is not finished: run %s failed, and alibi runs %s says why and what can be done",
-			in.Copy.Name,
-			in.Copy.Run,
-			in.Copy.Run,
-		)
+		return in, none, fmt.Errorf("%s is not finished: run %s failed, and alibi runs %s says why and what "+
+			"can be done", in.Copy.Name, in.Copy.Run, in.Copy.Run)
 	}
 	if in.Copy.Run != "" || in.Copy.State == site.Making {
 		return in, none, fmt.Errorf("%s is not whole now (run %s)", in.Copy.Name, in.Copy.Run)

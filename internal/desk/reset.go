@@ -25,19 +25,12 @@ import (
 func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (reset.Input, error) {
 	s, err := d.Record.Site(ctx, p.Site.ID)
 	if err != nil {
-		return reset.Input{}, fmt.Errorf(
-			"the site of restore point %s: %w; make a copy of the point instead: alibi points copy %s",
-			p.ID,
-			err,
-			p.ID,
-		)
+		return reset.Input{}, fmt.Errorf("the site of restore point %s: %w; make a copy of the point instead: alibi "+
+			"points copy %s", p.ID, err, p.ID)
 	}
 	if s.State == site.Gone {
-		return reset.Input{}, fmt.Errorf(
-			"%s is gone; make a copy of the point instead: alibi points copy %s",
-			s.Name,
-			p.ID,
-		)
+		return reset.Input{}, fmt.Errorf("%s is gone; make a copy of the point instead: alibi points copy %s", s.Name,
+			p.ID)
 	}
 	in := reset.Input{Site: s, Point: &p.Point, Choices: c, Depot: d.DepotPath(), Now: d.Now(), By: d.Who}
 	in.Choices.Point = p.ID
@@ -85,15 +78,11 @@ func (d *Desk) foreign(ctx context.Context, s site.Site, list []keep.FileChange)
 		return nil
 	}
 	return []site.Finding{
-		{Severity: site.Warn, Code: "owner", Text: fmt.Sprintf(
-			"%s belong to another account than ours on %s, the first: %s; our account may not give them back to it",
-			plan.Counted(
-				int64(n),
-				"file",
-			),
-			s.Host,
-			first,
-		), Remedy: "reach the host as an account that may (root), so that they keep their owner; if one would be closed to the web server, the run refuses before it changes anything"},
+		{Severity: site.Warn, Code: "owner",
+			Text: fmt.Sprintf("%s belong to another account than ours on %s, the first: %s; our account may not give "+
+				"them back to it", plan.Counted(int64(n), "file"), s.Host, first),
+			Remedy: "reach the host as an account that may (root), so that they keep their owner; if one would be " +
+				"closed to the web server, the run refuses before it changes anything"},
 	}
 }
 
@@ -115,15 +104,17 @@ func (d *Desk) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, s
 		n := map[string]int64{}
 		for _, f := range ch.Files {
 			if len(c.Paths) == 0 ||
-				slices.ContainsFunc(
-					c.Paths,
-					func(p string) bool { return f.Path == p || len(f.Path) > len(p) && f.Path[:len(p)+1] == p+"/" },
-				) {
+				slices.ContainsFunc(c.Paths, func(p string) bool {
+					return f.Path == p || len(f.Path) > len(p) && f.Path[:len(p)+1] == p+"/"
+				}) {
 				n[f.What]++
 			}
 		}
-		for _, w := range []struct{ what, text, note string }{{keep.Added, "files added since", "they go"}, {keep.Changed, "files changed since", "they become what they were"}, {keep.Removed, "files removed since", "they come back"},
-			{keep.Access, "files and folders that others may use now", "owner, mode and access lists become what they were"}} {
+		for _, w := range []struct{ what, text, note string }{{keep.Added, "files added since", "they go"},
+			{keep.Changed, "files changed since", "they become what they were"},
+			{keep.Removed, "files removed since", "they come back"},
+			{keep.Access, "files and folders that others may use now",
+				"owner, mode and access lists become what they were"}} {
 			if n[w.what] > 0 {
 				goes = append(goes, plan.Part{What: w.text, Files: n[w.what], Note: w.note})
 			}
@@ -175,7 +166,8 @@ func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
 		return list[i], nil
 	}
 	return Point{}, fmt.Errorf(
-		"of %s no restore point was taken when it was made (alibi copy --keep); bring it in line with its origin, or to one of its or its origin's restore points",
+		"of %s no restore point was taken when it was made (alibi copy --keep); bring it in line with its origin, or "+
+			"to one of its or its origin's restore points",
 		s.Name,
 	)
 }
@@ -268,11 +260,8 @@ func known(st stack.Stack, list []stack.Leftover, c reset.Clean) error {
 	}
 	for _, x := range c.Except {
 		if !slices.ContainsFunc(list, func(p stack.Leftover) bool { return p.Name == x }) {
-			return fmt.Errorf(
-				"%q: %w, so it can't be kept; see what is left: alibi reset SITE --left",
-				x,
-				ErrNoSuchLeftover,
-			)
+			return fmt.Errorf("%q: %w, so it can't be kept; see what is left: alibi reset SITE --left", x,
+				ErrNoSuchLeftover)
 		}
 	}
 	return nil

@@ -23,11 +23,8 @@ func TestADiskThatFillsInTheMiddleIsSaidAndCanBeResumed(t *testing.T) {
 	w := demotest.New(t)
 	home := filepath.Join(t.TempDir(), "small")
 	require.NoError(t, os.Mkdir(home, 0o700))
-	require.NoError(
-		t,
-		syscall.Mount("tmpfs", home, "tmpfs", 0, "size=16m,mode=700"),
-		"this test needs to mount a small file system, as root",
-	)
+	require.NoError(t, syscall.Mount("tmpfs", home, "tmpfs", 0, "size=16m,mode=700"),
+		"this test needs to mount a small file system, as root")
 	t.Cleanup(func() { _ = syscall.Unmount(home, syscall.MNT_DETACH) })
 	// Larger than what is freed meanwhile, such as by the record's own tidying up.
 	large := w.Dir("pier", "/srv/skerryline/public/wp-content/large.bin")
@@ -94,11 +91,8 @@ func TestAHomeThatCanOnlyBeReadIsRead(t *testing.T) {
 	w.Stop()
 	p := w.Plan("crew", "never")
 	require.NoError(t, w.Desk.Close())
-	require.NoError(
-		t,
-		syscall.Mount(w.Base, w.Base, "", syscall.MS_BIND, ""),
-		"this test needs to mount a folder, as root",
-	)
+	require.NoError(t, syscall.Mount(w.Base, w.Base, "", syscall.MS_BIND, ""),
+		"this test needs to mount a folder, as root")
 	t.Cleanup(func() { _ = syscall.Unmount(w.Base, syscall.MNT_DETACH) })
 	require.NoError(t, syscall.Mount("", w.Base, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
 	d, err := desk.Open(ctx, desk.Options{Home: w.Base})

@@ -23,7 +23,8 @@ type TableRow struct {
 	Bytes   int64    `json:"bytes"`
 	Key     []string `json:"key,omitempty"`
 	Columns []string `json:"columns"`
-	Origin  int64    `json:"origin_rows"` // of the origin's, when it was inspected; -1: it has none, or there is no origin
+	// of the origin's, when it was inspected; -1: it has none, or there is no origin
+	Origin int64 `json:"origin_rows"`
 }
 
 // Tables lists the tables of a site, the largest first.
@@ -170,12 +171,8 @@ func (d *Desk) Query(ctx context.Context, id site.ID, statement string, write bo
 	case writes && !write:
 		return Rows{}, fmt.Errorf("%w: %w; unlock it with --write, where it is meant", ErrLocked, why)
 	case writes && (s.Run != "" || s.Database.Beside()):
-		return Rows{}, fmt.Errorf(
-			"%w, and %s has a run at work (%s), or stands in the database of its origin",
-			ErrLocked,
-			s.Name,
-			s.Run,
-		)
+		return Rows{}, fmt.Errorf("%w, and %s has a run at work (%s), or stands in the database of its origin",
+			ErrLocked, s.Name, s.Run)
 	}
 	st, err := d.Env.Stack(s.Stack)
 	if err != nil {

@@ -77,12 +77,8 @@ func ownFolder(dir string) error {
 func checkOwn(dir string, bits uint32, that string) error {
 	fd, err := unix.Open(dir, unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_RDONLY, 0)
 	if err != nil {
-		return fmt.Errorf(
-			"%s is no folder of ours %s (%w): somebody else may have made it; look who, and remove it",
-			dir,
-			that,
-			err,
-		)
+		return fmt.Errorf("%s is no folder of ours %s (%w): somebody else may have made it; look who, and remove it",
+			dir, that, err)
 	}
 	defer unix.Close(fd)
 	var st unix.Stat_t
@@ -91,7 +87,8 @@ func checkOwn(dir string, bits uint32, that string) error {
 	}
 	if int(st.Uid) != os.Getuid() || st.Mode&bits != 0 {
 		return fmt.Errorf(
-			"%s is no folder of ours %s: it belongs to account %d and has mode %o; look who made it, and remove it or correct its mode",
+			"%s is no folder of ours %s: it belongs to account %d and has mode %o; look who made it, and remove it "+
+				"or correct its mode",
 			dir,
 			that,
 			st.Uid,

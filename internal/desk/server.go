@@ -38,12 +38,8 @@ func (d *Desk) server(ctx context.Context, hostName string) (*op.Server, error) 
 			return nil, err
 		}
 		if h.Server.Address == "" {
-			return nil, fmt.Errorf(
-				"%s: %w; name one: alibi host set %s --database localhost --database-user NAME",
-				hostName,
-				op.ErrNoServer,
-				hostName,
-			)
+			return nil, fmt.Errorf("%s: %w; name one: alibi host set %s --database localhost --database-user NAME",
+				hostName, op.ErrNoServer, hostName)
 		}
 		return d.configured(ctx, hostName, h.Server)
 	}
@@ -97,11 +93,8 @@ func (d *Desk) startOwn() error {
 	}
 	d.own, err = mariadb.Start(mariadb.Options{Data: filepath.Join(d.Home(), "mariadb"), Run: dir})
 	if errors.Is(err, mariadb.ErrNone) {
-		return fmt.Errorf(
-			"%w: %w; install mariadb-server, or name a server in config.toml under [database]",
-			op.ErrNoServer,
-			err,
-		)
+		return fmt.Errorf("%w: %w; install mariadb-server, or name a server in config.toml under [database]",
+			op.ErrNoServer, err)
 	}
 	return err
 }

@@ -27,7 +27,7 @@ type TrialWish struct {
 // SetWish is a set of components.
 type SetWish struct {
 	Name string
-	Put  []site.Source // put on, where they are plugins
+	Put  []site.Source // activated, where they are plugins
 	On   []string      // plugins, by slug
 	Off  []string
 }

@@ -134,7 +134,7 @@ func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
 			do(install, p.Source.Slug, named(p))
 		}
 	}
-	names := slices.DeleteFunc(slugs(k.Switch.On), func(n string) bool { // what is installed is put on by that
+	names := slices.DeleteFunc(slugs(k.Switch.On), func(n string) bool { // what is installed is activated by that
 		return slices.ContainsFunc(k.Put, func(p catalogue.Package) bool { return p.Source.Slug == n })
 	})
 	for _, n := range names {
@@ -221,14 +221,8 @@ func WriteDeeds(w io.Writer, s site.Site, list []Deed) {
 		if x.Undone || x.Settled {
 			continue
 		}
-		fmt.Fprintf(
-			w,
-			"- [%s] %s (%s, %s)\n",
-			map[bool]string{true: "x", false: " "}[x.Repeated],
-			x.Text,
-			x.At.Format("2 Jan 2006 15:04"),
-			x.Who,
-		)
+		fmt.Fprintf(w, "- [%s] %s (%s, %s)\n", map[bool]string{true: "x", false: " "}[x.Repeated], x.Text,
+			x.At.Format("2 Jan 2006 15:04"), x.Who)
 		for _, c := range x.Commands {
 			fmt.Fprintf(w, "      %s\n", c)
 		}

@@ -153,7 +153,8 @@ func Leases(list []Bar, now time.Time) Drawing {
 		}
 	}
 	x := float64(now.Unix())
-	c.shapes = append(c.shapes, shape{ink: inks[4], at: []point{{x, -0.6}, {x, float64(len(list)) - 0.4}}, dashed: true})
+	c.shapes = append(c.shapes, shape{ink: inks[4], at: []point{{x, -0.6}, {x, float64(len(list)) - 0.4}},
+		dashed: true})
 	c.from, c.to = point{float64(from.Unix()), -0.7}, point{float64(to.Unix()), max(0.7, float64(len(list))-0.3)}
 	c.across = days(c.from.x, c.to.x)
 	return c

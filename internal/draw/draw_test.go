@@ -30,17 +30,19 @@ func wellFormed(t *testing.T, svg []byte) string {
 	}
 }
 
-func TestTheDepotsWeightIsDrawn(t *testing.T) {
+func TestTheDepotsSizeIsDrawn(t *testing.T) {
 	day := 24 * time.Hour
 	list := []Series{
-		{Name: "skerryline.example", At: []time.Time{now.Add(-9 * day), now.Add(-3 * day)}, Value: []float64{60 << 20, 64 << 20}},
+		{Name: "skerryline.example", At: []time.Time{now.Add(-9 * day), now.Add(-3 * day)},
+			Value: []float64{60 << 20, 64 << 20}},
 		{Name: "<tickets>", At: []time.Time{now.Add(-2*day + 300*time.Millisecond)}, Value: []float64{30 << 20}},
 	}
 	d := Depot(list, now)
 	svg, err := d.As("svg")
 	require.NoError(t, err)
 	text := wellFormed(t, svg)
-	for _, want := range []string{"Size of the depot", "skerryline.example, 64 MiB", "<tickets>, 30 MiB", "0 B", "64 MiB"} {
+	for _, want := range []string{"Size of the depot", "skerryline.example, 64 MiB", "<tickets>, 30 MiB", "0 B",
+		"64 MiB"} {
 		assert.Contains(t, text, want)
 	}
 	pdf, err := d.As("pdf")
@@ -48,7 +50,7 @@ func TestTheDepotsWeightIsDrawn(t *testing.T) {
 	assert.Equal(t, "%PDF-", string(pdf[:5]))
 	_, err = d.As("png")
 	assert.ErrorContains(t, err, ".svg or .pdf")
-	assert.Equal(t, 0.0, list[1].at(now.Add(-2*day)), "a weight changes at its moment, not before")
+	assert.Equal(t, 0.0, list[1].at(now.Add(-2*day)), "a size changes at its moment, not before")
 	assert.Equal(t, float64(30<<20), list[1].at(now.Add(-2*day+time.Second)))
 	times := moments(list, now)
 	assert.True(t, times[len(times)-1].Equal(now))
@@ -58,7 +60,9 @@ func TestTheDepotsWeightIsDrawn(t *testing.T) {
 }
 
 func TestLeasesAreDrawn(t *testing.T) {
-	d := Leases([]Bar{{Name: "near", From: now.Add(-48 * time.Hour), To: now.Add(24 * time.Hour), Grace: now.Add(72 * time.Hour)}, {Name: "far", From: now.Add(-time.Hour), To: now, Grace: now.Add(time.Hour)}}, now)
+	d := Leases([]Bar{{Name: "near", From: now.Add(-48 * time.Hour), To: now.Add(24 * time.Hour),
+		Grace: now.Add(72 * time.Hour)}, {Name: "far", From: now.Add(-time.Hour), To: now, Grace: now.Add(time.Hour)}},
+		now)
 	svg, err := d.As("svg")
 	require.NoError(t, err)
 	text := wellFormed(t, svg)

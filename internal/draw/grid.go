@@ -18,7 +18,8 @@ const (
 	Bad
 )
 
-var tones = map[Tone]color.Color{Plain: color.RGBA{0xee, 0xee, 0xea, 255}, Good: color.RGBA{0xcf, 0xe6, 0xd3, 255}, Mild: color.RGBA{0xf6, 0xe2, 0xb8, 255}, Bad: color.RGBA{0xf0, 0xc4, 0xc4, 255}}
+var tones = map[Tone]color.Color{Plain: color.RGBA{0xee, 0xee, 0xea, 255}, Good: color.RGBA{0xcf, 0xe6, 0xd3, 255},
+	Mild: color.RGBA{0xf6, 0xe2, 0xb8, 255}, Bad: color.RGBA{0xf0, 0xc4, 0xc4, 255}}
 
 // Cell is one field of a grid.
 type Cell struct {

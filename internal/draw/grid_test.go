@@ -11,7 +11,8 @@ import (
 
 func TestAGridIsDrawn(t *testing.T) {
 	g := Grid{
-		Title: "What sites run", Columns: []string{"skerryline.example", "a-copy-with-a-name-that-is-longer-than-its-column"},
+		Title: "What sites run", Columns: []string{"skerryline.example",
+			"a-copy-with-a-name-that-is-longer-than-its-column"},
 		Rows: []Row{
 			{Name: "plugin <tide-table>", Cells: []Cell{{"2.4.1", Good}, {"3.0.0 & later", Bad}}},
 			{Name: "theme harbour", Cells: []Cell{{"1.2", Mild}, {"never drawn", None}}},
@@ -22,7 +23,8 @@ func TestAGridIsDrawn(t *testing.T) {
 	svg, err := g.As("svg")
 	require.NoError(t, err)
 	text := wellFormed(t, svg)
-	for _, want := range []string{"What sites run", "skerryline.example", "plugin <tide-table>", "3.0.0 & later", "as its pin sheet says", "tide-table asks for PHP 8.2"} {
+	for _, want := range []string{"What sites run", "skerryline.example", "plugin <tide-table>", "3.0.0 & later",
+		"as its pin sheet says", "tide-table asks for PHP 8.2"} {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "never drawn")

@@ -102,9 +102,8 @@ func (r Report) Summary() string {
 	if !p.Holds {
 		return fmt.Sprintf("%d of %d checks do not hold", p.Broken, p.Checks)
 	}
-	return fmt.Sprintf(
-		"evidence holds: %s rows, %s files, %d checks", site.Number(int(r.Rows)), site.Number(r.Files), p.Checks,
-	)
+	return fmt.Sprintf("evidence holds: %s rows, %s files, %d checks", site.Number(int(r.Rows)), site.Number(r.Files),
+		p.Checks)
 }
 
 // mostPlaces is how many places a check names.

@@ -44,8 +44,10 @@ func prove(t *testing.T, w *demotest.World, s site.Site, strict bool) (map[strin
 
 // seenBy names the check that must find each kind of damage.
 var seenBy = map[string]string{
-	"row-changed": "table sk_posts", "row-missing": "table sk_posts", "row-extra": "table sk_terms", "table-missing": "schema", "index-missing": "schema", "address-left": "addresses in tables",
-	"serialized": "serialized", "file-changed": "files", "file-missing": "files", "file-extra": "files", "pages-dead": "pages", "database-damaged": "database", "shared-database": "isolation",
+	"row-changed": "table sk_posts", "row-missing": "table sk_posts", "row-extra": "table sk_terms",
+	"table-missing": "schema", "index-missing": "schema", "address-left": "addresses in tables",
+	"serialized": "serialized", "file-changed": "files", "file-missing": "files", "file-extra": "files",
+	"pages-dead": "pages", "database-damaged": "database", "shared-database": "isolation",
 }
 
 func TestEachDamageIsSeen(t *testing.T) {
@@ -78,15 +80,11 @@ func TestWorkOnEitherSideIsToldApart(t *testing.T) {
 	w.Keep()
 	s := w.Copy(origin, "worked")
 	live := w.Dir("pier", "/srv/skerryline/public")
-	exec(
-		t, s.Database.Path, "UPDATE sk_posts SET post_title = 'mine' WHERE ID IN (5, 6)",
-		"INSERT INTO sk_posts (post_title) VALUES ('new here')", "DELETE FROM sk_comments WHERE comment_ID = 1",
-	)
-	exec(
-		t, filepath.Join(live, "wp-content/database/.ht.sqlite"),
+	exec(t, s.Database.Path, "UPDATE sk_posts SET post_title = 'mine' WHERE ID IN (5, 6)",
+		"INSERT INTO sk_posts (post_title) VALUES ('new here')", "DELETE FROM sk_comments WHERE comment_ID = 1")
+	exec(t, filepath.Join(live, "wp-content/database/.ht.sqlite"),
 		"UPDATE sk_posts SET post_title = 'theirs' WHERE ID IN (6, 7)",
-		"INSERT INTO sk_terms (name, slug) VALUES ('there', 'there')",
-	)
+		"INSERT INTO sk_terms (name, slug) VALUES ('there', 'there')")
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/mine.css"), []byte("x"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(live, "wp-content/theirs.css"), []byte("x"), 0o644))
 	found, rep := prove(t, w, s, false)
@@ -123,14 +121,8 @@ func TestWhatWasBrokenBeforeIsListedAndNoDamage(t *testing.T) {
 
 func TestAnAddressInAFileIsNoted(t *testing.T) {
 	w := demotest.New(t)
-	require.NoError(
-		t,
-		os.WriteFile(
-			w.Dir("pier", "/srv/skerryline/public/wp-content/app.js"),
-			[]byte("fetch('https://skerryline.example/x')"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(w.Dir("pier", "/srv/skerryline/public/wp-content/app.js"),
+		[]byte("fetch('https://skerryline.example/x')"), 0o644))
 	w.Keep()
 	found, rep := prove(t, w, w.Copy(origin, "scripted"), true)
 	assert.True(t, rep.Proof().Holds)

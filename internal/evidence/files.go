@@ -212,16 +212,8 @@ func (w *fileWork) unlike(is, was tree.Entry) string {
 		out = append(out, fmt.Sprintf("has the mode %03o, not %03o", is.Mode.Perm(), was.Mode.Perm()))
 	}
 	if is.Owner != nil && was.Owner != nil && *is.Owner != *was.Owner {
-		out = append(
-			out,
-			fmt.Sprintf(
-				"belongs to %d:%d, not to %d:%d",
-				is.Owner.User,
-				is.Owner.Group,
-				was.Owner.User,
-				was.Owner.Group,
-			),
-		)
+		out = append(out, fmt.Sprintf("belongs to %d:%d, not to %d:%d", is.Owner.User, is.Owner.Group, was.Owner.User,
+			was.Owner.Group))
 	}
 	return strings.Join(out, ", and ")
 }
@@ -383,7 +375,8 @@ func (w *textWork) checks() []Check {
 	}
 	o := judged("secrets in files", "isolation", "what opens the live site, in files", looked, w.opens, verdict)
 	if w.opens.n > 0 {
-		o.Text = "the live site's password or keys stand in these; leave them out with --skip, or change them on the copy"
+		o.Text = "the live site's password or keys stand in these; leave them out with --skip, or change them " +
+			"on the copy"
 	}
 	return []Check{c, o}
 }

@@ -39,35 +39,40 @@ func (x ward) statements(i injury) []string {
 func (x ward) prepare(t *testing.T) {
 	fill := filler(0, x.live, x.account)
 	setup := []string{
-		"CREATE TABLE @Pparent (id INT UNSIGNED PRIMARY KEY AUTO_INCREMENT, n INT)", "CREATE TABLE @Pvalues (id INT PRIMARY KEY, title VARCHAR(80), v LONGTEXT)",
+		"CREATE TABLE @Pparent (id INT UNSIGNED PRIMARY KEY AUTO_INCREMENT, n INT)",
+		"CREATE TABLE @Pvalues (id INT PRIMARY KEY, title VARCHAR(80), v LONGTEXT)",
 		"CREATE TABLE @Pkeyless (a VARCHAR(20), b INT)", "CREATE TABLE @Pmerged (n INT) ENGINE=MyISAM",
-		"CREATE TABLE @Ptypes (id INT PRIMARY KEY, b VARBINARY(9), f DOUBLE, bits BIT(3), words SET('a','b'), d DECIMAL(9,3), t DATETIME(3))",
-		"CREATE FUNCTION @Pf_gone (a INT) RETURNS INT DETERMINISTIC RETURN a", "CREATE TRIGGER @Pt_gone BEFORE DELETE ON @Pparent FOR EACH ROW SET @a = 1",
+		"CREATE TABLE @Ptypes (id INT PRIMARY KEY, b VARBINARY(9), f DOUBLE, bits BIT(3), words SET('a','b'), d " +
+			"DECIMAL(9,3), t DATETIME(3))",
+		"CREATE FUNCTION @Pf_gone (a INT) RETURNS INT DETERMINISTIC RETURN a",
+		"CREATE TRIGGER @Pt_gone BEFORE DELETE ON @Pparent FOR EACH ROW SET @a = 1",
 		"CREATE TRIGGER @Pt_other BEFORE UPDATE ON @Pparent FOR EACH ROW SET NEW.n = 1",
 		"INSERT INTO @Pkeyless VALUES ('five', 5), ('twin', 2), ('twin', 2)",
 	}
 	for i := range 6 {
 		setup = append(
 			setup,
-			fmt.Sprintf(
-				"INSERT INTO @Ptypes VALUES (%d, x'00FF01', 0.3, b'100', 'a,b', 9.990, '2027-03-14 05:06:07')",
-				i+1,
-			),
+			fmt.Sprintf("INSERT INTO @Ptypes VALUES (%d, x'00FF01', 0.3, b'100', 'a,b', 9.990, '2027-03-14 05:06:07')",
+				i+1),
 		)
 	}
 	own := ownTable
 	if x.engine == "sqlite" {
 		own = ownLite
 		setup = []string{
-			"CREATE TABLE @Pparent (id INTEGER PRIMARY KEY, n INT)", "CREATE TABLE @Pvalues (id INTEGER PRIMARY KEY, title TEXT, v TEXT)", "CREATE INDEX @Pi_gone ON @Pparent (id)",
-			"CREATE TRIGGER @Pt_gone AFTER DELETE ON @Pparent BEGIN SELECT 1; END", "CREATE TRIGGER @Pt_other AFTER INSERT ON @Pparent BEGIN DELETE FROM @Pparent WHERE id = 7; END",
+			"CREATE TABLE @Pparent (id INTEGER PRIMARY KEY, n INT)",
+			"CREATE TABLE @Pvalues (id INTEGER PRIMARY KEY, title TEXT, v TEXT)",
+			"CREATE INDEX @Pi_gone ON @Pparent (id)",
+			"CREATE TRIGGER @Pt_gone AFTER DELETE ON @Pparent BEGIN SELECT 1; END",
+			"CREATE TRIGGER @Pt_other AFTER INSERT ON @Pparent BEGIN DELETE FROM @Pparent WHERE id = 7; END",
 		}
 	}
 	setup = append(
 		setup,
 		"CREATE VIEW @Pv_gone AS SELECT 1 AS one",
 		"CREATE VIEW @Pv_other AS SELECT 1 AS one",
-		"INSERT INTO @Pvalues VALUES (901, 'gone', 'x'), (902, 'moved', 'x'), (903, 'places', 'first'), (904, 'places', 'second')",
+		"INSERT INTO @Pvalues VALUES (901, 'gone', 'x'), (902, 'moved', 'x'), (903, 'places', 'first'), (904, "+
+			"'places', 'second')",
 		`INSERT INTO @Pvalues VALUES (905, 'length', 'a:1:{i:0;s:5:"ferry";}'), (906, 'cut', 'a:1:{i:0;s:5:"ferry";}')`,
 	)
 	for n, i := range allInjuries {
@@ -116,10 +121,8 @@ func seenAll(t *testing.T, planted []injury, checks map[string]evidence.Check, v
 			continue
 		}
 		assert.Equal(t, verdict(i), c.Verdict, "%s: %s %v", i.kind, c.Text, c.Where)
-		assert.True(
-			t, strings.Contains(strings.Join(c.Where, "\n"), i.says), "%s: %q is not said by %s:\n%s", i.kind,
-			i.says, i.check, strings.Join(c.Where, "\n"),
-		)
+		assert.True(t, strings.Contains(strings.Join(c.Where, "\n"), i.says), "%s: %q is not said by %s:\n%s", i.kind,
+			i.says, i.check, strings.Join(c.Where, "\n"))
 	}
 }
 

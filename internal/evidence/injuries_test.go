@@ -46,117 +46,72 @@ func (i injury) sqlite(statements ...string) injury {
 
 // definitionInjuries change what the copy's database defines.
 var definitionInjuries = []injury{
-	schema(
-		"a column's collation", "column slug is",
-		"ALTER TABLE @T MODIFY slug VARCHAR(40) COLLATE utf8mb4_bin NOT NULL DEFAULT 'quay'",
-	),
-	schema(
-		"a column's character set", "column slug is",
-		"ALTER TABLE @T MODIFY slug VARCHAR(40) CHARACTER SET latin1 NOT NULL DEFAULT 'quay'",
-	),
-	schema(
-		"the table's collation", "collation is utf8mb4_bin, not utf8mb4_unicode_ci",
-		"ALTER TABLE @T DEFAULT COLLATE utf8mb4_bin",
-	),
+	schema("a column's collation", "column slug is",
+		"ALTER TABLE @T MODIFY slug VARCHAR(40) COLLATE utf8mb4_bin NOT NULL DEFAULT 'quay'"),
+	schema("a column's character set", "column slug is",
+		"ALTER TABLE @T MODIFY slug VARCHAR(40) CHARACTER SET latin1 NOT NULL DEFAULT 'quay'"),
+	schema("the table's collation", "collation is utf8mb4_bin, not utf8mb4_unicode_ci",
+		"ALTER TABLE @T DEFAULT COLLATE utf8mb4_bin"),
 	schema("a type made wider", "column n is bigint", "ALTER TABLE @T MODIFY n BIGINT NOT NULL DEFAULT 7"),
-	schema(
-		"a type without its sign", "column n is int unsigned",
-		"ALTER TABLE @T MODIFY n INT UNSIGNED NOT NULL DEFAULT 7",
-	),
-	schema(
-		"a text made longer", "column slug is varchar(80)",
-		"ALTER TABLE @T MODIFY slug VARCHAR(80) NOT NULL DEFAULT 'quay'",
-	),
-	schema(
-		"a text column made a larger one", "column txt is longtext",
-		"ALTER TABLE @T MODIFY txt LONGTEXT DEFAULT NULL",
-	),
+	schema("a type without its sign", "column n is int unsigned",
+		"ALTER TABLE @T MODIFY n INT UNSIGNED NOT NULL DEFAULT 7"),
+	schema("a text made longer", "column slug is varchar(80)",
+		"ALTER TABLE @T MODIFY slug VARCHAR(80) NOT NULL DEFAULT 'quay'"),
+	schema("a text column made a larger one", "column txt is longtext",
+		"ALTER TABLE @T MODIFY txt LONGTEXT DEFAULT NULL"),
 	schema("another default", "column n is int NOT NULL DEFAULT 8", "ALTER TABLE @T ALTER n SET DEFAULT 8"),
 	schema("a default that is gone", "column n is int NOT NULL, not", "ALTER TABLE @T ALTER n DROP DEFAULT"),
-	schema(
-		"a column that may be NULL", "column slug is varchar(40) DEFAULT 'quay'",
-		"ALTER TABLE @T MODIFY slug VARCHAR(40) DEFAULT 'quay'",
+	schema("a column that may be NULL", "column slug is varchar(40) DEFAULT 'quay'",
+		"ALTER TABLE @T MODIFY slug VARCHAR(40) DEFAULT 'quay'"),
+	schema("a time that is not kept", "column at is",
+		"ALTER TABLE @T MODIFY at TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP"),
+	schema("an added column", "column more is extra", "ALTER TABLE @T ADD more INT").sqlite(
+		"ALTER TABLE @T ADD COLUMN more INT",
 	),
-	schema(
-		"a time that is not kept", "column at is",
-		"ALTER TABLE @T MODIFY at TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP",
+	schema("a dropped column", "column txt is missing",
+		"ALTER TABLE @T DROP INDEX words, DROP INDEX txt, DROP COLUMN txt").sqlite("ALTER TABLE @T DROP COLUMN txt"),
+	schema("a renamed column", "column label is extra",
+		"ALTER TABLE @T CHANGE slug label VARCHAR(40) NOT NULL DEFAULT 'quay'").sqlite(
+		"ALTER TABLE @T RENAME COLUMN slug TO label",
 	),
-	schema(
-		"an added column", "column more is extra", "ALTER TABLE @T ADD more INT",
-	).sqlite("ALTER TABLE @T ADD COLUMN more INT"),
-	schema(
-		"a dropped column", "column txt is missing",
-		"ALTER TABLE @T DROP INDEX words, DROP INDEX txt, DROP COLUMN txt",
-	).sqlite("ALTER TABLE @T DROP COLUMN txt"),
-	schema(
-		"a renamed column", "column label is extra",
-		"ALTER TABLE @T CHANGE slug label VARCHAR(40) NOT NULL DEFAULT 'quay'",
-	).sqlite("ALTER TABLE @T RENAME COLUMN slug TO label"),
-	schema(
-		"columns in another order", "place of column n is",
-		"ALTER TABLE @T MODIFY n INT NOT NULL DEFAULT 7 AFTER txt",
-	),
-	schema(
-		"a computed column computed otherwise", "column two is",
-		"ALTER TABLE @T MODIFY two INT GENERATED ALWAYS AS (n * 3) STORED",
-	),
+	schema("columns in another order", "place of column n is",
+		"ALTER TABLE @T MODIFY n INT NOT NULL DEFAULT 7 AFTER txt"),
+	schema("a computed column computed otherwise", "column two is",
+		"ALTER TABLE @T MODIFY two INT GENERATED ALWAYS AS (n * 3) STORED"),
 	schema("a dropped index", "index n is missing", "ALTER TABLE @T DROP INDEX n"),
 	schema("an added index", "index more is extra", "ALTER TABLE @T ADD INDEX more (n, slug)"),
-	schema(
-		"an index over other columns", "index n is (n,slug), not (n)",
-		"ALTER TABLE @T DROP INDEX n, ADD INDEX n (n, slug)",
-	),
-	schema(
-		"an index over more of a text", "index txt is (txt(30)), not (txt(20))",
-		"ALTER TABLE @T DROP INDEX txt, ADD INDEX txt (txt(30))",
-	),
-	schema(
-		"a UNIQUE index made an ordinary one", "index slug is (slug), not UNIQUE (slug)",
-		"ALTER TABLE @T DROP INDEX slug, ADD INDEX slug (slug)",
-	),
+	schema("an index over other columns", "index n is (n,slug), not (n)",
+		"ALTER TABLE @T DROP INDEX n, ADD INDEX n (n, slug)"),
+	schema("an index over more of a text", "index txt is (txt(30)), not (txt(20))",
+		"ALTER TABLE @T DROP INDEX txt, ADD INDEX txt (txt(30))"),
+	schema("a UNIQUE index made an ordinary one", "index slug is (slug), not UNIQUE (slug)",
+		"ALTER TABLE @T DROP INDEX slug, ADD INDEX slug (slug)"),
 	schema("a dropped UNIQUE", "index slug is missing", "ALTER TABLE @T DROP INDEX slug"),
 	schema("a dropped FULLTEXT index", "index words is missing", "ALTER TABLE @T DROP INDEX words"),
-	schema(
-		"a dropped primary key", "primary key is missing",
-		"ALTER TABLE @T MODIFY id INT UNSIGNED NOT NULL, DROP PRIMARY KEY",
+	schema("a dropped primary key", "primary key is missing",
+		"ALTER TABLE @T MODIFY id INT UNSIGNED NOT NULL, DROP PRIMARY KEY"),
+	schema("AUTO_INCREMENT that is gone", "column id is int unsigned NOT NULL, not",
+		"ALTER TABLE @T MODIFY id INT UNSIGNED NOT NULL"),
+	schema("a next number that fell", "gives the number 100 to its next row, not 500",
+		"ALTER TABLE @T AUTO_INCREMENT = 100"),
+	schema("a next number far off", "gives the number 90000", "ALTER TABLE @T AUTO_INCREMENT = 900000").sqlite(
+		"UPDATE sqlite_sequence SET seq = 900000 WHERE name = '@T'",
 	),
-	schema(
-		"AUTO_INCREMENT that is gone", "column id is int unsigned NOT NULL, not",
-		"ALTER TABLE @T MODIFY id INT UNSIGNED NOT NULL",
-	),
-	schema(
-		"a next number that fell", "gives the number 100 to its next row, not 500",
-		"ALTER TABLE @T AUTO_INCREMENT = 100",
-	),
-	schema(
-		"a next number far off", "gives the number 90000", "ALTER TABLE @T AUTO_INCREMENT = 900000",
-	).sqlite("UPDATE sqlite_sequence SET seq = 900000 WHERE name = '@T'"),
-	schema(
-		"another engine", "engine is MyISAM, not InnoDB", "ALTER TABLE @T DROP FOREIGN KEY @T_of",
-		"ALTER TABLE @T ENGINE=MyISAM",
-	),
+	schema("another engine", "engine is MyISAM, not InnoDB", "ALTER TABLE @T DROP FOREIGN KEY @T_of",
+		"ALTER TABLE @T ENGINE=MyISAM"),
 	schema("a dropped foreign key", "foreign key @T_of is missing", "ALTER TABLE @T DROP FOREIGN KEY @T_of"),
-	schema(
-		"an added foreign key", "foreign key more is extra",
-		"ALTER TABLE @T ADD CONSTRAINT more FOREIGN KEY (of) REFERENCES @Pparent (id)",
-	),
-	schema(
-		"a foreign key with another rule", "foreign key @T_of is", "ALTER TABLE @T DROP FOREIGN KEY @T_of",
-		"ALTER TABLE @T ADD CONSTRAINT @T_of FOREIGN KEY (of) REFERENCES @Pparent (id) ON DELETE SET NULL",
-	),
+	schema("an added foreign key", "foreign key more is extra",
+		"ALTER TABLE @T ADD CONSTRAINT more FOREIGN KEY (of) REFERENCES @Pparent (id)"),
+	schema("a foreign key with another rule", "foreign key @T_of is", "ALTER TABLE @T DROP FOREIGN KEY @T_of",
+		"ALTER TABLE @T ADD CONSTRAINT @T_of FOREIGN KEY (of) REFERENCES @Pparent (id) ON DELETE SET NULL"),
 	schema("a dropped CHECK", "check some is missing", "ALTER TABLE @T DROP CONSTRAINT some"),
 	schema("an added CHECK", "check more is extra", "ALTER TABLE @T ADD CONSTRAINT more CHECK (n < 1000)"),
-	schema(
-		"a column's comment", "column slug is",
-		"ALTER TABLE @T MODIFY slug VARCHAR(40) NOT NULL DEFAULT 'quay' COMMENT 'mine'",
-	),
+	schema("a column's comment", "column slug is",
+		"ALTER TABLE @T MODIFY slug VARCHAR(40) NOT NULL DEFAULT 'quay' COMMENT 'mine'"),
 	schema("the table's comment", "comment is 'mine', not 'a table'", "ALTER TABLE @T COMMENT 'mine'"),
 	schema("another row format", "row_format is", "ALTER TABLE @T ROW_FORMAT=REDUNDANT"),
-	schema(
-		"partitions", "partitions is extra",
-		"ALTER TABLE @T DROP FOREIGN KEY @T_of, DROP INDEX slug, DROP INDEX words",
-		"ALTER TABLE @T PARTITION BY HASH (id) PARTITIONS 2",
-	),
+	schema("partitions", "partitions is extra", "ALTER TABLE @T DROP FOREIGN KEY @T_of, DROP INDEX slug, DROP "+
+		"INDEX words", "ALTER TABLE @T PARTITION BY HASH (id) PARTITIONS 2"),
 	schema("a missing table", "is missing", "DROP TABLE @T").sqlite("DROP TABLE @T"),
 	schema("a renamed table", "is missing", "RENAME TABLE @T TO @T_other").sqlite("ALTER TABLE @T RENAME TO @T_other"),
 	{
@@ -378,9 +333,8 @@ var valueInjuries = []injury{
 		lite:  []string{"UPDATE @Poptions SET option_value = '3' WHERE option_name = 'posts_per_page'"},
 		check: "table @Poptions", says: "(posts_per_page) is different on the copy: option_value",
 	},
-	left(
-		"plain", "see @URL/tides",
-	), left("without its scheme", "//@HOST/tides"), left("in JSON", `{\"u\":\"http:\\\\/\\\\/@HOST\\\\/\"}`),
+	left("plain", "see @URL/tides"), left("without its scheme", "//@HOST/tides"),
+	left("in JSON", `{\"u\":\"http:\\\\/\\\\/@HOST\\\\/\"}`),
 	left("percent-encoded", "http%3A%2F%2F@HOST%2F"), left("in HTML entities", "http&#58;&#47;&#47;@HOST&#47;"),
 	left("in capitals", "HTTP://@HOSTCAP/"), left("serialized", `a:1:{i:0;s:@LEN:\"@URL/\";}`),
 	{
@@ -416,26 +370,9 @@ func left(how, text string) injury {
 func filler(n int, live site.Site, account string) func(string) string {
 	url, prefix := live.Address().String(), live.Database.Prefix
 	_, host, _ := strings.Cut(url, "://")
-	return strings.NewReplacer(
-		"@T",
-		fmt.Sprintf("%sown_%d", prefix, n),
-		"@P",
-		prefix,
-		"@ROW",
-		fmt.Sprint(n),
-		"@URL",
-		url,
-		"@HOSTCAP",
-		strings.ToUpper(host),
-		"@HOST",
-		host,
-		"@LEN",
-		fmt.Sprint(len(url)+1),
-		"@LIVE",
-		live.Database.Name,
-		"@ACCOUNT",
-		account,
-	).Replace
+	return strings.NewReplacer("@T", fmt.Sprintf("%sown_%d", prefix, n), "@P", prefix, "@ROW", fmt.Sprint(n), "@URL",
+		url, "@HOSTCAP", strings.ToUpper(host), "@HOST", host, "@LEN", fmt.Sprint(len(url)+1), "@LIVE",
+		live.Database.Name, "@ACCOUNT", account).Replace
 }
 
 // allInjuries are numbered by their place.

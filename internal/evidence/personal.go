@@ -28,8 +28,10 @@ func (w *tableWork) personal(ctx context.Context) error {
 }
 
 // notLookedAt says what the search can't see.
-const notLookedAt = "looked for in every value, as text, percent-encoded, with entities, in JSON, serialized and base64, and by " +
-	"digests of mail addresses; not in files and pictures, nor in what is encrypted or compressed, nor for first names alone"
+const notLookedAt = "looked for in every value, as text, percent-encoded, with entities, in JSON, serialized and " +
+	"base64, and by " +
+	"digests of mail addresses; not in files and pictures, nor in what is encrypted or compressed, nor for first " +
+	"names alone"
 
 // Personal looks in every value of a copy for the originals that a scrubber
 // learned.
@@ -54,7 +56,8 @@ func Personal(ctx context.Context, s *scrub.Scrubber, copied tables.Snapshot) (C
 	}
 	if found := watch.Found(); len(found) > 0 && left.n == 0 {
 		c.Verdict, c.Where, c.Number = Noted, found, len(found)
-		c.Text = "columns that look personal and are not known as such: name them under [scrub] columns in config.toml, and scrub again"
+		c.Text = "columns that look personal and are not known as such: name them under [scrub] columns in " +
+			"config.toml, and scrub again"
 	}
 	return c, nil
 }

@@ -24,7 +24,8 @@ func base(t *testing.T, statements ...string) tables.Snapshot {
 	path := filepath.Join(t.TempDir(), "x.sqlite")
 	db, err := sql.Open("sqlite", "file:"+path)
 	require.NoError(t, err)
-	for _, s := range append([]string{"CREATE TABLE crew (id INTEGER PRIMARY KEY, full_name TEXT, email TEXT)", "CREATE TABLE texts (id INTEGER PRIMARY KEY, body TEXT)"}, statements...) {
+	for _, s := range append([]string{"CREATE TABLE crew (id INTEGER PRIMARY KEY, full_name TEXT, email TEXT)",
+		"CREATE TABLE texts (id INTEGER PRIMARY KEY, body TEXT)"}, statements...) {
 		_, err := db.Exec(s)
 		require.NoError(t, err, s)
 	}
@@ -49,22 +50,16 @@ func TestPeopleWhoAreLeftAreFoundWhereverTheyAre(t *testing.T) {
 			ctx,
 			base(
 				t,
-				"INSERT INTO crew VALUES (1, 'Mara Quillon', 'mara@islands.example'), (2, 'Odo Fenn', 'odo.fenn@islands.example')",
+				"INSERT INTO crew VALUES (1, 'Mara Quillon', 'mara@islands.example'), (2, 'Odo Fenn', "+
+					"'odo.fenn@islands.example')",
 				"INSERT INTO texts VALUES (1, 'High water at nine')",
 			),
 		),
 	)
 	assert.Contains(t, evidence.Originals(s), "2 ")
 
-	clean, err := evidence.Personal(
-		ctx,
-		s,
-		base(
-			t,
-			"INSERT INTO crew VALUES (1, 'Iris Vale', 'iris@scrubbed.example')",
-			"INSERT INTO texts VALUES (1, 'High water at nine')",
-		),
-	)
+	clean, err := evidence.Personal(ctx, s, base(t, "INSERT INTO crew VALUES (1, 'Iris Vale', 'iris@scrubbed.example')",
+		"INSERT INTO texts VALUES (1, 'High water at nine')"))
 	require.NoError(t, err)
 	assert.Equal(t, evidence.Holds, clean.Verdict, "%+v", clean)
 	assert.Equal(t, "none found", clean.Copy)

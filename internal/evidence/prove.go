@@ -175,16 +175,10 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 	if err := w.all(ctx); err != nil {
 		return err
 	}
-	rep.Checks = append(rep.Checks,
-		judged(
-			"addresses in tables", "addresses", "addresses of the origin left in tables",
-			fmt.Sprintf("%s to change", site.Number(w.changed.Addresses)), w.left, Broken,
-		),
-		judged(
-			"serialized", "tables", "serialized values are well formed",
-			fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken,
-		),
-	)
+	rep.Checks = append(rep.Checks, judged("addresses in tables", "addresses", "addresses of the origin left in tables",
+		fmt.Sprintf("%s to change", site.Number(w.changed.Addresses)), w.left, Broken),
+		judged("serialized", "tables", "serialized values are well formed",
+			fmt.Sprintf("%d broken there already", len(w.originNow)), w.invalid, Broken))
 	if err := w.personal(ctx); err != nil {
 		return err
 	}
@@ -226,7 +220,7 @@ func (w *tableWork) leftAsIs() {
 		p.add("%s: %s", k, k.Why)
 	}
 	c := judged("kept", "addresses", "values left byte for byte, with an address in them", fmt.Sprint(p.n), p, Noted)
-	c.Copy, c.Text = fmt.Sprint(w.kept), "the same on both sides; mend them on the origin"
+	c.Copy, c.Text = fmt.Sprint(w.kept), "the same on both sides; fix them on the origin"
 	w.rep.Checks = append(w.rep.Checks, c)
 }
 
@@ -330,19 +324,11 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 	case a.Status != 200:
 		c.Verdict, c.Text = Broken, fmt.Sprintf("the first page answers %d", a.Status)
 	case len(a.Failed) > 0:
-		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf(
-			"%d pages do not answer",
-			len(a.Failed),
-		), a.Failed, len(
-			a.Failed,
-		)
+		c.Verdict, c.Text, c.Where, c.Number = Broken, fmt.Sprintf("%d pages do not answer", len(a.Failed)), a.Failed,
+			len(a.Failed)
 	case len(a.Gone) > 0:
-		c.Verdict, c.Text, c.Where, c.Number = Noted, fmt.Sprintf(
-			"%d links of the first page lead to nothing",
-			len(a.Gone),
-		), a.Gone, len(
-			a.Gone,
-		)
+		c.Verdict, c.Text, c.Where, c.Number = Noted, fmt.Sprintf("%d links of the first page lead to nothing",
+			len(a.Gone)), a.Gone, len(a.Gone)
 	case !a.Banner:
 		c.Verdict, c.Text = Broken, "the page does not say that it is a copy"
 	}
@@ -386,19 +372,18 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 		}
 	}
 	if c.Number > 0 {
-		c.Copy, c.Text = fmt.Sprintf(
-			"%d of %d hold",
-			len(in.Copy.Quiet)-c.Number,
-			len(in.Copy.Quiet),
-		), "the copy may do outside what it must not"
+		c.Copy, c.Text = fmt.Sprintf("%d of %d hold", len(in.Copy.Quiet)-c.Number, len(in.Copy.Quiet)),
+			"the copy may do outside what it must not"
 	}
 	rep.Checks = append(rep.Checks, c)
 	rep.PHP = t.PHP
 	rt := Check{Name: "runtime", Group: "pages", Title: "what it runs on", Verdict: Holds,
-		Origin: "PHP " + in.Origin.Facts.PHP + ", core " + in.Origin.Facts.Core, Copy: "PHP " + t.PHP + ", core " + t.Core}
+		Origin: "PHP " + in.Origin.Facts.PHP + ", core " + in.Origin.Facts.Core,
+		Copy:   "PHP " + t.PHP + ", core " + t.Core}
 	switch asked := in.Copy.Runtime.PHP; {
 	case asked != "" && php.Series(t.PHP) != php.Series(asked):
-		rt.Verdict, rt.Text = Broken, "PHP "+asked+" was asked for, and is not what it runs on: install it, or choose another"
+		rt.Verdict, rt.Text = Broken, "PHP "+asked+
+			" was asked for, and is not what it runs on: install it, or choose another"
 	case php.Series(t.PHP) != php.Series(in.Origin.Facts.PHP) && in.Origin.Facts.PHP != "":
 		rt.Verdict, rt.Text = Noted, "another PHP than the origin's"
 	}

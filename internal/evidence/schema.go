@@ -151,7 +151,8 @@ func (w *tableWork) reach(ctx context.Context) error {
 	}
 	c := judged("reach", "isolation", "what works with another database", "not asked", p, Broken)
 	if p.n > 0 {
-		c.Text = "what is done on the copy may happen elsewhere: remove these from the copy's database, or refresh the copy"
+		c.Text = "what is done on the copy may happen elsewhere: remove these from the copy's database, or " +
+			"refresh the copy"
 	}
 	w.rep.Checks = append(w.rep.Checks, c)
 	return nil
@@ -177,17 +178,12 @@ func (w *tableWork) definitions(of *schemaWork) {
 	if left.n+same.n == 0 {
 		return
 	}
-	c := judged(
-		"addresses in definitions",
-		"addresses",
-		"addresses of the origin in definitions",
-		fmt.Sprint(same.n),
-		left,
-		Broken,
-	)
+	c := judged("addresses in definitions", "addresses", "addresses of the origin in definitions", fmt.Sprint(same.n),
+		left, Broken)
 	c.Copy = fmt.Sprint(left.n + same.n)
 	if left.n == 0 {
-		c.Verdict, c.Text, c.Where, c.Number = Noted, "definitions are copied as they are; these name the origin", same.where, same.n
+		c.Verdict, c.Text, c.Where, c.Number = Noted, "definitions are copied as they are; these name the origin",
+			same.where, same.n
 	}
 	w.rep.Checks = append(w.rep.Checks, c)
 }

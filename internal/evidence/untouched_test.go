@@ -70,7 +70,9 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 	cmd := osexec.Command(
 		"php",
 		"-r",
-		"$_SERVER['HTTP_HOST'] = 'x'; require 'wp-load.php'; foreach (_get_cron_array() as $at => $list) foreach ($list as $hook => $events) foreach ($events as $e) if ('tide_table_fetch' !== $hook) { do_action_ref_array($hook, $e['args']); echo $hook, \"\\n\"; }",
+		"$_SERVER['HTTP_HOST'] = 'x'; require 'wp-load.php'; foreach (_get_cron_array() as $at => $list) foreach "+
+			"($list as $hook => $events) foreach ($events as $e) if ('tide_table_fetch' !== $hook) { "+
+			"do_action_ref_array($hook, $e['args']); echo $hook, \"\\n\"; }",
 	)
 	cmd.Dir = s.Root
 	out, err := cmd.CombinedOutput()
@@ -81,20 +83,18 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 	changed, err := w.Desk.FilesChanged(context.Background(), s)
 	require.NoError(t, err)
 	for _, f := range changed {
-		assert.Equal(
-			t, desk.FileOwn, f.State, "no file of an untouched copy shows as changed, also no link: %s", f.Path,
-		)
+		assert.Equal(t, desk.FileOwn, f.State, "no file of an untouched copy shows as changed, also no link: %s",
+			f.Path)
 	}
 	db := mariadbtest.DB(live.Database.Name)
-	for _, q := range []string{"CREATE TABLE sk_new (id INT PRIMARY KEY)", "CREATE VIEW sk_new_view AS SELECT 1 AS one"} {
+	for _, q := range []string{"CREATE TABLE sk_new (id INT PRIMARY KEY)",
+		"CREATE VIEW sk_new_view AS SELECT 1 AS one"} {
 		require.NoError(t, db.Exec(context.Background(), q))
 	}
 	checks, rep := prove(t, w.World, s, false)
 	assert.True(t, rep.Proof().Holds, "what the origin gets is no damage")
 	assert.Equal(t, evidence.Changed, checks["schema"].Verdict)
-	assert.Equal(
-		t, []string{"table sk_new is extra, on the origin", "view sk_new_view is extra, on the origin"},
-		checks["schema"].Where,
-	)
+	assert.Equal(t, []string{"table sk_new is extra, on the origin", "view sk_new_view is extra, on the origin"},
+		checks["schema"].Where)
 	assert.Equal(t, 2, rep.Apart.Origin)
 }

@@ -78,14 +78,8 @@ func TestACopysCodeIsToldWhatChanged(t *testing.T) {
 		fmt.Fprint(w, answer)
 	})
 	db := s.Database
-	identity = fmt.Sprintf(
-		`{"alibi":{"database":%q,"account":"%s@localhost","file":%q,"used_prefix":%q,"home":%q}}`,
-		db.Name,
-		db.User,
-		db.Path,
-		db.Prefix,
-		s.Address(),
-	)
+	identity = fmt.Sprintf(`{"alibi":{"database":%q,"account":"%s@localhost","file":%q,"used_prefix":%q,"home":%q}}`,
+		db.Name, db.User, db.Path, db.Prefix, s.Address())
 	wake := gateway.Waker(g.Secret, time.Now)
 	woken, err := wake(context.Background(), s, op.Ask{On: []string{"a/b.php"}, Update: true})
 	require.NoError(t, err)
@@ -93,7 +87,8 @@ func TestACopysCodeIsToldWhatChanged(t *testing.T) {
 	answer = "<html>"
 	_, err = wake(context.Background(), s, op.Ask{})
 	assert.ErrorContains(t, err, "not what it should")
-	identity = `{"alibi":{"database":"live","account":"live@localhost","file":"/srv/live/db","home":"https://skerryline.example"}}`
+	identity = `{"alibi":{"database":"live","account":"live@localhost",` +
+		`"file":"/srv/live/db","home":"https://skerryline.example"}}`
 	_, err = wake(context.Background(), s, op.Ask{})
 	assert.ErrorIs(t, err, op.ErrForeign, "what works with something else is told nothing")
 	plain := s
@@ -108,21 +103,14 @@ func TestAFormIsSent(t *testing.T) {
 		assert.NoError(t, err)
 		fmt.Fprintf(w, "%s %s %s", r.Method, r.URL.RequestURI(), text)
 	})
-	status, page, err := gateway.Poster(
-		g.Secret,
-		time.Now,
-	)(
-		context.Background(),
-		s,
-		"/wp-admin/install.php?step=2",
-		url.Values{"title": {"a & b"}},
-	)
+	status, page, err := gateway.Poster(g.Secret, time.Now)(context.Background(), s, "/wp-admin/install.php?step=2",
+		url.Values{"title": {"a & b"}})
 	require.NoError(t, err)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, page, "POST /wp-admin/install.php?step=2 title=a+%26+b")
 }
 
-func TestAPageIsWeighed(t *testing.T) {
+func TestThePeakOfAPageIsRead(t *testing.T) {
 	_, s := answering(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/gone" {
 			w.WriteHeader(http.StatusNotFound)

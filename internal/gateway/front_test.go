@@ -31,12 +31,8 @@ func TestWhatVisitorsSeeInsteadOfACopy(t *testing.T) {
 	g := &Gateway{Now: time.Now}
 	_, _, in, _ := ask(g, nil, "", "")
 	assert.True(t, in)
-	code, page, in, _ := ask(
-		g,
-		&site.Front{Kind: site.FrontParked, Text: "Until <b>Friday</b>", Contact: "harbour@skerryline.example"},
-		"",
-		"",
-	)
+	code, page, in, _ := ask(g, &site.Front{Kind: site.FrontParked, Text: "Until <b>Friday</b>",
+		Contact: "harbour@skerryline.example"}, "", "")
 	assert.False(t, in)
 	assert.Equal(t, http.StatusServiceUnavailable, code)
 	assert.Contains(t, page, "Until &lt;b&gt;Friday&lt;/b&gt;")

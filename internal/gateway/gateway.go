@@ -65,7 +65,8 @@ func Listen(port string) (net.Listener, error) {
 	ln, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", port))
 	if err != nil {
 		return nil, fmt.Errorf(
-			"opening the gateway's port %s: %w; another program has it, so set another one as gateway.port in the configuration",
+			"opening the gateway's port %s: %w; another program has it, so set another one as gateway.port in the "+
+				"configuration",
 			port,
 			err,
 		)
@@ -143,7 +144,8 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set(
 		"Content-Security-Policy",
-		"default-src 'self' data:; script-src 'none'; object-src 'none'; style-src 'self' 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'",
+		"default-src 'self' data:; script-src 'none'; object-src 'none'; style-src 'self' 'unsafe-inline'; "+
+			"form-action 'none'; frame-ancestors 'none'",
 	)
 	name, ok := g.name(r.Host)
 	if !ok && g.pointed(w, r) {
@@ -163,11 +165,8 @@ func (g *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	sites, err := g.Sites(r.Context())
 	if err != nil {
 		g.Log.Error("gateway", "err", err)
-		g.notice(
-			w,
-			http.StatusInternalServerError,
-			notice{Heading: "The record can't be read", Lines: []string{"Look into Alibi's log for the reason."}},
-		)
+		g.notice(w, http.StatusInternalServerError,
+			notice{Heading: "The record can't be read", Lines: []string{"Look into Alibi's log for the reason."}})
 		return
 	}
 	if name == "" {
@@ -307,7 +306,8 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 		g.leave(w, r)
 	case strings.HasPrefix(r.URL.Path, "/wp-admin"), r.URL.Path == "/wp-login.php":
 		g.notice(w, http.StatusNotImplemented, notice{Heading: "No back end in the preview", Lines: []string{
-			"This copy's PHP does not run here. What only an account sees can be looked at from inside: alibi open " + s.Name + " --inside",
+			"This copy's PHP does not run here. What only an account sees can be looked at from inside: alibi open " +
+				s.Name + " --inside",
 			"The copy's accounts are " + s.AccountsText() + "."}})
 	default:
 		g.content(w, r, s, b)
@@ -321,11 +321,8 @@ func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
 		return true
 	case site.Expired:
 		g.notice(w, http.StatusGone, notice{Heading: s.Name + " has expired", Lines: []string{
-			"This copy of " + b.Of + " is off the air. It will be removed for good " + s.Lease.Noticed.Add(
-				s.Lease.Grace,
-			).Format(
-				"2 January 15:04",
-			) + ".",
+			"This copy of " + b.Of + " is off the air. It will be removed for good " +
+				s.Lease.Noticed.Add(s.Lease.Grace).Format("2 January 15:04") + ".",
 			"Until then it can be brought back: alibi bring-back " + s.Name}})
 	case site.Parked:
 		g.notice(
@@ -338,11 +335,8 @@ func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
 		)
 	case site.Making:
 		w.Header().Set("Retry-After", "2")
-		g.notice(
-			w,
-			http.StatusServiceUnavailable,
-			notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}},
-		)
+		g.notice(w, http.StatusServiceUnavailable,
+			notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}})
 	default:
 		g.notice(
 			w,
@@ -407,11 +401,8 @@ func (g *Gateway) content(w http.ResponseWriter, r *http.Request, s site.Site, b
 }
 
 func (g *Gateway) missing(w http.ResponseWriter, s site.Site) {
-	g.notice(
-		w,
-		http.StatusNotFound,
-		notice{Heading: "No such page", Lines: []string{"The copy " + s.Name + " has nothing at this address."}},
-	)
+	g.notice(w, http.StatusNotFound, notice{Heading: "No such page",
+		Lines: []string{"The copy " + s.Name + " has nothing at this address."}})
 }
 
 func (g *Gateway) notice(w http.ResponseWriter, status int, n notice) {

@@ -98,7 +98,9 @@ func TestWhatIsNotShown(t *testing.T) {
 	f := newFront(t)
 	s := f.w.Copy("https://skerryline.example", "shut")
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(s.Root, "passwd.txt")))
-	for _, p := range []string{"/wp-config.php", "/wp-content/database/.ht.sqlite", "/.htaccess", "/wp-content/debug.log", "/%2e%2e/%2e%2e/baseline.db", "/../../../record.db", "/passwd.txt", "/wp-content/plugins/tide-table/tide-table.php"} {
+	for _, p := range []string{"/wp-config.php", "/wp-content/database/.ht.sqlite", "/.htaccess",
+		"/wp-content/debug.log", "/%2e%2e/%2e%2e/baseline.db", "/../../../record.db", "/passwd.txt",
+		"/wp-content/plugins/tide-table/tide-table.php"} {
 		r := f.get("shut.localhost", p)
 		assert.Equal(t, 404, r.StatusCode, p)
 		assert.NotContains(t, body(t, r), "<?php", p)
@@ -135,7 +137,8 @@ func TestEachStateHasAPage(t *testing.T) {
 	for state, want := range map[site.State]struct {
 		code int
 		text string
-	}{site.Parked: {503, "is parked"}, site.Expired: {410, "can be brought back"}, site.Making: {503, "is being made"}, site.Failed: {503, "is not whole"}} {
+	}{site.Parked: {503, "is parked"}, site.Expired: {410, "can be brought back"}, site.Making: {503, "is being made"},
+		site.Failed: {503, "is not whole"}} {
 		_, err := f.w.Desk.Record.ChangeSite(context.Background(), s.ID, func(s *site.Site) error {
 			s.State = state
 			s.Lease.Ends, s.Lease.Noticed = time.Now().Add(-time.Hour), time.Now()
@@ -168,25 +171,17 @@ func TestLatchkey(t *testing.T) {
 	assert.Equal(t, 404, f.get("keyed.localhost", "/-/inside").StatusCode, "a stranger sees nothing of it")
 	assert.Equal(t, 403, f.get("keyed.localhost", key).StatusCode, "a key opens once")
 	assert.Equal(
-		t,
-		403,
-		f.get(
-			"keyed.localhost",
-			path(gateway.Latchkey(f.w.Desk.Secret, s, "runa", now.Add(-2*time.Minute))),
-		).StatusCode,
-		"and within a minute",
+		t, 403,
+		f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, s, "runa",
+			now.Add(-2*time.Minute)))).StatusCode, "and within a minute",
 	)
 	assert.Equal(
-		t,
-		403,
-		f.get("keyed.localhost", path(gateway.Latchkey([]byte("other secret"), s, "runa", now))).StatusCode,
+		t, 403, f.get("keyed.localhost", path(gateway.Latchkey([]byte("other secret"), s, "runa", now))).StatusCode,
 	)
 	other := s
 	other.ID = "other"
 	assert.Equal(
-		t,
-		403,
-		f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, other, "runa", now))).StatusCode,
+		t, 403, f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, other, "runa", now))).StatusCode,
 		"a key fits one copy",
 	)
 	assert.Equal(t, 403, f.get("keyed.localhost", "/-/key/nonsense").StatusCode)
@@ -203,14 +198,13 @@ func TestDraftsAreForThoseInside(t *testing.T) {
 		t,
 		exec(
 			s.Database.Path,
-			"UPDATE sk_posts SET post_status = 'draft', post_title = 'Hush', post_name = 'hush' WHERE post_type = 'page' AND post_name = 'page-2'",
+			"UPDATE sk_posts SET post_status = 'draft', post_title = 'Hush', post_name = 'hush' WHERE post_type = "+
+				"'page' AND post_name = 'page-2'",
 		),
 	)
 	assert.Equal(t, 404, f.get("drafts.localhost", "/hush/").StatusCode)
-	r := f.get(
-		"drafts.localhost",
-		strings.TrimPrefix(gateway.Latchkey(f.w.Desk.Secret, s, "runa", time.Now()), s.Address().String()),
-	)
+	r := f.get("drafts.localhost", strings.TrimPrefix(gateway.Latchkey(f.w.Desk.Secret, s, "runa", time.Now()),
+		s.Address().String()))
 	assert.Contains(t, body(t, f.get("drafts.localhost", "/hush/", r.Cookies()[0])), "<b>draft</b>")
 }
 

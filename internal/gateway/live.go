@@ -196,10 +196,8 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case !known:
 		http.Error(
 			w,
-			"this proxy leads to "+strings.Join(
-				p.Live.Hosts(),
-				", ",
-			)+" only; take it out of the browser's settings for other sites",
+			"this proxy leads to "+strings.Join(p.Live.Hosts(), ", ")+
+				" only; take it out of the browser's settings for other sites",
 			http.StatusForbidden,
 		)
 	case r.Method == http.MethodConnect:
@@ -293,12 +291,10 @@ func selfSigned(list []string) (tls.Certificate, error) {
 		SerialNumber: serial,
 		Subject:      pkix.Name{CommonName: "a copy on this machine"},
 		DNSNames:     list,
-		NotBefore: time.Now().Add(
-			-time.Hour,
-		),
-		NotAfter:    time.Now().Add(24 * time.Hour),
-		KeyUsage:    x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(24 * time.Hour),
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {

@@ -36,9 +36,7 @@ func liveCopy(t *testing.T) *gateway.Live {
 			fmt.Fprintf(
 				w,
 				`<a href="http://winter.localhost:7700/x">%s %s %s %s</a> <a href="http://dock.winter.localhost:7700/">`,
-				r.Method,
-				strings.ReplaceAll(r.Host, ".", "|"),
-				r.URL.Path,
+				r.Method, strings.ReplaceAll(r.Host, ".", "|"), r.URL.Path,
 				strings.ReplaceAll(r.Header.Get("Referer"), ".", "|"),
 			)
 		}
@@ -73,7 +71,8 @@ func TestACopyUnderItsLiveName(t *testing.T) {
 	_, text := get("http://ferry.example:7700/one", map[string]string{"Referer": "http://ferry.example:7700/before"})
 	assert.Equal(
 		t,
-		`<a href="http://ferry.example:7700/x">GET winter|localhost:7700 /one http://winter|localhost:7700/before</a> <a href="http://dock.example:7700/">`,
+		`<a href="http://ferry.example:7700/x">GET winter|localhost:7700 /one http://winter|localhost:7700/before</a> `+
+			`<a href="http://dock.example:7700/">`,
 		text,
 	)
 	_, text = get("http://dock.example:7700/", nil)
@@ -127,11 +126,8 @@ func TestAProxyForABrowser(t *testing.T) {
 }
 
 func TestTheGatewayAnswersToANameThatIsPointedHere(t *testing.T) {
-	g := proxied(
-		t,
-		func(http.ResponseWriter, *http.Request) {},
-		func(s *site.Site) { s.Pointed = &site.Pointed{Names: []string{"ferry.example"}} },
-	)
+	g := proxied(t, func(http.ResponseWriter, *http.Request) {},
+		func(s *site.Site) { s.Pointed = &site.Pointed{Names: []string{"ferry.example"}} })
 	r := httptest.NewRequest(http.MethodGet, "http://ferry.example:7700/", nil)
 	rec := httptest.NewRecorder()
 	g.ServeHTTP(rec, r)

@@ -90,14 +90,9 @@ func Poster(
 	now func() time.Time,
 ) func(context.Context, site.Site, string, url.Values) (int, string, error) {
 	return func(ctx context.Context, s site.Site, path string, form url.Values) (int, string, error) {
-		return send(
-			ctx,
-			s,
-			s.Address().String()+path,
-			http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}},
-			form.Encode(),
-			2*time.Minute,
-		)
+		return send(ctx, s, s.Address().String()+path,
+			http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}}, form.Encode(),
+			2*time.Minute)
 	}
 }
 
@@ -110,11 +105,8 @@ func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
 	}
 	var all map[string]any
 	if err := json.Unmarshal([]byte(text), &all); err != nil || status != http.StatusOK {
-		return op.Tried{}, fmt.Errorf(
-			"asking %s to try its quiet rules: it answers %d, and not what it should",
-			s.Name,
-			status,
-		)
+		return op.Tried{}, fmt.Errorf("asking %s to try its quiet rules: it answers %d, and not what it should", s.Name,
+			status)
 	}
 	str := func(k string) string { v, _ := all[k].(string); return v }
 	t := op.Tried{
@@ -261,7 +253,8 @@ func who(ctx context.Context, s site.Site, word string) error {
 	}
 	if _, err := try(ctx, s, word); err != nil { // the quiet plugin of an older Alibi answers that at least
 		return fmt.Errorf(
-			"%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at the must-use plugins that its wp-config.php names, and bring it in line with its origin again",
+			"%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at "+
+				"the must-use plugins that its wp-config.php names, and bring it in line with its origin again",
 			op.ErrForeign,
 		)
 	}

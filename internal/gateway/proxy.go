@@ -77,7 +77,8 @@ func (g *Gateway) proxy(w http.ResponseWriter, r *http.Request, s site.Site, b b
 			}
 		},
 		ModifyResponse: func(resp *http.Response) error {
-			for _, h := range []string{"X-Robots-Tag", "Content-Security-Policy", "Referrer-Policy", "X-Powered-By", "Server"} {
+			for _, h := range []string{"X-Robots-Tag", "Content-Security-Policy", "Referrer-Policy", "X-Powered-By",
+				"Server"} {
 				resp.Header.Del(h) // ours stand
 			}
 			return addBanner(resp, b)
@@ -132,12 +133,8 @@ func (g *Gateway) headers(h http.Header, s site.Site) {
 	for _, q := range s.Quiet {
 		switch q {
 		case site.QuietStatistics:
-			rules = append(
-				rules,
-				"script-src "+own+" 'unsafe-inline' 'unsafe-eval' blob:",
-				"connect-src "+own,
-				"img-src "+own+" data: blob:",
-			)
+			rules = append(rules, "script-src "+own+" 'unsafe-inline' 'unsafe-eval' blob:", "connect-src "+own,
+				"img-src "+own+" data: blob:")
 		case site.QuietPayments:
 			rules = append(rules, "form-action "+own, "frame-src "+own)
 		}
@@ -183,7 +180,9 @@ func addBanner(resp *http.Response, b banner) error {
 func withBanner(page []byte, b banner) ([]byte, error) {
 	var bar bytes.Buffer
 	bar.WriteString(
-		`<style>.alibi-bar{position:sticky;top:0;z-index:999999;font:14px/1.45 system-ui,sans-serif;background:#1d2733;color:#fff;padding:.5rem 1rem;display:flex;gap:.7rem}.alibi-bar a{color:#a9dcec}@media print{.alibi-bar{display:none}}</style>`,
+		`<style>.alibi-bar{position:sticky;top:0;z-index:999999;font:14px/1.45 system-ui,sans-serif;` +
+			`background:#1d2733;color:#fff;padding:.5rem 1rem;display:flex;gap:.7rem}` +
+			`.alibi-bar a{color:#a9dcec}@media print{.alibi-bar{display:none}}</style>`,
 	)
 	if err := pages.ExecuteTemplate(&bar, "banner", b); err != nil {
 		return nil, err

@@ -87,23 +87,12 @@ func TestACopysCodeIsBehindTheBanner(t *testing.T) {
 			z.Close()
 		default:
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			fmt.Fprintf(
-				w,
-				"<!doctype html><html><head></head><body class=\"a\">%s %s %q %q</body></html>",
-				r.Method,
-				r.Host,
-				r.Header.Get("Alibi-Enter"),
-				r.Header.Get("Accept-Encoding"),
-			)
+			fmt.Fprintf(w, "<!doctype html><html><head></head><body class=\"a\">%s %s %q %q</body></html>", r.Method,
+				r.Host, r.Header.Get("Alibi-Enter"), r.Header.Get("Accept-Encoding"))
 		}
 	}, nil)
-	resp := ask(
-		t,
-		g,
-		http.MethodPost,
-		"/form?x=1",
-		map[string]string{"Alibi-Enter": "forged", "Accept-Encoding": "gzip"},
-	)
+	resp := ask(t, g, http.MethodPost, "/form?x=1",
+		map[string]string{"Alibi-Enter": "forged", "Accept-Encoding": "gzip"})
 	text := body(t, resp)
 	assert.Equal(t, 200, resp.StatusCode, "what is sent to a running copy arrives")
 	assert.Contains(t, text, `POST winter.localhost:7700 "" ""`, "no word of Alibi's comes from outside")
@@ -114,19 +103,11 @@ func TestACopysCodeIsBehindTheBanner(t *testing.T) {
 	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "form-action 'self'")
 	assert.NotContains(t, body(t, ask(t, g, http.MethodGet, "/data.json", nil)), "COPY")
 	assert.Equal(t, "<p>part of a page</p>", body(t, ask(t, g, http.MethodGet, "/fragment", nil)))
-	assert.NotContains(
-		t,
-		body(t, ask(t, g, http.MethodGet, "/packed", nil)),
-		"COPY",
-		"what is packed all the same passes",
-	)
+	assert.NotContains(t, body(t, ask(t, g, http.MethodGet, "/packed", nil)), "COPY",
+		"what is packed all the same passes")
 	assert.Contains(t, body(t, ask(t, g, http.MethodGet, "/robots.txt", nil)), "Disallow: /")
-	assert.Equal(
-		t,
-		http.StatusNotFound,
-		ask(t, g, http.MethodGet, "/-/try", nil).StatusCode,
-		"only Alibi's own probe may have the rules tried",
-	)
+	assert.Equal(t, http.StatusNotFound, ask(t, g, http.MethodGet, "/-/try", nil).StatusCode,
+		"only Alibi's own probe may have the rules tried")
 }
 
 func TestARunningCopyIsEnteredOnce(t *testing.T) {
@@ -137,17 +118,11 @@ func TestARunningCopyIsEnteredOnce(t *testing.T) {
 	require.NoError(t, err)
 	key := strings.TrimPrefix(gateway.Latchkey(g.Secret, s[0], "tova", time.Now()), s[0].Address().String())
 	text := body(t, ask(t, g, http.MethodGet, key, nil))
-	assert.Regexp(
-		t,
-		`^/ 746f7661\.\d+\.[0-9a-f]{64}$`,
-		text,
-		"the account, a time and a signature; the key itself stays here",
-	)
+	assert.Regexp(t, `^/ 746f7661\.\d+\.[0-9a-f]{64}$`, text,
+		"the account, a time and a signature; the key itself stays here")
 	assert.Equal(t, http.StatusForbidden, ask(t, g, http.MethodGet, key, nil).StatusCode)
-	old := strings.TrimPrefix(
-		gateway.Latchkey(g.Secret, s[0], "tova", time.Now().Add(-2*time.Minute)),
-		s[0].Address().String(),
-	)
+	old := strings.TrimPrefix(gateway.Latchkey(g.Secret, s[0], "tova", time.Now().Add(-2*time.Minute)),
+		s[0].Address().String())
 	assert.Equal(t, http.StatusForbidden, ask(t, g, http.MethodGet, old, nil).StatusCode)
 }
 
@@ -163,28 +138,20 @@ func TestACopyThatDoesNotRunSaysWhy(t *testing.T) {
 		return func(context.Context) (net.Conn, error) { return nil, errors.New("nobody listens") }, nil
 	}
 	assert.Contains(t, body(t, ask(t, g, http.MethodGet, "/", nil)), "does not answer")
-	for state, status := range map[site.State]int{site.Expired: 410, site.Making: 503, site.Failed: 503, site.Parked: 503} {
-		g := proxied(
-			t,
-			func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
-			func(s *site.Site) { s.State = state },
-		)
+	for state, status := range map[site.State]int{site.Expired: 410, site.Making: 503, site.Failed: 503,
+		site.Parked: 503} {
+		g := proxied(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
+			func(s *site.Site) { s.State = state })
 		assert.Equal(t, status, ask(t, g, http.MethodGet, "/", nil).StatusCode, state)
 	}
 }
 
 func TestLiftedRulesLiftTheBrowsersToo(t *testing.T) {
-	g := proxied(
-		t,
-		func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
-		func(s *site.Site) { s.Quiet = []site.Rule{site.QuietMail} },
-	)
+	g := proxied(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
+		func(s *site.Site) { s.Quiet = []site.Rule{site.QuietMail} })
 	assert.Empty(t, ask(t, g, http.MethodGet, "/", nil).Header.Get("Content-Security-Policy"))
-	g = proxied(
-		t,
-		func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
-		func(s *site.Site) { s.Quiet = []site.Rule{site.QuietStatistics} },
-	)
+	g = proxied(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
+		func(s *site.Site) { s.Quiet = []site.Rule{site.QuietStatistics} })
 	csp := ask(t, g, http.MethodGet, "/", nil).Header.Get("Content-Security-Policy")
 	assert.Contains(t, csp, "img-src 'self' http://*.winter.localhost:7700")
 	assert.NotContains(t, csp, "form-action")

@@ -166,7 +166,7 @@ func Patience(ctx context.Context, trees ...Tree) error {
 	return nil
 }
 
-// Linker is a root in which a file can get a second name.
+// Linker is a root in which a file can get a hard link.
 type Linker interface {
 	Link(from, to string) error
 }

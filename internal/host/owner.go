@@ -64,13 +64,13 @@ type Attributing interface {
 	SetAttrs(name string, a Attrs) error
 }
 
-// AllAttributed is a root that reads the extended attributes of all its files at
+// AllAttributed is a tree that reads the extended attributes of all its files at
 // once, by path; files without any are left out.
 type AllAttributed interface {
 	AllAttrs(ctx context.Context) (map[string]Attrs, error)
 }
 
-// AttrsOf gives a file's extended attributes; nil where the root knows of none.
+// AttrsOf gives a file's extended attributes; nil where the tree knows of none.
 func AttrsOf(root Tree, name string) (Attrs, error) {
 	if r, ok := root.(Attributed); ok {
 		return r.Attrs(name)
@@ -155,12 +155,6 @@ func unreadable(name string, want Access, is Owner) error {
 	case perm&0o440 == 0: // nobody is meant to
 		return nil
 	}
-	return fmt.Errorf(
-		"%s (mode %o) belongs to account %d, group %d, and ours may not give it to them: %w",
-		name,
-		perm,
-		want.Owner.User,
-		want.Owner.Group,
-		ErrUnreadable,
-	)
+	return fmt.Errorf("%s (mode %o) belongs to account %d, group %d, and ours may not give it to them: %w", name, perm,
+		want.Owner.User, want.Owner.Group, ErrUnreadable)
 }

@@ -62,15 +62,9 @@ func (t *Tx) PutSite(ctx context.Context, s site.Site) error { return put(ctx, t
 // Named tells whether another site than id has a name and is not gone.
 func (t *Tx) Named(ctx context.Context, name string, id site.ID) (bool, error) {
 	var n int
-	err := t.tx.QueryRowContext(
-		ctx,
-		"SELECT COUNT(*) FROM sites WHERE name = ? AND id <> ? AND state <> 'gone'",
-		name,
-		string(id),
-	).
-		Scan(
-			&n,
-		)
+	err := t.tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM sites WHERE name = ? AND id <> ? AND state <> 'gone'", name,
+		string(id)).
+		Scan(&n)
 	return n > 0, err
 }
 
@@ -105,7 +99,8 @@ func (t *Tx) Claim(ctx context.Context, run string, c plan.Claim, except string)
 	var other, kind string
 	err := t.tx.QueryRowContext(
 		ctx,
-		`SELECT claims.run, coalesce(json_extract(runs.doc, '$.plan.kind'), '') FROM claims LEFT JOIN runs ON runs.id = claims.run
+		`SELECT claims.run, coalesce(json_extract(runs.doc, '$.plan.kind'), '') FROM claims
+			LEFT JOIN runs ON runs.id = claims.run
 		WHERE claims.site = ? AND claims.run NOT IN (?, ?) AND (alone OR ?) LIMIT 1`,
 		string(c.Site),
 		run,
@@ -116,14 +111,15 @@ func (t *Tx) Claim(ctx context.Context, run string, c plan.Claim, except string)
 	case err == nil && strings.HasPrefix(other, plan.ByHand):
 		return fmt.Errorf("%w on %s, for a moment; try it again", ErrClaimed, c.Name)
 	case err == nil:
-		return fmt.Errorf("%w (%s, %s) on %s; wait for it, or cancel it: alibi runs cancel %s",
-			ErrClaimed, other, plan.Kind(kind).Title(), c.Name, other)
+		return fmt.Errorf("%w (%s, %s) on %s; wait for it, or cancel it: alibi runs cancel %s", ErrClaimed, other,
+			plan.Kind(kind).Title(), c.Name, other)
 	case !errors.Is(err, sql.ErrNoRows):
 		return fmt.Errorf("reading the record: %w", err)
 	}
 	return t.exec(
 		ctx,
-		"INSERT INTO claims (site, run, alone) VALUES (?, ?, ?) ON CONFLICT (site, run) DO UPDATE SET alone = max(alone, excluded.alone)",
+		"INSERT INTO claims (site, run, alone) VALUES (?, ?, ?) ON CONFLICT (site, run) DO UPDATE SET alone = "+
+			"max(alone, excluded.alone)",
 		string(c.Site),
 		run,
 		c.Alone,

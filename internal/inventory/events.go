@@ -79,9 +79,7 @@ func (in *Inventory) Search(ctx context.Context, l Look) ([]Event, error) {
 	if l.Limit <= 0 {
 		l.Limit = -1
 	}
-	rows, err := in.db.QueryContext(
-		ctx,
-		q+" ORDER BY at DESC, id DESC LIMIT ? OFFSET ?",
+	rows, err := in.db.QueryContext(ctx, q+" ORDER BY at DESC, id DESC LIMIT ? OFFSET ?",
 		append(args, l.Limit, l.Skip)...)
 	if err != nil {
 		return nil, fmt.Errorf("reading the record: %w", err)

@@ -40,12 +40,15 @@ var schema = []string{
 	`CREATE TABLE hosts (name TEXT PRIMARY KEY, doc TEXT NOT NULL);
 	CREATE TABLE sites (id TEXT PRIMARY KEY, name TEXT NOT NULL, state TEXT NOT NULL, doc TEXT NOT NULL);
 	CREATE INDEX sites_by_name ON sites (name);
-	CREATE TABLE runs (id TEXT PRIMARY KEY, site TEXT NOT NULL, state TEXT NOT NULL, made INTEGER NOT NULL, cancel INTEGER NOT NULL DEFAULT 0, doc TEXT NOT NULL, checkpoint TEXT NOT NULL DEFAULT '{}');
+	CREATE TABLE runs (id TEXT PRIMARY KEY, site TEXT NOT NULL, state TEXT NOT NULL, made INTEGER NOT NULL,
+		cancel INTEGER NOT NULL DEFAULT 0, doc TEXT NOT NULL, checkpoint TEXT NOT NULL DEFAULT '{}');
 	CREATE INDEX runs_by_time ON runs (made);
-	CREATE TABLE made (id INTEGER PRIMARY KEY, site TEXT NOT NULL, kind TEXT NOT NULL, host TEXT NOT NULL, path TEXT NOT NULL, at INTEGER NOT NULL, UNIQUE (host, path));
+	CREATE TABLE made (id INTEGER PRIMARY KEY, site TEXT NOT NULL, kind TEXT NOT NULL, host TEXT NOT NULL,
+		path TEXT NOT NULL, at INTEGER NOT NULL, UNIQUE (host, path));
 	CREATE TABLE evidence (id INTEGER PRIMARY KEY, site TEXT NOT NULL, at INTEGER NOT NULL, doc TEXT NOT NULL);
 	CREATE INDEX evidence_by_site ON evidence (site, at);
-	CREATE TABLE events (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, site TEXT NOT NULL, kind TEXT NOT NULL, text TEXT NOT NULL);
+	CREATE TABLE events (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, site TEXT NOT NULL,
+		kind TEXT NOT NULL, text TEXT NOT NULL);
 	CREATE INDEX events_by_site ON events (site, id);
 	CREATE TABLE notes (key TEXT PRIMARY KEY, value TEXT NOT NULL);`,
 	`CREATE TABLE claims (site TEXT NOT NULL, run TEXT NOT NULL, alone INTEGER NOT NULL, PRIMARY KEY (site, run));
@@ -94,12 +97,8 @@ func (in *Inventory) openToRead(path string) (*Inventory, error) {
 	var have int
 	if err := db.QueryRow("PRAGMA user_version").Scan(&have); err != nil || have != len(schema) {
 		db.Close()
-		return nil, fmt.Errorf(
-			"the record %s: %w; it is of another version, or damaged (%w)",
-			path,
-			ErrReadOnly,
-			errors.Join(err),
-		)
+		return nil, fmt.Errorf("the record %s: %w; it is of another version, or damaged (%w)", path, ErrReadOnly,
+			errors.Join(err))
 	}
 	return in, nil
 }
@@ -131,7 +130,8 @@ func (in *Inventory) migrate() error {
 // changed it.
 func (in *Inventory) Version(ctx context.Context) (string, error) {
 	var others, own int64
-	if err := in.db.QueryRowContext(ctx, "SELECT (SELECT data_version FROM pragma_data_version()), total_changes()").Scan(&others, &own); err != nil {
+	if err := in.db.QueryRowContext(ctx, "SELECT (SELECT data_version FROM pragma_data_version()), "+
+		"total_changes()").Scan(&others, &own); err != nil {
 		return "", fmt.Errorf("reading the record: %w", err)
 	}
 	return fmt.Sprint(others, " ", own), nil
@@ -242,12 +242,8 @@ func (in *Inventory) Host(ctx context.Context, name string) (Host, error) {
 
 // PutHost adds or changes a host.
 func (in *Inventory) PutHost(ctx context.Context, h Host) error {
-	return in.exec(
-		ctx,
-		"INSERT INTO hosts VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc",
-		h.Name,
-		doc(h),
-	)
+	return in.exec(ctx, "INSERT INTO hosts VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc", h.Name,
+		doc(h))
 }
 
 // Sites lists all sites that are not gone, by name.
@@ -277,7 +273,8 @@ type execer interface {
 
 func put(ctx context.Context, db execer, s site.Site) error {
 	_, err := db.ExecContext(ctx, `INSERT INTO sites VALUES (?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET name = excluded.name, state = excluded.state, doc = excluded.doc`, string(s.ID), s.Name, string(s.State), doc(s))
+		ON CONFLICT (id) DO UPDATE SET name = excluded.name, state = excluded.state, doc = excluded.doc`, string(s.ID),
+		s.Name, string(s.State), doc(s))
 	if err != nil {
 		return fmt.Errorf("writing site %s to the record: %w", s.Name, err)
 	}
@@ -338,7 +335,8 @@ type Made struct {
 func (in *Inventory) AddMade(ctx context.Context, m Made) error {
 	return in.exec(
 		ctx,
-		"INSERT INTO made (site, kind, host, path, at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, path) DO UPDATE SET site = excluded.site",
+		"INSERT INTO made (site, kind, host, path, at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, path) DO UPDATE SET "+
+			"site = excluded.site",
 		string(m.Site),
 		m.Kind,
 		m.Host,
@@ -379,13 +377,8 @@ func (in *Inventory) PutEvidence(ctx context.Context, id site.ID, at time.Time, 
 
 // Evidence gives the latest reports about a site, newest first, as JSON.
 func (in *Inventory) Evidence(ctx context.Context, id site.ID, limit int) ([]json.RawMessage, error) {
-	return collect[json.RawMessage](
-		ctx,
-		in.db,
-		"SELECT doc FROM evidence WHERE site = ? ORDER BY at DESC LIMIT ?",
-		string(id),
-		limit,
-	)
+	return collect[json.RawMessage](ctx, in.db, "SELECT doc FROM evidence WHERE site = ? ORDER BY at DESC LIMIT ?",
+		string(id), limit)
 }
 
 // Note gives a remembered value, "" if there is none.
@@ -400,22 +393,14 @@ func (in *Inventory) Note(ctx context.Context, key string) (string, error) {
 
 // SetNote remembers a value.
 func (in *Inventory) SetNote(ctx context.Context, key, value string) error {
-	return in.exec(
-		ctx,
-		"INSERT INTO notes VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
-		key,
-		value,
-	)
+	return in.exec(ctx, "INSERT INTO notes VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key,
+		value)
 }
 
 // Notes gives the notes whose keys begin with a word, by the rest of their keys.
 func (in *Inventory) Notes(ctx context.Context, prefix string) (map[string]string, error) {
-	rows, err := in.db.QueryContext(
-		ctx,
-		"SELECT key, value FROM notes WHERE substr(key, 1, ?) = ?",
-		len(prefix),
-		prefix,
-	)
+	rows, err := in.db.QueryContext(ctx, "SELECT key, value FROM notes WHERE substr(key, 1, ?) = ?", len(prefix),
+		prefix)
 	if err != nil {
 		return nil, fmt.Errorf("reading the record: %w", err)
 	}

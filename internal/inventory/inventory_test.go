@@ -132,13 +132,8 @@ func TestRuns(t *testing.T) {
 	ctx := context.Background()
 	base := time.Now()
 	for i, s := range []plan.RunState{plan.Done, plan.Running, plan.Waiting, plan.Stopped} {
-		require.NoError(
-			t,
-			in.PutRun(
-				ctx,
-				plan.Run{ID: fmt.Sprintf("%d00000", i), State: s, Made: base.Add(time.Duration(i) * time.Second)},
-			),
-		)
+		require.NoError(t, in.PutRun(ctx, plan.Run{ID: fmt.Sprintf("%d00000", i), State: s,
+			Made: base.Add(time.Duration(i) * time.Second)}))
 	}
 	list, err := in.Runs(ctx, 2)
 	require.NoError(t, err)
@@ -186,13 +181,8 @@ func TestMadeEventsNotesAndEvidence(t *testing.T) {
 	assert.Empty(t, made)
 
 	for i := range 3 {
-		require.NoError(
-			t,
-			in.Log(
-				ctx,
-				Event{At: time.Now(), Who: "runa", Site: site.ID(fmt.Sprint(i % 2)), Kind: "k", Text: fmt.Sprint(i)},
-			),
-		)
+		require.NoError(t, in.Log(ctx, Event{At: time.Now(), Who: "runa", Site: site.ID(fmt.Sprint(i % 2)), Kind: "k",
+			Text: fmt.Sprint(i)}))
 	}
 	ev, err := in.Events(ctx, "0", 10)
 	require.NoError(t, err)
@@ -230,12 +220,8 @@ func TestANewerRecordIsRefused(t *testing.T) {
 	_, err = Open(path)
 	assert.ErrorContains(t, err, "written by a newer version of Alibi")
 	require.NoError(
-		t,
-		os.WriteFile(
-			path,
-			[]byte("this is no database, and rather long so that it is not taken for an empty one"),
-			0o600,
-		),
+		t, os.WriteFile(path, []byte("this is no database, and rather long so that it is not taken for an empty one"),
+			0o600),
 	)
 	_, err = Open(path)
 	assert.ErrorContains(t, err, "can't be used")

@@ -17,9 +17,8 @@ var (
 	// ErrNoRoom is given where the disk that holds the record is full.
 	ErrNoRoom = errors.New("the disk that holds Alibi's own folder is full: make room there, and go on")
 	// ErrReadOnly is given where the record can only be read.
-	ErrReadOnly = errors.New(
-		"the folder of Alibi's own files can't be written to: the record can be read, and nothing else can be done",
-	)
+	ErrReadOnly = errors.New("the folder of Alibi's own files can't be written to: the record can be read, and " +
+		"nothing else can be done")
 )
 
 // spareBytes is how much room is set aside, so that what happened can be written

@@ -17,7 +17,8 @@ func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error {
 
 func putRun(ctx context.Context, db execer, r plan.Run) error {
 	_, err := db.ExecContext(ctx, `INSERT INTO runs (id, site, state, made, doc) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET state = excluded.state, doc = excluded.doc`, r.ID, string(r.Plan.Target.ID), string(r.State), r.Made.UnixNano(), doc(r))
+		ON CONFLICT (id) DO UPDATE SET state = excluded.state, doc = excluded.doc`, r.ID, string(r.Plan.Target.ID),
+		string(r.State), r.Made.UnixNano(), doc(r))
 	if err != nil {
 		return fmt.Errorf("writing run %s to the record: %w", r.ID, err)
 	}
@@ -29,7 +30,8 @@ func (in *Inventory) Run(ctx context.Context, id string) (plan.Run, error) {
 	l, err := collect[plan.Run](
 		ctx,
 		in.db,
-		"SELECT doc FROM runs WHERE id = ? OR (length(?) >= 4 AND substr(id, 1, length(?)) = ?) ORDER BY made DESC LIMIT 1",
+		"SELECT doc FROM runs WHERE id = ? OR (length(?) >= 4 AND substr(id, 1, length(?)) = ?) ORDER BY made "+
+			"DESC LIMIT 1",
 		id,
 		id,
 		id,
@@ -53,7 +55,8 @@ func (in *Inventory) RunsOf(ctx context.Context, id site.ID) ([]plan.Run, error)
 
 // Unfinished lists the runs that wait, are under way or are paused, oldest first.
 func (in *Inventory) Unfinished(ctx context.Context) ([]plan.Run, error) {
-	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running', 'paused') ORDER BY made")
+	return collect[plan.Run](ctx, in.db, "SELECT doc FROM runs WHERE state IN ('waiting', 'running', 'paused') "+
+		"ORDER BY made")
 }
 
 // AskCancel notes the wish that a run stop; whoever carries it out looks for it.

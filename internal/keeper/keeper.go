@@ -264,7 +264,8 @@ func (k *Keeper) warn(ctx context.Context, s site.Site, now time.Time) error {
 	if apart, err := k.desk.Apart(ctx, s.ID); err == nil && apart.Copy > 0 {
 		text += fmt.Sprintf("; %d changes made here are nowhere else", apart.Copy)
 	}
-	if err := k.desk.Record.Log(ctx, inventory.Event{At: now, Who: "keeper", Site: s.ID, Kind: "ending", Text: text}); err != nil {
+	if err := k.desk.Record.Log(ctx, inventory.Event{At: now, Who: "keeper", Site: s.ID, Kind: "ending",
+		Text: text}); err != nil {
 		return err
 	}
 	return k.desk.Record.SetNote(ctx, key, s.Lease.Ends.UTC().Format(time.RFC3339))

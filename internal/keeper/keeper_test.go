@@ -70,12 +70,8 @@ func TestALeaseEndsByItself(t *testing.T) {
 	assert.DirExists(t, s.Root)
 	c.set(73*time.Hour + 49*time.Hour)
 	look(t, k)
-	require.Eventually(
-		t,
-		func() bool { _, err := w.Desk.Find(context.Background(), "leased"); return err != nil },
-		5*time.Second,
-		50*time.Millisecond,
-	)
+	require.Eventually(t, func() bool { _, err := w.Desk.Find(context.Background(), "leased"); return err != nil },
+		5*time.Second, 50*time.Millisecond)
 	assert.NoDirExists(t, w.Desk.Env.CopyDir("leased"))
 	left, err := w.Desk.Leftovers(context.Background())
 	require.NoError(t, err)

@@ -17,7 +17,8 @@ func TablesPath(db site.Database) string { return madePath("tables", db.Name+"#"
 // Beside gives the account by which a copy's tables are made in its origin's
 // database: the origin's own. What will be made is noted first.
 func (e *Env) Beside(ctx context.Context, s site.Site) (tables.Server, error) {
-	if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "tables", Host: s.Host, Path: TablesPath(s.Database), At: e.Now()}); err != nil {
+	if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "tables", Host: s.Host,
+		Path: TablesPath(s.Database), At: e.Now()}); err != nil {
 		return nil, err
 	}
 	return e.ofOrigin(ctx, s)

@@ -112,14 +112,8 @@ func TestANoticeStandsBeforeALiveSiteAndGoesAgain(t *testing.T) {
 	assert.Nil(t, now.Front)
 
 	// A file of that name that is not Alibi's is not taken away.
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(s.Root, ".maintenance"),
-			[]byte("<?php $upgrading = 1; // by the site itself\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, ".maintenance"),
+		[]byte("<?php $upgrading = 1; // by the site itself\n"), 0o644))
 	require.NoError(t, e.Lift(ctx, run, s))
 	assert.FileExists(t, filepath.Join(s.Root, ".maintenance"))
 
@@ -170,7 +164,8 @@ func TestSecretsOfACopy(t *testing.T) {
 func TestWhatACopysCodeAnswers(t *testing.T) {
 	w, err := ParseWoken(
 		200,
-		"Notice: something\n{\"alibi\":{\"php\":\"8.2.1\",\"core\":\"6.8.12\",\"before\":\"53496\",\"after\":\"60421\"}}trailing",
+		"Notice: something\n{\"alibi\":{\"php\":\"8.2.1\",\"core\":\"6.8.12\","+
+			"\"before\":\"53496\",\"after\":\"60421\"}}trailing",
 	)
 	require.NoError(t, err)
 	assert.Equal(t, Woken{PHP: "8.2.1", Core: "6.8.12", Before: "53496", After: "60421"}, w)
@@ -194,7 +189,8 @@ func TestComplaintsAreTheErrorsThatEndedRequests(t *testing.T) {
 	assert.Empty(t, why, "nothing was written yet")
 	require.NoError(t, os.MkdirAll(Logs(s), 0o755))
 	log := filepath.Join(Logs(s), ErrorLog)
-	fatal := "[x] PHP Fatal error:  Uncaught Error: Call to undefined function tide() in " + s.Root + "/wp-content/a.php:3\n"
+	fatal := "[x] PHP Fatal error:  Uncaught Error: Call to undefined function tide() in " + s.Root +
+		"/wp-content/a.php:3\n"
 	require.NoError(t, os.WriteFile(log, []byte(fatal+"[x] PHP Warning:  mild in /x\n"), 0o644))
 	why, err = e.Complaints(ctx, s, 0)
 	require.NoError(t, err)

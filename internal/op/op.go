@@ -57,7 +57,7 @@ type Env struct {
 	// code runs.
 	Try func(ctx context.Context, s site.Site) (Tried, error)
 	// Wake has a copy's own code do what belongs to other components: what each does
-	// when it is put on, and bringing the data in line with the core; ErrNotRun where
+	// when it is activated, and bringing the data in line with the core; ErrNotRun where
 	// no code runs.
 	Wake func(ctx context.Context, s site.Site, ask Ask) (Woken, error)
 	// Pin has a finished copy brought to a pin sheet, and gives the run that does it;
@@ -259,12 +259,8 @@ func (e *Env) Inspect(ctx context.Context, hostName, root, stackName string) (*s
 			return f, nil
 		}
 	}
-	return nil, fmt.Errorf(
-		"%s on %s: %w: neither the CMS's files nor an index page are there; name the folder that the web server shows",
-		root,
-		hostName,
-		ErrNoSite,
-	)
+	return nil, fmt.Errorf("%s on %s: %w: neither the CMS's files nor an index page are there; name the folder that "+
+		"the web server shows", root, hostName, ErrNoSite)
 }
 
 // Pairs says which address of an origin becomes which of a copy: the first

@@ -50,22 +50,14 @@ func TestPairs(t *testing.T) {
 		"https://north.example":     "http://north.winter.localhost:7700",
 		"https://www.north.example": "http://north.winter.localhost:7700",
 	}, pairs(t, "https://a.example", "https://north.example"), "another name gets one below the copy's")
-	assert.Len(
-		t,
-		pairs(t, "https://a.example", "https://a.example/north", "https://a.example/south"),
-		2,
-		"folders follow the first address",
-	)
+	assert.Len(t, pairs(t, "https://a.example", "https://a.example/north", "https://a.example/south"), 2,
+		"folders follow the first address")
 	two := pairs(t, "https://a.example", "https://shop.b.example", "https://shop.c.example")
 	assert.Equal(t, "http://shop.winter.localhost:7700", two["https://shop.b.example"])
 	assert.Equal(t, "http://shop-2.winter.localhost:7700", two["https://shop.c.example"], "names do not collide")
 	folder := pairs(t, "https://a.example/shop")
-	assert.Equal(
-		t,
-		"http://winter.localhost:7700",
-		folder["https://a.example/shop"],
-		"a sub-folder becomes the copy's root",
-	)
+	assert.Equal(t, "http://winter.localhost:7700", folder["https://a.example/shop"],
+		"a sub-folder becomes the copy's root")
 	assert.Empty(t, Pairs(nil, site.Address{}))
 }
 

@@ -59,7 +59,8 @@ func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation 
 		return err
 	}
 	for kind, what := range map[string]string{"database": s.Database.Name, "account": s.Database.User} {
-		if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: kind, Host: s.Host, Path: madePath(kind, what), At: e.Now()}); err != nil {
+		if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: kind, Host: s.Host, Path: madePath(kind, what),
+			At: e.Now()}); err != nil {
 			return err
 		}
 	}

@@ -26,7 +26,7 @@ const (
 
 // Ask is what a copy's own code is to do after its components changed.
 type Ask struct {
-	On     []string `json:"on"`     // plugins that were put on, by their main files
+	On     []string `json:"on"`     // plugins that were activated, by their main files
 	Update bool     `json:"update"` // bring the data in line with the core
 }
 
@@ -62,7 +62,8 @@ func (i Identity) Belongs(s site.Site) error {
 	db := s.Database
 	wrong := func(what, is, should string) error {
 		return fmt.Errorf(
-			"%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its wp-config.php and wp-content/db.php, and bring it in line with its origin again",
+			"%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its wp-config.php and "+
+				"wp-content/db.php, and bring it in line with its origin again",
 			ErrForeign,
 			what,
 			is,
@@ -115,10 +116,8 @@ func ParseWoken(status int, page string) (w Woken, err error) {
 	if status >= http.StatusInternalServerError {
 		return w, fmt.Errorf("%w: it answers %d", ErrBroken, status)
 	}
-	return w, fmt.Errorf(
-		"it answers %d, and not what it should: another Alibi made it; bring it in line with its origin first",
-		status,
-	)
+	return w, fmt.Errorf("it answers %d, and not what it should: another Alibi made it; bring it in line with its "+
+		"origin first", status)
 }
 
 // The files in the folder of a copy to which its errors and the requests for it

@@ -69,15 +69,13 @@ func TestEditAtAsksOnlyWhereItIsTold(t *testing.T) {
 	}
 	out, err := EditAt(in, []int{at(2), at(5)}, upper)
 	require.NoError(t, err)
-	assert.Equal(
-		t,
-		`a:3:{s:3:"old";s:19:"brand-new brand-new";i:1;s:3:"old";s:1:"k";a:1:{i:0;s:9:"brand-new";}}`,
-		string(out),
-	)
+	assert.Equal(t, `a:3:{s:3:"old";s:19:"brand-new brand-new";i:1;s:3:"old";s:1:"k";a:1:{i:0;s:9:"brand-new";}}`,
+		string(out))
 	out, err = EditAt(in, nil, upper)
 	require.NoError(t, err)
 	assert.Same(t, &in[0], &out[0])
-	for _, bad := range []string{`a:2:{s:3:"old";s:2:"xy";s:3:"old";s:9:"short";}`, `a:1:{s:3:"old";s:2:"xy";`, `a:1:{s:3:"old";s:2:"xy";}}`} {
+	for _, bad := range []string{`a:2:{s:3:"old";s:2:"xy";s:3:"old";s:9:"short";}`, `a:1:{s:3:"old";s:2:"xy";`,
+		`a:1:{s:3:"old";s:2:"xy";}}`} {
 		_, err = EditAt([]byte(bad), nil, upper)
 		assert.ErrorIs(t, err, ErrSyntax, "what is passed by is checked too: %s", bad)
 	}
@@ -100,8 +98,10 @@ func TestEditAtEverywhereIsEdit(t *testing.T) {
 
 func TestBrokenValuesAreRefused(t *testing.T) {
 	for _, in := range []string{
-		"", "s", `s:4:"old";`, `s:3:"old"`, `a:1:{i:0;}`, `a:1:{i:0;i:1;`, `a:1:{a:0:{}i:1;}`, `i:;`, `i:--1;`, `b:2;`, `d:x;`, `d:1-2;`,
-		`s:3:"old";x`, `O:0:"":0:{}`, `O:1:"K":1:{}`, `C:3:"Foo":99:{}`, `E:4:"Suit";`, `a:99999999999999999999:{}`, `S:1:"\zz";`, `Z:1;`, `s:-1:"";`,
+		"", "s", `s:4:"old";`, `s:3:"old"`, `a:1:{i:0;}`, `a:1:{i:0;i:1;`, `a:1:{a:0:{}i:1;}`, `i:;`, `i:--1;`, `b:2;`,
+		`d:x;`, `d:1-2;`,
+		`s:3:"old";x`, `O:0:"":0:{}`, `O:1:"K":1:{}`, `C:3:"Foo":99:{}`, `E:4:"Suit";`, `a:99999999999999999999:{}`,
+		`S:1:"\zz";`, `Z:1;`, `s:-1:"";`,
 	} {
 		_, err := Edit([]byte(in), upper)
 		assert.ErrorIs(t, err, ErrSyntax, in)
@@ -121,7 +121,8 @@ func TestDeepNesting(t *testing.T) {
 }
 
 func TestLooks(t *testing.T) {
-	for in, want := range map[string]bool{`a:1:{`: true, `s:3:"x`: true, `O:1:"K"`: true, `a:1 way`: false, `s:x:"`: false, `as`: false, `i:1;;;`: false, `E:3:"A:B";`: true} {
+	for in, want := range map[string]bool{`a:1:{`: true, `s:3:"x`: true, `O:1:"K"`: true, `a:1 way`: false,
+		`s:x:"`: false, `as`: false, `i:1;;;`: false, `E:3:"A:B";`: true} {
 		assert.Equal(t, want, Looks([]byte(in)), in)
 	}
 }
@@ -191,7 +192,8 @@ func TestPHPReadsWhatEditWrites(t *testing.T) {
 	})
 	got := php(
 		t,
-		`foreach (file('php://stdin') as $l) { $v = unserialize(base64_decode($l)); echo is_array($v) && $v['plain'] === "an brand-new é\0 text" && array_key_exists('brand-new', $v) ? 'y' : 'n'; }`,
+		`foreach (file('php://stdin') as $l) { $v = unserialize(base64_decode($l));
+			echo is_array($v) && $v['plain'] === "an brand-new é\0 text" && array_key_exists('brand-new', $v) ? 'y' : 'n'; }`,
 		batch.Bytes(),
 	)
 	assert.Equal(t, strings.Repeat("y", n), got)
@@ -200,7 +202,8 @@ func TestPHPReadsWhatEditWrites(t *testing.T) {
 func TestWhatPHPWritesIsValid(t *testing.T) {
 	code := `enum Suit: string { case Hearts = 'H'; } class P { private $a = "old"; protected $b = 2; public $c; }
 	$p = new P; $p->c = $p; $q = [1, 'x' => &$p]; $f = new SplObjectStorage; $f[new P] = 1;
-	foreach ([$p, $q, Suit::Hearts, new ArrayObject(['old' => 'old']), $f, 1.5, -0.0, NAN, INF, 1e100, PHP_INT_MIN, "\0é", null, [true, [[]]]] as $v) echo base64_encode(serialize($v)), "\n";`
+	foreach ([$p, $q, Suit::Hearts, new ArrayObject(['old' => 'old']), $f, 1.5, -0.0, NAN, INF, 1e100,
+		PHP_INT_MIN, "\0é", null, [true, [[]]]] as $v) echo base64_encode(serialize($v)), "\n";`
 	lines := strings.Fields(php(t, code, nil))
 	require.Len(t, lines, 14)
 	for _, l := range lines {
@@ -213,7 +216,8 @@ func TestWhatPHPWritesIsValid(t *testing.T) {
 			"ok",
 			php(
 				t,
-				`enum Suit: string { case Hearts = 'H'; } class P { private $a; protected $b; public $c; } $s = stream_get_contents(STDIN); echo unserialize($s) !== false || $s === 'b:0;' ? 'ok' : 'broken';`,
+				`enum Suit: string { case Hearts = 'H'; } class P { private $a; protected $b; public $c; }
+				$s = stream_get_contents(STDIN); echo unserialize($s) !== false || $s === 'b:0;' ? 'ok' : 'broken';`,
 				out,
 			),
 			"%q",
@@ -223,7 +227,8 @@ func TestWhatPHPWritesIsValid(t *testing.T) {
 }
 
 func FuzzEdit(f *testing.F) {
-	for _, s := range []string{`a:1:{i:0;s:3:"old";}`, `C:3:"Foo":3:{old}`, `S:1:"\00";`, `O:1:"K":1:{s:1:"a";r:1;}`, `E:6:"Suit:H";`, `a:2:{i:0;`} {
+	for _, s := range []string{`a:1:{i:0;s:3:"old";}`, `C:3:"Foo":3:{old}`, `S:1:"\00";`, `O:1:"K":1:{s:1:"a";r:1;}`,
+		`E:6:"Suit:H";`, `a:2:{i:0;`} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {

@@ -27,9 +27,10 @@ type Sheet struct {
 	Settings Settings       `toml:"settings"`
 	Plugins  map[string]Pin `toml:"-"`
 	Themes   map[string]Pin `toml:"-"`
-	Others   string         `toml:"others"` // what becomes of plugins and themes that are not named: "leave" (usual), "off" or "remove"
-	Ballast  map[string]int `toml:"ballast"`
-	Lock     Lock           `toml:"lock"`
+	// what becomes of plugins and themes that are not named: "leave" (usual), "off" or "remove"
+	Others  string         `toml:"others"`
+	Ballast map[string]int `toml:"ballast"`
+	Lock    Lock           `toml:"lock"`
 
 	RawPlugins map[string]any `toml:"plugins"`
 	RawThemes  map[string]any `toml:"themes"`
@@ -108,15 +109,8 @@ func Parse(name string, src []byte) (*Sheet, error) {
 			var all Errors
 			for _, e := range strict.Errors {
 				line, _ := e.Position()
-				all = append(
-					all,
-					fmt.Errorf(
-						"%s, line %d: there is nothing called %q in a pin sheet",
-						name,
-						line,
-						strings.Join(e.Key(), "."),
-					),
-				)
+				all = append(all, fmt.Errorf("%s, line %d: there is nothing called %q in a pin sheet", name, line,
+					strings.Join(e.Key(), ".")))
 			}
 			return nil, all
 		case errors.As(err, &at):
@@ -181,7 +175,8 @@ func (s *Sheet) pins(what string, raw map[string]any, wrong func(path, format st
 		case string:
 			p.Version = v
 		case map[string]any:
-			fields := map[string]*string{"version": &p.Version, "state": &p.State, "from": &p.From, "ref": &p.Ref, "digest": &p.Digest}
+			fields := map[string]*string{"version": &p.Version, "state": &p.State, "from": &p.From, "ref": &p.Ref,
+				"digest": &p.Digest}
 			for k, x := range v {
 				if text, ok := x.(string); ok && fields[k] != nil {
 					*fields[k] = text
@@ -216,7 +211,8 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 	if err := CheckRange(s.Core.Version); err != nil {
 		wrong("core.version", "the core: %v", err)
 	}
-	for _, x := range []struct{ path, v string }{{"runtime.memory", s.Runtime.Memory}, {"runtime.upload", s.Runtime.Upload}} {
+	for _, x := range []struct{ path, v string }{{"runtime.memory", s.Runtime.Memory},
+		{"runtime.upload", s.Runtime.Upload}} {
 		if _, err := site.ParseSize(x.v); x.v != "" && (err != nil || strings.Trim(x.v, "0123456789KMG") != "") {
 			wrong(x.path, "%q is no size that PHP knows: write 256M or 1G", x.v)
 		}
@@ -234,7 +230,7 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 		wrong("settings.updates", "updates are off, core or all, not %q", s.Settings.Updates)
 	}
 	if !slices.Contains([]string{"", "leave", "off", "remove"}, s.Others) {
-		wrong("others", "others are left (leave), put off (off) or removed (remove), not %q", s.Others)
+		wrong("others", "others are left (leave), deactivated (off) or removed (remove), not %q", s.Others)
 	}
 	if s.Settings.Quiet != nil {
 		for _, r := range *s.Settings.Quiet {
@@ -254,13 +250,8 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 	}
 	for kind, n := range s.Ballast {
 		if !slices.Contains(ballast.Kinds, kind) || n < 0 {
-			wrong(
-				"ballast."+kind,
-				"there is no ballast of %d %s: it is of %s",
-				n,
-				kind,
-				strings.Join(ballast.Kinds, ", "),
-			)
+			wrong("ballast."+kind, "there is no ballast of %d %s: it is of %s", n, kind,
+				strings.Join(ballast.Kinds, ", "))
 		}
 	}
 }

@@ -45,26 +45,29 @@ func TestASheetIsReadAndExplained(t *testing.T) {
 	assert.Equal(t, 10, s.Ballast["posts"])
 	assert.Equal(
 		t,
-		"core >=6.1 <7 in en_GB, a single site on PHP 8.2, 3 plugins (2 floating, 1 off), the theme harbour, everything else off",
+		"core >=6.1 <7 in en_GB, a single site on PHP 8.2, 3 plugins (2 floating, 1 off), the theme harbour, "+
+			"everything else off",
 		s.Explain(),
 	)
 }
 
 func TestWhatIsWrongWithASheetIsSaidWithItsLine(t *testing.T) {
 	for src, want := range map[string]string{
-		"[core]\nversion = \"six\"\n":                              `x, line 2: the core: "six" is no version and no range`,
-		"\n\n[plugins]\na = 3\n":                                   "x, line 4: a: write its version as a text",
-		"[plugins]\na = { version = \"1\", colour = \"red\" }\n":   "x, line 2: colour of a: a component has",
-		"[plugins]\na = { version = \"1\", state = \"asleep\" }\n": `x, line 2: a: a component is on or off, not "asleep"`,
-		"[plugins]\n\"../x\" = \"1\"\n":                            `x, line 2: "../x" can't be the name of one of plugins`,
-		"[runtime]\nphp = \"8\"\n":                                 `x, line 2: "8" is no series of PHP`,
-		"[runtime]\nphp = \"8.2\"\nmemory = \"lots\"\n":            `x, line 3: "lots" is no size that PHP knows`,
-		"[runtim]\nphp = \"8.2\"\n":                                "x, line 1: there is nothing called",
-		"others = \"eat\"\n":                                       `x, line 1: others are left (leave)`,
-		"[ballast]\nwhales = 3\n":                                  "x, line 2: there is no ballast of 3 whales",
-		"[settings]\nquiet = [\"mail\", \"noise\"]\n":              `x, line 2: "noise" is no quiet rule`,
-		"[themes]\na = { version=\"1\", state=\"on\" }\nb = {version=\"1\", state=\"on\"}\n": "two themes are on: a and b",
-		"[plugins]\na = { from = \"ext::sh -c evil\" }\n":                                    "names no component",
+		"[core]\nversion = \"six\"\n":                            `x, line 2: the core: "six" is no version and no range`,
+		"\n\n[plugins]\na = 3\n":                                 "x, line 4: a: write its version as a text",
+		"[plugins]\na = { version = \"1\", colour = \"red\" }\n": "x, line 2: colour of a: a component has",
+		"[plugins]\na = { version = \"1\", state = " +
+			"\"asleep\" }\n": `x, line 2: a: a component is on or off, not "asleep"`,
+		"[plugins]\n\"../x\" = \"1\"\n":                 `x, line 2: "../x" can't be the name of one of plugins`,
+		"[runtime]\nphp = \"8\"\n":                      `x, line 2: "8" is no series of PHP`,
+		"[runtime]\nphp = \"8.2\"\nmemory = \"lots\"\n": `x, line 3: "lots" is no size that PHP knows`,
+		"[runtim]\nphp = \"8.2\"\n":                     "x, line 1: there is nothing called",
+		"others = \"eat\"\n":                            `x, line 1: others are left (leave)`,
+		"[ballast]\nwhales = 3\n":                       "x, line 2: there is no ballast of 3 whales",
+		"[settings]\nquiet = [\"mail\", \"noise\"]\n":   `x, line 2: "noise" is no quiet rule`,
+		"[themes]\na = { version=\"1\", state=\"on\" }\nb = {version=\"1\", " +
+			"state=\"on\"}\n": "two themes are on: a and b",
+		"[plugins]\na = { from = \"ext::sh -c evil\" }\n": "names no component",
 		"[core\n": "x, line 1:",
 	} {
 		_, err := Parse("x", []byte(src))
@@ -79,8 +82,11 @@ func TestRanges(t *testing.T) {
 		r, v string
 		want bool
 	}{
-		{"2.4.1", "2.4.1", true}, {"2.4.1", "2.4.10", false}, {"2.4", "2.4.0", false}, {">=2.4 <3", "2.9.9", true}, {">=2.4 <3", "3.0", false}, {">=2.4,<3", "2.4", true}, {"2.4.*", "2.4.7", true}, {"2.4.*", "2.40", false},
-		{"~2.4.1", "2.4.9", true}, {"~2.4.1", "2.4.0", false}, {"~2.4.1", "2.5", false}, {"^2.4", "2.99", true}, {"^2.4", "3", false}, {"newest", "1", true}, {"", "1", true}, {"<2", "2-beta1", true}, {">2", "2-beta1", false}, {">1.0-rc1", "1.0", true},
+		{"2.4.1", "2.4.1", true}, {"2.4.1", "2.4.10", false}, {"2.4", "2.4.0", false}, {">=2.4 <3", "2.9.9", true},
+		{">=2.4 <3", "3.0", false}, {">=2.4,<3", "2.4", true}, {"2.4.*", "2.4.7", true}, {"2.4.*", "2.40", false},
+		{"~2.4.1", "2.4.9", true}, {"~2.4.1", "2.4.0", false}, {"~2.4.1", "2.5", false}, {"^2.4", "2.99", true},
+		{"^2.4", "3", false}, {"newest", "1", true}, {"", "1", true}, {"<2", "2-beta1", true}, {">2", "2-beta1", false},
+		{">1.0-rc1", "1.0", true},
 	} {
 		assert.Equal(t, c.want, Fits(c.r, c.v), "%s in %s", c.v, c.r)
 		assert.NoError(t, CheckRange(c.r))

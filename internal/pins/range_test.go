@@ -13,10 +13,8 @@ import (
 )
 
 func version(t *rapid.T, name string) string {
-	return fmt.Sprintf(
-		"%d.%d.%d", rapid.IntRange(0, 4).Draw(t, name+" major"), rapid.IntRange(0, 12).Draw(t, name+" minor"),
-		rapid.IntRange(0, 12).Draw(t, name+" patch"),
-	)
+	return fmt.Sprintf("%d.%d.%d", rapid.IntRange(0, 4).Draw(t, name+" major"),
+		rapid.IntRange(0, 12).Draw(t, name+" minor"), rapid.IntRange(0, 12).Draw(t, name+" patch"))
 }
 
 // What a range means does not depend on how it is written.
@@ -31,10 +29,8 @@ func TestRangesAgreeWithEachOther(t *testing.T) {
 		var major, minor int
 		_, _ = fmt.Sscan(parts[0], &major)
 		_, _ = fmt.Sscan(parts[1], &minor)
-		assert.Equal(
-			t, pins.Fits(fmt.Sprintf(">=%s <%d.%d", at, major, minor+1), v), pins.Fits("~"+at, v), "~%s and %s",
-			at, v,
-		)
+		assert.Equal(t, pins.Fits(fmt.Sprintf(">=%s <%d.%d", at, major, minor+1), v), pins.Fits("~"+at, v),
+			"~%s and %s", at, v)
 		assert.Equal(t, pins.Fits(fmt.Sprintf(">=%s, <%d", at, major+1), v), pins.Fits("^"+at, v), "^%s and %s", at, v)
 		assert.Equal(t, strings.HasPrefix(v+".", parts[0]+"."+parts[1]+"."), pins.Fits(parts[0]+"."+parts[1]+".*", v))
 		for _, any := range []string{"", "newest"} {
@@ -76,7 +72,8 @@ func TestTheNewestThatFitsIsChosen(t *testing.T) {
 
 // Setting a version changes that version and nothing else, and can be done again.
 func TestSettingAVersionChangesNothingElse(t *testing.T) {
-	const sheet = "# of the harbour\nabout = \"x\"\n\n[plugins] # what is on\ntide-table = \"2.4.1\" # kept back\nbell = { version = \"1\", state = \"off\" }\n\n[themes]\nharbour = \"3.1\"\n"
+	const sheet = "# of the harbour\nabout = \"x\"\n\n[plugins] # what is on\ntide-table = \"2.4.1\" # kept " +
+		"back\nbell = { version = \"1\", state = \"off\" }\n\n[themes]\nharbour = \"3.1\"\n"
 	rapid.Check(t, func(t *rapid.T) {
 		slug := rapid.SampledFrom([]string{"tide-table", "bell", "new-one"}).Draw(t, "slug")
 		to := rapid.SampledFrom([]string{"9.9", ">=2 <3", "newest", "~1.2"}).Draw(t, "to")
@@ -105,17 +102,22 @@ func TestSettingAVersionChangesNothingElse(t *testing.T) {
 func TestExtensionsAndSettingsOfASheet(t *testing.T) {
 	s, err := pins.Parse(
 		"x",
-		[]byte(
-			"[runtime]\nextensions = [\"intl\", \"-gd\"]\n[settings]\nquiet = []\ndebug = true\n[ballast]\nposts = 2\n",
-		),
+		[]byte("[runtime]\nextensions = [\"intl\", \"-gd\"]\n[settings]\nquiet = []\ndebug = "+
+			"true\n[ballast]\nposts = 2\n"),
 	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"intl", "-gd"}, s.Runtime.Extensions)
 	assert.Empty(t, *s.Settings.Quiet)
 	for text, want := range map[string]string{
-		"[runtime]\nextensions = [\"a/b\"]\n": "line 2: \"a/b\" is no extension", "[runtime]\nseconds = -3\n": "line 2: -3 seconds", "[ballast]\nboats = 1\n": "line 2: there is no ballast of 1 boats",
-		"[settings]\nupdates = \"always\"\n": "line 2: updates are off, core or all", "others = \"burn\"\n": "line 1: others are left", "[settings]\nquiet = [\"noise\"]\n": "line 2: \"noise\" is no quiet rule",
-		"[themes]\na = { state = \"on\" }\nb = { state = \"on\" }\n": "two themes are on: a and b", "[plugins]\nx = { digest = \"md5:1\" }\n": "a digest begins with sha256:", "[plugins]\nx = 3\n": "write its version as a text",
+		"[runtime]\nextensions = [\"a/b\"]\n":                        "line 2: \"a/b\" is no extension",
+		"[runtime]\nseconds = -3\n":                                  "line 2: -3 seconds",
+		"[ballast]\nboats = 1\n":                                     "line 2: there is no ballast of 1 boats",
+		"[settings]\nupdates = \"always\"\n":                         "line 2: updates are off, core or all",
+		"others = \"burn\"\n":                                        "line 1: others are left",
+		"[settings]\nquiet = [\"noise\"]\n":                          "line 2: \"noise\" is no quiet rule",
+		"[themes]\na = { state = \"on\" }\nb = { state = \"on\" }\n": "two themes are on: a and b",
+		"[plugins]\nx = { digest = \"md5:1\" }\n":                    "a digest begins with sha256:",
+		"[plugins]\nx = 3\n":                                         "write its version as a text",
 	} {
 		_, err := pins.Parse("x", []byte(text))
 		assert.ErrorContains(t, err, want)
@@ -126,7 +128,8 @@ func TestTwoNumbersOfACoreAreItsBranch(t *testing.T) {
 	for _, c := range []struct {
 		sheet, is string
 		fits      bool
-	}{{"6.8", "6.8", true}, {"6.8", "6.8.12", true}, {"6.8", "6.80", false}, {"6.8", "6.7.9", false}, {"6.8.1", "6.8.12", false}, {"=6.8", "6.8.12", false}, {"=6.8", "6.8", true}} {
+	}{{"6.8", "6.8", true}, {"6.8", "6.8.12", true}, {"6.8", "6.80", false}, {"6.8", "6.7.9", false},
+		{"6.8.1", "6.8.12", false}, {"=6.8", "6.8.12", false}, {"=6.8", "6.8", true}} {
 		assert.Equal(t, c.fits, pins.Fits(pins.OfCore(c.sheet, c.is), c.is), "%s and %s", c.sheet, c.is)
 	}
 }

@@ -90,11 +90,8 @@ func key(s string) string {
 func WithLock(src []byte, l Lock) []byte {
 	text := strings.TrimRight(cutLock(string(src)), "\n") + "\n\n"
 	var b strings.Builder
-	fmt.Fprintf(
-		&b,
-		"# What the versions above meant; written by alibi pins lock.\n[lock]\nat = %s\n",
-		l.At.UTC().Format(time.RFC3339),
-	)
+	fmt.Fprintf(&b, "# What the versions above meant; written by alibi pins lock.\n[lock]\nat = %s\n",
+		l.At.UTC().Format(time.RFC3339))
 	if l.Core != "" {
 		fmt.Fprintf(&b, "core = %s\n", quote(l.Core))
 	}
@@ -107,13 +104,8 @@ func WithLock(src []byte, l Lock) []byte {
 		}
 		fmt.Fprintf(&b, "\n[lock.%s]\n", x.table)
 		for _, slug := range slices.Sorted(maps.Keys(x.all)) {
-			fmt.Fprintf(
-				&b,
-				"%s = { version = %s, digest = %s }\n",
-				key(slug),
-				quote(x.all[slug].Version),
-				quote(x.all[slug].Digest),
-			)
+			fmt.Fprintf(&b, "%s = { version = %s, digest = %s }\n", key(slug), quote(x.all[slug].Version),
+				quote(x.all[slug].Digest))
 		}
 	}
 	return []byte(text + b.String())
@@ -175,10 +167,8 @@ func Set(src []byte, table, slug, version string) ([]byte, error) {
 		head, lock := cutLock(string(src)), ""
 		lock = string(src)[len(head):]
 		return []byte(
-			strings.TrimRight(
-				head,
-				"\n",
-			) + "\n\n[" + table + "]\n" + add + map[bool]string{true: "\n"}[lock != ""] + lock,
+			strings.TrimRight(head, "\n") + "\n\n[" + table + "]\n" + add + map[bool]string{true: "\n"}[lock != ""] +
+				lock,
 		), nil
 	}
 	if !strings.HasSuffix(lines[last], "\n") {

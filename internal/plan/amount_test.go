@@ -8,7 +8,8 @@ import (
 
 func TestAmountsInWords(t *testing.T) {
 	for want, p := range map[string]Part{
-		"": {}, "1 file": {Files: 1}, "2 files, 3 rows": {Files: 2, Rows: 3}, "1 row, 1.0 KiB": {Rows: 1, Bytes: 1024}, "12,000 files": {Files: 12000},
+		"": {}, "1 file": {Files: 1}, "2 files, 3 rows": {Files: 2, Rows: 3}, "1 row, 1.0 KiB": {Rows: 1, Bytes: 1024},
+		"12,000 files": {Files: 12000},
 	} {
 		assert.Equal(t, want, p.Amount())
 	}

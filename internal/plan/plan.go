@@ -50,34 +50,36 @@ func (k Kind) Title() string {
 // Plan is what an operation will do. It is shown, saved, printed as JSON and
 // carried out from its JSON form.
 type Plan struct {
-	Kind     Kind            `json:"kind"`
-	Version  int             `json:"version,omitempty"` // of the operation's steps and choices
-	At       time.Time       `json:"at"`
-	Origin   site.Site       `json:"origin"` // as it was inspected; without its facts' details
-	Target   site.Site       `json:"target"` // what will be there afterwards
-	Detail   json.RawMessage `json:"detail"` // the operation's own choices
-	Steps    []Step          `json:"steps"`
-	Rows     int64           `json:"rows"`
-	Tables   int             `json:"tables"`
-	Files    int             `json:"files"`
-	Bytes    int64           `json:"bytes"`             // of files
-	Data     int64           `json:"data"`              // bytes of tables
-	AtMost   bool            `json:"at_most,omitempty"` // rows, data and time are bounds: what is left out is seen on the way
-	LeftOut  []LeftOut       `json:"left_out,omitempty"`
-	Goes     []Part          `json:"goes,omitempty"`  // what is there now and will not be
-	Stays    []Part          `json:"stays,omitempty"` // what is not touched
-	Words    string          `json:"words,omitempty"` // for people: to what the site is brought
-	By       string          `json:"by,omitempty"`
-	Confirm  string          `json:"confirm,omitempty"` // what a person has to type before it may be carried out: see Consent
-	Loses    int             `json:"loses,omitempty"`   // changes on the target that are nowhere else
-	Ends     bool            `json:"ends,omitempty"`    // of a removal: its time is over, and nobody is asked
-	After    string          `json:"after,omitempty"`   // the run that hands its site on to this one
-	Reads    []site.ID       `json:"reads,omitempty"`   // further sites that are read
-	Rewrites []Rewrite       `json:"rewrites,omitempty"`
-	Writes   []string        `json:"writes"` // each place that will be written to, in words
-	Estimate Estimate        `json:"estimate"`
-	FreeThen int64           `json:"free_then"` // room on the destination's disk afterwards
-	Findings []site.Finding  `json:"findings,omitempty"`
+	Kind    Kind            `json:"kind"`
+	Version int             `json:"version,omitempty"` // of the operation's steps and choices
+	At      time.Time       `json:"at"`
+	Origin  site.Site       `json:"origin"` // as it was inspected; without its facts' details
+	Target  site.Site       `json:"target"` // what will be there afterwards
+	Detail  json.RawMessage `json:"detail"` // the operation's own choices
+	Steps   []Step          `json:"steps"`
+	Rows    int64           `json:"rows"`
+	Tables  int             `json:"tables"`
+	Files   int             `json:"files"`
+	Bytes   int64           `json:"bytes"` // of files
+	Data    int64           `json:"data"`  // bytes of tables
+	// rows, data and time are bounds: what is left out is seen on the way
+	AtMost  bool      `json:"at_most,omitempty"`
+	LeftOut []LeftOut `json:"left_out,omitempty"`
+	Goes    []Part    `json:"goes,omitempty"`  // what is there now and will not be
+	Stays   []Part    `json:"stays,omitempty"` // what is not touched
+	Words   string    `json:"words,omitempty"` // for people: to what the site is brought
+	By      string    `json:"by,omitempty"`
+	// what a person has to type before it may be carried out: see Consent
+	Confirm  string         `json:"confirm,omitempty"`
+	Loses    int            `json:"loses,omitempty"` // changes on the target that are nowhere else
+	Ends     bool           `json:"ends,omitempty"`  // of a removal: its time is over, and nobody is asked
+	After    string         `json:"after,omitempty"` // the run that hands its site on to this one
+	Reads    []site.ID      `json:"reads,omitempty"` // further sites that are read
+	Rewrites []Rewrite      `json:"rewrites,omitempty"`
+	Writes   []string       `json:"writes"` // each place that will be written to, in words
+	Estimate Estimate       `json:"estimate"`
+	FreeThen int64          `json:"free_then"` // room on the destination's disk afterwards
+	Findings []site.Finding `json:"findings,omitempty"`
 }
 
 // Nothing is the code of a finding that says that nothing need be done.

@@ -18,12 +18,8 @@ import (
 
 // TestFindMissesNothing compares the fast search with a plain one.
 func TestFindMissesNothing(t *testing.T) {
-	r := rw(
-		t,
-		live+" "+dest,
-		"https://tickets.skerryline.example http://t.localhost",
-		"https://kiosk.example http://k.localhost",
-	)
+	r := rw(t, live+" "+dest, "https://tickets.skerryline.example http://t.localhost",
+		"https://kiosk.example http://k.localhost")
 	words := []string{
 		"skerryline.example",
 		"SKERRYLINE.example",
@@ -58,17 +54,16 @@ func TestFindMissesNothing(t *testing.T) {
 
 func TestBase64IsFoundAtEachAlignment(t *testing.T) {
 	r := rw(t, live+" "+dest)
-	for _, enc := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding, base64.RawURLEncoding} {
+	for _, enc := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding,
+		base64.RawURLEncoding} {
 		for n := range 12 {
 			in := strings.Repeat("?", n) + " " + live + "/~é"
 			got, hits, issue := r.Value([]byte("v="+enc.EncodeToString([]byte(in))), Prose)
 			require.Equal(t, 1, hits, "%d bytes before it", n)
 			assert.Equal(t, Clean, issue)
 			// Where nothing in the run tells the alphabets apart, the common one is written.
-			run := strings.TrimRight(
-				strings.NewReplacer("-", "+", "_", "/").Replace(strings.TrimPrefix(string(got), "v=")),
-				"=",
-			)
+			run := strings.TrimRight(strings.NewReplacer("-", "+", "_", "/").Replace(strings.TrimPrefix(string(got),
+				"v=")), "=")
 			dec, err := base64.RawStdEncoding.DecodeString(run)
 			require.NoError(t, err)
 			assert.Equal(t, strings.Replace(in, live, dest, 1), string(dec))
@@ -113,12 +108,8 @@ func TestSerializedKeysAndNames(t *testing.T) {
 	r := rw(t, live+" "+dest)
 	in := string(phpval.Map(live, phpval.Map("k", live+"/a")).Marshal())
 	got, hits, _ := r.Value([]byte(in), Prose)
-	assert.Equal(
-		t,
-		string(phpval.Map(dest, phpval.Map("k", dest+"/a")).Marshal()),
-		string(got),
-		"keys of arrays are changed",
-	)
+	assert.Equal(t, string(phpval.Map(dest, phpval.Map("k", dest+"/a")).Marshal()), string(got),
+		"keys of arrays are changed")
 	assert.Equal(t, 2, hits)
 	object := phpval.Value{
 		Kind:  'O',
@@ -146,11 +137,8 @@ func TestNestedTooDeeplyIsReported(t *testing.T) {
 }
 
 func TestSubDomainsOfANetwork(t *testing.T) {
-	r := rw(
-		t,
-		"https://islands.example http://w.localhost:7700",
-		"https://north.islands.example http://north.w.localhost:7700",
-	)
+	r := rw(t, "https://islands.example http://w.localhost:7700",
+		"https://north.islands.example http://north.w.localhost:7700")
 	for in, want := range map[string]string{
 		"https://north.islands.example/a": "http://north.w.localhost:7700/a",
 		"https://islands.example/a":       "http://w.localhost:7700/a",

@@ -46,7 +46,8 @@ const (
 )
 
 func (i Issue) String() string {
-	return [...]string{"clean", "looks serialized and is broken", "encoded in a way that can't be written again", "encoded too many times over"}[i]
+	return [...]string{"clean", "looks serialized and is broken", "encoded in a way that can't be written again",
+		"encoded too many times over"}[i]
 }
 
 // maxNesting bounds how often values may be encoded in one another.

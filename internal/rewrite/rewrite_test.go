@@ -166,7 +166,8 @@ func TestLeftAlone(t *testing.T) {
 
 func TestBrokenIsReportedAndKept(t *testing.T) {
 	r := rw(t, live+" "+dest)
-	for _, in := range []string{`a:1:{s:3:"url";s:99:"https://skerryline.example";}`, `s:5:"https://skerryline.example";`, `a:2:{i:0;s:26:"https://skerryline.example";`} {
+	for _, in := range []string{`a:1:{s:3:"url";s:99:"https://skerryline.example";}`,
+		`s:5:"https://skerryline.example";`, `a:2:{i:0;s:26:"https://skerryline.example";`} {
 		got, hits, issue := r.Value([]byte(in), Prose)
 		assert.Equal(t, in, string(got))
 		assert.Zero(t, hits)
@@ -180,12 +181,8 @@ func TestBrokenIsReportedAndKept(t *testing.T) {
 }
 
 func TestSubFoldersLongestFirst(t *testing.T) {
-	r := rw(
-		t,
-		live+" http://a.localhost",
-		live+"/islands http://b.localhost:81/x",
-		"http://old.example:8080 http://c.localhost",
-	)
+	r := rw(t, live+" http://a.localhost", live+"/islands http://b.localhost:81/x",
+		"http://old.example:8080 http://c.localhost")
 	for in, want := range map[string]string{
 		live + "/islands/north":                         "http://b.localhost:81/x/north",
 		live + "/islands":                               "http://b.localhost:81/x",
@@ -309,8 +306,10 @@ func TestNewRefuses(t *testing.T) {
 
 func FuzzValue(f *testing.F) {
 	r := rw(f, live+" "+dest, "/srv/skerry/public /x")
-	for _, s := range []string{live, serial(live), `{"a":"s:26:\"` + live + `\";"}`, "%252Fskerryline.example", `\u002fskerryline.example`,
-		base64.StdEncoding.EncodeToString([]byte(live)), `s:9:"skerryline.example";`, "@skerryline.example:", "C:1:\"A\":5:{skerryline.example}"} {
+	for _, s := range []string{live, serial(live), `{"a":"s:26:\"` + live + `\";"}`, "%252Fskerryline.example",
+		`\u002fskerryline.example`,
+		base64.StdEncoding.EncodeToString([]byte(live)), `s:9:"skerryline.example";`, "@skerryline.example:",
+		"C:1:\"A\":5:{skerryline.example}"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {
@@ -331,25 +330,18 @@ func FuzzValue(f *testing.F) {
 func BenchmarkValue(b *testing.B) {
 	r := rw(b, live+" "+dest, "https://www.skerryline.example "+dest, "/srv/skerry/public /home/eng/copies/winter")
 	prose := strings.Repeat(
-		"<p>The <em>winter timetable</em> brings a later boat from the mid quay, and \"kiosk\" tickets. https://other.example/x</p>\n",
+		"<p>The <em>winter timetable</em> brings a later boat from the mid quay, and \"kiosk\" tickets. "+
+			"https://other.example/x</p>\n",
 		9000,
 	)
 	var items []any
 	for i := range 4000 {
-		items = append(
-			items,
-			fmt.Sprintf("block_%d", i),
-			phpval.Map(
-				"title",
-				"A boat at noon",
-				"url",
-				live+"/wp-content/uploads/quay.jpg",
-				"text",
-				strings.Repeat("calm seas ", 20),
-			),
-		)
+		items = append(items, fmt.Sprintf("block_%d", i),
+			phpval.Map("title", "A boat at noon", "url", live+"/wp-content/uploads/quay.jpg", "text",
+				strings.Repeat("calm seas ", 20)))
 	}
-	for name, v := range map[string][]byte{"text without hits": []byte(prose), "serialized with hits": phpval.Map(items...).Marshal()} {
+	for name, v := range map[string][]byte{"text without hits": []byte(prose),
+		"serialized with hits": phpval.Map(items...).Marshal()} {
 		b.Run(name, func(b *testing.B) {
 			b.SetBytes(int64(len(v)))
 			for b.Loop() {

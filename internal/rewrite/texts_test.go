@@ -25,21 +25,25 @@ func TestTextsAreFoundInEveryEncoding(t *testing.T) {
 	inner := string(phpval.Map("say", "a quiet word", "n", 3).Marshal())
 	js, _ := json.Marshal(map[string]string{"say": "a <quiet> word/é"})
 	for name, c := range map[string]struct{ in, want string }{
-		"plain":                {"a quiet word", "a LOUDER! word"},
-		"nothing":              {"a word", "a word"},
-		"empty":                {"", ""},
-		"serialized":           {inner, string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal())},
-		"twice serialized":     {serial(inner), serial(string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal()))},
-		"json":                 {`{"say":"quiet","n":1}`, `{"say":"LOUDER!","n":1}`},
-		"json, slashes kept":   {`{"u":"https:\/\/quiet.example\/"}`, `{"u":"https:\/\/LOUDER!.example\/"}`},
-		"json in serialized":   {serial(`["quiet"]`), serial(`["LOUDER!"]`)},
-		"serialized in json":   {quoteJSON(inner), quoteJSON(string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal()))},
-		"percent, serialized":  {url.QueryEscape(inner), url.QueryEscape(string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal()))},
-		"base64":               {base64.StdEncoding.EncodeToString([]byte("say a quiet word!")), base64.StdEncoding.EncodeToString([]byte("say a LOUDER! word!"))},
-		"base64 of serialized": {base64.StdEncoding.EncodeToString([]byte(inner)), base64.StdEncoding.EncodeToString(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal())},
-		"broken serialized":    {`a:1:{s:3:"say";s:9:"a quiet word";}`, `a:1:{s:3:"say";s:9:"a LOUDER! word";}`},
-		"bytes":                {"\xff\xfequiet\x00", "\xff\xfeLOUDER!\x00"},
-		"names of classes":     {`O:5:"quiet":0:{}`, `O:5:"quiet":0:{}`},
+		"plain":              {"a quiet word", "a LOUDER! word"},
+		"nothing":            {"a word", "a word"},
+		"empty":              {"", ""},
+		"serialized":         {inner, string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal())},
+		"twice serialized":   {serial(inner), serial(string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal()))},
+		"json":               {`{"say":"quiet","n":1}`, `{"say":"LOUDER!","n":1}`},
+		"json, slashes kept": {`{"u":"https:\/\/quiet.example\/"}`, `{"u":"https:\/\/LOUDER!.example\/"}`},
+		"json in serialized": {serial(`["quiet"]`), serial(`["LOUDER!"]`)},
+		"serialized in json": {quoteJSON(inner),
+			quoteJSON(string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal()))},
+		"percent, serialized": {url.QueryEscape(inner),
+			url.QueryEscape(string(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal()))},
+		"base64": {base64.StdEncoding.EncodeToString([]byte("say a quiet word!")),
+			base64.StdEncoding.EncodeToString([]byte("say a LOUDER! word!"))},
+		"base64 of serialized": {base64.StdEncoding.EncodeToString([]byte(inner)),
+			base64.StdEncoding.EncodeToString(phpval.Map("say", "a LOUDER! word", "n", 3).Marshal())},
+		"broken serialized": {`a:1:{s:3:"say";s:9:"a quiet word";}`, `a:1:{s:3:"say";s:9:"a LOUDER! word";}`},
+		"bytes":             {"\xff\xfequiet\x00", "\xff\xfeLOUDER!\x00"},
+		"names of classes":  {`O:5:"quiet":0:{}`, `O:5:"quiet":0:{}`},
 	} {
 		assert.Equal(t, c.want, string(Texts([]byte(c.in), louder)), name)
 	}
@@ -68,14 +72,8 @@ func TestTextsKeepTheirWrapping(t *testing.T) {
 		{"json", quoteJSON, func(s string) (out string) { _ = json.Unmarshal([]byte(s), &out); return out }},
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		parts := rapid.SliceOfN(
-			rapid.SampledFrom([]string{"quiet", " ", "é", "<b>", `"`, `\`, "/", "x", "\n", "'"}),
-			1,
-			8,
-		).Draw(
-			t,
-			"parts",
-		)
+		parts := rapid.SliceOfN(rapid.SampledFrom([]string{"quiet", " ", "é", "<b>", `"`, `\`, "/", "x", "\n", "'"}), 1,
+			8).Draw(t, "parts")
 		text := "in " + strings.Join(parts, "")
 		chosen := rapid.SliceOfN(rapid.IntRange(0, len(wraps)-1), 0, 3).Draw(t, "wraps")
 		value := text
@@ -94,7 +92,8 @@ func TestTextsKeepTheirWrapping(t *testing.T) {
 }
 
 func FuzzTexts(f *testing.F) {
-	for _, s := range []string{`a:1:{i:0;s:5:"quiet";}`, `{"a":"quiet"}`, "cXVpZXQgcXVpZXQgcXVpZXQh", `"quiet`, `s:5:"quiet"`, `{"\u0071uiet":"\ud800"}`} {
+	for _, s := range []string{`a:1:{i:0;s:5:"quiet";}`, `{"a":"quiet"}`, "cXVpZXQgcXVpZXQgcXVpZXQh", `"quiet`,
+		`s:5:"quiet"`, `{"\u0071uiet":"\ud800"}`} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, v []byte) {

@@ -228,7 +228,8 @@ func (r *Rewriter) base64Run(v []byte, at, floor int) (lo, hi int, ok bool) {
 // base64 changes what a run of base64 holds and writes it in the same alphabet,
 // as far as the run tells which it is.
 func (r *Rewriter) base64(run []byte, scope Scope, depth int) ([]byte, int, Issue) {
-	for _, enc := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding, base64.RawURLEncoding} {
+	for _, enc := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding,
+		base64.RawURLEncoding} {
 		dec, err := enc.Strict().DecodeString(string(run))
 		if err != nil {
 			continue

@@ -25,10 +25,8 @@ func (s *Scrubber) encodings(k Kind, v, to string) {
 	var list []pair
 	if k != Email {
 		list = []pair{
-			{
-				url.QueryEscape(v),
-				url.QueryEscape(to),
-			}, {url.PathEscape(v), url.PathEscape(to)}, {strings.ReplaceAll(v, " ", "+"), strings.ReplaceAll(to, " ", "+")},
+			{url.QueryEscape(v), url.QueryEscape(to)}, {url.PathEscape(v), url.PathEscape(to)},
+			{strings.ReplaceAll(v, " ", "+"), strings.ReplaceAll(to, " ", "+")},
 			{decimal(v), to}, {hexadecimal(v), to}, {byNames(v), to},
 		}
 	} else {
@@ -37,7 +35,8 @@ func (s *Scrubber) encodings(k Kind, v, to string) {
 		c, d := sha1.Sum(was), sha1.Sum(is)
 		e, f := sha256.Sum256(was), sha256.Sum256(is)
 		list = append(list, pair{hex.EncodeToString(a[:]), hex.EncodeToString(b[:])},
-			pair{hex.EncodeToString(c[:]), hex.EncodeToString(d[:])}, pair{hex.EncodeToString(e[:]), hex.EncodeToString(f[:])})
+			pair{hex.EncodeToString(c[:]), hex.EncodeToString(d[:])},
+			pair{hex.EncodeToString(e[:]), hex.EncodeToString(f[:])})
 	}
 	for _, p := range list {
 		if p.from != v && p.from != "" {
@@ -88,7 +87,8 @@ var entityNames = sync.OnceValue(func() map[rune]string {
 			}
 		}
 	}
-	for _, name := range []string{"szlig", "aelig", "AElig", "oslash", "Oslash", "aring", "Aring", "eth", "ETH", "thorn", "THORN", "scaron", "Scaron", "zcaron", "Zcaron"} {
+	for _, name := range []string{"szlig", "aelig", "AElig", "oslash", "Oslash", "aring", "Aring", "eth", "ETH",
+		"thorn", "THORN", "scaron", "Scaron", "zcaron", "Zcaron"} {
 		if r := []rune(html.UnescapeString("&" + name + ";")); len(r) == 1 {
 			out[r[0]] = name
 		}

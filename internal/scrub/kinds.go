@@ -31,7 +31,8 @@ var Kinds = []Kind{Name, Email, Login, Phone, Street, City, Postcode, IP, Birth,
 
 // Many says how the kind is called where there are n of it.
 func (k Kind) Many(n int) string {
-	if many := map[Kind]string{Name: "names", Email: "mail addresses", Login: "accounts", Phone: "phones", Street: "streets", IP: "network addresses", Birth: "dates of birth", IBAN: "IBANs"}[k]; n != 1 &&
+	if many := map[Kind]string{Name: "names", Email: "mail addresses", Login: "accounts", Phone: "phones",
+		Street: "streets", IP: "network addresses", Birth: "dates of birth", IBAN: "IBANs"}[k]; n != 1 &&
 		many != "" {
 		return many
 	}

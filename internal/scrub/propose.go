@@ -44,7 +44,8 @@ func (s *Scrubber) look(v string) Kind {
 		return IBAN
 	case looksBirth.MatchString(v):
 		return Birth
-	case looksPhone.MatchString(v) && !looksDate.MatchString(v) && len(strings.Map(digit, v)) >= 7 && strings.ContainsAny(v, "+ /-("):
+	case looksPhone.MatchString(v) && !looksDate.MatchString(v) && len(strings.Map(digit, v)) >= 7 &&
+		strings.ContainsAny(v, "+ /-("):
 		return Phone
 	case len(strings.Fields(v)) == 2 && len(s.find([]byte(v), true)) > 0:
 		return Name

@@ -43,10 +43,8 @@ func rowOf(texts ...string) tables.Row {
 }
 
 func mara() tables.Row {
-	return rowOf(
-		"Mara Quillon", "Mara.Quillon@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick",
-		"203.0.113.9", "7B",
-	)
+	return rowOf("Mara Quillon", "Mara.Quillon@islands.example", "+44 555 0172 33", "12 Kelp Lane", "Northwick",
+		"203.0.113.9", "7B")
 }
 
 func scrubber() *scrub.Scrubber {
@@ -70,11 +68,11 @@ func TestOnePersonIsTheSameMadeUpPersonEverywhere(t *testing.T) {
 	assert.Empty(t, got[7])
 
 	php := phpval.Map("who", "MARA QUILLON", "mail", "mara.quillon@islands.example").Marshal()
-	js, _ := json.Marshal(
-		map[string]string{"to": "Mara Quillon <Mara.Quillon@islands.example>", "from": "12 Kelp Lane/1"},
-	)
+	js, _ := json.Marshal(map[string]string{"to": "Mara Quillon <Mara.Quillon@islands.example>",
+		"from": "12 Kelp Lane/1"})
 	for name, text := range map[string]string{
-		"prose": "Ask Mara Quillon, 12 Kelp Lane (+44 555 0172 33), seen at 203.0.113.9.", "serialized": string(php), "json": string(js), "json in serialized": string(phpval.Map("j", string(js)).Marshal()),
+		"prose": "Ask Mara Quillon, 12 Kelp Lane (+44 555 0172 33), seen at 203.0.113.9.", "serialized": string(php),
+		"json": string(js), "json in serialized": string(phpval.Map("j", string(js)).Marshal()),
 		"base64": base64.StdEncoding.EncodeToString([]byte("Write to mara.quillon@islands.example soon")),
 	} {
 		r := rowOf(text)
@@ -94,10 +92,8 @@ func TestOnePersonIsTheSameMadeUpPersonEverywhere(t *testing.T) {
 		assert.Zero(t, s.Row(prose, r), "%s: what is made up stays", name)
 	}
 	assert.Zero(t, s.Row(people, r), "what is made up stays")
-	assert.Equal(
-		t, map[scrub.Kind]int{scrub.Name: 1, scrub.Email: 1, scrub.Phone: 1, scrub.Street: 1, scrub.IP: 1},
-		s.Originals(),
-	)
+	assert.Equal(t, map[scrub.Kind]int{scrub.Name: 1, scrub.Email: 1, scrub.Phone: 1, scrub.Street: 1, scrub.IP: 1},
+		s.Originals())
 
 	again := scrubber()
 	again.Learn(people, r)
@@ -107,7 +103,8 @@ func TestOnePersonIsTheSameMadeUpPersonEverywhere(t *testing.T) {
 func TestWhatIsNobodysStays(t *testing.T) {
 	s := scrubber()
 	s.Learn(people, mara())
-	for _, text := range []string{"Maranda Quillonsson lives at 112 Kelp Lane", "Quillon Mara", "1203.0.113.91", "nobody@ nowhere", "boats@", "a:1:{s:4:\"boat\";s:9:\"Northwick\";}"} {
+	for _, text := range []string{"Maranda Quillonsson lives at 112 Kelp Lane", "Quillon Mara", "1203.0.113.91",
+		"nobody@ nowhere", "boats@", "a:1:{s:4:\"boat\";s:9:\"Northwick\";}"} {
 		r := rowOf(text)
 		assert.Zero(t, s.Row(prose, r), text)
 		assert.Equal(t, text, r.Values[1].String())
@@ -117,17 +114,16 @@ func TestWhatIsNobodysStays(t *testing.T) {
 	assert.Equal(t, "127.0.0.1", f.IP("127.0.0.1"))
 	assert.Equal(t, "admin", f.Login("admin"))
 	assert.Regexp(t, `^2001:db8::`, f.IP("2a00:1450::1"))
-	assert.NotEqual(
-		t, f.Login("runa"), scrub.Faker{Key: []byte("other")}.Login("runa"),
-		"nobody can work it out without the key",
-	)
+	assert.NotEqual(t, f.Login("runa"), scrub.Faker{Key: []byte("other")}.Login("runa"),
+		"nobody can work it out without the key")
 }
 
 func TestMakingUpTwiceIsMakingUpOnce(t *testing.T) {
 	f := scrub.Faker{Key: []byte("k")}
 	rapid.Check(t, func(t *rapid.T) {
 		v := rapid.String().Draw(t, "value")
-		for name, make := range map[string]func(string) string{"name": f.Name, "mail": f.Email, "login": f.Login, "phone": f.Phone, "street": f.Street, "postcode": f.Postcode, "ip": f.IP} {
+		for name, make := range map[string]func(string) string{"name": f.Name, "mail": f.Email, "login": f.Login,
+			"phone": f.Phone, "street": f.Street, "postcode": f.Postcode, "ip": f.IP} {
 			once := make(v)
 			assert.Equal(t, once, make(once), name)
 		}
@@ -139,16 +135,8 @@ func TestScrubbedValuesAreWellFormed(t *testing.T) {
 	s := scrubber()
 	s.Learn(people, mara())
 	rapid.Check(t, func(t *rapid.T) {
-		parts := rapid.SliceOfN(
-			rapid.SampledFrom(
-				[]string{"Mara Quillon", "é", "mara.quillon@islands.example", " ", "x", "12 Kelp Lane", "\x00"},
-			),
-			0,
-			8,
-		).Draw(
-			t,
-			"parts",
-		)
+		parts := rapid.SliceOfN(rapid.SampledFrom([]string{"Mara Quillon", "é", "mara.quillon@islands.example", " ",
+			"x", "12 Kelp Lane", "\x00"}), 0, 8).Draw(t, "parts")
 		text := strings.Join(parts, " ")
 		inner := phpval.Map("a", text, "b", 3).Marshal()
 		r := rowOf(string(phpval.Map("in", string(inner)).Marshal()))

@@ -25,10 +25,11 @@ type Source struct {
 	Kind    ComponentKind `json:"kind,omitempty"` // "": what it turns out to be
 	Slug    string        `json:"slug,omitempty"`
 	Version string        `json:"version,omitempty"` // of the catalogue's; "": the newest
-	From    string        `json:"from,omitempty"`    // "": the catalogue; an archive's address or path, a git repository, or site:NAME
-	Ref     string        `json:"ref,omitempty"`     // of a repository: branch, tag or commit; "": its own choice
-	Digest  string        `json:"digest,omitempty"`  // that its files must have; "": any
-	Secret  string        `json:"secret,omitempty"`  // file with a key or a token for the repository
+	// "": the catalogue; an archive's address or path, a git repository, or site:NAME
+	From   string `json:"from,omitempty"`
+	Ref    string `json:"ref,omitempty"`    // of a repository: branch, tag or commit; "": its own choice
+	Digest string `json:"digest,omitempty"` // that its files must have; "": any
+	Secret string `json:"secret,omitempty"` // file with a key or a token for the repository
 }
 
 // Git tells whether the source is a git repository.
@@ -70,10 +71,8 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 	s := Source{Kind: kind}
 	text = strings.TrimSpace(text)
 	if strings.HasPrefix(text, "-") || strings.Contains(text, "::") || strings.ContainsFunc(text, unicode.IsControl) {
-		return s, fmt.Errorf(
-			"%q names no component: a name of the catalogue, an address, a file, a git repository, or site:NAME/SLUG",
-			text,
-		)
+		return s, fmt.Errorf("%q names no component: a name of the catalogue, an address, a file, a git repository, "+
+			"or site:NAME/SLUG", text)
 	}
 	if from, ok := strings.CutPrefix(text, "site:"); ok {
 		name, slug, ok := strings.Cut(from, "/")
@@ -111,11 +110,8 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 		}
 	case "":
 	default:
-		return s, fmt.Errorf(
-			"%q: from %s: nothing is fetched; name an http or https address, a file, or a git repository",
-			text,
-			u.Scheme,
-		)
+		return s, fmt.Errorf("%q: from %s: nothing is fetched; name an http or https address, a file, or a "+
+			"git repository", text, u.Scheme)
 	}
 	return s, nil
 }
@@ -123,7 +119,8 @@ func ParseSource(kind ComponentKind, text string) (Source, error) {
 // GoodSlug tells whether a text can be the folder's name of a component.
 func GoodSlug(s string) bool {
 	return s != "" && len(s) <= 200 && s[0] != '.' && s[0] != '-' && !strings.ContainsFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' || r == '.')
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' ||
+			r == '.')
 	})
 }
 

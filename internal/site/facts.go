@@ -4,34 +4,35 @@ import "time"
 
 // Facts is what inspecting a site found. Sizes are in bytes.
 type Facts struct {
-	At         time.Time     `json:"at"`
-	Took       time.Duration `json:"took"` // nanoseconds
-	Stack      string        `json:"stack"`
-	Core       string        `json:"core,omitempty"`      // version of the CMS
-	PHP        string        `json:"php,omitempty"`       // version that runs it; "" where it can't be known
-	PHPAsked   bool          `json:"php_asked,omitempty"` // the site itself says so; else it is the machine's usual one
-	Memory     int64         `json:"memory,omitempty"`
-	Title      string        `json:"title,omitempty"`
-	Prefix     string        `json:"prefix,omitempty"`
-	Addresses  []Address     `json:"addresses,omitempty"`
-	Network    *Network      `json:"network,omitempty"` // nil: a single site
-	Sizes      []int64       `json:"sizes,omitempty"`   // of files that a copy may leave out for their size, the largest first
-	Plugins    []Component   `json:"plugins,omitempty"`
-	Themes     []Component   `json:"themes,omitempty"`
-	Contents   []Count       `json:"contents,omitempty"`
-	Users      []Count       `json:"users,omitempty"`
-	Kinds      []Count       `json:"kinds,omitempty"` // how much there is of each kind of content
-	Tasks      []Task        `json:"tasks,omitempty"`
-	Outward    []Outward     `json:"outward,omitempty"`
-	Folders    []Folder      `json:"folders,omitempty"`
-	Tables     []Table       `json:"tables,omitempty"`
-	Files      int           `json:"files"`
-	Bytes      int64         `json:"bytes"` // of the files
-	Rows       int64         `json:"rows"`
-	TableBytes int64         `json:"table_bytes"`
-	Database   Database      `json:"database"`
-	Free       int64         `json:"free"` // room on the host's disk; 0: unknown
-	Findings   []Finding     `json:"findings,omitempty"`
+	At        time.Time     `json:"at"`
+	Took      time.Duration `json:"took"` // nanoseconds
+	Stack     string        `json:"stack"`
+	Core      string        `json:"core,omitempty"`      // version of the CMS
+	PHP       string        `json:"php,omitempty"`       // version that runs it; "" where it can't be known
+	PHPAsked  bool          `json:"php_asked,omitempty"` // the site itself says so; else it is the machine's usual one
+	Memory    int64         `json:"memory,omitempty"`
+	Title     string        `json:"title,omitempty"`
+	Prefix    string        `json:"prefix,omitempty"`
+	Addresses []Address     `json:"addresses,omitempty"`
+	Network   *Network      `json:"network,omitempty"` // nil: a single site
+	// of files that a copy may leave out for their size, the largest first
+	Sizes      []int64     `json:"sizes,omitempty"`
+	Plugins    []Component `json:"plugins,omitempty"`
+	Themes     []Component `json:"themes,omitempty"`
+	Contents   []Count     `json:"contents,omitempty"`
+	Users      []Count     `json:"users,omitempty"`
+	Kinds      []Count     `json:"kinds,omitempty"` // how much there is of each kind of content
+	Tasks      []Task      `json:"tasks,omitempty"`
+	Outward    []Outward   `json:"outward,omitempty"`
+	Folders    []Folder    `json:"folders,omitempty"`
+	Tables     []Table     `json:"tables,omitempty"`
+	Files      int         `json:"files"`
+	Bytes      int64       `json:"bytes"` // of the files
+	Rows       int64       `json:"rows"`
+	TableBytes int64       `json:"table_bytes"`
+	Database   Database    `json:"database"`
+	Free       int64       `json:"free"` // room on the host's disk; 0: unknown
+	Findings   []Finding   `json:"findings,omitempty"`
 }
 
 // Network says that an installation holds several sites.
@@ -98,7 +99,7 @@ func (f *Facts) Larger(than int64) (files int, bytes int64) {
 	return files, bytes
 }
 
-// Folder is the weight of a part of the tree.
+// Folder is the size of a part of the tree.
 type Folder struct {
 	Path  string `json:"path"` // slash path under the root; "." for files at the top
 	Files int    `json:"files"`
@@ -106,7 +107,7 @@ type Folder struct {
 	Spare string `json:"spare,omitempty"` // why it need not be copied: "cache", "log", "archive"
 }
 
-// Table is the weight of a table.
+// Table is the size of a table.
 type Table struct {
 	Name    string `json:"name"`
 	Rows    int64  `json:"rows"`

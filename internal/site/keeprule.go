@@ -31,10 +31,8 @@ func ParseKeepRule(text string) (KeepRule, error) {
 		count, err := strconv.Atoi(n)
 		to := r.of(strings.TrimSpace(unit))
 		if err != nil || count < 0 || count > 10_000 || to == nil {
-			return KeepRule{}, fmt.Errorf(
-				"%q is no rule: write how many of which to keep, such as \"24 hourly, 7 daily, 5 weekly, 12 monthly\"",
-				text,
-			)
+			return KeepRule{}, fmt.Errorf("%q is no rule: write how many of which to keep, such as \"24 hourly, 7 "+
+				"daily, 5 weekly, 12 monthly\"", text)
 		}
 		*to = count
 	}

@@ -31,9 +31,11 @@ var Kinds = []Kind{Posts, Pages, Media, Comments, Terms, Menus, Users, Products,
 func (k Kind) Explain() string {
 	return map[Kind]string{
 		Posts: "posts with their revisions", Pages: "pages with their revisions", Media: "entries of the media library",
-		Comments: "comments, with what they stand under", Terms: "categories, tags and other groups", Menus: "menus and their entries",
-		Users: "accounts; without this only administrators and authors", Products: "products and their variations", Orders: "orders, refunds and vouchers",
-		Other: "what plugins keep as content of their own",
+		Comments: "comments, with what they stand under", Terms: "categories, tags and other groups",
+		Menus: "menus and their entries",
+		Users: "accounts; without this only administrators and authors", Products: "products and their variations",
+		Orders: "orders, refunds and vouchers",
+		Other:  "what plugins keep as content of their own",
 	}[k]
 }
 

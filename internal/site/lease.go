@@ -106,7 +106,8 @@ func ParseSpan(in string) (time.Duration, error) {
 		return 0, fmt.Errorf("%q is no lifetime: write a number and m, h, d or w, such as 6h, 3d or 2w", in)
 	}
 	n, err := strconv.Atoi(m[1])
-	unit := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}[m[2][0]]
+	unit := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour,
+		'w': 7 * 24 * time.Hour}[m[2][0]]
 	if err != nil || n > 600000 || time.Duration(n)*unit < time.Minute || time.Duration(n)*unit > 366*24*time.Hour {
 		return 0, fmt.Errorf("a lifetime of %s can't be had: between 1m and 52w, or hold the copy", in)
 	}

@@ -13,10 +13,11 @@ type Quota struct {
 	Bytes   int64 `json:"bytes" toml:"bytes"`       // of all copies
 	PerSite int   `json:"per_site" toml:"per_site"` // copies of one origin
 
-	Points        int              `json:"points" toml:"points"`                   // restore points in all
-	PointsPerSite int              `json:"points_per_site" toml:"points_per_site"` // of one site, without those that Alibi takes before it writes
-	Depot         int64            `json:"depot" toml:"depot"`                     // bytes of the depot
-	Hosts         map[string]Bound `json:"hosts,omitempty" toml:"hosts"`           // of copies, by host
+	Points int `json:"points" toml:"points"` // restore points in all
+	// of one site, without those that Alibi takes before it writes
+	PointsPerSite int              `json:"points_per_site" toml:"points_per_site"`
+	Depot         int64            `json:"depot" toml:"depot"`           // bytes of the depot
+	Hosts         map[string]Bound `json:"hosts,omitempty" toml:"hosts"` // of copies, by host
 }
 
 // Bound is a quota of one host.
@@ -63,7 +64,7 @@ func (q Quota) CheckPoint(u DepotUse) *Finding {
 	return nil
 }
 
-// Check tells whether one more copy of the given weight fits on a host, and names
+// Check tells whether one more copy of the given size fits on a host, and names
 // the tightest bound if it does not.
 func (q Quota) Check(u Use, host string, bytes int64) *Finding {
 	h, on := q.Hosts[host], u.Hosts[host]
@@ -72,7 +73,8 @@ func (q Quota) Check(u Use, host string, bytes int64) *Finding {
 			Block,
 			"quota",
 			what,
-			"remove a copy that nobody needs for good (alibi remove COPY): an expired one counts until it is gone; or raise the bound under [quota] in the configuration",
+			"remove a copy that nobody needs for good (alibi remove COPY): an expired one counts until it is gone; " +
+				"or raise the bound under [quota] in the configuration",
 		}
 	}
 	switch {
@@ -81,9 +83,8 @@ func (q Quota) Check(u Use, host string, bytes int64) *Finding {
 	case h.Copies > 0 && on.Copies >= h.Copies:
 		return over(fmt.Sprintf("there are %d of %d copies allowed on %s", on.Copies, h.Copies, host))
 	case h.Bytes > 0 && on.Bytes+bytes > h.Bytes:
-		return over(
-			fmt.Sprintf("the copies on %s would take %s of %s allowed", host, Size(on.Bytes+bytes), Size(h.Bytes)),
-		)
+		return over(fmt.Sprintf("the copies on %s would take %s of %s allowed", host, Size(on.Bytes+bytes),
+			Size(h.Bytes)))
 	case q.Copies > 0 && u.Copies >= q.Copies:
 		return over(fmt.Sprintf("there are %d of %d copies allowed", u.Copies, q.Copies))
 	case q.Bytes > 0 && u.Bytes+bytes > q.Bytes:

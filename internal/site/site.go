@@ -41,9 +41,10 @@ const (
 
 // Database says where a site keeps its tables. Secrets are never part of it.
 type Database struct {
-	Engine string `json:"engine"`           // "sqlite", "mysql" (MariaDB too), or "" for a site without one
-	Path   string `json:"path,omitempty"`   // sqlite: absolute path of the file on the site's host
-	Server string `json:"server,omitempty"` // mysql: as the site's configuration names it: "localhost", "db:3307", "localhost:/run/x.sock"
+	Engine string `json:"engine"`         // "sqlite", "mysql" (MariaDB too), or "" for a site without one
+	Path   string `json:"path,omitempty"` // sqlite: absolute path of the file on the site's host
+	// mysql: as the site's configuration names it: "localhost", "db:3307", "localhost:/run/x.sock"
+	Server string `json:"server,omitempty"`
 	Name   string `json:"name,omitempty"`   // mysql: of the database on the server
 	User   string `json:"user,omitempty"`   // mysql: the account that the site uses
 	Prefix string `json:"prefix,omitempty"` // table prefix
@@ -100,9 +101,9 @@ func (d Database) Text() string {
 // Server is a database server on which copies get their databases. The zero
 // value is none.
 type Server struct {
-	Address      string `json:"address,omitempty" toml:"address" comment:"such as localhost, localhost:/run/mysqld/mysqld.sock or 127.0.0.1:3306; empty: one of Alibi's own"`
+	Address      string `json:"address,omitempty" toml:"address" comment:"localhost:/SOCKET or HOST:PORT; empty: our own"`
 	User         string `json:"user,omitempty" toml:"user" comment:"an account that may make databases and accounts"`
-	PasswordFile string `json:"password_file,omitempty" toml:"password_file" comment:"file with its password; empty: none is asked for, as on a socket"`
+	PasswordFile string `json:"password_file,omitempty" toml:"password_file" comment:"file with its password; empty: none"`
 }
 
 // Limits are how much of a host may be used. The zero value of each is no bound
@@ -170,7 +171,7 @@ func (s Site) Address() Address {
 // Mark is the site's figure and colour, made from its name.
 func (s Site) Mark() Mark { return MarkOf(s.Name) }
 
-// Bytes is the site's weight as last inspected: files and tables.
+// Bytes is the site's size as last inspected: files and tables.
 func (s Site) Bytes() int64 {
 	if s.Facts == nil {
 		return 0

@@ -123,10 +123,8 @@ func TestLeasePhases(t *testing.T) {
 	assert.Equal(t, Held, held.Phase(now.Add(9000*time.Hour)))
 	_, err = l.Hold("  ", "runa")
 	assert.ErrorIs(t, err, ErrNoReason)
-	assert.Equal(
-		t, []string{"none", "held", "running", "ending", "over", "done"},
-		[]string{NoLease.String(), Held.String(), Running.String(), Ending.String(), Over.String(), Done.String()},
-	)
+	assert.Equal(t, []string{"none", "held", "running", "ending", "over", "done"},
+		[]string{NoLease.String(), Held.String(), Running.String(), Ending.String(), Over.String(), Done.String()})
 }
 
 func TestExtend(t *testing.T) {
@@ -141,7 +139,8 @@ func TestExtend(t *testing.T) {
 }
 
 func TestParseSpan(t *testing.T) {
-	for in, want := range map[string]time.Duration{"90m": 90 * time.Minute, "6h": 6 * time.Hour, "3d": 72 * time.Hour, "2w": 336 * time.Hour, "3 days": 72 * time.Hour, " 1D ": 24 * time.Hour} {
+	for in, want := range map[string]time.Duration{"90m": 90 * time.Minute, "6h": 6 * time.Hour, "3d": 72 * time.Hour,
+		"2w": 336 * time.Hour, "3 days": 72 * time.Hour, " 1D ": 24 * time.Hour} {
 		d, err := ParseSpan(in)
 		require.NoError(t, err, in)
 		assert.Equal(t, want, d, in)
@@ -184,7 +183,8 @@ func TestQuotasOfHostsAndOfTheDepot(t *testing.T) {
 }
 
 func TestSizesAsPeopleWriteThem(t *testing.T) {
-	for in, want := range map[string]int64{"": 0, "500K": 500 << 10, "10M": 10 << 20, "1G": 1 << 30, "500MB": 500e6, "2 GiB": 2 << 30, "64k": 64 << 10, "7": 7, "7B": 7} {
+	for in, want := range map[string]int64{"": 0, "500K": 500 << 10, "10M": 10 << 20, "1G": 1 << 30, "500MB": 500e6,
+		"2 GiB": 2 << 30, "64k": 64 << 10, "7": 7, "7B": 7} {
 		got, err := ParseSize(in)
 		require.NoError(t, err, in)
 		assert.Equal(t, want, got, in)
@@ -202,10 +202,12 @@ func TestFrontsSpeakToVisitors(t *testing.T) {
 }
 
 func TestWords(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 10 << 10: "10 KiB", 999 << 10: "999 KiB", 1000 << 10: "1.0 MiB", 5 << 30: "5.0 GiB", 3 << 50: "3072 TiB"} {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 10 << 10: "10 KiB",
+		999 << 10: "999 KiB", 1000 << 10: "1.0 MiB", 5 << 30: "5.0 GiB", 3 << 50: "3072 TiB"} {
 		assert.Equal(t, want, Size(n))
 	}
-	for d, want := range map[time.Duration]string{30 * time.Second: "30 s", 90 * time.Minute: "90 min", 9 * time.Hour: "9 h", 5 * 24 * time.Hour: "5 d", -2 * time.Hour: "2 h"} {
+	for d, want := range map[time.Duration]string{30 * time.Second: "30 s", 90 * time.Minute: "90 min",
+		9 * time.Hour: "9 h", 5 * 24 * time.Hour: "5 d", -2 * time.Hour: "2 h"} {
 		assert.Equal(t, want, Span(d))
 	}
 	assert.Equal(t, "just now", Ago(3*time.Second))
@@ -220,10 +222,8 @@ func TestWords(t *testing.T) {
 			Seconds(10 * time.Minute),
 		},
 	)
-	assert.Equal(
-		t, []string{"0", "999", "1,000", "31,204", "1,000,000", "-1,234"},
-		[]string{Number(0), Number(999), Number(1000), Number(31204), Number(1000000), Number(-1234)},
-	)
+	assert.Equal(t, []string{"0", "999", "1,000", "31,204", "1,000,000", "-1,234"},
+		[]string{Number(0), Number(999), Number(1000), Number(31204), Number(1000000), Number(-1234)})
 }
 
 func TestSiteTexts(t *testing.T) {
@@ -255,7 +255,8 @@ func TestSiteTexts(t *testing.T) {
 
 func TestMarksAreSteadyAndDiffer(t *testing.T) {
 	seen := map[Mark]int{}
-	for _, n := range strings.Fields("skerryline tickets crew islands status winter-prices timetable-2028 harbour-redesign logbook-archive island-menus") {
+	for _, n := range strings.Fields("skerryline tickets crew islands status winter-prices timetable-2028 " +
+		"harbour-redesign logbook-archive island-menus") {
 		m := MarkOf(n)
 		assert.Equal(t, m, MarkOf(n))
 		seen[m]++

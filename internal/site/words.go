@@ -91,7 +91,8 @@ func (s Site) Unready() (why, first string) {
 	case Making:
 		return s.Name + " is being made", "wait for run " + s.Run + ", or cancel it: alibi runs cancel " + s.Run
 	case Failed:
-		return "run " + s.Run + ", which makes " + s.Name + ", failed", "alibi runs " + s.Run + " says why; resume it, cancel it, or let the copy stand as it is"
+		return "run " + s.Run + ", which makes " + s.Name + ", failed",
+			"alibi runs " + s.Run + " says why; resume it, cancel it, or let the copy stand as it is"
 	case Parked:
 		return s.Name + " is parked", "put it on the air again: alibi lift " + s.Name
 	case Expired:

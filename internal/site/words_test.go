@@ -66,10 +66,8 @@ func TestHowALeaseStandsInWords(t *testing.T) {
 func TestWhoseAccountsACopyHas(t *testing.T) {
 	assert.Equal(t, "the origin's, with their passwords", Site{Origin: "o"}.AccountsText())
 	assert.Equal(t, "its own", Site{}.AccountsText(), "a blank site's")
-	assert.Equal(
-		t, "the origin's administrators and authors, with their passwords",
-		Site{Origin: "o", Only: []Kind{Posts}}.AccountsText(),
-	)
+	assert.Equal(t, "the origin's administrators and authors, with their passwords",
+		Site{Origin: "o", Only: []Kind{Posts}}.AccountsText())
 	assert.Contains(t, Site{Scrubbed: true}.AccountsText(), "no password signs in")
 }
 

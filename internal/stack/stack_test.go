@@ -30,7 +30,7 @@ func place(t *testing.T, files map[string]int) Place {
 	return Place{Host: h, Root: r, Temp: t.TempDir()}
 }
 
-func TestWeigh(t *testing.T) {
+func TestMeasure(t *testing.T) {
 	p := place(t, map[string]int{
 		"index.php":                10,
 		"a/b/c/deep.txt":           100,
@@ -45,7 +45,7 @@ func TestWeigh(t *testing.T) {
 		"uploads/2026/another.jpg": 30,
 	})
 	db := site.Database{Engine: "sqlite", Path: filepath.Join(p.Root.Path(), "db/site.sqlite")}
-	w, err := Weigh(context.Background(), p, db, 2, func(name string) string {
+	w, err := Measure(context.Background(), p, db, 2, func(name string) string {
 		if name == "cache" {
 			return "cache"
 		}
@@ -76,22 +76,21 @@ func TestWeigh(t *testing.T) {
 		},
 		got,
 	)
-	assert.Equal(
-		t, map[string]string{"cache": "cache", "logs/error.log": "log", "uploads/old.tar.gz": "archive"}, spare,
-	)
+	assert.Equal(t, map[string]string{"cache": "cache", "logs/error.log": "log", "uploads/old.tar.gz": "archive"},
+		spare)
 	assert.Equal(t, 9, f.Files, "the database is not one of the files")
 	assert.EqualValues(t, 1522, f.Bytes)
 	assert.Equal(t, "cache", f.Folders[0].Path, "the heaviest first")
 }
 
-func TestWeighRemarks(t *testing.T) {
+func TestMeasureRemarks(t *testing.T) {
 	p := place(t, map[string]int{"index.php": 1})
 	big := filepath.Join(p.Root.Path(), "plan.tif")
 	require.NoError(t, os.WriteFile(big, nil, 0o644))
 	require.NoError(t, os.Truncate(big, Largest+1))
 	require.NoError(t, os.Symlink("/etc", filepath.Join(p.Root.Path(), "etc")))
 	require.NoError(t, os.Symlink("/usr", filepath.Join(p.Root.Path(), "usr")))
-	w, err := Weigh(context.Background(), p, site.Database{}, 1, SpareByName)
+	w, err := Measure(context.Background(), p, site.Database{}, 1, SpareByName)
 	require.NoError(t, err)
 	var f site.Facts
 	w.Tell(&f, nil)
@@ -112,20 +111,15 @@ func TestInside(t *testing.T) {
 		_, ok = Inside("/srv/site", out)
 		assert.False(t, ok, out)
 	}
-	assert.Equal(
-		t, []string{".maintenance"},
-		DatabaseFilter("/site", site.Database{Engine: "sqlite", Path: "/data/x.db"}).Folders,
-		"a database elsewhere is not among the files",
-	)
+	assert.Equal(t, []string{
+		".maintenance",
+	}, DatabaseFilter("/site", site.Database{Engine: "sqlite", Path: "/data/x.db"}).Folders,
+		"a database elsewhere is not among the files")
 }
 
 func TestOnlyKnownEnginesAreOpened(t *testing.T) {
-	_, err := OpenDatabase(
-		context.Background(),
-		plainStack{},
-		Place{Host: local.New("slipway"), Temp: t.TempDir()},
-		site.Database{Engine: "oracle"},
-	)
+	_, err := OpenDatabase(context.Background(), plainStack{}, Place{Host: local.New("slipway"), Temp: t.TempDir()},
+		site.Database{Engine: "oracle"})
 	assert.ErrorIs(t, err, tables.ErrRefused)
 }
 

@@ -12,8 +12,8 @@ import (
 	"alibi/internal/tree"
 )
 
-// Weight is what a tree weighs, and what is odd in it.
-type Weight struct {
+// Measured is the size of a tree, and what is odd in it.
+type Measured struct {
 	list    *tree.Listing
 	folders []site.Folder
 	large   []tree.Entry
@@ -22,14 +22,14 @@ type Weight struct {
 	bytes   int64
 }
 
-// Weigh lists the tree and adds up its folders to the given depth. spare says
+// Measure lists the tree and adds up its folders to the given depth. spare says
 // why a path need not be copied, or "". The database's own files don't count.
-func Weigh(ctx context.Context, p Place, db site.Database, depth int, spare func(string) string) (*Weight, error) {
+func Measure(ctx context.Context, p Place, db site.Database, depth int, spare func(string) string) (*Measured, error) {
 	list, err := tree.Scan(ctx, p.Root, DatabaseFilter(p.Root.Path(), db))
 	if err != nil {
 		return nil, fmt.Errorf("listing the site's files: %w", err)
 	}
-	w := &Weight{list: list}
+	w := &Measured{list: list}
 	sums := map[string]*site.Folder{}
 	for _, e := range list.Entries {
 		if e.Mode.IsDir() {
@@ -103,9 +103,9 @@ func DatabaseFilter(root string, db site.Database) tree.Filter {
 	return tree.Filter{Folders: []string{".maintenance", rel, rel + "-wal", rel + "-shm", rel + "-journal"}}
 }
 
-// Tell puts the weight into facts, with findings. whole tells of files that are never left out for their
+// Tell puts the sizes into facts, with findings. whole tells of files that are never left out for their
 // size; nil: none.
-func (w *Weight) Tell(f *site.Facts, whole func(path string) bool) {
+func (w *Measured) Tell(f *site.Facts, whole func(path string) bool) {
 	f.Folders, f.Files, f.Bytes = w.folders, w.files, w.bytes
 	for _, e := range w.sized {
 		if whole == nil || !whole(e.Path) {
@@ -119,18 +119,8 @@ func (w *Weight) Tell(f *site.Facts, whole func(path string) bool) {
 	}
 	if n := len(w.large); n > 0 {
 		slices.SortFunc(w.large, func(a, b tree.Entry) int { return cmp.Compare(b.Size, a.Size) })
-		add(
-			site.Warn,
-			"large-file",
-			fmt.Sprintf(
-				"%s larger than %s: %s (%s)",
-				Count(n, "file is", "files are"),
-				site.Size(Largest),
-				w.large[0].Path,
-				site.Size(w.large[0].Size),
-			),
-			"leave out files above a size",
-		)
+		add(site.Warn, "large-file", fmt.Sprintf("%s larger than %s: %s (%s)", Count(n, "file is", "files are"),
+			site.Size(Largest), w.large[0].Path, site.Size(w.large[0].Size)), "leave out files above a size")
 	}
 	byKind := map[string][]tree.Problem{}
 	for _, p := range w.list.Problems {

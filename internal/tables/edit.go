@@ -42,10 +42,9 @@ func (w Wanted) Hanging(now Schema, all bool) (drop, hang []Object) {
 		want = w.After
 	}
 	differs := func(o Object, from []Object) bool {
-		same := slices.ContainsFunc(
-			from,
-			func(x Object) bool { return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL },
-		)
+		same := slices.ContainsFunc(from, func(x Object) bool {
+			return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL
+		})
 		return !same || all && o.Kind == "trigger"
 	}
 	for _, o := range now.After {

@@ -13,19 +13,32 @@ import (
 
 func TestOnlyReadingIsLetThrough(t *testing.T) {
 	for _, s := range []string{
-		"SELECT 1", " \n\t select * from sk_posts", "(SELECT 1) UNION (SELECT 2)", "SHOW TABLES", "describe sk_posts", "EXPLAIN SELECT 1",
+		"SELECT 1", " \n\t select * from sk_posts", "(SELECT 1) UNION (SELECT 2)", "SHOW TABLES", "describe sk_posts",
+		"EXPLAIN SELECT 1",
 		"WITH a AS (SELECT 1) SELECT * FROM a", "VALUES (1)",
-		"SELECT * FROM sk_options WHERE option_value LIKE '%into outfile%'", "SELECT 'it''s \\' outfile'", "SELECT replace(a, 'x', 'y'), INSERT ('Quadratic', 3, 4, 'What') FROM b", "SELECT 1 -- into outfile", "SELECT /* ; into outfile */ 1", "SELECT 5--2", "SELECT \"dumpfile\" AS `outfile`",
+		"SELECT * FROM sk_options WHERE option_value LIKE '%into outfile%'", "SELECT 'it''s \\' outfile'",
+		"SELECT replace(a, 'x', 'y'), INSERT ('Quadratic', 3, 4, 'What') FROM b", "SELECT 1 -- into outfile",
+		"SELECT /* ; into outfile */ 1", "SELECT 5--2", "SELECT \"dumpfile\" AS `outfile`",
 	} {
 		assert.NoError(t, OnlyReads(s), s)
 	}
 	for s, want := range map[string]string{
-		"DELETE FROM sk_posts": "delete", "update sk_posts set a=1": "update", "": "is no statement", "   ": "is no statement", "-- SELECT\nDELETE FROM x": "is no statement",
-		"selection": "selection", "1 SELECT": "is no statement", "SET autocommit=1": "set", "BEGIN": "begin", "/* SELECT */ DROP TABLE x": "is no statement",
-		"SELECT * FROM sk_users INTO OUTFILE '/srv/x'": "writes a file", "select 'a' into/**/dumpfile '/srv/x'": "writes a file", "SELECT 'x' /*! INTO OUTFILE '/srv/x' */": "the server runs", "SELECT 'x' /*M!100100 INTO OUTFILE '/srv/x' */": "the server runs",
-		"SELECT 'x' /* ' */ INTO OUTFILE '/f' -- '": "writes a file", "SELECT 'x' -- it's\nINTO OUTFILE '/f'": "writes a file", "SELECT 'x' # it's\n INTO OUTFILE '/f'": "writes a file",
-		"SELECT `a``' ` INTO DUMPFILE '/f'": "writes a file", "SELECT \"a\\\" ' \" INTO OUTFILE '/f'": "writes a file",
-		"SELECT 'x' /* no end": "has no end", "SELECT 'no end": "no second one", "SELECT * FROM a FOR UPDATE": "locks", "SELECT * FROM a LOCK IN SHARE MODE": "locks", "SELECT sleep(100)": "waits",
+		"DELETE FROM sk_posts": "delete", "update sk_posts set a=1": "update", "": "is no statement",
+		"   ": "is no statement", "-- SELECT\nDELETE FROM x": "is no statement",
+		"selection": "selection", "1 SELECT": "is no statement", "SET autocommit=1": "set", "BEGIN": "begin",
+		"/* SELECT */ DROP TABLE x":                      "is no statement",
+		"SELECT * FROM sk_users INTO OUTFILE '/srv/x'":   "writes a file",
+		"select 'a' into/**/dumpfile '/srv/x'":           "writes a file",
+		"SELECT 'x' /*! INTO OUTFILE '/srv/x' */":        "the server runs",
+		"SELECT 'x' /*M!100100 INTO OUTFILE '/srv/x' */": "the server runs",
+		"SELECT 'x' /* ' */ INTO OUTFILE '/f' -- '":      "writes a file",
+		"SELECT 'x' -- it's\nINTO OUTFILE '/f'":          "writes a file",
+		"SELECT 'x' # it's\n INTO OUTFILE '/f'":          "writes a file",
+		"SELECT `a``' ` INTO DUMPFILE '/f'":              "writes a file",
+		"SELECT \"a\\\" ' \" INTO OUTFILE '/f'":          "writes a file",
+		"SELECT 'x' /* no end":                           "has no end", "SELECT 'no end": "no second one",
+		"SELECT * FROM a FOR UPDATE": "locks", "SELECT * FROM a LOCK IN SHARE MODE": "locks",
+		"SELECT sleep(100)":                  "waits",
 		"WITH a AS (SELECT 1) DELETE FROM b": "writes", "SELECT 1 INTO @x": "puts what it reads",
 	} {
 		err := OnlyReads(s)
@@ -52,11 +65,8 @@ func TestResultsAreGivenRowByRow(t *testing.T) {
 				got = append(got, v.String())
 			}
 			if len(got) == 5 {
-				assert.Equal(
-					t,
-					[]Kind{Int, Float, Text, Null, Text},
-					[]Kind{row[0].Kind, row[1].Kind, row[2].Kind, row[3].Kind, row[4].Kind},
-				)
+				assert.Equal(t, []Kind{Int, Float, Text, Null, Text},
+					[]Kind{row[0].Kind, row[1].Kind, row[2].Kind, row[3].Kind, row[4].Kind})
 			}
 			return nil
 		},

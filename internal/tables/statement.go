@@ -20,8 +20,10 @@ var reading = []string{"select", "show", "describe", "desc", "explain", "with", 
 // as to keep others waiting; those that write a file on the server beside them.
 var refusedWords = map[string]string{
 	"into":      "puts what it reads somewhere",
-	"load_file": "reads a file of the server", "get_lock": "locks others out", "sleep": "waits", "benchmark": "keeps the server busy",
-	"update": "writes or locks", "share": "locks rows", "insert": "writes", "delete": "writes", "replace": "writes", "nextval": "writes", "setval": "writes",
+	"load_file": "reads a file of the server", "get_lock": "locks others out", "sleep": "waits",
+	"benchmark": "keeps the server busy",
+	"update":    "writes or locks", "share": "locks rows", "insert": "writes", "delete": "writes", "replace": "writes",
+	"nextval": "writes", "setval": "writes",
 }
 
 // OnlyReads refuses a statement that does not read as one that only reads. It is

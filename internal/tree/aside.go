@@ -20,7 +20,8 @@ const (
 // aside has a host copy files from one of its folders to another by itself;
 // here they are only read, for their digests. It tells whether the host can do
 // that, and gives the files that came over as they were read.
-func aside(ctx context.Context, src host.Tree, dst host.Root, list []Entry, progress Progress) (map[string]Entry, bool, error) {
+func aside(ctx context.Context, src host.Tree, dst host.Root, list []Entry, progress Progress) (map[string]Entry, bool,
+	error) {
 	sib, ok := dst.(host.Sibling)
 	if !ok {
 		return nil, false, nil

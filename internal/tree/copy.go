@@ -41,7 +41,8 @@ type Progress func(bytes int64, files int)
 // already with the same size and time is kept, so that a copy that was broken
 // off goes on. Links are copied as links. Files that vanished in the meantime
 // or may not be read are in the problems.
-func Copy(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) ([]Entry, []Problem, error) {
+func Copy(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) ([]Entry, []Problem,
+	error) {
 	out := make([]Entry, len(entries))
 	problems := make([]*Problem, len(entries))
 	for i, e := range entries {
@@ -131,7 +132,8 @@ func folderModes(dst host.Root, entries []Entry) error {
 
 // byStream copies what can be and is worth copying as streams: files that are
 // not at the other end already.
-func byStream(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) (map[string]Entry, error) {
+func byStream(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) (map[string]Entry,
+	error) {
 	_, from := streams[host.Sender](src)
 	_, to := streams[host.Taker](dst)
 	if !from && !to {

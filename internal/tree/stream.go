@@ -132,7 +132,8 @@ func (k *sink) put(e Entry, r io.Reader) (whole bool, err error) {
 		n, err := write(k.dst, e, r)
 		return n == e.Size, err
 	}
-	if err := k.tw.WriteHeader(&tar.Header{Name: e.Path, Size: e.Size, Mode: int64(e.Mode.Perm()), ModTime: e.MTime, Typeflag: tar.TypeReg, Format: tar.FormatGNU}); err != nil {
+	if err := k.tw.WriteHeader(&tar.Header{Name: e.Path, Size: e.Size, Mode: int64(e.Mode.Perm()), ModTime: e.MTime,
+		Typeflag: tar.TypeReg, Format: tar.FormatGNU}); err != nil {
 		return false, err
 	}
 	n, err := io.Copy(k.tw, io.LimitReader(r, e.Size))
@@ -170,7 +171,8 @@ func (k *sink) close(err error) error {
 
 // stream copies files by streams and gives those that came over whole, by path.
 // What is not among them is to be copied one by one.
-func stream(ctx context.Context, src host.Tree, dst host.Root, list []Entry, progress Progress) (map[string]Entry, error) {
+func stream(ctx context.Context, src host.Tree, dst host.Root, list []Entry, progress Progress) (map[string]Entry,
+	error) {
 	out := make(map[string]Entry, len(list))
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)

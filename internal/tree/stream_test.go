@@ -47,7 +47,8 @@ func (p *piped) SendTar(_ context.Context, names []string, w io.Writer) error {
 		if err != nil {
 			return err
 		}
-		if err := tw.WriteHeader(&tar.Header{Name: n, Size: int64(len(text)), ModTime: fi.ModTime(), Mode: int64(fi.Mode().Perm()), Typeflag: tar.TypeReg, Format: tar.FormatGNU}); err != nil {
+		if err := tw.WriteHeader(&tar.Header{Name: n, Size: int64(len(text)), ModTime: fi.ModTime(),
+			Mode: int64(fi.Mode().Perm()), Typeflag: tar.TypeReg, Format: tar.FormatGNU}); err != nil {
 			return err
 		}
 		if p.half > 0 && left < int64(len(text)) {
@@ -90,14 +91,8 @@ func far(t *testing.T, n int) *piped {
 	dir := t.TempDir()
 	for i := range n {
 		put(t, dir, fmt.Sprintf("d%d/file %02d", i%3, i), string(make([]byte, i*997)))
-		require.NoError(
-			t,
-			os.Chtimes(
-				filepath.Join(dir, fmt.Sprintf("d%d/file %02d", i%3, i)),
-				time.Unix(1_700_000_000, 0),
-				time.Unix(1_700_000_000, 0),
-			),
-		)
+		require.NoError(t, os.Chtimes(filepath.Join(dir, fmt.Sprintf("d%d/file %02d", i%3, i)),
+			time.Unix(1_700_000_000, 0), time.Unix(1_700_000_000, 0)))
 	}
 	r, err := local.New("far").Write(context.Background(), dir)
 	require.NoError(t, err)
@@ -116,13 +111,8 @@ func TestManyFilesGoAsAStream(t *testing.T) {
 			list, err := Scan(ctx, from, Filter{})
 			require.NoError(t, err)
 			var bytes, files atomic.Int64
-			got, problems, err := Copy(
-				ctx,
-				from,
-				to,
-				list.Entries,
-				func(b int64, n int) { bytes.Add(b); files.Add(int64(n)) },
-			)
+			got, problems, err := Copy(ctx, from, to, list.Entries,
+				func(b int64, n int) { bytes.Add(b); files.Add(int64(n)) })
 			require.NoError(t, err)
 			assert.Empty(t, problems)
 			n, size := list.Totals()

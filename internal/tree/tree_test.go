@@ -82,13 +82,8 @@ func TestCopyIsFaithful(t *testing.T) {
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	var bytes, files atomic.Int64
-	got, problems, err := Copy(
-		context.Background(),
-		src,
-		dst,
-		l.Entries,
-		func(b int64, f int) { bytes.Add(b); files.Add(int64(f)) },
-	)
+	got, problems, err := Copy(context.Background(), src, dst, l.Entries,
+		func(b int64, f int) { bytes.Add(b); files.Add(int64(f)) })
 	require.NoError(t, err)
 	assert.Empty(t, problems)
 	assert.EqualValues(t, 6, bytes.Load())

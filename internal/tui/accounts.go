@@ -69,7 +69,8 @@ func (p *accountsPane) key(a *app, key string) (tea.Cmd, bool) {
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 			key, err := a.desk.Latchkey(a.ctx, p.s.ID, x.Login)
 			return "", func(a *app) tea.Cmd {
-				a.asking = &question{title: "Signed in as " + plain(x.Login), lines: []string{"Once, within a minute:", "  " + key}, yes: func(*app) tea.Cmd { return nil }}
+				a.asking = &question{title: "Signed in as " + plain(x.Login),
+					lines: []string{"Once, within a minute:", "  " + key}, yes: func(*app) tea.Cmd { return nil }}
 				return nil
 			}, err
 		}), true
@@ -83,11 +84,17 @@ func (p *accountsPane) hints(*app) []hint {
 	if p.s.Role != site.Copy {
 		return []hint{{"i", "read anew"}}
 	}
-	return []hint{{"o", "sign in as"}, {"Enter", "change"}, {"n", "add"}, {"S", "make people up"}, {"P", "prove that none is left"}, {"i", "read anew"}}
+	return []hint{{"o", "sign in as"}, {"Enter", "change"}, {"n", "add"}, {"S", "make people up"},
+		{"P", "prove that none is left"}, {"i", "read anew"}}
 }
 
 func (p *accountsPane) words() []hint {
-	return []hint{{"sign in as", "an address that signs in once, without a password"}, {"roles", "what the account may do"}, {"make people up", "names, mail addresses, accounts, phones, places and passwords become made-up ones, the same in every table"}, {"prove", "every value of the copy is searched for what the origin has of people"}}
+	return []hint{{"sign in as", "an address that signs in once, without a password"},
+		{"roles", "what the account may do"},
+		{
+			"make people up", "names, mail addresses, accounts, phones, places and passwords become made-up ones, " +
+				"the same in every table",
+		}, {"prove", "every value of the copy is searched for what the origin has of people"}}
 }
 
 func (p *accountsPane) view(a *app, w, h int) []string {
@@ -96,7 +103,8 @@ func (p *accountsPane) view(a *app, w, h int) []string {
 	if p.s.Role == site.Copy {
 		people = pick(p.s.Scrubbed, "its people are made up", "its people are its origin's")
 	}
-	out := []string{t.soft.Render("   " + people), "", t.head.Render("   " + t.fit("ACCOUNT", 26) + t.fit("ROLES", 26) + t.fit("NAME", 30) + "MAIL")}
+	out := []string{t.soft.Render("   " + people), "",
+		t.head.Render("   " + t.fit("ACCOUNT", 26) + t.fit("ROLES", 26) + t.fit("NAME", 30) + "MAIL")}
 	switch {
 	case p.err != nil:
 		return append(out, t.wrong.Render("   "+plain(p.err.Error())))
@@ -109,7 +117,9 @@ func (p *accountsPane) view(a *app, w, h int) []string {
 	for i := p.top; i < min(len(p.list), p.top+h-3); i++ {
 		x := p.list[i]
 		look := pick(slices.Contains(x.Roles, "administrator"), t.ink.Bold(true), t.ink)
-		out = append(out, t.pointer(i == p.cursor)+look.Render(t.fit(plain(x.Login), 26))+t.soft.Render(t.fit(plain(strings.Join(x.Roles, ", ")), 26))+t.ink.Render(t.fit(plain(x.Name), 30))+t.soft.Render(plain(x.Mail)))
+		out = append(out, t.pointer(i == p.cursor)+look.Render(t.fit(plain(x.Login), 26))+
+			t.soft.Render(t.fit(plain(strings.Join(x.Roles, ", ")), 26))+t.ink.Render(t.fit(plain(x.Name), 30))+
+			t.soft.Render(plain(x.Mail)))
 	}
 	return out
 }
@@ -130,18 +140,25 @@ func openAccount(a *app, s site.Site, login string, has []string) tea.Cmd {
 		return a.desk.PlanAccount(a.ctx, s.ID, login, role, mail, password)
 	}
 	if login == "" {
-		x.choices = append(x.choices, stateChoice{label: "called", help: "The name under which one signs in.", text: func() string { return login }, typed: func(v string) { login = v }})
+		x.choices = append(x.choices, stateChoice{label: "called", help: "The name under which one signs in.",
+			text: func() string { return login }, typed: func(v string) { login = v }})
 	}
 	x.choices = append(x.choices,
-		stateChoice{label: "role", help: "What it may do." + pick(len(has) > 0, " Now: "+strings.Join(has, ", ")+".", ""), text: func() string { return pick(role == "", "as it is", role) }, turn: func(by int) { role = turned(roles, role, by) }},
-		stateChoice{label: "password", help: "At least 8 characters. It is kept as a digest and shown nowhere.", text: func() string { return strings.Repeat("*", len([]rune(password))) }, typed: func(v string) {
-			if n := len([]rune(password)); len([]rune(v)) > n {
-				password += string([]rune(v)[n:])
-			} else {
-				password = string([]rune(password)[:len([]rune(v))])
-			}
-		}},
-		stateChoice{label: "mail", help: "Its mail address, if it is to have another.", text: func() string { return mail }, typed: func(v string) { mail = v }})
+		stateChoice{
+			label: "role", help: "What it may do." + pick(len(has) > 0, " Now: "+strings.Join(has, ", ")+".", ""),
+			text: func() string { return pick(role == "", "as it is", role) },
+			turn: func(by int) { role = turned(roles, role, by) },
+		},
+		stateChoice{label: "password", help: "At least 8 characters. It is kept as a digest and shown nowhere.",
+			text: func() string { return strings.Repeat("*", len([]rune(password))) }, typed: func(v string) {
+				if n := len([]rune(password)); len([]rune(v)) > n {
+					password += string([]rune(v)[n:])
+				} else {
+					password = string([]rune(password)[:len([]rune(v))])
+				}
+			}},
+		stateChoice{label: "mail", help: "Its mail address, if it is to have another.",
+			text: func() string { return mail }, typed: func(v string) { mail = v }})
 	a.push(x)
 	return x.ask()
 }
@@ -150,7 +167,13 @@ func openAccount(a *app, s site.Site, login string, has []string) tea.Cmd {
 func openScrub(a *app, s site.Site) tea.Cmd {
 	x := &stateScreen{name: "make people up on " + s.Name, site: s}
 	x.make = func() (plan.Plan, error) { return a.desk.PlanScrub(a.ctx, s.ID) }
-	x.choices = []stateChoice{{label: "people", help: "Names, mail addresses, accounts, phones, places, network addresses and passwords become made-up ones: the same person the same one in every table and in every text. Nobody's password signs in afterwards; keys do (o).", text: func() string { return "are made up" }}}
+	x.choices = []stateChoice{
+		{
+			label: "people", help: "Names, mail addresses, accounts, phones, places, network addresses and passwords " +
+				"become made-up ones: the same person the same one in every table and in every text. Nobody's " +
+				"password signs in afterwards; keys do (o).", text: func() string { return "are made up" },
+		},
+	}
 	a.push(x)
 	return x.ask()
 }
@@ -167,7 +190,9 @@ func provePeople(a *app, s site.Site) tea.Cmd {
 				a.say(fmt.Sprintf("none of %s stands anywhere on %s", k.Origin, s.Name), false)
 				return nil
 			}
-			x := &textScreen{head: "people of its origin on " + s.Name, lines: append([]string{fmt.Sprintf("looked for %s: %s places", k.Origin, site.Number(k.Number)), ""}, k.Where...)}
+			x := &textScreen{head: "people of its origin on " + s.Name,
+				lines: append([]string{fmt.Sprintf("looked for %s: %s places", k.Origin, site.Number(k.Number)), ""},
+					k.Where...)}
 			a.push(x)
 			return nil
 		}, nil
@@ -200,10 +225,12 @@ func (p *deedsPane) key(a *app, key string) (tea.Cmd, bool) {
 	}
 	switch key {
 	case "n":
-		a.asking = &question{title: "What was done on " + p.s.Name + "?", lines: []string{"So that it is not forgotten when the same is done on the live site."}, input: true, typed: func(a *app, text string) (tea.Cmd, error) {
-			p.last = time.Time{}
-			return a.do(func() (string, error) { return "noted", a.desk.NoteDeed(a.ctx, p.s.ID, text) }), nil
-		}}
+		a.asking = &question{title: "What was done on " + p.s.Name + "?",
+			lines: []string{"So that it is not forgotten when the same is done on the live site."}, input: true,
+			typed: func(a *app, text string) (tea.Cmd, error) {
+				p.last = time.Time{}
+				return a.do(func() (string, error) { return "noted", a.desk.NoteDeed(a.ctx, p.s.ID, text) }), nil
+			}}
 		return nil, true
 	case "space":
 		if len(p.list) > 0 {
@@ -221,7 +248,10 @@ func (p *deedsPane) hints(*app) []hint {
 }
 
 func (p *deedsPane) words() []hint {
-	return []hint{{"work list", "what was done on the copy, to be repeated on its origin; alibi worklist --markdown hands it on"}, {"taken back", "the copy was brought to what it was before"}}
+	return []hint{
+		{"work list", "what was done on the copy, to be repeated on its origin; alibi worklist --markdown hands it on"},
+		{"taken back", "the copy was brought to what it was before"},
+	}
 }
 
 func (p *deedsPane) view(a *app, w, h int) []string {
@@ -245,7 +275,10 @@ func (p *deedsPane) view(a *app, w, h int) []string {
 		case x.Repeated:
 			box, look = t.glyph("■", "[x]"), t.soft
 		}
-		out = append(out, t.pointer(i == p.cursor)+look.Render(box+" "+t.fit(plain(x.Text)+pick(x.Undone, "  (taken back)", pick(x.Settled, "  (settled)", "")), w-40))+t.soft.Render(t.right(x.At.Local().Format("2 Jan 15:04")+"  "+plain(x.Who), 30)))
+		out = append(out, t.pointer(i == p.cursor)+
+			look.Render(
+				box+" "+t.fit(plain(x.Text)+pick(x.Undone, "  (taken back)", pick(x.Settled, "  (settled)", "")), w-40),
+			)+t.soft.Render(t.right(x.At.Local().Format("2 Jan 15:04")+"  "+plain(x.Who), 30)))
 		for _, c := range x.Commands {
 			out = append(out, t.soft.Render("       "+plain(c)))
 		}

@@ -15,13 +15,18 @@ func siteHints(s site.Site) []hint {
 	open := hint{"Enter", "open"}
 	switch {
 	case s.Role == site.Live:
-		return []hint{open, {"c", "copy"}, {"C", "what it runs"}, {"f", "hands on"}, {"R", "restore points"}, {"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"}, {"F", pick(s.Front == nil, "park", "show again")}}
+		return []hint{open, {"c", "copy"}, {"C", "what it runs"}, {"f", "hands on"}, {"R", "restore points"},
+			{"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"},
+			{"F", pick(s.Front == nil, "park", "show again")}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"}, {"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"}, {"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"}, {"F", pick(s.Front == nil, "park, hide", "show again")}}
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"},
+		{"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"},
+		{"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"},
+		{"F", pick(s.Front == nil, "park, hide", "show again")}}
 }
 
 // siteKey does what a key means for a site.
@@ -107,17 +112,21 @@ func anySiteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 }
 
 func askOwner(a *app, s site.Site) tea.Cmd {
-	a.asking = &question{title: "Who answers for " + s.Name + "?", input: true, text: s.Owner, typed: func(a *app, text string) (tea.Cmd, error) {
-		return a.do(func() (string, error) {
-			s, err := a.desk.SetOwner(a.ctx, s.ID, text)
-			return s.Owner + " answers for " + s.Name, err
-		}), nil
-	}}
+	a.asking = &question{title: "Who answers for " + s.Name + "?", input: true, text: s.Owner,
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.do(func() (string, error) {
+				s, err := a.desk.SetOwner(a.ctx, s.ID, text)
+				return s.Owner + " answers for " + s.Name, err
+			}), nil
+		}}
 	return nil
 }
 
 func askForget(a *app, s site.Site) tea.Cmd {
-	a.asking = &question{title: "Take the live site " + s.Name + " out of the record?", lines: []string{"Goes: what Alibi knows of it.", "Stays: the site itself, which is not touched, and the history.", "", "Type its name to go on:"}, input: true, must: s.Name,
+	a.asking = &question{title: "Take the live site " + s.Name + " out of the record?",
+		lines: []string{"Goes: what Alibi knows of it.",
+			"Stays: the site itself, which is not touched, and the history.", "", "Type its name to go on:"},
+		input: true, must: s.Name,
 		yes: func(a *app) tea.Cmd {
 			return a.do(func() (string, error) { return s.Name + " is out of the record", a.desk.Forget(a.ctx, s.ID) })
 		}}
@@ -132,7 +141,8 @@ func openAddress(a *app, s site.Site) tea.Cmd {
 		}
 		lines := []string{"As a stranger sees it:", "  " + s.Address().String() + "/", ""}
 		if err == nil {
-			lines = append(lines, "Signed in as its first administrator, once, within a minute:", "  "+key, "", "Accounts and passwords of the copy are the origin's.")
+			lines = append(lines, "Signed in as its first administrator, once, within a minute:", "  "+key, "",
+				"Accounts and passwords of the copy are the origin's.")
 		}
 		if !a.carried {
 			lines = append(lines, "It answers while the keeper is at work.")
@@ -145,7 +155,8 @@ func openAddress(a *app, s site.Site) tea.Cmd {
 }
 
 func askTime(a *app, s site.Site) tea.Cmd {
-	a.asking = &question{title: "How much more time for " + s.Name + "?", input: true, text: "3d", lines: []string{"It " + s.LeaseText(a.desk.Now()) + ". Write a number and m, h, d or w: 6h, 3d, 2w."},
+	a.asking = &question{title: "How much more time for " + s.Name + "?", input: true, text: "3d",
+		lines: []string{"It " + s.LeaseText(a.desk.Now()) + ". Write a number and m, h, d or w: 6h, 3d, 2w."},
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			by, err := site.ParseSpan(text)
 			if err != nil {
@@ -155,7 +166,9 @@ func askTime(a *app, s site.Site) tea.Cmd {
 				return extend(a, s, by), nil
 			}
 			return asking(func(a *app) {
-				a.asking = &question{title: "End the hold of " + s.Name + "?", lines: []string{"It is held, by " + s.Lease.By + ": " + s.Lease.Reason + ".", "With more time it gets an end.", "", "Type its name to go on:"},
+				a.asking = &question{title: "End the hold of " + s.Name + "?",
+					lines: []string{"It is held, by " + s.Lease.By + ": " + s.Lease.Reason + ".",
+						"With more time it gets an end.", "", "Type its name to go on:"},
 					input: true, must: s.Name, yes: func(a *app) tea.Cmd { return extend(a, s, by) }}
 			}), nil
 		}}
@@ -172,7 +185,8 @@ func extend(a *app, s site.Site, by time.Duration) tea.Cmd {
 }
 
 func askHold(a *app, s site.Site) tea.Cmd {
-	a.asking = &question{title: "Keep " + s.Name + " without an end: why?", input: true, lines: []string{"The reason stands on the board for everybody who wonders."},
+	a.asking = &question{title: "Keep " + s.Name + " without an end: why?", input: true,
+		lines: []string{"The reason stands on the board for everybody who wonders."},
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			if _, err := s.Lease.Hold(text, ""); err != nil {
 				return nil, err
@@ -191,7 +205,10 @@ func askExpire(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		why := a.desk.Precious(a.ctx, s)
 		grace := site.Span(a.desk.Env.Grace)
-		q := &question{title: "Take " + s.Name + " off the air?", lines: []string{"Goes now: its address answers no more.", "Stays for " + grace + ": its files and tables; b brings it back.", "Goes after that: everything that was made for it.", "Stays: its origin, which is not touched."},
+		q := &question{title: "Take " + s.Name + " off the air?",
+			lines: []string{"Goes now: its address answers no more.",
+				"Stays for " + grace + ": its files and tables; b brings it back.",
+				"Goes after that: everything that was made for it.", "Stays: its origin, which is not touched."},
 			yes: func(a *app) tea.Cmd {
 				typed := a.typed()
 				return a.do(func() (string, error) {
@@ -213,11 +230,13 @@ func askRemove(a *app, s site.Site) tea.Cmd {
 		if err != nil {
 			return "", nil, err
 		}
-		lines := []string{fmt.Sprintf("%s of files and tables are removed, and can't be brought back.", site.Size(p.Bytes)), p.Writes[0] + ".", "Stays: its origin, and what was done, in the history."}
+		lines := []string{fmt.Sprintf("%s of files and tables are removed, and can't be brought back.",
+			site.Size(p.Bytes)), p.Writes[0] + ".", "Stays: its origin, and what was done, in the history."}
 		for _, f := range p.Findings {
 			lines = append(lines, "", f.Severity.String()+": "+f.Text)
 		}
-		q := &question{title: "Remove " + s.Name + " for good?", lines: append(lines, "", "Type its name to go on:"), input: true, must: s.Name, yes: func(a *app) tea.Cmd { return start(a, p) }}
+		q := &question{title: "Remove " + s.Name + " for good?", lines: append(lines, "", "Type its name to go on:"),
+			input: true, must: s.Name, yes: func(a *app) tea.Cmd { return start(a, p) }}
 		return "", func(a *app) tea.Cmd { a.asking = q; return nil }, nil
 	})
 }

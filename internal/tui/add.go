@@ -25,10 +25,14 @@ type field struct{ name, label, help string }
 
 func (f *addScreen) fields() []field {
 	if f.host {
-		return []field{{"name", "what to call it", "short, such as pier"}, {"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]"}, {"key", "key file", "if it is not in the agent or the configuration; may stay empty"}}
+		return []field{{"name", "what to call it", "short, such as pier"},
+			{"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]"},
+			{"key", "key file", "if it is not in the agent or the configuration; may stay empty"}}
 	}
-	return []field{{"on", "on which host", "this machine's name, or a host that was added; Ctrl+T adds a host"}, {"root", "document root", "the absolute path of the folder that the web server shows"},
-		{"address", "address", "only if the site does not say so itself"}, {"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
+	return []field{{"on", "on which host", "this machine's name, or a host that was added; Ctrl+T adds a host"},
+		{"root", "document root", "the absolute path of the folder that the web server shows"},
+		{"address", "address", "only if the site does not say so itself"},
+		{"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
 		{"database", "database", "only where the site's configuration names several"}}
 }
 
@@ -91,7 +95,8 @@ func (f *addScreen) add(a *app) tea.Cmd {
 		})
 	}
 	a.say("reading "+v["root"]+" on "+v["on"]+" ...", false)
-	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"], Database: v["database"]}
+	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"],
+		Database: v["database"]}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		s, err := a.desk.AddSite(a.ctx, n)
 		return s.Name + " was added; nothing was written to it", func(a *app) tea.Cmd {
@@ -103,22 +108,33 @@ func (f *addScreen) add(a *app) tea.Cmd {
 }
 
 func (f *addScreen) keys(*app) []hint {
-	return []hint{{"Enter", pick(f.host, "ask the host", "read and add it")}, {"Tab", "next"}, {"Ctrl+T", pick(f.host, "a site instead", "a host instead")}, {"Esc", "back"}}
+	return []hint{{"Enter", pick(f.host, "ask the host", "read and add it")}, {"Tab", "next"},
+		{"Ctrl+T", pick(f.host, "a site instead", "a host instead")}, {"Esc", "back"}}
 }
 
 func (f *addScreen) words() []hint {
-	return []hint{{"live", "a site that visitors depend on; adding it writes nothing to it"}, {"document root", "the folder with the site's index page or the CMS's files"}, {"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration"}}
+	return []hint{{"live", "a site that visitors depend on; adding it writes nothing to it"},
+		{"document root", "the folder with the site's index page or the CMS's files"},
+		{"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration"}}
 }
 
 func (f *addScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	out := []string{"", t.soft.Render("  " + pick(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts.", "The folder is read to see what is in it. Nothing is written to a live site.")), ""}
+	out := []string{
+		"",
+		t.soft.Render(
+			"  " + pick(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts.",
+				"The folder is read to see what is in it. Nothing is written to a live site."),
+		), "",
+	}
 	for i, x := range f.fields() {
 		value := plain(f.values[x.name])
 		if i == f.at {
-			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(t.fit(" "+x.label, 20))+t.chosen.Render(t.fit(" "+value+"_", min(70, w-24))))
+			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(t.fit(" "+x.label, 20))+
+				t.chosen.Render(t.fit(" "+value+"_", min(70, w-24))))
 		} else {
-			out = append(out, t.soft.Render(t.fit("  "+x.label, 20))+" "+t.ink.Render(pick(value != "", " "+value, " -")))
+			out = append(out, t.soft.Render(t.fit("  "+x.label, 20))+" "+
+				t.ink.Render(pick(value != "", " "+value, " -")))
 		}
 	}
 	out = append(out, "", t.soft.Render("  "+f.fields()[f.at].help))

@@ -236,7 +236,13 @@ func (a *app) quit(now bool) tea.Cmd {
 	}
 	n := len(a.board.Runs)
 	a.asking = &question{
-		title: "Close Alibi?", lines: []string{fmt.Sprintf("%s under way. This window carries the keeper: closing it stops %s where %s, to be taken up again", plural(n, "run is", "runs are"), pick(n == 1, "it", "them"), pick(n == 1, "it is", "they are")), "at the next start. To have runs go on without a window, start: alibi keeper"},
+		title: "Close Alibi?",
+		lines: []string{
+			fmt.Sprintf("%s under way. This window carries the keeper: closing it stops %s where %s, to be "+
+				"taken up again", plural(n, "run is", "runs are"), pick(n == 1, "it", "them"),
+				pick(n == 1, "it is", "they are")),
+			"at the next start. To have runs go on without a window, start: alibi keeper",
+		},
 		yes: func(a *app) tea.Cmd { return tea.Quit },
 	}
 	return nil
@@ -302,7 +308,8 @@ func (a *app) headLine() string {
 	left := t.key.Render(" alibi") + "  " + t.ink.Bold(true).Render(plain(a.top().title(a)))
 	stats := ""
 	if a.loaded && a.w >= 100 {
-		stats = fmt.Sprintf("%d live   %s   %s today   %s", b.Live, plural(b.Copies, "copy", "copies"), plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
+		stats = fmt.Sprintf("%d live   %s   %s today   %s", b.Live, plural(b.Copies, "copy", "copies"),
+			plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
 	} else if a.loaded {
 		stats = fmt.Sprintf("%d live  %s  %s", b.Live, plural(b.Copies, "copy", "copies"), runsText(b.Runs))
 	}
@@ -386,7 +393,9 @@ func (a *app) find(id site.ID) (site.Site, bool) {
 // commands, not from Update.
 func (a *app) HostKey(name, print string) (bool, error) {
 	answer := make(chan bool, 1)
-	a.program.Send(&question{title: "Is this the right host?", lines: []string{name + " is not known yet. Its key is", "", "  " + print, "", "Compare it with what the host's keeper told you. It is asked for only once."},
+	a.program.Send(&question{title: "Is this the right host?",
+		lines: []string{name + " is not known yet. Its key is", "", "  " + print, "",
+			"Compare it with what the host's keeper told you. It is asked for only once."},
 		yes: func(*app) tea.Cmd { answer <- true; return nil }, no: func() { answer <- false }})
 	select {
 	case ok := <-answer:
@@ -399,7 +408,8 @@ func (a *app) HostKey(name, print string) (bool, error) {
 // Secret asks for a password or passphrase.
 func (a *app) Secret(prompt string) (string, error) {
 	answer := make(chan string, 1)
-	a.program.Send(&question{title: prompt, input: true, secret: true, typed: func(_ *app, s string) (tea.Cmd, error) { answer <- s; return nil, nil }, no: func() { close(answer) }})
+	a.program.Send(&question{title: prompt, input: true, secret: true,
+		typed: func(_ *app, s string) (tea.Cmd, error) { answer <- s; return nil, nil }, no: func() { close(answer) }})
 	select {
 	case s, ok := <-answer:
 		if !ok {

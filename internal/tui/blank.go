@@ -50,16 +50,27 @@ func blankPlan(a *app, cores, sheets []string) *stateScreen {
 	x.make = func() (plan.Plan, error) { return a.desk.PlanBlank(a.ctx, w, nil) }
 	newest := func(v string) string { return pick(v == "", pick(w.Pins == "", "the newest", "as the sheet says"), v) }
 	x.choices = []stateChoice{
-		{label: "what to call it", help: "Part of its address: a-z, 0-9 and -, at most 50.", text: func() string { return w.Name }, typed: func(v string) { w.Name = strings.TrimSpace(v); x.site.Name = w.Name }},
-		{label: "what it is for", help: "Stands on the board and on its pages.", text: func() string { return w.Purpose }, typed: func(v string) { w.Purpose = v }},
-		{label: "core", help: "Versions that the catalogue has.", text: func() string { return newest(w.Core) }, turn: func(by int) { w.Core = turned(cores, w.Core, by) }},
-		{label: "runs under", help: "The PHP versions that this machine has.", text: func() string { return newest(w.PHP) }, turn: func(by int) { w.PHP = turned(series, w.PHP, by) }},
-		{label: "pin sheet", help: "Its core, PHP, settings, components and ballast; the components come when the site stands.", text: func() string { return pick(w.Pins == "", "none", w.Pins) }, turn: func(by int) { w.Pins = turned(sheets, w.Pins, by) }},
-		{label: "title", help: "What the site calls itself; its name, if nothing is said.", text: func() string { return w.Title }, typed: func(v string) { w.Title = v }},
-		{label: "lives for", help: "Then it expires, and can be brought back for a while.", text: func() string { return pick(w.Lease == 0, "held, no end", site.Span(w.Lease)) }, turn: func(by int) {
-			w.Lease = turned(lives, w.Lease, by)
-			w.Hold = pick(w.Lease == 0, "kept for "+pick(w.Purpose == "", "now", w.Purpose), "")
-		}},
+		{label: "what to call it", help: "Part of its address: a-z, 0-9 and -, at most 50.",
+			text:  func() string { return w.Name },
+			typed: func(v string) { w.Name = strings.TrimSpace(v); x.site.Name = w.Name }},
+		{label: "what it is for", help: "Stands on the board and on its pages.",
+			text: func() string { return w.Purpose }, typed: func(v string) { w.Purpose = v }},
+		{label: "core", help: "Versions that the catalogue has.", text: func() string { return newest(w.Core) },
+			turn: func(by int) { w.Core = turned(cores, w.Core, by) }},
+		{label: "runs under", help: "The PHP versions that this machine has.",
+			text: func() string { return newest(w.PHP) }, turn: func(by int) { w.PHP = turned(series, w.PHP, by) }},
+		{
+			label: "pin sheet", help: "Its core, PHP, settings, components and ballast; the components come when the " +
+				"site stands.", text: func() string { return pick(w.Pins == "", "none", w.Pins) },
+			turn: func(by int) { w.Pins = turned(sheets, w.Pins, by) },
+		},
+		{label: "title", help: "What the site calls itself; its name, if nothing is said.",
+			text: func() string { return w.Title }, typed: func(v string) { w.Title = v }},
+		{label: "lives for", help: "Then it expires, and can be brought back for a while.",
+			text: func() string { return pick(w.Lease == 0, "held, no end", site.Span(w.Lease)) }, turn: func(by int) {
+				w.Lease = turned(lives, w.Lease, by)
+				w.Hold = pick(w.Lease == 0, "kept for "+pick(w.Purpose == "", "now", w.Purpose), "")
+			}},
 	}
 	return x
 }

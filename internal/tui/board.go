@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -185,24 +184,32 @@ func (b *boardScreen) keys(a *app) []hint {
 	if len(a.marked) > 0 {
 		return []hint{{"B", "do to all that are marked"}, {"Space", "mark"}, {"Esc", "no marks"}}
 	}
-	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"N", "blank site"}, hint{"e", "ends"}, hint{"K", "kept"}, hint{"V", "versions"}, hint{"Space", "mark"}, hint{"q", "close"})
+	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"N", "blank site"}, hint{"e", "ends"},
+		hint{"K", "kept"}, hint{"V", "versions"}, hint{"Space", "mark"}, hint{"q", "close"})
 }
 
 func (b *boardScreen) words() []hint {
 	return []hint{
-		{"LIVE", "visitors depend on it; written to only where a plan says so"}, {"copy", "made by Alibi, to be tried on and thrown away"},
-		{"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both; no count: nobody counted yet"},
-		{"the axis", "from now to a month ahead; a copy's bar ends when its lease does"}, {"held", "kept without an end, for the reason that stands there"},
-		{"e, K", "what ends and what was deleted; the depot's weight and the archives"}, {"Space, B", "mark sites, and do one thing to all of them"},
-		{"expired", "off the air; b brings it back until it is removed"}, {"evidence", "the checks that the copy equals its origin; v looks at them"},
+		{"LIVE", "visitors depend on it; written to only where a plan says so"},
+		{"copy", "made by Alibi, to be tried on and thrown away"},
+		{
+			"APART", "changes since copy and origin parted: + on the copy, - on the origin, ! on both; no count: " +
+				"nobody counted yet",
+		},
+		{"the axis", "from now to a month ahead; a copy's bar ends when its lease does"},
+		{"held", "kept without an end, for the reason that stands there"},
+		{"e, K", "what ends and what was deleted; the depot's size and the archives"},
+		{"Space, B", "mark sites, and do one thing to all of them"},
+		{"expired", "off the air; b brings it back until it is removed"},
+		{"evidence", "the checks that the copy equals its origin; v looks at them"},
 	}
 }
 
 // columns are the widths of the board's columns.
-type columns struct{ name, host, runs, weight, apart, proof, axis int }
+type columns struct{ name, host, runs, size, apart, proof, axis int }
 
 func layout(w int) columns {
-	c := columns{name: 37, host: 9, weight: 9, apart: 11, proof: 3}
+	c := columns{name: 37, host: 9, size: 9, apart: 11, proof: 3}
 	if w >= 118 {
 		c.runs = 15
 	}
@@ -210,9 +217,9 @@ func layout(w int) columns {
 		c.proof = 12
 	}
 	if w < 100 {
-		c.name, c.host, c.weight, c.apart = 29, 8, 0, 10
+		c.name, c.host, c.size, c.apart = 29, 8, 0, 10
 	}
-	c.axis = w - 3 - c.name - c.host - c.runs - c.weight - c.apart - c.proof - 1
+	c.axis = w - 3 - c.name - c.host - c.runs - c.size - c.apart - c.proof - 1
 	return c
 }
 
@@ -220,32 +227,8 @@ func layout(w int) columns {
 var ticks = []struct {
 	at    time.Duration
 	label string
-}{{0, "now"}, {6 * time.Hour, "6h"}, {24 * time.Hour, "1d"}, {72 * time.Hour, "3d"}, {7 * 24 * time.Hour, "7d"}, {14 * 24 * time.Hour, "14d"}, {30 * 24 * time.Hour, "30d"}}
-
-// along gives the place of a moment on an axis of w cells.
-func along(d time.Duration, w int) int {
-	for i := 1; i < len(ticks); i++ {
-		if d <= ticks[i].at {
-			part := float64(d-ticks[i-1].at) / float64(ticks[i].at-ticks[i-1].at)
-			return int(math.Round((float64(i-1) + max(0, part)) / float64(len(ticks)-1) * float64(w-1)))
-		}
-	}
-	return w - 1
-}
-
-func axisHead(w int) string {
-	cells := []rune(strings.Repeat(" ", w))
-	end := w + 1 // what comes later is written first, and what would touch it is left out
-	for i := len(ticks) - 1; i >= 0; i-- {
-		t := ticks[i]
-		at := min(along(t.at, w), w-len(t.label))
-		if at+len(t.label) < end {
-			copy(cells[at:], []rune(t.label))
-			end = at
-		}
-	}
-	return string(cells)
-}
+}{{0, "now"}, {6 * time.Hour, "6h"}, {24 * time.Hour, "1d"}, {72 * time.Hour, "3d"}, {7 * 24 * time.Hour, "7d"},
+	{14 * 24 * time.Hour, "14d"}, {30 * 24 * time.Hour, "30d"}}
 
 func (b *boardScreen) view(a *app, w, h int) []string {
 	t := a.theme
@@ -258,9 +241,12 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	rows := h - 2 - len(foot)
 	first := t.head.Render(t.fit("SITE", c.name))
 	if b.finding || b.find != "" {
-		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, "_", ""))+t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
+		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, "_", ""))+
+			t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
 	}
-	head := "   " + first + t.head.Render(t.fit("ON", c.host)+t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs)+t.right(pick(c.weight > 0, "WEIGHT", ""), c.weight)+t.right("APART", c.apart)+t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof)+t.fit(axisHead(c.axis), c.axis))
+	head := "   " + first + t.head.Render(t.fit("ON", c.host)+t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs)+
+		t.right(pick(c.size > 0, "SIZE", ""), c.size)+t.right("APART", c.apart)+
+		t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof)+t.fit(axisHead(c.axis), c.axis))
 	out := []string{head}
 	b.see(len(b.rows), rows)
 	if len(b.rows) == 0 {
@@ -269,7 +255,8 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	}
 	airy := len(b.rows)+a.board.Live <= rows && !b.due // room for a blank line between families
 	for i := b.top; i < min(len(b.rows), b.top+rows); i++ {
-		alone := b.rows[i].below > 0 && b.rows[i].s.Origin == "" && i > 0 && (b.rows[i-1].below == 0 || b.rows[i-1].s.Origin != "")
+		alone := b.rows[i].below > 0 && b.rows[i].s.Origin == "" && i > 0 &&
+			(b.rows[i-1].below == 0 || b.rows[i-1].s.Origin != "")
 		if airy && i > 0 && (b.rows[i].below == 0 || alone) {
 			out = append(out, "")
 		}
@@ -286,8 +273,10 @@ func (b *boardScreen) empty(a *app) []string {
 	if b.find != "" {
 		return []string{t.soft.Render("   nothing fits; Esc shows all sites again")}
 	}
-	return []string{"   " + t.ink.Render("There are no sites yet."), "", "   " + t.soft.Render("n adds a live site on this machine or on a host that is reached by SSH."),
-		"   " + t.soft.Render("Adding one writes nothing to it. To look around first, close this and start: alibi demo")}
+	return []string{"   " + t.ink.Render("There are no sites yet."), "",
+		"   " + t.soft.Render("n adds a live site on this machine or on a host that is reached by SSH."),
+		"   " +
+			t.soft.Render("Adding one writes nothing to it. To look around first, close this and start: alibi demo")}
 }
 
 func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
@@ -318,11 +307,13 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 			apart = t.soft.Render(apart)
 		}
 	}
-	weight := ""
-	if c.weight > 0 && s.Facts != nil {
-		weight = t.soft.Render(site.Size(s.Bytes()))
+	size := ""
+	if c.size > 0 && s.Facts != nil {
+		size = t.soft.Render(site.Size(s.Bytes()))
 	}
-	return lead + mark + name + t.soft.Render(t.fit(s.Host, c.host)) + t.soft.Render(t.fit(pick(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(weight, c.weight) + t.right(apart, c.apart) + t.fit(b.proof(a, s, c.proof > 3), c.proof) + t.fit(b.axis(a, s, c.axis), c.axis)
+	return lead + mark + name + t.soft.Render(t.fit(s.Host, c.host)) +
+		t.soft.Render(t.fit(pick(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(size, c.size) +
+		t.right(apart, c.apart) + t.fit(b.proof(a, s, c.proof > 3), c.proof) + t.fit(b.axis(a, s, c.axis), c.axis)
 }
 
 // versions are the two numbers that a site runs under, each in its column.
@@ -345,72 +336,6 @@ func (b *boardScreen) proof(a *app, s site.Site, word bool) string {
 	return t.wrong.Render(pick(word, "  ! broken", " !"))
 }
 
-// axis draws a lease, or says what there is instead.
-func (b *boardScreen) axis(a *app, s site.Site, w int) string {
-	t := a.theme
-	now := a.desk.Now()
-	if s.Role == site.Live {
-		for _, f := range a.board.Families {
-			for _, c := range f.Copies {
-				if c.Origin == s.ID && c.Pointed != nil {
-					return t.soon.Render("its name leads to " + plain(c.Name) + " here")
-				}
-			}
-		}
-		state := s.StateText()
-		if state != "" {
-			return t.soon.Render(state) + t.soft.Render(pick(s.Front != nil, ": visitors see a notice", ""))
-		}
-		text := "not inspected yet"
-		if s.Facts != nil {
-			text = "read " + site.Ago(now.Sub(s.Facts.At))
-		}
-		if s.Owner != "" && w > 30 {
-			text += ", " + s.Owner + " answers for it"
-		}
-		return t.soft.Render(text)
-	}
-	for _, r := range a.board.Runs {
-		if r.Plan.Target.ID == s.ID {
-			over, rest := t.track(done(r), min(16, w/2))
-			return t.copy.Render(over) + t.rule.Render(rest) + t.ink.Render(" "+string(r.Plan.Kind)+" "+percent(r))
-		}
-	}
-	switch s.State {
-	case site.Making:
-		return t.ink.Render("being made")
-	case site.Failed:
-		return t.wrong.Render("! its run failed; u shows why")
-	case site.Expired:
-		return t.soon.Render(t.glyph("× ", "x ") + s.LeaseText(now))
-	}
-	lead := ""
-	if s.State == site.Parked || s.Front != nil {
-		word := "parked "
-		if s.Front != nil {
-			word = string(s.Front.Kind) + " "
-		}
-		lead = t.soon.Render(word)
-		w -= len(word)
-	}
-	switch s.Lease.Phase(now) {
-	case site.Held:
-		text := "held: " + plain(s.Lease.Reason) + " "
-		return lead + t.ink.Render(text) + t.rule.Render(strings.Repeat(t.glyph("┄", "."), max(0, w-lipgloss.Width(text))))
-	case site.NoLease:
-		return lead
-	case site.Over, site.Done:
-		return lead + t.soon.Render("over")
-	}
-	left := s.Lease.Left(now)
-	n := along(left, w-6)
-	style := t.copy
-	if left < 24*time.Hour {
-		style = t.soon
-	}
-	return lead + style.Render(strings.Repeat(t.glyph("━", "="), n)+t.glyph("╸", ">")) + t.ink.Render(site.Span(left)) + pick(left < 24*time.Hour, t.soon.Render(" ends soon"), "")
-}
-
 // detail tells about the chosen site below the list.
 func (b *boardScreen) detail(a *app, w int) []string {
 	t := a.theme
@@ -422,18 +347,23 @@ func (b *boardScreen) detail(a *app, w int) []string {
 	head := " " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name))
 	var l2, l3, l4 string
 	if s.Role == site.Live {
-		head += t.soft.Render("   "+s.Address().String()) + pick(s.StateText() != "", t.soon.Render("   "+s.StateText()), "")
+		head += t.soft.Render("   "+s.Address().String()) +
+			pick(s.StateText() != "", t.soon.Render("   "+s.StateText()), "")
 		l2 = fmt.Sprintf("  on %s at %s, %s", s.Host, plain(s.Root), s.Runs())
 		if f := s.Facts; f != nil {
-			l3 = fmt.Sprintf("  %s files, %s; %s rows in %d tables, %s", site.Number(f.Files), site.Size(f.Bytes), site.Number(f.Rows), len(f.Tables), site.Size(f.TableBytes))
+			l3 = fmt.Sprintf("  %s files, %s; %s rows in %d tables, %s", site.Number(f.Files), site.Size(f.Bytes),
+				site.Number(f.Rows), len(f.Tables), site.Size(f.TableBytes))
 			l4 = "  " + worst(f.Findings)
 		}
 	} else {
 		if o, ok := a.find(s.Origin); ok {
-			head += t.soft.Render("   copy of ") + t.badge(o.Role) + t.soft.Render(" "+plain(o.Name)+", from "+site.Ago(now.Sub(s.CheckedAt))) + pick(s.Purpose != "", t.soft.Render(": "+plain(s.Purpose)), "")
+			head += t.soft.Render("   copy of ") + t.badge(o.Role) +
+				t.soft.Render(" "+plain(o.Name)+", from "+site.Ago(now.Sub(s.CheckedAt))) +
+				pick(s.Purpose != "", t.soft.Render(": "+plain(s.Purpose)), "")
 		}
 		if s.Origin == "" {
-			head += t.soft.Render("   made without an origin, " + site.Ago(now.Sub(s.MadeAt)) + pick(s.Purpose != "", ": "+plain(s.Purpose), ""))
+			head += t.soft.Render("   made without an origin, " + site.Ago(now.Sub(s.MadeAt)) +
+				pick(s.Purpose != "", ": "+plain(s.Purpose), ""))
 		}
 		l2 = "  " + pick(s.State == site.Ready, "answers at ", "would answer at ") + s.Address().String()
 		if s.State != site.Ready {
@@ -446,7 +376,8 @@ func (b *boardScreen) detail(a *app, w int) []string {
 			l4 = "  quiet: " + quietText(s)
 		}
 	}
-	return []string{t.line(w), head, t.ink.Render(t.fit(l2, w)), t.ink.Render(t.fit(l3, w)), t.soft.Render(t.fit(l4, w))}
+	return []string{t.line(w), head, t.ink.Render(t.fit(l2, w)), t.ink.Render(t.fit(l3, w)),
+		t.soft.Render(t.fit(l4, w))}
 }
 
 func (b *boardScreen) proven(s site.Site, now time.Time) string {
@@ -460,7 +391,8 @@ func (b *boardScreen) proven(s site.Site, now time.Time) string {
 	case s.Proof.Holds:
 		return fmt.Sprintf("evidence holds: %d checks, %s", s.Proof.Checks, site.Ago(now.Sub(s.Proof.At)))
 	}
-	return fmt.Sprintf("evidence does not hold: %d of %d checks, %s", s.Proof.Broken, s.Proof.Checks, site.Ago(now.Sub(s.Proof.At)))
+	return fmt.Sprintf("evidence does not hold: %d of %d checks, %s", s.Proof.Broken, s.Proof.Checks,
+		site.Ago(now.Sub(s.Proof.At)))
 }
 
 func changes(n int) string { return plural(n, "change", "changes") }

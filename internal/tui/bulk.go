@@ -41,13 +41,15 @@ func askBulk(a *app) tea.Cmd {
 	for i, x := range desk.Acts {
 		words[i] = string(x)
 	}
-	a.asking = &question{title: "What is to be done to the " + plural(len(ids), "site", "sites") + " that are marked?", lines: []string{strings.Join(words, ", ")}, input: true, text: "keep", typed: func(a *app, text string) (tea.Cmd, error) {
-		act := desk.Act(strings.TrimSpace(text))
-		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-			b, err := a.desk.PlanBulk(a.ctx, act, ids)
-			return "", func(a *app) tea.Cmd { confirmBulk(a, b); return nil }, err
-		}), nil
-	}}
+	a.asking = &question{title: "What is to be done to the " + plural(len(ids), "site", "sites") + " that are marked?",
+		lines: []string{strings.Join(words, ", ")}, input: true, text: "keep",
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			act := desk.Act(strings.TrimSpace(text))
+			return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+				b, err := a.desk.PlanBulk(a.ctx, act, ids)
+				return "", func(a *app) tea.Cmd { confirmBulk(a, b); return nil }, err
+			}), nil
+		}}
 	return nil
 }
 
@@ -74,14 +76,15 @@ func confirmBulk(a *app, b desk.Bulk) {
 			n++
 		}
 	}
-	q := &question{title: fmt.Sprintf("%s: %s?", b.Act, plural(n, "site", "sites")), lines: append(lines, "", site.Size(b.Bytes)+" in all."), yes: func(a *app) tea.Cmd {
-		typed := a.typed()
-		return a.do(func() (string, error) {
-			done, err := a.desk.RunBulk(a.ctx, b, typed)
-			a.marked = nil
-			return fmt.Sprintf("%s: %s; u shows the runs", b.Act, plural(len(done), "site", "sites")), err
-		})
-	}}
+	q := &question{title: fmt.Sprintf("%s: %s?", b.Act, plural(n, "site", "sites")),
+		lines: append(lines, "", site.Size(b.Bytes)+" in all."), yes: func(a *app) tea.Cmd {
+			typed := a.typed()
+			return a.do(func() (string, error) {
+				done, err := a.desk.RunBulk(a.ctx, b, typed)
+				a.marked = nil
+				return fmt.Sprintf("%s: %s; u shows the runs", b.Act, plural(len(done), "site", "sites")), err
+			})
+		}}
 	if b.Confirm != "" {
 		q.input, q.must = true, b.Confirm
 		q.lines = append(q.lines, "Something would be lost, or a live site be changed. Type "+b.Confirm+" to go on:")

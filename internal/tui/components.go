@@ -22,7 +22,7 @@ type componentsScreen struct {
 	err    error
 	got    bool
 	asking bool
-	was    []string          // plugins that a rescue put off
+	was    []string          // plugins that a rescue deactivated
 	placed time.Time         // when the site's files were put in place; later they are others
 	will   map[string]string // by row: "on", "off", "goes", "-> VERSION"
 	put    []site.Source     // that come besides
@@ -173,7 +173,8 @@ func (c *componentsScreen) wish() desk.ChangeWish {
 		case to == "goes":
 			w.Delete = append(w.Delete, p.Slug)
 		case strings.HasPrefix(to, "-> "):
-			w.Put = append(w.Put, site.Source{Kind: p.Kind, Slug: pick(p.Kind == site.Core, "", p.Slug), Version: strings.TrimPrefix(to, "-> ")})
+			w.Put = append(w.Put, site.Source{Kind: p.Kind, Slug: pick(p.Kind == site.Core, "", p.Slug),
+				Version: strings.TrimPrefix(to, "-> ")})
 		}
 	}
 	return w
@@ -182,7 +183,7 @@ func (c *componentsScreen) wish() desk.ChangeWish {
 // open shows the plan of what was put together.
 func (c *componentsScreen) open(a *app) tea.Cmd {
 	if len(c.will)+len(c.put) == 0 {
-		a.say("nothing is to change yet: Space puts on and off, u takes the newer version, d removes, n brings", true)
+		a.say("nothing is to change yet: Space switches on and off, u takes the newer version, d removes, n brings", true)
 		return nil
 	}
 	return openChange(a, c.parts.Site, "change "+c.parts.Site.Name, c.wish())
@@ -192,7 +193,14 @@ func (c *componentsScreen) open(a *app) tea.Cmd {
 func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 	x := &stateScreen{name: name, site: s}
 	x.make = func() (plan.Plan, error) { return a.desk.PlanChange(a.ctx, s.ID, w, nil) }
-	x.choices = []stateChoice{{label: "if it breaks", help: "A copy whose pages fail after the change is as it was before. It can stay changed, to look at what is wrong.", text: func() string { return pick(w.Anyway, "it stays changed", "it is taken back") }, turn: func(int) { w.Anyway = !w.Anyway }}}
+	x.choices = []stateChoice{
+		{
+			label: "if it breaks", help: "A copy whose pages fail after the change is as it was before. It can stay " +
+				"changed, to look at what is wrong.",
+			text: func() string { return pick(w.Anyway, "it stays changed", "it is taken back") },
+			turn: func(int) { w.Anyway = !w.Anyway },
+		},
+	}
 	if s.Role == site.Copy {
 		r, was := s.Runtime, s.Runtime
 		series := []string{r.PHP}
@@ -218,32 +226,48 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 			}
 		}
 		x.choices = append(x.choices,
-			stateChoice{label: "runs under", help: "The PHP of the copy; the versions that this machine has.", text: func() string { return pick(r.PHP == "", "PHP as it is", "PHP "+r.PHP) }, turn: func(by int) { r.PHP = turned(series, r.PHP, by); set() }},
-			stateChoice{label: "memory", help: "Of one request, as PHP writes it: 256M. Empty: PHP's own.", text: func() string { return r.Memory }, typed: func(v string) { r.Memory = strings.TrimSpace(v); set() }},
-			stateChoice{label: "extensions", help: "Of PHP, besides the usual ones (intl) and not to be there (-gd), with blanks between. Empty: the usual ones.", text: func() string { return extensions }, typed: func(v string) { extensions = v; set() }},
-			stateChoice{label: "errors", help: "Whether PHP's errors are shown on its pages; they are in its log (L) anyway.", text: func() string { return pick(r.Show, "shown on pages", "hidden") }, turn: func(int) { r.Show = !r.Show; set() }})
+			stateChoice{label: "runs under", help: "The PHP of the copy; the versions that this machine has.",
+				text: func() string { return pick(r.PHP == "", "PHP as it is", "PHP "+r.PHP) },
+				turn: func(by int) { r.PHP = turned(series, r.PHP, by); set() }},
+			stateChoice{label: "memory", help: "Of one request, as PHP writes it: 256M. Empty: PHP's own.",
+				text:  func() string { return r.Memory },
+				typed: func(v string) { r.Memory = strings.TrimSpace(v); set() }},
+			stateChoice{
+				label: "extensions",
+				help: "Of PHP, besides the usual ones (intl) and not to be there (-gd), with blanks between. Empty: " +
+					"the usual ones.", text: func() string { return extensions },
+				typed: func(v string) { extensions = v; set() },
+			},
+			stateChoice{
+				label: "errors", help: "Whether PHP's errors are shown on its pages; they are in its log (L) anyway.",
+				text: func() string { return pick(r.Show, "shown on pages", "hidden") },
+				turn: func(int) { r.Show = !r.Show; set() },
+			})
 	}
 	a.push(x)
 	return x.ask()
 }
 
 func (c *componentsScreen) askInstall(a *app) tea.Cmd {
-	a.asking = &question{title: "Which component is to come to " + c.parts.Site.Name + "?", lines: []string{"A name of the catalogue (tide-table, tide-table@2.5.0, theme:driftwood), the address of its", "page or of an archive, a local archive, a git repository with #BRANCH, or site:NAME/SLUG."}, input: true, typed: func(a *app, text string) (tea.Cmd, error) {
-		kind := site.ComponentKind("")
-		rest, isTheme := strings.CutPrefix(strings.TrimSpace(text), "theme:")
-		if isTheme {
-			kind = site.Theme
-		}
-		src, err := site.ParseSource(kind, rest)
-		if err != nil {
-			return nil, err
-		}
-		if src.Kind == "" && src.From == "" {
-			src.Kind = site.Plugin
-		}
-		c.put = append(c.put, src)
-		return nil, nil
-	}}
+	a.asking = &question{title: "Which component is to come to " + c.parts.Site.Name + "?",
+		lines: []string{"A name of the catalogue (tide-table, tide-table@2.5.0, theme:driftwood), the address of its",
+			"page or of an archive, a local archive, a git repository with #BRANCH, or site:NAME/SLUG."}, input: true,
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			kind := site.ComponentKind("")
+			rest, isTheme := strings.CutPrefix(strings.TrimSpace(text), "theme:")
+			if isTheme {
+				kind = site.Theme
+			}
+			src, err := site.ParseSource(kind, rest)
+			if err != nil {
+				return nil, err
+			}
+			if src.Kind == "" && src.From == "" {
+				src.Kind = site.Plugin
+			}
+			c.put = append(c.put, src)
+			return nil, nil
+		}}
 	return nil
 }
 
@@ -258,15 +282,18 @@ func (c *componentsScreen) rescue(a *app) tea.Cmd {
 		if why, err := a.desk.Complaints(a.ctx, c.parts.Site); err == nil && len(why) > 0 {
 			text = "it complains: " + why[0]
 		}
-		return text, func(a *app) tea.Cmd { c.was = was; return openChange(a, c.parts.Site, "rescue "+c.parts.Site.Name, w) }, nil
+		return text, func(a *app) tea.Cmd {
+			c.was = was
+			return openChange(a, c.parts.Site, "rescue "+c.parts.Site.Name, w)
+		}, nil
 	})
 }
 
-// again puts the plugins on that a rescue put off, one at a time; those with which
+// again activates the plugins that a rescue deactivated, one at a time; those with which
 // the copy breaks stay off.
 func (c *componentsScreen) again(a *app) tea.Cmd {
 	if len(c.was) == 0 || c.parts.Site.Role != site.Copy {
-		a.say("nothing was put off here by a rescue: X first", true)
+		a.say("no plugin was deactivated here by a rescue: X first", true)
 		return nil
 	}
 	was := c.was
@@ -279,12 +306,14 @@ func (c *componentsScreen) again(a *app) tea.Cmd {
 				off = append(off, slug+": "+why)
 			}
 		})
-		return pick(len(off) == 0, "all are on again", "stays off: "+strings.Join(off, "; ")), func(a *app) tea.Cmd { return c.read(a, false) }, err
+		return pick(len(off) == 0, "all are on again", "stays off: "+strings.Join(off, "; ")),
+			func(a *app) tea.Cmd { return c.read(a, false) }, err
 	})
 }
 
 func (c *componentsScreen) keys(a *app) []hint {
-	out := []hint{{"Space", "on, off"}, {"u", "newer version"}, {"d", "remove"}, {"n", "bring one"}, {"U", "ask the catalogue"}, {"X", "rescue"}}
+	out := []hint{{"Space", "on, off"}, {"u", "newer version"}, {"d", "remove"}, {"n", "bring one"},
+		{"U", "ask the catalogue"}, {"X", "rescue"}}
 	if len(c.was) > 0 {
 		out = append(out, hint{"O", "on again, one at a time"})
 	}
@@ -295,7 +324,12 @@ func (c *componentsScreen) keys(a *app) []hint {
 }
 
 func (c *componentsScreen) words() []hint {
-	return []hint{{"now", "what the site runs, read from its files and tables a moment ago"}, {"will be", "what is planned here; nothing is done before Enter and its plan"}, {"origin", "the version that the copy's origin has"}, {"must-use", "a plugin that is on as long as its file is there"}, {"missing", "it is switched on, and its files are not there"}, {"rescue", "all plugins off and a theme of the core's own, so that a broken site answers again"}}
+	return []hint{{"now", "what the site runs, read from its files and tables a moment ago"},
+		{"will be", "what is planned here; nothing is done before Enter and its plan"},
+		{"origin", "the version that the copy's origin has"},
+		{"must-use", "a plugin that is on as long as its file is there"},
+		{"missing", "it is switched on, and its files are not there"},
+		{"rescue", "all plugins off and a theme of the core's own, so that a broken site answers again"}}
 }
 
 func (c *componentsScreen) view(a *app, w, h int) []string {
@@ -307,9 +341,15 @@ func (c *componentsScreen) view(a *app, w, h int) []string {
 		return []string{"", t.soft.Render("   reading what it runs ...")}
 	}
 	s := c.parts.Site
-	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render("   core ") + t.ink.Render(c.parts.Core) + t.soft.Render("   PHP ") + t.ink.Render(pick(c.parts.PHP == "", "unknown", c.parts.PHP)) + t.soft.Render(pick(s.Pins != "", "   pin sheet "+s.Pins, "")+pick(c.asking, "   asking the catalogue ...", "")), ""}
-	cols := squeeze(w-3, column{8, 7}, column{28, 16}, column{14, 9}, column{12, 11}, column{12, 8}, column{16, 10}, column{max(30, w-3-8-28-14-12-12-16), 12})
-	out = append(out, t.head.Render("   "+t.fit("", cols[0])+t.fit("NAME", cols[1])+t.fit("NOW", cols[2])+t.fit("", cols[3])+t.fit("NEWEST", cols[4])+t.fit("WILL BE", cols[5])+"TO KNOW"))
+	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) +
+		t.soft.Render("   core ") + t.ink.Render(c.parts.Core) + t.soft.Render("   PHP ") +
+		t.ink.Render(pick(c.parts.PHP == "", "unknown", c.parts.PHP)) +
+		t.soft.Render(pick(s.Pins != "", "   pin sheet "+s.Pins, "")+pick(c.asking, "   asking the catalogue ...", "")),
+		""}
+	cols := squeeze(w-3, column{8, 7}, column{28, 16}, column{14, 9}, column{12, 11}, column{12, 8}, column{16, 10},
+		column{max(30, w-3-8-28-14-12-12-16), 12})
+	out = append(out, t.head.Render("   "+t.fit("", cols[0])+t.fit("NAME", cols[1])+t.fit("NOW", cols[2])+
+		t.fit("", cols[3])+t.fit("NEWEST", cols[4])+t.fit("WILL BE", cols[5])+"TO KNOW"))
 	rows := max(1, h-len(out)-len(c.put)-3)
 	c.see(len(c.parts.All), rows)
 	for i := c.top; i < min(len(c.parts.All), c.top+rows); i++ {
@@ -345,6 +385,9 @@ func (c *componentsScreen) row(t *theme, p desk.Part, here bool, cols []int) str
 	}
 	name := pick(p.Kind == site.Core, p.Name, p.Slug)
 	remark := strings.Join(p.Remarks, "; ")
-	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(t.fit(string(p.Kind), cols[0])) + style.Render(t.fit(plain(name), cols[1])+t.fit(plain(p.Version), cols[2])+t.fit(state, cols[3])) +
-		t.copy.Render(t.fit(p.Newest, cols[4])) + wst.Render(t.fit(pick(will == "", "", t.glyph("→ ", "> ")+strings.TrimPrefix(will, "-> ")), cols[5])) + t.soft.Render(t.fit(plain(remark), cols[6]))
+	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(t.fit(string(p.Kind), cols[0])) +
+		style.Render(t.fit(plain(name), cols[1])+t.fit(plain(p.Version), cols[2])+t.fit(state, cols[3])) +
+		t.copy.Render(t.fit(p.Newest, cols[4])) +
+		wst.Render(t.fit(pick(will == "", "", t.glyph("→ ", "> ")+strings.TrimPrefix(will, "-> ")), cols[5])) +
+		t.soft.Render(t.fit(plain(remark), cols[6]))
 }

@@ -67,7 +67,9 @@ func (e *endsScreen) keys(a *app) []hint {
 }
 
 func (e *endsScreen) words() []hint {
-	return []hint{{"goes off the air", "its lease is over; it can be brought back for a while"}, {"deleted", "off the air; b brings it back, D removes it for good at once"}, {"nowhere else", "changes made on the copy that would be lost with it"}}
+	return []hint{{"goes off the air", "its lease is over; it can be brought back for a while"},
+		{"deleted", "off the air; b brings it back, D removes it for good at once"},
+		{"nowhere else", "changes made on the copy that would be lost with it"}}
 }
 
 // weeks is how many the calendar shows.
@@ -90,7 +92,8 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 	}
 	c := squeeze(w-3-9-14, column{18, 13}, column{28, 18}, column{24, 12}, column{22, 17})
 	when := pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
-	out = append(out, "", t.head.Render("   "+t.fit("WHEN", c[0])+t.fit("COPY", c[1])+t.fit("OF", c[2])+t.fit("WHAT", c[3])+t.right("WEIGHT", 9)+pick(c[0] < 16, "  APART", "  NOWHERE ELSE")))
+	out = append(out, "", t.head.Render("   "+t.fit("WHEN", c[0])+t.fit("COPY", c[1])+t.fit("OF", c[2])+
+		t.fit("WHAT", c[3])+t.right("SIZE", 9)+pick(c[0] < 16, "  APART", "  NOWHERE ELSE")))
 	rows := max(1, h-len(out)-2)
 	e.see(len(e.list), rows)
 	now := a.desk.Now()
@@ -108,16 +111,22 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 		if i == e.cursor {
 			style = t.chosen
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.ink.Render(t.fit(x.At.Local().Format(when), c[0]))+t.mark(x.Site.Mark())+" "+style.Render(t.fit(plain(x.Site.Name), c[1]-4))+" "+t.soft.Render(t.fit(plain(x.Of), c[2]-1))+" "+what+t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)
+		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.ink.Render(t.fit(x.At.Local().Format(when), c[0]))+t.mark(x.Site.Mark())+" "+
+			style.Render(t.fit(plain(x.Site.Name), c[1]-4))+" "+t.soft.Render(t.fit(plain(x.Of), c[2]-1))+" "+what+
+			t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)
 	}
 	for len(out) < h-1 {
 		out = append(out, "")
 	}
 	cost := ""
 	if e.costs.Cost > 0 {
-		cost = strings.TrimRight(fmt.Sprintf("   copies have cost %.2f %s", e.costs.Cost, e.costs.Currency), " ") + fmt.Sprintf(", ending them saved %.2f", e.costs.Saved)
+		cost = strings.TrimRight(fmt.Sprintf("   copies have cost %.2f %s", e.costs.Cost, e.costs.Currency), " ") +
+			fmt.Sprintf(", ending them saved %.2f", e.costs.Saved)
 	}
-	return append(out, t.soft.Render(fmt.Sprintf("   %s ahead, the next in %s; %s deleted, and can be brought back", plural(len(e.list), "end", "ends"), site.Span(max(0, e.list[0].At.Sub(now))), plural(deleted, "copy is", "copies are"))+cost))
+	return append(out, t.soft.Render(fmt.Sprintf("   %s ahead, the next in %s; %s deleted, and can be brought back",
+		plural(len(e.list), "end", "ends"), site.Span(max(0, e.list[0].At.Sub(now))),
+		plural(deleted, "copy is", "copies are"))+cost))
 }
 
 // calendar draws weeks of seven days, today in the first.
@@ -152,7 +161,8 @@ func (e *endsScreen) calendar(t *theme, now time.Time, w, n int) []string {
 func (e *endsScreen) day(t *theme, date, today time.Time, w, lines int) []string {
 	var ends []desk.Ending
 	for _, x := range e.list {
-		if y, m, d := x.At.Local().Date(); y == date.Year() && m == date.Month() && d == date.Day() || date.Equal(today) && x.At.Before(today) {
+		if y, m, d := x.At.Local().Date(); y == date.Year() && m == date.Month() && d == date.Day() ||
+			date.Equal(today) && x.At.Before(today) {
 			ends = append(ends, x)
 		}
 	}

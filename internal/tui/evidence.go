@@ -93,8 +93,11 @@ func (e *evidenceScreen) keys(*app) []hint {
 }
 
 func (e *evidenceScreen) words() []hint {
-	return []hint{{"holds", "both sides are what they should be"}, {"changed", "somebody worked on a side since they parted; no damage"}, {"noted", "worth knowing, and no damage"}, {"broken", "the copy is not what it should be"},
-		{"rows 1a2b3c4d", "how many, and the beginning of a digest over all of them, after the intended rewriting"}, {"marker", "written to the copy, looked for on both sides, and removed"}}
+	return []hint{{"holds", "both sides are what they should be"},
+		{"changed", "somebody worked on a side since they parted; no damage"},
+		{"noted", "worth knowing, and no damage"}, {"broken", "the copy is not what it should be"},
+		{"rows 1a2b3c4d", "how many, and the beginning of a digest over all of them, after the intended rewriting"},
+		{"marker", "written to the copy, looked for on both sides, and removed"}}
 }
 
 func (e *evidenceScreen) view(a *app, w, h int) []string {
@@ -104,14 +107,17 @@ func (e *evidenceScreen) view(a *app, w, h int) []string {
 	case !e.got:
 		return []string{"", t.soft.Render("   reading the record ...")}
 	case r == nil:
-		return []string{"", t.ink.Render("   There is no evidence about this copy yet."), "", t.soft.Render("   v gathers it: every row and file is compared with the origin's.")}
+		return []string{"", t.ink.Render("   There is no evidence about this copy yet."), "",
+			t.soft.Render("   v gathers it: every row and file is compared with the origin's.")}
 	}
 	p := r.Proof()
 	style, mark := t.good, t.glyph(" ✓ ", " v ")
 	if !p.Holds {
 		style, mark = t.wrong, " ! "
 	}
-	out := []string{style.Render(mark) + t.ink.Bold(true).Render(r.Summary()) + t.soft.Render(fmt.Sprintf("   gathered %s in %s", site.Ago(a.desk.Now().Sub(r.At)), site.Seconds(r.Took))+pick(len(r.Checks) > 0 && len(e.reports) > 1, fmt.Sprintf(", %d of %d", e.at+1, len(e.reports)), "")), ""}
+	out := []string{style.Render(mark) + t.ink.Bold(true).Render(r.Summary()) +
+		t.soft.Render(fmt.Sprintf("   gathered %s in %s", site.Ago(a.desk.Now().Sub(r.At)), site.Seconds(r.Took))+
+			pick(len(r.Checks) > 0 && len(e.reports) > 1, fmt.Sprintf(", %d of %d", e.at+1, len(e.reports)), "")), ""}
 	if e.busy {
 		out[0] = t.key.Render(" ... ") + t.ink.Render("comparing every row and file with the origin")
 	}
@@ -127,7 +133,8 @@ func (e *evidenceScreen) view(a *app, w, h int) []string {
 		if i == e.cursor {
 			title = t.chosen.Render(t.fit(plain(c.Title), wt-1)) + " "
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+title+t.ink.Render(t.fit(plain(c.Origin), wf-1)+" "+t.fit(plain(c.Copy), wf-1)+" ")+t.soft.Render(plain(c.Text)))
+		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+title+
+			t.ink.Render(t.fit(plain(c.Origin), wf-1)+" "+t.fit(plain(c.Copy), wf-1)+" ")+t.soft.Render(plain(c.Text)))
 	}
 	for len(out) < h-len(foot) {
 		out = append(out, "")
@@ -158,10 +165,14 @@ func (e *evidenceScreen) detail(a *app, r *evidence.Report, w int) []string {
 		return nil
 	}
 	c := r.Checks[e.cursor]
-	out := []string{t.line(w), " " + verdict(t, c.Verdict) + t.ink.Bold(true).Render(plain(c.Title)) + t.soft.Render(pick(c.Text != "", "   "+plain(c.Text), ""))}
+	out := []string{t.line(w), " " + verdict(t, c.Verdict) + t.ink.Bold(true).Render(plain(c.Title)) +
+		t.soft.Render(pick(c.Text != "", "   "+plain(c.Text), ""))}
 	for i, p := range c.Where {
 		if i == mostDetail {
-			out = append(out, t.soft.Render(fmt.Sprintf("          and %d more; alibi evidence %s --last --json lists them", c.Number-i, e.name)))
+			out = append(
+				out, t.soft.Render(fmt.Sprintf("          and %d more; alibi evidence %s --last --json lists them",
+					c.Number-i, e.name)),
+			)
 			break
 		}
 		out = append(out, t.ink.Render("          "+plain(p)))

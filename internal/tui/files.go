@@ -108,11 +108,16 @@ func (p *filesPane) key(a *app, key string) (tea.Cmd, bool) {
 }
 
 func (p *filesPane) hints(*app) []hint {
-	return []hint{{"Enter", "open"}, {"←", "up"}, {"e", "edit"}, {"c", "carry to another site"}, {"m", pick(p.changed, "all files", "only what changed")}}
+	return []hint{{"Enter", "open"}, {"←", "up"}, {"e", "edit"}, {"c", "carry to another site"},
+		{"m", pick(p.changed, "all files", "only what changed")}}
 }
 
 func (p *filesPane) words() []hint {
-	return []hint{{"changed", "on the copy since it was brought, by size or time"}, {"new", "the copy has it and was not brought it"}, {"gone", "it was brought and is not there any more"}, {"own", "it makes the copy one; the origin has another, or none"}, {"carry", "put this file or folder in place of the one of that name on another site"}, {"edit", "in $EDITOR, with a syntax check by the PHP that the site runs before it lands"}}
+	return []hint{{"changed", "on the copy since it was brought, by size or time"},
+		{"new", "the copy has it and was not brought it"}, {"gone", "it was brought and is not there any more"},
+		{"own", "it makes the copy one; the origin has another, or none"},
+		{"carry", "put this file or folder in place of the one of that name on another site"},
+		{"edit", "in $EDITOR, with a syntax check by the PHP that the site runs before it lands"}}
 }
 
 // stateOf says how a file stands to what was brought.
@@ -141,7 +146,9 @@ func (p *filesPane) view(a *app, w, h int) []string {
 		where = "what changed since it was brought, of the whole tree"
 	}
 	nw := max(24, w-62)
-	out := []string{t.soft.Render("   " + plain(where)), "", t.head.Render("   " + t.fit("NAME", nw) + t.right("SIZE", 10) + "   " + t.fit("WRITTEN", 20) + "SINCE IT WAS BROUGHT")}
+	out := []string{t.soft.Render("   " + plain(where)), "",
+		t.head.Render("   " + t.fit("NAME", nw) + t.right("SIZE", 10) + "   " + t.fit("WRITTEN", 20) +
+			"SINCE IT WAS BROUGHT")}
 	switch {
 	case p.err != nil:
 		return append(out, t.wrong.Render("   "+plain(p.err.Error())))
@@ -165,7 +172,8 @@ func (p *filesPane) view(a *app, w, h int) []string {
 			when = r.ModTime.Local().Format("2 Jan 2006 15:04")
 		}
 		text, look := t.stateOf(r)
-		out = append(out, t.pointer(i == p.cursor)+style.Render(t.fit(name, nw))+t.ink.Render(t.right(size, 10))+"   "+t.soft.Render(t.fit(when, 20))+look.Render(text))
+		out = append(out, t.pointer(i == p.cursor)+style.Render(t.fit(name, nw))+t.ink.Render(t.right(size, 10))+"   "+
+			t.soft.Render(t.fit(when, 20))+look.Render(text))
 	}
 	return out
 }
@@ -215,7 +223,8 @@ func (x *textScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 
 func (x *textScreen) keys(*app) []hint { return []hint{{"↑↓", "move"}, {"Esc", "back"}} }
 func (x *textScreen) words() []hint {
-	return []hint{{"+", "a line that the copy has and its origin does not"}, {"-", "a line that the origin has and the copy does not"}}
+	return []hint{{"+", "a line that the copy has and its origin does not"},
+		{"-", "a line that the origin has and the copy does not"}}
 }
 
 func (x *textScreen) view(a *app, w, h int) []string {
@@ -279,7 +288,9 @@ func inEditorOf(a *app, name string, text []byte, then func([]byte) tea.Msg) tea
 		defer os.RemoveAll(dir)
 		text, rerr := os.ReadFile(file)
 		if err != nil || rerr != nil {
-			return doneMsg{err: fmt.Errorf("the editor %s: %w; nothing was changed", desk.Editor(), errors.Join(err, rerr))}
+			return doneMsg{
+				err: fmt.Errorf("the editor %s: %w; nothing was changed", desk.Editor(), errors.Join(err, rerr)),
+			}
 		}
 		return then(text)
 	})
@@ -291,9 +302,15 @@ func openEdit(a *app, s site.Site, name string, was, text []byte) tea.Cmd {
 	x := &stateScreen{name: "edit " + path.Base(name), site: s}
 	x.make = func() (plan.Plan, error) { return a.desk.PlanEdit(a.ctx, s.ID, name, text, anyway) }
 	x.choices = []stateChoice{
-		{label: "if it is not right", help: "What the site's PHP can't read, or a copy does not answer with, does not land, unless it is meant. E edits on.", text: func() string { return pick(anyway, "it lands all the same", "it does not land") }, turn: func(int) { anyway = !anyway }},
+		{
+			label: "if it is not right", help: "What the site's PHP can't read, or a copy does not answer with, does " +
+				"not land, unless it is meant. E edits on.",
+			text: func() string { return pick(anyway, "it lands all the same", "it does not land") },
+			turn: func(int) { anyway = !anyway },
+		},
 	}
-	for _, l := range strings.Split(strings.TrimRight(desk.Difference("as it is", "as it will be", was, text), "\n"), "\n") {
+	for _, l := range strings.Split(strings.TrimRight(desk.Difference("as it is", "as it will be", was, text), "\n"),
+		"\n") {
 		if strings.HasPrefix(l, "+") || strings.HasPrefix(l, "-") || strings.HasPrefix(l, "@@") {
 			x.gentler = append(x.gentler, plain(strings.ReplaceAll(l, "\t", "    ")))
 		}
@@ -316,16 +333,21 @@ func askCarry(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 	if o, ok := a.find(s.Origin); ok {
 		to = o.Name
 	}
-	a.asking = &question{title: "To which site is " + plain(r.Path) + " to be carried?", lines: []string{"It takes the place of the one of that name there. A plan shows what changes; nothing is done yet.", "Of a live site the name must be typed, and a restore point is taken first."}, input: true, text: to, typed: func(a *app, text string) (tea.Cmd, error) {
-		to, err := a.desk.Find(a.ctx, strings.TrimSpace(text))
-		if err != nil {
-			return nil, err
-		}
-		x := &stateScreen{name: "carry " + path.Base(r.Path), site: to}
-		x.make = func() (plan.Plan, error) { return a.desk.PlanCarry(a.ctx, s.ID, to.ID, r.Path) }
-		x.choices = []stateChoice{{label: "from", help: "The site whose files take the place of those here.", text: func() string { return s.Name }}}
-		a.push(x)
-		return x.ask(), nil
-	}}
+	a.asking = &question{title: "To which site is " + plain(r.Path) + " to be carried?",
+		lines: []string{
+			"It takes the place of the one of that name there. A plan shows what changes; nothing is done yet.",
+			"Of a live site the name must be typed, and a restore point is taken first.",
+		}, input: true, text: to, typed: func(a *app, text string) (tea.Cmd, error) {
+			to, err := a.desk.Find(a.ctx, strings.TrimSpace(text))
+			if err != nil {
+				return nil, err
+			}
+			x := &stateScreen{name: "carry " + path.Base(r.Path), site: to}
+			x.make = func() (plan.Plan, error) { return a.desk.PlanCarry(a.ctx, s.ID, to.ID, r.Path) }
+			x.choices = []stateChoice{{label: "from", help: "The site whose files take the place of those here.",
+				text: func() string { return s.Name }}}
+			a.push(x)
+			return x.ask(), nil
+		}}
 	return nil
 }

@@ -26,13 +26,16 @@ func fleet(tb testing.TB, n int) *desk.Desk {
 	tb.Cleanup(func() { d.Close() })
 	facts := &site.Facts{Core: "6.1", PHP: "8.2", Bytes: 400 << 20}
 	for i := range 40 {
-		facts.Plugins = append(facts.Plugins, site.Component{Slug: fmt.Sprint("plugin-", i), Name: "A plugin", Version: "1.0", State: "active"})
+		facts.Plugins = append(facts.Plugins, site.Component{Slug: fmt.Sprint("plugin-", i), Name: "A plugin",
+			Version: "1.0", State: "active"})
 	}
 	tx, err := d.Record.DB().Begin()
 	require.NoError(tb, err)
 	var live site.ID
 	for i := range n {
-		s := site.Site{ID: site.NewID(), Name: fmt.Sprintf("site-%04d.example", i), Role: site.Live, State: site.Ready, Host: "pier", Addresses: []site.Address{{Scheme: "https", Host: fmt.Sprintf("site-%04d.example", i)}}, Facts: facts}
+		s := site.Site{ID: site.NewID(), Name: fmt.Sprintf("site-%04d.example", i), Role: site.Live, State: site.Ready,
+			Host: "pier", Addresses: []site.Address{{Scheme: "https", Host: fmt.Sprintf("site-%04d.example", i)}},
+			Facts: facts}
 		if i%10 == 0 {
 			live = s.ID
 		} else {

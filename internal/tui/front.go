@@ -29,39 +29,47 @@ func askFront(a *app, s site.Site) tea.Cmd {
 		a.asking = q
 	}
 	if s.Front != nil || s.State == site.Parked {
-		typed(a, "Show visitors "+s.Name+" again?", nil, func(name string) (site.Site, error) { return a.desk.Lift(a.ctx, s.ID, name) })
+		typed(a, "Show visitors "+s.Name+" again?", nil,
+			func(name string) (site.Site, error) { return a.desk.Lift(a.ctx, s.ID, name) })
 		return nil
 	}
-	lines := []string{"park: a notice with a contact; nothing is deleted", "maintenance: a notice that it is being worked on"}
+	lines := []string{"park: a notice with a contact; nothing is deleted",
+		"maintenance: a notice that it is being worked on"}
 	if !live {
 		lines = append(lines, "password: visitors are asked for one")
 	}
-	a.asking = &question{title: "What are visitors of " + s.Name + " to see instead?", lines: lines, input: true, text: "park", typed: func(a *app, text string) (tea.Cmd, error) {
-		switch text = strings.TrimSpace(text); {
-		case text == "park":
-			return asking(func(a *app) {
-				typed(a, "Park "+s.Name+"?", []string{"Visitors see: " + site.Front{Kind: site.FrontParked}.Sentence()}, func(name string) (site.Site, error) { return a.desk.Park(a.ctx, s.ID, "", "", name) })
-			}), nil
-		case text == "maintenance":
-			return asking(func(a *app) {
-				typed(a, "Put "+s.Name+" into maintenance?", nil, func(name string) (site.Site, error) { return a.desk.Maintain(a.ctx, s.ID, "", name) })
-			}), nil
-		case text == "password" && !live:
-			return asking(func(a *app) { askPassword(a, s) }), nil
-		}
-		return nil, fmt.Errorf("%q is none of these", text)
-	}}
+	a.asking = &question{title: "What are visitors of " + s.Name + " to see instead?", lines: lines, input: true,
+		text: "park", typed: func(a *app, text string) (tea.Cmd, error) {
+			switch text = strings.TrimSpace(text); {
+			case text == "park":
+				return asking(func(a *app) {
+					typed(a, "Park "+s.Name+"?", []string{
+						"Visitors see: " + site.Front{Kind: site.FrontParked}.Sentence(),
+					}, func(name string) (site.Site, error) { return a.desk.Park(a.ctx, s.ID, "", "", name) })
+				}), nil
+			case text == "maintenance":
+				return asking(func(a *app) {
+					typed(a, "Put "+s.Name+" into maintenance?", nil,
+						func(name string) (site.Site, error) { return a.desk.Maintain(a.ctx, s.ID, "", name) })
+				}), nil
+			case text == "password" && !live:
+				return asking(func(a *app) { askPassword(a, s) }), nil
+			}
+			return nil, fmt.Errorf("%q is none of these", text)
+		}}
 	return nil
 }
 
 // askPassword asks for the password with which a copy is hidden.
 func askPassword(a *app, s site.Site) {
-	a.asking = &question{title: "Which password are visitors of " + s.Name + " to be asked for?", lines: []string{"At least 4 characters; it is not shown, and can't be read again."}, input: true, secret: true, typed: func(a *app, text string) (tea.Cmd, error) {
-		return a.do(func() (string, error) {
-			s, err := a.desk.Hide(a.ctx, s.ID, text)
-			return frontText(s), err
-		}), nil
-	}}
+	a.asking = &question{title: "Which password are visitors of " + s.Name + " to be asked for?",
+		lines: []string{"At least 4 characters; it is not shown, and can't be read again."}, input: true, secret: true,
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.do(func() (string, error) {
+				s, err := a.desk.Hide(a.ctx, s.ID, text)
+				return frontText(s), err
+			}), nil
+		}}
 }
 
 // asking asks the next question once the present one is over.

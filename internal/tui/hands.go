@@ -32,7 +32,8 @@ type pane interface {
 
 func openHands(a *app, s site.Site) tea.Cmd {
 	h := &handsScreen{site: s}
-	h.panes = []pane{&filesPane{s: &h.site}, &tablesPane{s: &h.site}, &logsPane{s: &h.site, which: "errors"}, &accountsPane{s: &h.site}, &safetyPane{s: &h.site}}
+	h.panes = []pane{&filesPane{s: &h.site}, &tablesPane{s: &h.site}, &logsPane{s: &h.site, which: "errors"},
+		&accountsPane{s: &h.site}, &safetyPane{s: &h.site}}
 	if s.Role == site.Copy {
 		h.panes = append(h.panes, &deedsPane{s: &h.site})
 	}

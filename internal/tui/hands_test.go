@@ -92,7 +92,7 @@ func TestRescueOnTheScreens(t *testing.T) {
 	p.press("C")
 	p.until("WILL BE")
 	p.press("O")
-	p.sees("nothing was put off here by a rescue")
+	p.sees("no plugin was deactivated here by a rescue")
 	p.press("X")
 	p.until("rescue bench", "CHANGES", "off")
 	p.press("enter")
@@ -147,7 +147,10 @@ func TestHandsOnTheScreens(t *testing.T) {
 	require.NoError(t, os.MkdirAll(op.Logs(s), 0o700))
 	require.NoError(
 		t,
-		os.WriteFile(filepath.Join(op.Logs(s), op.ErrorLog), []byte("[28-Nov-2026 10:00:00 UTC] PHP Warning:  the bell in "+s.Root+"/x.php on line 1\n[28-Nov-2026 10:00:01 UTC] PHP Fatal error:  the quay in "+s.Root+"/y.php on line 2\n#0 {main}\n"), 0o600),
+		os.WriteFile(filepath.Join(op.Logs(s), op.ErrorLog),
+			[]byte("[28-Nov-2026 10:00:00 UTC] PHP Warning:  the bell in "+s.Root+
+				"/x.php on line 1\n[28-Nov-2026 10:00:01 UTC] PHP Fatal error:  the quay in "+s.Root+
+				"/y.php on line 2\n#0 {main}\n"), 0o600),
 	)
 	p.press("tab")
 	p.until("1 fatal", "1 warning", "the quay in y.php", "#0 {main}")
@@ -225,7 +228,8 @@ func TestTrialsOnTheScreens(t *testing.T) {
 	ctx := context.Background()
 	p.press("T")
 	p.until("search for", "only sites whose database is a server's are run", "a page of every kind")
-	p.press("right", "tab", "tab", "tab", "tab", "right", "tab", "timetable/ tides/", "tab", "High water", "tab", "Fatal")
+	p.press("right", "tab", "tab", "tab", "tab", "right", "tab", "timetable/ tides/", "tab", "High water", "tab",
+		"Fatal")
 	p.until("the cause of a failure", "only what is named here", "timetable/ tides/")
 	var chosen trial.Choices
 	require.Eventually(t, func() bool {
@@ -237,17 +241,21 @@ func TestTrialsOnTheScreens(t *testing.T) {
 	p.press("esc")
 	m := trial.Memory{Full: 40 << 20, AsItIs: &trial.Cell{Core: "6.1.9", PHP: "8.2", State: trial.Passes, Pages: 9}}
 	for _, php := range []string{"7.4", "8.4"} {
-		m.Cells = append(m.Cells, trial.Cell{Name: "core 6.1.9, PHP " + php, Core: "6.1.9", PHP: php, State: trial.Passes, Pages: 9, Took: time.Second, Bytes: 1 << 20})
+		m.Cells = append(m.Cells, trial.Cell{Name: "core 6.1.9, PHP " + php, Core: "6.1.9", PHP: php,
+			State: trial.Passes, Pages: 9, Took: time.Second, Bytes: 1 << 20})
 	}
 	m.Cells[1].State, m.Cells[1].Reason = trial.Fails, "each() is gone"
-	r := plan.Run{ID: "tried", State: plan.Done, Made: time.Now(), Began: time.Now(), Ended: time.Now(), Result: "1 of 2 variants pass", Plan: plan.Plan{Kind: plan.Trial, Target: s, Detail: []byte("{}")}}
+	r := plan.Run{ID: "tried", State: plan.Done, Made: time.Now(), Began: time.Now(), Ended: time.Now(),
+		Result: "1 of 2 variants pass", Plan: plan.Plan{Kind: plan.Trial, Target: s, Detail: []byte("{}")}}
 	require.NoError(t, w.Desk.Record.PutRun(ctx, r))
 	require.NoError(t, w.Desk.Record.SetCheckpoint(ctx, r.ID, m))
 	p.press("T")
 	p.until("1 of 2 variants pass", "PHP 7.4", "PHP 8.4", "passes", "fails", "9 pages were asked for")
 	p.press("right")
 	p.until("each() is gone")
-	m.Cells, m.Tries, m.Found = nil, []trial.Cell{{Set: "all plugins", State: trial.Fails, Reason: "the bell", PHP: "8.2"}, {Set: "half of them", State: trial.Passes, PHP: "8.2"}}, &trial.Found{Plugins: []string{"fog-horn"}, Text: "the plugin fog-horn makes the check fail"}
+	m.Cells, m.Tries, m.Found = nil, []trial.Cell{{Set: "all plugins", State: trial.Fails, Reason: "the bell",
+		PHP: "8.2"}, {Set: "half of them", State: trial.Passes, PHP: "8.2"}},
+		&trial.Found{Plugins: []string{"fog-horn"}, Text: "the plugin fog-horn makes the check fail"}
 	require.NoError(t, w.Desk.Record.SetCheckpoint(ctx, r.ID, m))
 	p.press("esc", "T")
 	p.until("the plugin fog-horn makes the check fail", "half of them", "the bell")

@@ -20,9 +20,12 @@ func (a *app) helpView(w, h int) []string {
 	t := a.theme
 	keys := append([]hint{}, a.top().keys(a)...)
 	if _, board := a.top().(*boardScreen); board {
-		keys = append(keys, hint{"i", "read the site anew"}, hint{"b", "bring an expired copy back"}, hint{"D", "remove a copy, forget a live site"}, hint{"w", "who answers for it"}, hint{"s", "copies only, what ends next first"}, hint{"u", "runs"}, hint{"l", "leftovers"})
+		keys = append(keys, hint{"i", "read the site anew"}, hint{"b", "bring an expired copy back"},
+			hint{"D", "remove a copy, forget a live site"}, hint{"w", "who answers for it"},
+			hint{"s", "copies only, what ends next first"}, hint{"u", "runs"}, hint{"l", "leftovers"})
 	}
-	keys = append(keys, hint{"j k PgUp PgDn", "move; arrows too"}, hint{"g G", "first, last"}, hint{"y", "history: who did what"}, hint{"Esc", "back"}, hint{"q", "close"})
+	keys = append(keys, hint{"j k PgUp PgDn", "move; arrows too"}, hint{"g G", "first, last"},
+		hint{"y", "history: who did what"}, hint{"Esc", "back"}, hint{"q", "close"})
 	half := w / 2
 	wk, ww := widest(keys, half), widest(a.top().words(), half)
 	seen := map[string]bool{}
@@ -30,7 +33,8 @@ func (a *app) helpView(w, h int) []string {
 	for _, k := range keys {
 		if !seen[k.key] {
 			seen[k.key] = true
-			left = append(left, "  "+t.key.Render(t.fit(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->")), wk-1))+" "+t.ink.Render(k.text))
+			left = append(left, "  "+t.key.Render(t.fit(strings.ReplaceAll(k.key, "←→", t.glyph("←→", "<- ->")), wk-1))+
+				" "+t.ink.Render(k.text))
 		}
 	}
 	for _, x := range a.top().words() {
@@ -38,7 +42,8 @@ func (a *app) helpView(w, h int) []string {
 			right = append(right, t.ink.Bold(true).Render(t.fit(pick(i == 0, x.key, ""), ww-1))+" "+t.soft.Render(l))
 		}
 	}
-	head := t.fit("  "+t.ink.Bold(true).Render("Keys of this screen"), half) + "   " + t.ink.Bold(true).Render("What the words mean")
+	head := t.fit("  "+t.ink.Bold(true).Render("Keys of this screen"), half) + "   " +
+		t.ink.Bold(true).Render("What the words mean")
 	out := append([]string{head, ""}, t.beside(left, right, half, w-half-3)...)
 	return out[:min(len(out), h)]
 }

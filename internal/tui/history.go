@@ -75,7 +75,9 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 	}
 	c := squeeze(w-3, column{20, 13}, column{12, 8}, column{32, 18}, column{12, 10}, column{40, 28})
 	when := pick(c[0] < 20, "2 Jan 15:04", "Mon 2 Jan 15:04:05")
-	out := []string{t.head.Render("   " + t.fit("WHEN", c[0]) + t.fit("WHO", c[1]) + t.fit("SITE", c[2]) + t.fit("WHAT", c[3]))}
+	out := []string{
+		t.head.Render("   " + t.fit("WHEN", c[0]) + t.fit("WHO", c[1]) + t.fit("SITE", c[2]) + t.fit("WHAT", c[3])),
+	}
 	rows -= 3 // the chosen one in full below
 	h.see(len(h.list), rows-1)
 	for i := h.top; i < min(len(h.list), h.top+rows-1); i++ {
@@ -86,7 +88,9 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 		} else {
 			name = "   " + name
 		}
-		out = append(out, pick(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(e.At.Format(when), c[0]))+t.ink.Render(t.fit(plain(e.Who), c[1]))+name+t.ink.Render(t.fit(e.Kind, c[3]))+t.soft.Render(plain(e.Text)))
+		out = append(out, pick(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.soft.Render(t.fit(e.At.Format(when), c[0]))+t.ink.Render(t.fit(plain(e.Who), c[1]))+name+
+			t.ink.Render(t.fit(e.Kind, c[3]))+t.soft.Render(plain(e.Text)))
 	}
 	for len(out) < rows {
 		out = append(out, "")
@@ -114,12 +118,14 @@ func (l *leftoversScreen) title(*app) string { return "leftovers" }
 
 func (l *leftoversScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	if k, ok := msg.(tea.KeyPressMsg); ok && k.String() == "D" && len(l.list) > 0 {
-		a.asking = &question{title: "Remove all of these?", lines: []string{plural(len(l.list), "thing is", "things are") + " removed. No site needs them."}, yes: func(a *app) tea.Cmd {
-			return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-				err := a.desk.ClearLeftovers(a.ctx, l.list)
-				return "removed", func(*app) tea.Cmd { l.list = nil; return nil }, err
-			})
-		}}
+		a.asking = &question{title: "Remove all of these?",
+			lines: []string{plural(len(l.list), "thing is", "things are") + " removed. No site needs them."},
+			yes: func(a *app) tea.Cmd {
+				return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+					err := a.desk.ClearLeftovers(a.ctx, l.list)
+					return "removed", func(*app) tea.Cmd { l.list = nil; return nil }, err
+				})
+			}}
 		return nil, true
 	}
 	return nil, false
@@ -139,11 +145,15 @@ func (l *leftoversScreen) words() []hint {
 func (l *leftoversScreen) view(a *app, w, h int) []string {
 	t := a.theme
 	if len(l.list) == 0 {
-		return []string{"", t.good.Render(t.glyph("   ✓ ", "   * ")) + t.ink.Render("Nothing is left over: all that Alibi made belongs to a site.")}
+		return []string{
+			"", t.good.Render(t.glyph("   ✓ ", "   * ")) +
+				t.ink.Render("Nothing is left over: all that Alibi made belongs to a site."),
+		}
 	}
-	out := []string{t.head.Render("   " + t.fit("ON", 12) + t.right("WEIGHT", 9) + "   WHAT")}
+	out := []string{t.head.Render("   " + t.fit("ON", 12) + t.right("SIZE", 9) + "   WHAT")}
 	for _, x := range l.list {
-		out = append(out, "   "+t.soft.Render(t.fit(x.Host, 12))+t.right(site.Size(x.Bytes), 9)+"   "+t.ink.Render(plain(x.Path))+t.soft.Render("   "+x.Why))
+		out = append(out, "   "+t.soft.Render(t.fit(x.Host, 12))+t.right(site.Size(x.Bytes), 9)+"   "+
+			t.ink.Render(plain(x.Path))+t.soft.Render("   "+x.Why))
 	}
 	return out
 }

@@ -25,7 +25,10 @@ func openSince(a *app, p desk.Point) tea.Cmd {
 	a.say("comparing "+p.Site.Name+" with its restore point ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		c, err := a.desk.Since(a.ctx, p)
-		return "compared; both were only read", func(a *app) tea.Cmd { a.push(&sinceScreen{point: p, is: c}); return nil }, err
+		return "compared; both were only read", func(a *app) tea.Cmd {
+			a.push(&sinceScreen{point: p, is: c})
+			return nil
+		}, err
 	})
 }
 
@@ -47,16 +50,21 @@ func (s *sinceScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 
 func (s *sinceScreen) keys(*app) []hint { return []hint{{"Esc", "back"}} }
 func (s *sinceScreen) words() []hint {
-	return []hint{{"added", "on the site, and not in the restore point"}, {"removed", "in the restore point, and not on the site any more"}, {"changed", "in both, and not the same"}}
+	return []hint{{"added", "on the site, and not in the restore point"},
+		{"removed", "in the restore point, and not on the site any more"}, {"changed", "in both, and not the same"}}
 }
 
 func (s *sinceScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	out := []string{t.soft.Render(fmt.Sprintf("   %s files and %s rows are as they were", site.Number(s.is.Same.Files), site.Number(s.is.Same.Rows))), ""}
+	out := []string{
+		t.soft.Render(fmt.Sprintf("   %s files and %s rows are as they were", site.Number(s.is.Same.Files),
+			site.Number(s.is.Same.Rows))), "",
+	}
 	if s.rows() == 0 {
 		return append(out, t.good.Render(t.glyph("   ✓ ", "   * "))+t.ink.Render("Nothing changed since."))
 	}
-	out = append(out, t.head.Render("   "+t.fit("", 8)+t.fit("WHAT", min(60, max(20, w-50)))+t.right("ADDED", 9)+t.right("CHANGED", 10)+t.right("REMOVED", 10)))
+	out = append(out, t.head.Render("   "+t.fit("", 8)+t.fit("WHAT", min(60, max(20, w-50)))+t.right("ADDED", 9)+
+		t.right("CHANGED", 10)+t.right("REMOVED", 10)))
 	count := func(n int64) string {
 		if n == 0 {
 			return t.glyph("·", ".")
@@ -74,7 +82,9 @@ func (s *sinceScreen) view(a *app, w, h int) []string {
 			kind, name = "file", x.Path
 			n[slices.Index([]string{keep.Added, keep.Changed, keep.Removed}, x.What)] = 1
 		}
-		out = append(out, pick(i == s.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(kind, 8))+t.ink.Render(t.fit(plain(name), min(60, max(20, w-50)))+t.right(count(n[0]), 9)+t.right(count(n[1]), 10)+t.right(count(n[2]), 10)))
+		out = append(out, pick(i == s.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(kind, 8))+
+			t.ink.Render(t.fit(plain(name), min(60, max(20, w-50)))+t.right(count(n[0]), 9)+t.right(count(n[1]), 10)+
+				t.right(count(n[2]), 10)))
 	}
 	return out
 }
@@ -140,12 +150,15 @@ func (f *filesScreen) extract(a *app) {
 		what = path.Join(f.dir, f.list[f.cursor].Name())
 	}
 	name := pick(what == "", f.point.Site.Name, path.Base(what))
-	a.asking = &question{title: "Where is " + plain(name) + " to be brought?", lines: []string{"A new place on this machine; nothing is written over.", "Neither the restore point nor the site is touched."}, input: true, text: "./" + name, typed: func(a *app, text string) (tea.Cmd, error) {
-		return a.do(func() (string, error) {
-			files, bytes, err := a.desk.Extract(a.ctx, f.point, what, strings.TrimSpace(text))
-			return fmt.Sprintf("%s, %s, brought to %s", plural(files, "file", "files"), site.Size(bytes), text), err
-		}), nil
-	}}
+	a.asking = &question{title: "Where is " + plain(name) + " to be brought?",
+		lines: []string{"A new place on this machine; nothing is written over.",
+			"Neither the restore point nor the site is touched."}, input: true, text: "./" + name,
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.do(func() (string, error) {
+				files, bytes, err := a.desk.Extract(a.ctx, f.point, what, strings.TrimSpace(text))
+				return fmt.Sprintf("%s, %s, brought to %s", plural(files, "file", "files"), site.Size(bytes), text), err
+			}), nil
+		}}
 }
 
 func (f *filesScreen) keys(*app) []hint {
@@ -158,7 +171,8 @@ func (f *filesScreen) words() []hint {
 
 func (f *filesScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	out := []string{t.soft.Render("   " + plain("/"+f.dir)), "", t.head.Render("   " + t.fit("NAME", min(70, max(20, w-40))) + t.right("SIZE", 10) + "   CHANGED")}
+	out := []string{t.soft.Render("   " + plain("/"+f.dir)), "",
+		t.head.Render("   " + t.fit("NAME", min(70, max(20, w-40))) + t.right("SIZE", 10) + "   CHANGED")}
 	if len(f.list) == 0 {
 		return append(out, t.soft.Render("   nothing is in this folder"))
 	}
@@ -173,7 +187,9 @@ func (f *filesScreen) view(a *app, w, h int) []string {
 		case !fi.Mode().IsRegular():
 			size = "link"
 		}
-		out = append(out, pick(i == f.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+style.Render(t.fit(name, min(70, max(20, w-40))))+t.ink.Render(t.right(size, 10))+"   "+t.soft.Render(fi.ModTime().Local().Format("2 Jan 2006 15:04")))
+		out = append(out, pick(i == f.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			style.Render(t.fit(name, min(70, max(20, w-40))))+t.ink.Render(t.right(size, 10))+"   "+
+			t.soft.Render(fi.ModTime().Local().Format("2 Jan 2006 15:04")))
 	}
 	return out
 }

@@ -62,7 +62,7 @@ func TestArchivesOnTheScreens(t *testing.T) {
 	p.press("enter")
 	p.until("run: archive of", "done in")
 	p.press("esc", "esc", "K")
-	p.until("The depot weighs", "1 restore point", "carried.tar")
+	p.until("The depot holds", "1 restore point", "carried.tar")
 	p.press("v")
 	p.until("every byte is what it was")
 	p.press("i")

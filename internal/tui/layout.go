@@ -16,7 +16,8 @@ func (t *theme) fit(s string, w int) string {
 	if n := ansi.StringWidth(s); n <= w {
 		return s + strings.Repeat(" ", w-n)
 	}
-	return ansi.Truncate(s, w, t.glyph("…", "~")) + strings.Repeat(" ", max(0, w-ansi.StringWidth(ansi.Truncate(s, w, t.glyph("…", "~")))))
+	return ansi.Truncate(s, w, t.glyph("…", "~")) +
+		strings.Repeat(" ", max(0, w-ansi.StringWidth(ansi.Truncate(s, w, t.glyph("…", "~")))))
 }
 
 // tail cuts a path that is too long at its beginning: its end tells one from another.

@@ -114,7 +114,8 @@ func TestScrollKeepsTheCursorInSight(t *testing.T) {
 }
 
 func TestStep(t *testing.T) {
-	for key, want := range map[string]int{"j": 1, "down": 1, "k": -1, "up": -1, "pgdown": 10, "pgup": -10, "g": -99, "G": 99, "home": -99, "end": 99} {
+	for key, want := range map[string]int{"j": 1, "down": 1, "k": -1, "up": -1, "pgdown": 10, "pgup": -10, "g": -99,
+		"G": 99, "home": -99, "end": 99} {
 		by, ok := step(key, 99, 10)
 		assert.True(t, ok, key)
 		assert.Equal(t, want, by, key)
@@ -149,7 +150,8 @@ func TestToggled(t *testing.T) {
 
 func TestWorst(t *testing.T) {
 	assert.Equal(t, "nothing stands out", worst(nil))
-	got := worst([]site.Finding{{Severity: site.Note, Text: "a"}, {Severity: site.Warn, Text: "b"}, {Severity: site.Warn, Text: "c"}})
+	got := worst([]site.Finding{{Severity: site.Note, Text: "a"}, {Severity: site.Warn, Text: "b"},
+		{Severity: site.Warn, Text: "c"}})
 	assert.Equal(t, "warning: b", got)
 }
 
@@ -165,7 +167,8 @@ func TestWindow(t *testing.T) {
 
 func TestFindingLines(t *testing.T) {
 	th := newTheme(true, true)
-	lines := findingLines(th, []site.Finding{{Severity: site.Block, Text: "no room", Remedy: "make some"}, {Severity: site.Note, Text: "odd"}}, 60)
+	lines := findingLines(th, []site.Finding{{Severity: site.Block, Text: "no room", Remedy: "make some"},
+		{Severity: site.Note, Text: "odd"}}, 60)
 	assert.Contains(t, ansi.Strip(lines[0]), "X obstacle no room; make some")
 	assert.Contains(t, ansi.Strip(lines[1]), ". note odd")
 	for _, l := range lines {

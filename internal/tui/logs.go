@@ -65,21 +65,26 @@ func (p *logsPane) key(a *app, key string) (tea.Cmd, bool) {
 		p.kind, p.up, p.reading, p.got = turned(kinds, p.kind, 1), 0, false, false
 		return p.load(a), true
 	case "/":
-		a.asking = &question{title: "Which lines?", lines: []string{"A text that stands in the line. Empty: all."}, input: true, text: p.match, typed: func(a *app, text string) (tea.Cmd, error) {
-			p.match, p.up, p.reading, p.got = text, 0, false, false
-			return p.load(a), nil
-		}}
+		a.asking = &question{title: "Which lines?", lines: []string{"A text that stands in the line. Empty: all."},
+			input: true, text: p.match, typed: func(a *app, text string) (tea.Cmd, error) {
+				p.match, p.up, p.reading, p.got = text, 0, false, false
+				return p.load(a), nil
+			}}
 		return nil, true
 	}
 	return nil, false
 }
 
 func (p *logsPane) hints(*app) []hint {
-	return []hint{{"s", pick(p.which == "errors", "requests", "errors")}, {"o", "one kind"}, {"/", "filter"}, {"G", "to the newest"}}
+	return []hint{{"s", pick(p.which == "errors", "requests", "errors")}, {"o", "one kind"}, {"/", "filter"},
+		{"G", "to the newest"}}
 }
 
 func (p *logsPane) words() []hint {
-	return []hint{{"fatal", "it ended the request"}, {"warning", "the request went on"}, {"deprecated", "a later PHP will not do it any more"}, {"2xx to 5xx", "what was answered: 2xx as asked, 4xx not there or not allowed, 5xx the site's own fault"}, {"follow", "new lines come by themselves while you are at the foot"}}
+	return []hint{{"fatal", "it ended the request"}, {"warning", "the request went on"},
+		{"deprecated", "a later PHP will not do it any more"},
+		{"2xx to 5xx", "what was answered: 2xx as asked, 4xx not there or not allowed, 5xx the site's own fault"},
+		{"follow", "new lines come by themselves while you are at the foot"}}
 }
 
 // kindLook is the colour of a kind of entry.

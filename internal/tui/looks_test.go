@@ -38,9 +38,11 @@ func TestContrast(t *testing.T) {
 	for name, c := range map[string]struct {
 		p       palette
 		grounds []string
-	}{"dark": {dark, []string{"#000000", dark.ground, "#1e2127"}}, "light": {light, []string{"#ffffff", light.ground}}} {
+	}{"dark": {dark, []string{"#000000", dark.ground, "#1e2127"}},
+		"light": {light, []string{"#ffffff", light.ground}}} {
 		for _, g := range c.grounds {
-			for _, ink := range append([]string{c.p.ink, c.p.soft, c.p.copy, c.p.soon, c.p.wrong, c.p.good, c.p.link}, c.p.marks[:]...) {
+			for _, ink := range append([]string{c.p.ink, c.p.soft, c.p.copy, c.p.soon, c.p.wrong, c.p.good, c.p.link},
+				c.p.marks[:]...) {
 				assert.GreaterOrEqual(t, contrast(t, ink, g), 4.5, "%s: %s on %s", name, ink, g)
 			}
 		}
@@ -76,7 +78,8 @@ func TestLocales(t *testing.T) {
 
 func TestRemaining(t *testing.T) {
 	now := time.Now()
-	r := plan.Run{State: plan.Running, Began: now.Add(-10 * time.Second), Steps: []plan.Progress{{Began: now, Ended: now}, {Began: now, Work: 100, Done: 50}}}
+	r := plan.Run{State: plan.Running, Began: now.Add(-10 * time.Second),
+		Steps: []plan.Progress{{Began: now, Ended: now}, {Began: now, Work: 100, Done: 50}}}
 	r.Plan.Estimate = plan.Estimate{Low: 10 * time.Second, High: 20 * time.Second}
 	left, ok := remaining(r, now)
 	assert.True(t, ok)

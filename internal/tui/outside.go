@@ -7,7 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"alibi/internal/desk"
-	"alibi/internal/runtime/caught"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/site"
 )
 
@@ -26,7 +26,8 @@ func askLiveName(a *app, s site.Site) tea.Cmd {
 	}
 	a.asking = &question{title: "See " + s.Name + " under the live name?", lines: []string{
 		"On this machine only, these names will lead to the copy:", "  " + strings.Join(l.Hosts(), ", "), "",
-		"Lines of Alibi's are added to the hosts file; no other line is touched.", "It stands on the board until p ends it, or the copy ends.", "",
+		"Lines of Alibi's are added to the hosts file; no other line is touched.",
+		"It stands on the board until p ends it, or the copy ends.", "",
 		"Without the right to write that file: alibi proxy " + s.Name},
 		yes: func(a *app) tea.Cmd {
 			return a.do(func() (string, error) {
@@ -48,7 +49,7 @@ func pointed(list []desk.Leads, d *desk.Desk) string {
 type caughtScreen struct {
 	scroll
 	name string
-	list []caught.Item
+	list []outbox.Item
 }
 
 func openCaught(a *app, s site.Site) tea.Cmd {
@@ -73,21 +74,27 @@ func (c *caughtScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 func (c *caughtScreen) keys(*app) []hint { return []hint{{"↑↓", "choose"}, {"Esc", "back"}} }
 
 func (c *caughtScreen) words() []hint {
-	return []hint{{"mail", "the copy's code sent it, and it was caught"}, {"call", "the copy's code called another machine, and was not let out"}}
+	return []hint{{"mail", "the copy's code sent it, and it was caught"},
+		{"call", "the copy's code called another machine, and was not let out"}}
 }
 
 func (c *caughtScreen) view(a *app, w, h int) []string {
 	t := a.theme
 	if len(c.list) == 0 {
-		return []string{"", t.good.Render(t.glyph("   ✓ ", "   * ")) + t.ink.Render("Nothing was caught: the copy tried to send nothing.")}
+		return []string{
+			"", t.good.Render(t.glyph("   ✓ ", "   * ")) +
+				t.ink.Render("Nothing was caught: the copy tried to send nothing."),
+		}
 	}
 	out := []string{t.head.Render("   " + t.fit("WHEN", 18) + t.fit("WHAT", 6) + t.fit("TO", 44) + "SUBJECT")}
 	rows := min(len(c.list), max(4, h/2-2))
 	c.see(len(c.list), rows)
 	for i := c.top; i < min(len(c.list), c.top+rows); i++ {
 		it := c.list[i]
-		out = append(out, pick(i == c.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(it.At.Local().Format("2 Jan 15:04:05"), 18))+
-			t.soon.Render(t.fit(it.Kind, 6))+t.ink.Render(t.fit(plain(it.To), 43)+" ")+t.ink.Render(t.fit(plain(it.Subject), max(8, w-72))))
+		out = append(out, pick(i == c.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.soft.Render(t.fit(it.At.Local().Format("2 Jan 15:04:05"), 18))+
+			t.soon.Render(t.fit(it.Kind, 6))+t.ink.Render(t.fit(plain(it.To), 43)+" ")+
+			t.ink.Render(t.fit(plain(it.Subject), max(8, w-72))))
 	}
 	it := c.list[max(0, c.cursor)]
 	out = append(out, t.line(w), "   "+t.soft.Render("to       ")+t.ink.Render(plain(it.To)))

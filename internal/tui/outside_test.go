@@ -43,12 +43,14 @@ func TestWhatWasCaughtOnTheScreens(t *testing.T) {
 	require.NoError(t, os.MkdirAll(dir, 0o700))
 	require.NoError(
 		t,
-		os.WriteFile(filepath.Join(dir, "mail-1.json"), []byte(`{"to":"harbour@skerryline.example","subject":"High water","message":"Mind the step\nand the rope","headers":"From: tide@skerryline.example","attachments":[],"at":"2026-03-01T10:00:00Z"}`), 0o600),
+		os.WriteFile(filepath.Join(dir, "mail-1.json"),
+			[]byte(
+				`{"to":"harbour@skerryline.example","subject":"High water","message":"Mind the step\nand the rope",`+
+					`"headers":"From: tide@skerryline.example","attachments":[],"at":"2026-03-01T10:00:00Z"}`,
+			), 0o600),
 	)
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(dir, "outward-2.json"), []byte(`{"method":"POST","url":"https://pay.example/charge","at":"2026-03-01T12:00:00Z"}`), 0o600),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "outward-2.json"),
+		[]byte(`{"method":"POST","url":"https://pay.example/charge","at":"2026-03-01T12:00:00Z"}`), 0o600))
 	p.press("m")
 	p.sees("caught on near", "harbour@skerryline.example", "High water", "POST https://pay.example/charge")
 	p.press("down", "down", "up", "down")

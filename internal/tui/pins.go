@@ -114,16 +114,19 @@ func (p *pinsScreen) key(a *app, key string) (tea.Cmd, bool) {
 
 // askPin stores a sheet of what a site runs.
 func askPin(a *app, s site.Site) tea.Cmd {
-	a.asking = &question{title: "Pin " + s.Name + " as it is: what is the sheet to be called?", lines: []string{"Every version exactly, and what is on and off. It is a TOML file that can be edited:", "alibi pins edit NAME"}, input: true, text: site.Slug(s.Name), typed: func(a *app, text string) (tea.Cmd, error) {
-		return a.do(func() (string, error) {
-			src, err := a.desk.PinsOf(a.ctx, s.ID)
-			if err != nil {
-				return "", err
-			}
-			sheet, err := a.desk.SavePins(strings.TrimSpace(text), src, false)
-			return "pin sheet " + sheet.Name + ": " + sheet.Means, err
-		}), nil
-	}}
+	a.asking = &question{title: "Pin " + s.Name + " as it is: what is the sheet to be called?",
+		lines: []string{"Every version exactly, and what is on and off. It is a TOML file that can be edited:",
+			"alibi pins edit NAME"}, input: true, text: site.Slug(s.Name),
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.do(func() (string, error) {
+				src, err := a.desk.PinsOf(a.ctx, s.ID)
+				if err != nil {
+					return "", err
+				}
+				sheet, err := a.desk.SavePins(strings.TrimSpace(text), src, false)
+				return "pin sheet " + sheet.Name + ": " + sheet.Means, err
+			}), nil
+		}}
 	return nil
 }
 
@@ -200,7 +203,9 @@ func (p *pinsScreen) apply(a *app, s site.Site) tea.Cmd {
 }
 
 func (p *pinsScreen) keys(*app) []hint {
-	return []hint{{"←→↑↓", "move"}, {"Enter", "what it runs"}, {"a", "bring it to a sheet"}, {"P", "pin it as it is"}, {"e", "edit its sheet"}, {"L", "lock it"}, {"d", pick(p.differing, "all", "only what differs")}, {"Esc", "back"}}
+	return []hint{{"←→↑↓", "move"}, {"Enter", "what it runs"}, {"a", "bring it to a sheet"}, {"P", "pin it as it is"},
+		{"e", "edit its sheet"}, {"L", "lock it"}, {"d", pick(p.differing, "all", "only what differs")},
+		{"Esc", "back"}}
 }
 
 func (p *pinsScreen) words() []hint {
@@ -258,7 +263,8 @@ func (p *pinsScreen) view(a *app, w, h int) []string {
 func (p *pinsScreen) line(t *theme, r desk.PinRow, here bool, fits int) string {
 	name := pick(r.Kind == "plugin" || r.Kind == "theme", r.Slug, pick(r.Kind == "php", "PHP", r.Kind))
 	kind := map[string]string{"theme": "theme "}[r.Kind]
-	out := pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(kind) + t.ink.Render(t.fit(plain(name), 26-len(kind))) + " "
+	out := pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(kind) +
+		t.ink.Render(t.fit(plain(name), 26-len(kind))) + " "
 	for i := p.left; i < p.left+fits; i++ {
 		c := r.Cells[i]
 		glyph, style := cellLook(t, c)
@@ -296,8 +302,10 @@ func (p *pinsScreen) detail(a *app, rows []desk.PinRow, w int) []string {
 	if len(rows) > 0 {
 		r, s := rows[p.row], p.grid.Sites[p.col]
 		c := r.Cells[p.col]
-		text := plain(r.Slug) + " " + pick(c.Version == "", "is not there", plain(c.Version)+pick(c.State != "", ", "+c.State, ""))
-		out = append(out, " "+t.mark(s.Mark())+" "+t.ink.Bold(true).Render(plain(s.Name))+t.ink.Render("   "+text)+t.soft.Render(pick(len(c.Why) > 0, "   "+plain(strings.Join(c.Why, "; ")), "")))
+		text := plain(r.Slug) + " " + pick(c.Version == "", "is not there",
+			plain(c.Version)+pick(c.State != "", ", "+c.State, ""))
+		out = append(out, " "+t.mark(s.Mark())+" "+t.ink.Bold(true).Render(plain(s.Name))+t.ink.Render("   "+text)+
+			t.soft.Render(pick(len(c.Why) > 0, "   "+plain(strings.Join(c.Why, "; ")), "")))
 		sheet := "no pin sheet"
 		for _, x := range p.sheets {
 			if x.Name == s.Pins || s.Pins == "" && x.Default {
@@ -306,5 +314,8 @@ func (p *pinsScreen) detail(a *app, rows []desk.PinRow, w int) []string {
 		}
 		out = append(out, t.soft.Render(t.fit("   "+plain(sheet), w)))
 	}
-	return append(out, t.soft.Render("   ")+t.good.Render("= as pinned")+t.soft.Render("   ")+t.wrong.Render("! off its pin, or not met")+t.soft.Render("   ")+t.soon.Render(t.glyph("≠", "#")+" unlike its origin")+t.soft.Render("   ")+t.copy.Render(t.glyph("↑", "^")+" a newer one waits"))
+	return append(out, t.soft.Render("   ")+t.good.Render("= as pinned")+t.soft.Render("   ")+
+		t.wrong.Render("! off its pin, or not met")+t.soft.Render("   ")+
+		t.soon.Render(t.glyph("≠", "#")+" unlike its origin")+t.soft.Render("   ")+
+		t.copy.Render(t.glyph("↑", "^")+" a newer one waits"))
 }

@@ -35,7 +35,8 @@ type choice struct {
 	turn        func(p *planScreen, by int) // one of several values
 }
 
-var lives = []time.Duration{6 * time.Hour, 24 * time.Hour, 3 * 24 * time.Hour, 7 * 24 * time.Hour, 14 * 24 * time.Hour, 30 * 24 * time.Hour, 0}
+var lives = []time.Duration{6 * time.Hour, 24 * time.Hour, 3 * 24 * time.Hour, 7 * 24 * time.Hour, 14 * 24 * time.Hour,
+	30 * 24 * time.Hour, 0}
 var limits = []int64{0, 64 << 20, 10 << 20, 1 << 20}
 
 // turned gives the value that is by steps from v in list.
@@ -47,52 +48,68 @@ func turned[T comparable](list []T, v T, by int) T {
 // choicesFor lists the choices; a refresh has no name, lifetime or purpose to choose.
 func (p *planScreen) choicesFor() []choice {
 	all := []choice{
-		{label: "what to call it", help: "part of its address: a-z, 0-9 and -, at most 50", raw: func(p *planScreen) string { return p.choices.Name }, typed: func(p *planScreen, s string) { p.choices.Name = s }},
-		{label: "what it is for", help: "stands on the board and on the copy's pages", raw: func(p *planScreen) string { return p.choices.Purpose }, typed: func(p *planScreen, s string) { p.choices.Purpose = s }},
-		{label: "lives for", help: "then it expires, and can be brought back for a while", text: func(p *planScreen) string {
-			if p.choices.Lease == 0 {
-				return "held, no end"
-			}
-			return site.Span(p.choices.Lease)
-		}, turn: func(p *planScreen, by int) {
-			p.choices.Lease = turned(lives, p.choices.Lease, by)
-			if p.choices.Lease == 0 && p.choices.Hold == "" {
-				p.choices.Hold = "kept for " + pick(p.choices.Purpose != "", p.choices.Purpose, "now")
-			}
-		}},
-		{label: "bring", help: "caches, logs and archives are made anew or not needed", text: func(p *planScreen) string {
-			return pick(p.choices.Spare, "everything", "all but caches, logs, archives")
-		}, turn: func(p *planScreen, _ int) { p.choices.Spare = !p.choices.Spare }},
-		{label: "leave out folders", help: "paths below the document root, with blanks between them", raw: func(p *planScreen) string { return p.skip }, typed: func(p *planScreen, s string) { p.skip, p.choices.Skip = s, strings.Fields(s) }},
-		{label: "leave out files", help: "large originals that the pages do not need", text: func(p *planScreen) string {
-			if p.choices.Larger == 0 {
-				return "none by size"
-			}
-			return "larger than " + site.Size(p.choices.Larger)
-		}, turn: func(p *planScreen, by int) { p.choices.Larger = turned(limits, p.choices.Larger, by) }},
+		{label: "what to call it", help: "part of its address: a-z, 0-9 and -, at most 50",
+			raw:   func(p *planScreen) string { return p.choices.Name },
+			typed: func(p *planScreen, s string) { p.choices.Name = s }},
+		{label: "what it is for", help: "stands on the board and on the copy's pages",
+			raw:   func(p *planScreen) string { return p.choices.Purpose },
+			typed: func(p *planScreen, s string) { p.choices.Purpose = s }},
+		{label: "lives for", help: "then it expires, and can be brought back for a while",
+			text: func(p *planScreen) string {
+				if p.choices.Lease == 0 {
+					return "held, no end"
+				}
+				return site.Span(p.choices.Lease)
+			}, turn: func(p *planScreen, by int) {
+				p.choices.Lease = turned(lives, p.choices.Lease, by)
+				if p.choices.Lease == 0 && p.choices.Hold == "" {
+					p.choices.Hold = "kept for " + pick(p.choices.Purpose != "", p.choices.Purpose, "now")
+				}
+			}},
+		{label: "bring", help: "caches, logs and archives are made anew or not needed",
+			text: func(p *planScreen) string {
+				return pick(p.choices.Spare, "everything", "all but caches, logs, archives")
+			}, turn: func(p *planScreen, _ int) { p.choices.Spare = !p.choices.Spare }},
+		{label: "leave out folders", help: "paths below the document root, with blanks between them",
+			raw:   func(p *planScreen) string { return p.skip },
+			typed: func(p *planScreen, s string) { p.skip, p.choices.Skip = s, strings.Fields(s) }},
+		{label: "leave out files", help: "large originals that the pages do not need",
+			text: func(p *planScreen) string {
+				if p.choices.Larger == 0 {
+					return "none by size"
+				}
+				return "larger than " + site.Size(p.choices.Larger)
+			}, turn: func(p *planScreen, by int) { p.choices.Larger = turned(limits, p.choices.Larger, by) }},
 		{label: "title", help: "so that nobody takes the copy for the live site", text: func(p *planScreen) string {
 			return pick(p.choices.Title, "says that it is a copy", "as the origin's")
 		}, turn: func(p *planScreen, _ int) { p.choices.Title = !p.choices.Title }},
 	}
 	if len(p.series()) > 1 {
-		all = append(all, choice{label: "runs under", help: "the PHP versions that this machine has; the origin's tells most", text: func(p *planScreen) string {
-			return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
-		}, turn: func(p *planScreen, by int) { p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by) }})
+		all = append(all, choice{label: "runs under",
+			help: "the PHP versions that this machine has; the origin's tells most", text: func(p *planScreen) string {
+				return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
+			},
+			turn: func(p *planScreen, by int) {
+				p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by)
+			}})
 	}
 	if p.in.Origin.Facts.Database.Served() && p.choices.Host == p.in.Origin.Host {
-		all = append(all, choice{label: "database", help: "beside the origin's only where the copy can have none of its own", text: func(p *planScreen) string {
-			return pick(p.choices.Beside, "the origin's, under another prefix", "one of its own")
-		}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
+		all = append(all, choice{label: "database",
+			help: "beside the origin's only where the copy can have none of its own", text: func(p *planScreen) string {
+				return pick(p.choices.Beside, "the origin's, under another prefix", "one of its own")
+			}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
 	}
 	all = append(all, p.peopleAndPins()...)
 	for _, k := range site.Kinds {
 		if p.in.Origin.Facts.Has(k) == 0 {
 			continue
 		}
-		all = append(all, choice{label: "content: " + string(k), help: k.Explain() + p.absent(), text: func(p *planScreen) string {
-			n := site.Number(p.in.Origin.Facts.Has(k))
-			return pick(p.choices.Only == nil || slices.Contains(p.choices.Only, k), n+" brought", "stay, but for what others need")
-		}, turn: func(p *planScreen, _ int) { p.choices.Only = toggledKind(p.choices.Only, k, p.in.Origin.Facts) }})
+		all = append(all, choice{label: "content: " + string(k), help: k.Explain() + p.absent(),
+			text: func(p *planScreen) string {
+				n := site.Number(p.in.Origin.Facts.Has(k))
+				return pick(p.choices.Only == nil || slices.Contains(p.choices.Only, k), n+" brought",
+					"stay, but for what others need")
+			}, turn: func(p *planScreen, _ int) { p.choices.Only = toggledKind(p.choices.Only, k, p.in.Origin.Facts) }})
 	}
 	for _, r := range site.QuietRules {
 		all = append(all, choice{label: "quiet: " + string(r), help: r.Explain(), text: func(p *planScreen) string {
@@ -103,7 +120,8 @@ func (p *planScreen) choicesFor() []choice {
 		return all[3:]
 	}
 	if hosts := p.hosts(); len(hosts) > 1 {
-		all = slices.Insert(all, 3, choice{label: "made on", help: "hosts on which a folder for copies is set", text: func(p *planScreen) string { return p.choices.Host },
+		all = slices.Insert(all, 3, choice{label: "made on", help: "hosts on which a folder for copies is set",
+			text: func(p *planScreen) string { return p.choices.Host },
 			turn: func(p *planScreen, by int) { p.choices.Host = turned(hosts, p.choices.Host, by) }})
 	}
 	return all
@@ -112,15 +130,18 @@ func (p *planScreen) choicesFor() []choice {
 // peopleAndPins are the choices of whether people are made up, and of a pin sheet.
 func (p *planScreen) peopleAndPins() (all []choice) {
 	if p.in.Origin.Facts.Database.Engine != "" {
-		all = append(all, choice{label: "people", help: "made-up names, mail addresses and the like; usual where the copy leaves this machine", text: func(p *planScreen) string {
-			return pick(p.plan.Target.Scrubbed, "made up", "as they are")
-		}, turn: func(p *planScreen, _ int) { p.choices.Scrub = pick(p.plan.Target.Scrubbed, "off", "on") }})
+		all = append(all,
+			choice{label: "people", help: "made-up names, mail addresses and the like; usual where the copy leaves " +
+				"this machine", text: func(p *planScreen) string {
+				return pick(p.plan.Target.Scrubbed, "made up", "as they are")
+			}, turn: func(p *planScreen, _ int) { p.choices.Scrub = pick(p.plan.Target.Scrubbed, "off", "on") }})
 	}
 	if len(p.in.Pins) > 0 && p.in.Over == nil {
 		names := append([]string{""}, slices.Sorted(maps.Keys(p.in.Pins))...)
-		all = append(all, choice{label: "pin sheet", help: "the versions and settings that the copy is to have", text: func(p *planScreen) string {
-			return pick(p.choices.Pins == "", "none: as the origin", p.choices.Pins)
-		}, turn: func(p *planScreen, by int) { p.choices.Pins = turned(names, p.choices.Pins, by) }})
+		all = append(all, choice{label: "pin sheet", help: "the versions and settings that the copy is to have",
+			text: func(p *planScreen) string {
+				return pick(p.choices.Pins == "", "none: as the origin", p.choices.Pins)
+			}, turn: func(p *planScreen, by int) { p.choices.Pins = turned(names, p.choices.Pins, by) }})
 	}
 	return all
 }
@@ -295,12 +316,16 @@ func (p *planScreen) run(a *app) tea.Cmd {
 		if p.plan.Loses > 0 {
 			why = changes(p.plan.Loses) + " made on the copy are nowhere else and will be lost."
 		}
-		a.asking = &question{title: "Lose what was done on " + p.in.Over.Name + "?", lines: []string{why, "Type its name to go on:"}, input: true, must: p.plan.Confirm,
+		a.asking = &question{title: "Lose what was done on " + p.in.Over.Name + "?",
+			lines: []string{why, "Type its name to go on:"}, input: true, must: p.plan.Confirm,
 			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
 		return nil
 	}
 	if p.choices.Beside && p.in.Over == nil {
-		a.asking = &question{title: "Write into the database of " + p.in.Origin.Name + "?", lines: []string{"The copy's tables are made in the live site's own database,", "under the prefix " + p.plan.Target.Database.Prefix + "; none of its tables is touched.", "Type its name to go on:"}, input: true, must: p.plan.Confirm,
+		a.asking = &question{title: "Write into the database of " + p.in.Origin.Name + "?",
+			lines: []string{"The copy's tables are made in the live site's own database,",
+				"under the prefix " + p.plan.Target.Database.Prefix + "; none of its tables is touched.",
+				"Type its name to go on:"}, input: true, must: p.plan.Confirm,
 			yes: func(a *app) tea.Cmd { p.busy = true; return start(a, p.plan) }}
 		return nil
 	}
@@ -313,9 +338,11 @@ func (p *planScreen) keys(*app) []hint {
 }
 
 func (p *planScreen) words() []hint {
-	return []hint{{"brings", "what will be on the copy"}, {"leaves out", "what stays behind, and why"}, {"rewrites", "addresses and paths that become the copy's own, wherever a value holds them"},
-		{"writes", "each place that is written to; the origin is none of them"}, {"quiet rules", "what the copy must not do to the outside"},
-		{"obstacle", "the plan can't run before it is mended"}, {"warning", "may surprise; the plan runs all the same"}}
+	return []hint{{"brings", "what will be on the copy"}, {"leaves out", "what stays behind, and why"},
+		{"rewrites", "addresses and paths that become the copy's own, wherever a value holds them"},
+		{"writes", "each place that is written to; the origin is none of them"},
+		{"quiet rules", "what the copy must not do to the outside"},
+		{"obstacle", "the plan can't run before it is fixed"}, {"warning", "may surprise; the plan runs all the same"}}
 }
 
 func (p *planScreen) view(a *app, w, h int) []string {
@@ -327,7 +354,8 @@ func (p *planScreen) view(a *app, w, h int) []string {
 	}
 	left := p.left(a, wa)
 	right := p.right(a, pick(wide, w-wa-4, w-3))
-	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) + t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   "+p.source())
+	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) +
+		t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   "+p.source())
 	out := []string{note, ""}
 	findings := p.findings(a, w)
 	if wide {
@@ -346,7 +374,8 @@ func (p *planScreen) view(a *app, w, h int) []string {
 	out = append(out, "")
 	for i, f := range findings {
 		if len(out) >= h-1 && i < len(findings)-1 {
-			out = append(out, t.soft.Render(fmt.Sprintf("   and %d lines more; a larger window shows them", len(findings)-i)))
+			out = append(out, t.soft.Render(fmt.Sprintf("   and %d lines more; a larger window shows them",
+				len(findings)-i)))
 			break
 		}
 		out = append(out, f)
@@ -421,7 +450,8 @@ func (p *planScreen) right(a *app, w int) []string {
 		add("disk after", site.Size(pl.FreeThen)+" free", "")
 	}
 	if q := p.in.Quota; q.Copies > 0 && p.in.Over == nil {
-		add("quota", fmt.Sprintf("copy %d of %d; %d of this site already", p.in.Use.Copies+1, q.Copies, p.in.Use.OfOrigin), "")
+		add("quota", fmt.Sprintf("copy %d of %d; %d of this site already", p.in.Use.Copies+1, q.Copies,
+			p.in.Use.OfOrigin), "")
 	}
 	for i, x := range pl.Writes {
 		add(pick(i == 0, "writes", ""), x, "")
@@ -448,7 +478,8 @@ func findingLines(t *theme, list []site.Finding, w int) []string {
 		case site.Block:
 			style, mark = t.wrong, " X "
 		}
-		out = append(out, t.fit(style.Render(mark+f.Severity.String()+" ")+t.ink.Render(plain(f.Text))+t.soft.Render(pick(f.Remedy != "", "; "+plain(f.Remedy), "")), w))
+		out = append(out, t.fit(style.Render(mark+f.Severity.String()+" ")+t.ink.Render(plain(f.Text))+
+			t.soft.Render(pick(f.Remedy != "", "; "+plain(f.Remedy), "")), w))
 	}
 	return out
 }

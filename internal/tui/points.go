@@ -83,25 +83,31 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 	x := p.list[max(0, min(p.cursor, len(p.list)-1))]
 	switch key {
 	case "c", "enter":
-		return planned(a, "restore point "+x.ID, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
+		return planned(a, "restore point "+x.ID, x.Taken,
+			func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
 	case "r":
 		if x.Site.ID == p.id {
 			return openRestore(a, x), true
 		}
 		if s, ok := a.find(p.id); ok && s.Role == site.Copy {
-			return planned(a, s.Name, x.Taken, func() (clone.Input, clone.Choices, error) { return a.desk.BackInput(a.ctx, s.ID, x) }), true
+			return planned(a, s.Name, x.Taken, func() (clone.Input, clone.Choices, error) {
+				return a.desk.BackInput(a.ctx, s.ID, x)
+			}), true
 		}
 	case "d":
 		return openSince(a, x), true
 	case "f":
-		return openFiles(a, x, "", func(a *app, list []fs.FileInfo) { a.push(&filesScreen{point: x, list: list}) }), true
+		return openFiles(a, x, "", func(a *app, list []fs.FileInfo) { a.push(&filesScreen{point: x, list: list}) }),
+			true
 	case "t":
-		a.asking = &question{title: "To which file are its tables to be written?", lines: []string{"As SQL, which the database's own client loads. A new file; nothing is written over."}, input: true, text: "./" + x.Site.Name + ".sql", typed: func(a *app, text string) (tea.Cmd, error) {
-			return a.do(func() (string, error) {
-				size, err := a.desk.Dump(a.ctx, x, strings.TrimSpace(text))
-				return site.Size(size) + " written to " + text, err
-			}), nil
-		}}
+		a.asking = &question{title: "To which file are its tables to be written?",
+			lines: []string{"As SQL, which the database's own client loads. A new file; nothing is written over."},
+			input: true, text: "./" + x.Site.Name + ".sql", typed: func(a *app, text string) (tea.Cmd, error) {
+				return a.do(func() (string, error) {
+					size, err := a.desk.Dump(a.ctx, x, strings.TrimSpace(text))
+					return site.Size(size) + " written to " + text, err
+				}), nil
+			}}
 		return nil, true
 	case "A":
 		return askArchive(a, x.Site, &x), true
@@ -123,12 +129,19 @@ func verifyDepot(a *app) tea.Cmd {
 			return site.Size(read) + " read: every byte is what it was, and no restore point misses anything", nil, err
 		}
 		return "", func(a *app) tea.Cmd {
-			a.asking = &question{title: plural(len(faults), "fault", "faults") + " in the depot: set aside what is damaged?", lines: append(wrap("The first: "+plain(faults[0].What), 88), "", "What is whole is kept elsewhere. What is lost is stored anew by the next restore point", "that has it, which makes earlier ones whole again."), yes: func(a *app) tea.Cmd {
-				return a.do(func() (string, error) {
-					out, err := a.desk.MendDepot(a.ctx)
-					return fmt.Sprintf("%s set aside: %s saved, %d lost; take restore points now", plural(len(out.Packs), "pack", "packs"), plural(out.Saved, "piece", "pieces"), out.Lost), err
-				})
-			}}
+			a.asking = &question{title: plural(len(faults), "fault", "faults") +
+				" in the depot: set aside what is damaged?",
+				lines: append(wrap("The first: "+plain(faults[0].What), 88), "",
+					"What is whole is kept elsewhere. What is lost is stored anew by the next restore point",
+					"that has it, which makes earlier ones whole again."), yes: func(a *app) tea.Cmd {
+					return a.do(func() (string, error) {
+						out, err := a.desk.MendDepot(a.ctx)
+						return fmt.Sprintf("%s set aside: %s saved, %d lost; take restore points now",
+								plural(len(out.Packs), "pack", "packs"), plural(out.Saved, "piece", "pieces"),
+								out.Lost),
+							err
+					})
+				}}
 			return nil
 		}, nil
 	})
@@ -149,36 +162,45 @@ func (a *app) started(make func() (plan.Plan, error)) tea.Cmd {
 // take asks for a name and takes a point.
 func (p *pointsScreen) take(a *app) tea.Cmd {
 	id := p.id
-	a.asking = &question{title: "Take a restore point now?", lines: []string{"All files and tables as they are; the site is only read.", "", "A name, if it is to be kept until you forget it; else leave it empty:"}, input: true, typed: func(a *app, text string) (tea.Cmd, error) {
-		return a.started(func() (plan.Plan, error) {
-			return a.desk.PlanKeep(a.ctx, id, keep.Choices{Kind: depot.ByHand, Name: strings.TrimSpace(text)})
-		}), nil
-	}}
+	a.asking = &question{title: "Take a restore point now?",
+		lines: []string{"All files and tables as they are; the site is only read.", "",
+			"A name, if it is to be kept until you forget it; else leave it empty:"}, input: true,
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.started(func() (plan.Plan, error) {
+				return a.desk.PlanKeep(a.ctx, id, keep.Choices{Kind: depot.ByHand, Name: strings.TrimSpace(text)})
+			}), nil
+		}}
 	return nil
 }
 
 // schedule asks for a rule.
 func (p *pointsScreen) schedule(a *app) tea.Cmd {
 	s, _ := a.find(p.id)
-	a.asking = &question{title: "How many restore points are to be taken and kept by themselves?", lines: []string{"Such as: 24 hourly, 7 daily, 5 weekly, 12 monthly. Nothing ends it.", "One is taken as often as the shortest asks for; points taken by hand stay."}, input: true, text: s.Keep.String(), typed: func(a *app, text string) (tea.Cmd, error) {
-		var r site.KeepRule
-		if text = strings.TrimSpace(text); text != "" {
-			var err error
-			if r, err = site.ParseKeepRule(text); err != nil {
-				return nil, err
+	a.asking = &question{title: "How many restore points are to be taken and kept by themselves?",
+		lines: []string{"Such as: 24 hourly, 7 daily, 5 weekly, 12 monthly. Nothing ends it.",
+			"One is taken as often as the shortest asks for; points taken by hand stay."}, input: true,
+		text: s.Keep.String(), typed: func(a *app, text string) (tea.Cmd, error) {
+			var r site.KeepRule
+			if text = strings.TrimSpace(text); text != "" {
+				var err error
+				if r, err = site.ParseKeepRule(text); err != nil {
+					return nil, err
+				}
 			}
-		}
-		return a.do(func() (string, error) {
-			_, err := a.desk.SetKeepRule(a.ctx, s.ID, r)
-			return pick(text == "", "no schedule any more", "on schedule: "+r.String()), err
-		}), nil
-	}}
+			return a.do(func() (string, error) {
+				_, err := a.desk.SetKeepRule(a.ctx, s.ID, r)
+				return pick(text == "", "no schedule any more", "on schedule: "+r.String()), err
+			}), nil
+		}}
 	return nil
 }
 
 func (p *pointsScreen) askForget(a *app, x desk.Point) {
 	last := x.ID[max(0, len(x.ID)-4):]
-	a.asking = &question{title: "Remove this restore point for good?", lines: []string{"Goes: the state of " + x.Site.Name + " of " + x.Taken.Local().Format("Mon 2 Jan 15:04") + ", and what only it needs.", "Stays: the site, and all other restore points.", "", "Type its last four characters, " + last + ", to go on:"}, input: true, must: last,
+	a.asking = &question{title: "Remove this restore point for good?",
+		lines: []string{"Goes: the state of " + x.Site.Name + " of " + x.Taken.Local().Format("Mon 2 Jan 15:04") +
+			", and what only it needs.", "Stays: the site, and all other restore points.", "",
+			"Type its last four characters, " + last + ", to go on:"}, input: true, must: last,
 		yes: func(a *app) tea.Cmd {
 			return a.do(func() (string, error) {
 				out, err := a.desk.ForgetPoints(a.ctx, []desk.Point{x})
@@ -192,11 +214,15 @@ func (p *pointsScreen) keys(a *app) []hint {
 		return []hint{{"n", "take one"}, {"s", "schedule"}, {"Esc", "back"}}
 	}
 	back := []hint{{"n", "take one"}, {"c", "copy"}}
-	return append(back, []hint{{"r", "back to it"}, {"d", "changes"}, {"f", "files"}, {"A", "archive"}, {"t", "SQL"}, {"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
+	return append(back, []hint{{"r", "back to it"}, {"d", "changes"}, {"f", "files"}, {"A", "archive"}, {"t", "SQL"},
+		{"v", "rehearse"}, {"V", "verify"}, {"s", "schedule"}, {"D", "forget"}, {"Esc", "back"}}...)
 }
 
 func (p *pointsScreen) words() []hint {
-	return []hint{{"restore point", "the site's whole state, kept in the depot"}, {"grew by", "what the depot keeps for it alone, compressed; all else it shares"}, {"rehearse", "make a copy of it, compare every row and file, remove the copy"}, {"verify", "read every byte of the depot"}}
+	return []hint{{"restore point", "the site's whole state, kept in the depot"},
+		{"grew by", "what the depot keeps for it alone, compressed; all else it shares"},
+		{"rehearse", "make a copy of it, compare every row and file, remove the copy"},
+		{"verify", "read every byte of the depot"}}
 }
 
 func (p *pointsScreen) view(a *app, w, h int) []string {
@@ -206,16 +232,24 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	case !p.got || !ok:
 		return []string{"", t.soft.Render("   reading the depot ...")}
 	case len(p.list) == 0:
-		return append([]string{"", t.ink.Render("   Nothing of " + plain(s.Name) + " is kept yet."), t.soft.Render("   n takes a restore point: all files and tables as they are now. The site is only read."), ""}, p.damage(t, w)...)
+		return append([]string{"", t.ink.Render("   Nothing of " + plain(s.Name) + " is kept yet."),
+			t.soft.Render("   n takes a restore point: all files and tables as they are now. The site is only read."),
+			""}, p.damage(t, w)...)
 	}
 	var added int64
 	for _, x := range p.list {
 		added += x.Added
 	}
-	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s", plural(len(p.list), "restore point", "restore points"), site.Size(added))+pick(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
+	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) +
+		t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s",
+			plural(len(p.list), "restore point", "restore points"), site.Size(added))+
+			pick(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
 	out = append(out, p.line(a, w)...)
-	c := squeeze(w-3-3, column{18, 13}, column{9, 8}, column{11, 10}, column{11, 10}, column{22, 8}, column{20, 14}, column{24, 10})
-	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", c[0])+t.right("AGE", c[1])+t.right("WEIGHT", c[2])+t.right("GREW BY", c[3])+"   "+t.fit(pick(c[4] < 18, "OWN", "ITS OWN / SHARED"), c[4])+t.fit("PROVEN", c[5])+"NAME"))
+	c := squeeze(w-3-3, column{18, 13}, column{9, 8}, column{11, 10}, column{11, 10}, column{22, 8}, column{20, 14},
+		column{24, 10})
+	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", c[0])+t.right("AGE", c[1])+t.right("SIZE", c[2])+
+		t.right("GREW BY", c[3])+"   "+t.fit(pick(c[4] < 18, "OWN", "ITS OWN / SHARED"), c[4])+t.fit("PROVEN", c[5])+
+		"NAME"))
 	foot := append(p.about(a, p.list[max(0, min(p.cursor, len(p.list)-1))], w), p.damage(t, w)...)
 	rows := max(1, h-len(out)-len(foot))
 	p.see(len(p.list), rows)
@@ -238,8 +272,12 @@ func (p *pointsScreen) row(a *app, i int, c []int) string {
 	case !x.Proof.At.IsZero():
 		proof = t.wrong.Render(t.fit(pick(c[5] < 18, "fails", "does not restore"), c[5]))
 	}
-	return here + "  " + t.ink.Render(t.fit(x.Taken.Local().Format(pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")), c[0])+t.right(site.Span(a.desk.Now().Sub(x.Taken)), c[1])+t.right(site.Size(x.Bytes), c[2])+t.right(site.Size(x.Added), c[3])) + "   " +
-		t.share(x.Added, x.Bytes, c[4]-2) + "  " + proof + t.ink.Render(plain(pick(x.Site.ID != p.id, "origin's  ", "")+x.Name))
+	return here + "  " +
+		t.ink.Render(t.fit(x.Taken.Local().Format(pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")), c[0])+
+			t.right(site.Span(a.desk.Now().Sub(x.Taken)), c[1])+t.right(site.Size(x.Bytes), c[2])+
+			t.right(site.Size(x.Added), c[3])) + "   " +
+		t.share(x.Added, x.Bytes, c[4]-2) + "  " + proof +
+		t.ink.Render(plain(pick(x.Site.ID != p.id, "origin's  ", "")+x.Name))
 }
 
 // share draws how much of the whole is its own.
@@ -279,14 +317,17 @@ func (p *pointsScreen) line(a *app, w int) []string {
 	chosen := p.list[max(0, min(p.cursor, len(p.list)-1))]
 	pointer := strings.Repeat(" ", at(chosen.Taken)) + t.key.Render(t.glyph("▲", "^"))
 	left := t.fit(oldest.Local().Format("2 Jan 15:04"), n/2)
-	return []string{"   " + strings.Join(cells, "") + t.soft.Render(" now"), "   " + pointer, "   " + t.soft.Render(left)}
+	return []string{"   " + strings.Join(cells, "") + t.soft.Render(" now"), "   " + pointer,
+		"   " + t.soft.Render(left)}
 }
 
 // about is what is known of a point beside its row.
 func (p *pointsScreen) about(a *app, x desk.Point, w int) []string {
 	t := a.theme
-	why := map[depot.Kind]string{depot.ByHand: "by hand", depot.BySched: "on schedule", depot.BeforeOp: "before something was written over the site"}[x.Kind]
-	text := fmt.Sprintf("%s of %s, taken %s by %s: %s files, %s rows in %d tables.", x.ID, x.Site.Name, why, x.By, site.Number(x.Files), site.Number(x.Rows), len(x.Tables))
+	why := map[depot.Kind]string{depot.ByHand: "by hand", depot.BySched: "on schedule",
+		depot.BeforeOp: "before something was written over the site"}[x.Kind]
+	text := fmt.Sprintf("%s of %s, taken %s by %s: %s files, %s rows in %d tables.", x.ID, x.Site.Name, why, x.By,
+		site.Number(x.Files), site.Number(x.Rows), len(x.Tables))
 	if x.Why != "" {
 		text += " " + x.Why + "."
 	}

@@ -72,7 +72,11 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		if state == plan.Done || state == plan.Cancelled {
 			return nil, true
 		}
-		a.asking = &question{title: "Stop this run and take back what it did?", lines: []string{"The state before it is brought back: " + pick(r.run.Plan.Kind == plan.Refresh, "the copy as it was.", "nothing is left behind.")},
+		a.asking = &question{title: "Stop this run and take back what it did?",
+			lines: []string{
+				"The state before it is brought back: " + pick(r.run.Plan.Kind == plan.Refresh, "the copy as it was.",
+					"nothing is left behind."),
+			},
 			yes: func(a *app) tea.Cmd {
 				return a.do(func() (string, error) { return "stopping", a.desk.Queue.Cancel(a.ctx, r.id) })
 			}}
@@ -81,7 +85,9 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		if !r.run.Acceptable {
 			return nil, false
 		}
-		a.asking = &question{title: "Let " + r.run.Plan.Target.Name + " stand as it is?", lines: []string{"Its evidence does not hold, and goes on saying so: " + plain(r.run.Error), "It can be worked on then. What was there before is gone."},
+		a.asking = &question{title: "Let " + r.run.Plan.Target.Name + " stand as it is?",
+			lines: []string{"Its evidence does not hold, and goes on saying so: " + plain(r.run.Error),
+				"It can be worked on then. What was there before is gone."},
 			yes: func(a *app) tea.Cmd { return r.takeUp(a, a.desk.Queue.Accept) }}
 		return nil, true
 	case "R":
@@ -128,15 +134,18 @@ func (r *runScreen) keys(a *app) []hint {
 	case !r.run.State.Over():
 		return []hint{{"x", "cancel"}, {"Esc", "back, it goes on"}}
 	case r.run.State == plan.Done && r.run.Plan.Kind.Brings():
-		return []hint{{"Enter", "the site"}, {"o", "address"}, {"v", "evidence"}, {"h", "hold"}, {"t", "time"}, {"Esc", "back"}}
+		return []hint{{"Enter", "the site"}, {"o", "address"}, {"v", "evidence"}, {"h", "hold"}, {"t", "time"},
+			{"Esc", "back"}}
 	}
 	return []hint{{"Esc", "back"}}
 }
 
 func (r *runScreen) words() []hint {
-	return []hint{{"waiting", "it begins as soon as the keeper has a hand free"}, {"paused", "it waits for a person to say that it may go on, or for a time"},
+	return []hint{{"waiting", "it begins as soon as the keeper has a hand free"},
+		{"paused", "it waits for a person to say that it may go on, or for a time"},
 		{"rate", "measured since the step began"}, {"left", "from the plan at first, then from how the run goes"},
-		{"resume", "goes on from the last recorded point"}, {"cancel", "stops within a second and brings back the state before"}}
+		{"resume", "goes on from the last recorded point"},
+		{"cancel", "stops within a second and brings back the state before"}}
 }
 
 func (r *runScreen) view(a *app, w, h int) []string {
@@ -146,7 +155,8 @@ func (r *runScreen) view(a *app, w, h int) []string {
 	}
 	run := r.run
 	now := a.desk.Now()
-	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) + t.ink.Render(" "+plain(run.Plan.Origin.Name)) + r.leads(t), ""}
+	out := []string{t.soft.Render(" ") + t.badge(run.Plan.Origin.Role) + " " + t.mark(run.Plan.Origin.Mark()) +
+		t.ink.Render(" "+plain(run.Plan.Origin.Name)) + r.leads(t), ""}
 	bw := max(8, min(40, w-98))
 	until := now
 	if run.State.Over() {
@@ -205,7 +215,9 @@ func stepRow(t *theme, p plan.Progress, bw int, now time.Time) string {
 	if share == 1 {
 		barStyle = t.good
 	}
-	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(over) + t.rule.Render(rest) + t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 13)) + "  " + t.soft.Render(plain(pick(p.Note != "", p.Note, rate)))
+	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(over) + t.rule.Render(rest) +
+		t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 13)) + "  " +
+		t.soft.Render(plain(pick(p.Note != "", p.Note, rate)))
 }
 
 func units(n int64, u plan.Unit) string {
@@ -230,7 +242,8 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 			text += ", about " + site.Seconds(left) + " left"
 		}
 		if overtaken(run, now) {
-			text += fmt.Sprintf("; longer than was planned (%s to %s), worked out anew", site.Seconds(run.Plan.Estimate.Low), site.Seconds(run.Plan.Estimate.High))
+			text += fmt.Sprintf("; longer than was planned (%s to %s), worked out anew",
+				site.Seconds(run.Plan.Estimate.Low), site.Seconds(run.Plan.Estimate.High))
 		}
 		if run.Tries > 1 {
 			text += fmt.Sprintf(", taken up %d times", run.Tries)
@@ -274,7 +287,8 @@ func (r *runScreen) card(a *app) []string {
 	if s.Stack == "wordpress" {
 		out = append(out, line("accounts", s.AccountsText()+"; o gives an address that signs in"))
 	}
-	return append(out, line("quiet", quietText(s)), line("lease", r.site(a).LeaseText(a.desk.Now())), line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
+	return append(out, line("quiet", quietText(s)), line("lease", r.site(a).LeaseText(a.desk.Now())),
+		line("next", "o to open it, v for the evidence in full, Enter for the site, h to hold it"))
 }
 
 // runsScreen lists the latest runs.
@@ -320,7 +334,8 @@ func (r *runsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 
 func (r *runsScreen) keys(*app) []hint { return []hint{{"Enter", "open"}, {"Esc", "back"}} }
 func (r *runsScreen) words() []hint {
-	return []hint{{"done", "ended well"}, {"failed", "stopped; open it to resume it or take it back"}, {"cancelled", "taken back"}}
+	return []hint{{"done", "ended well"}, {"failed", "stopped; open it to resume it or take it back"},
+		{"cancelled", "taken back"}}
 }
 
 func (r *runsScreen) view(a *app, w, h int) []string {
@@ -331,7 +346,10 @@ func (r *runsScreen) view(a *app, w, h int) []string {
 	if len(r.list) == 0 {
 		return []string{"", t.soft.Render("   nothing has been run yet")}
 	}
-	out := []string{t.head.Render("   " + t.fit("BEGAN", 14) + t.fit("WHAT", 14) + t.fit("SITE", 28) + t.fit("STATE", 11) + t.right("TOOK", 8) + "  WHAT CAME OF IT")}
+	out := []string{
+		t.head.Render("   " + t.fit("BEGAN", 14) + t.fit("WHAT", 14) + t.fit("SITE", 28) + t.fit("STATE", 11) +
+			t.right("TOOK", 8) + "  WHAT CAME OF IT"),
+	}
 	r.see(len(r.list), h-1)
 	for i := r.top; i < min(len(r.list), r.top+h-1); i++ {
 		run := r.list[i]
@@ -346,8 +364,11 @@ func (r *runsScreen) view(a *app, w, h int) []string {
 		if i == r.cursor {
 			name = t.chosen.Render(t.fit(plain(run.Plan.Target.Name), 24))
 		}
-		out = append(out, pick(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(site.Ago(a.desk.Now().Sub(run.Made)), 14))+t.ink.Render(t.fit(run.Plan.Kind.Title(), 14))+t.mark(run.Plan.Target.Mark())+" "+name+" "+
-			style.Render(t.fit(string(run.State), 11))+t.ink.Render(t.right(site.Seconds(run.Took(a.desk.Now())), 8))+"  "+t.soft.Render(plain(run.Result+run.Error)))
+		out = append(out, pick(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.soft.Render(t.fit(site.Ago(a.desk.Now().Sub(run.Made)), 14))+
+			t.ink.Render(t.fit(run.Plan.Kind.Title(), 14))+t.mark(run.Plan.Target.Mark())+" "+name+" "+
+			style.Render(t.fit(string(run.State), 11))+t.ink.Render(t.right(site.Seconds(run.Took(a.desk.Now())), 8))+
+			"  "+t.soft.Render(plain(run.Result+run.Error)))
 	}
 	return out
 }

@@ -48,7 +48,14 @@ func (p *safetyPane) key(a *app, key string) (tea.Cmd, bool) {
 		x := &stateScreen{name: "empty caches of " + s.Name, site: s}
 		object := ""
 		x.make = func() (plan.Plan, error) { return a.desk.PlanCaches(a.ctx, s.ID, object) }
-		x.choices = []stateChoice{{label: "cache of objects", help: "The one that is installed in the site, if there is one; it is switched besides emptying what is kept.", text: func() string { return pick(object == "", "as it is", object) }, turn: func(by int) { object = turned([]string{"", "on", "off"}, object, by) }}}
+		x.choices = []stateChoice{
+			{
+				label: "cache of objects",
+				help: "The one that is installed in the site, if there is one; it is switched besides emptying " +
+					"what is kept.", text: func() string { return pick(object == "", "as it is", object) },
+				turn: func(by int) { object = turned([]string{"", "on", "off"}, object, by) },
+			},
+		}
 		a.push(x)
 		return x.ask(), true
 	case "t":
@@ -73,9 +80,13 @@ func showTimings(a *app, s site.Site) tea.Cmd {
 		if err != nil {
 			return "", nil, err
 		}
-		x := &textScreen{head: "how long pages of " + s.Name + " take, in the middle of three tries; alibi timing " + s.Name + " --live asks its origin too"}
+		x := &textScreen{
+			head: "how long pages of " + s.Name + " take, in the middle of three tries; alibi timing " + s.Name +
+				" --live asks its origin too",
+		}
 		for _, t := range list {
-			x.lines = append(x.lines, fmt.Sprintf("%6d ms  %3d  %10s  %-24s %s", t.Took.Milliseconds(), t.Status, site.Size(int64(t.Bytes)), t.Kind, t.Path))
+			x.lines = append(x.lines, fmt.Sprintf("%6d ms  %3d  %10s  %-24s %s", t.Took.Milliseconds(), t.Status,
+				site.Size(int64(t.Bytes)), t.Kind, t.Path))
 		}
 		return "", func(a *app) tea.Cmd { a.push(x); return nil }, nil
 	})
@@ -111,7 +122,9 @@ func (p *safetyPane) hints(*app) []hint {
 }
 
 func (p *safetyPane) words() []hint {
-	return []hint{{"warning", "worth doing something about"}, {"note", "worth knowing"}, {"caches", "what a site keeps only to be faster: folders, and results in tables"}, {"shell", "in the copy's folder; exit comes back here"}}
+	return []hint{{"warning", "worth doing something about"}, {"note", "worth knowing"},
+		{"caches", "what a site keeps only to be faster: folders, and results in tables"},
+		{"shell", "in the copy's folder; exit comes back here"}}
 }
 
 func (p *safetyPane) view(a *app, w, h int) []string {
@@ -131,7 +144,8 @@ func (p *safetyPane) view(a *app, w, h int) []string {
 		if f.Severity > site.Note {
 			look, mark = t.wrong, "!"
 		}
-		out = append(out, t.pointer(i == p.cursor)+look.Render(t.fit(mark+" "+f.Severity.String(), 11))+t.ink.Render(t.fit(plain(f.Text), w-15)))
+		out = append(out, t.pointer(i == p.cursor)+look.Render(t.fit(mark+" "+f.Severity.String(), 11))+
+			t.ink.Render(t.fit(plain(f.Text), w-15)))
 		out = append(out, t.soft.Render(t.fit("              "+plain(f.Remedy), w)))
 	}
 	return out

@@ -57,8 +57,11 @@ func (s *siteScreen) keys(a *app) []hint {
 }
 
 func (s *siteScreen) words() []hint {
-	return []hint{{"core, php", "the version of the CMS, and of PHP that runs it: two numbers, never mixed up"}, {"differs", "the copy's value is not the origin's"},
-		{"weight", "each bar against the largest of its list"}, {"spare", "what a copy can do without"}, {"quiet rules", "what the copy must not do to the outside"}, {"reaches outward", "settings with an address of somebody else's, and the rule that stops them on a copy"}}
+	return []hint{{"core, php", "the version of the CMS, and of PHP that runs it: two numbers, never mixed up"},
+		{"differs", "the copy's value is not the origin's"},
+		{"size", "each bar against the largest of its list"}, {"spare", "what a copy can do without"},
+		{"quiet rules", "what the copy must not do to the outside"},
+		{"reaches outward", "settings with an address of somebody else's, and the rule that stops them on a copy"}}
 }
 
 func (s *siteScreen) view(a *app, w, h int) []string {
@@ -75,17 +78,19 @@ func (s *siteScreen) view(a *app, w, h int) []string {
 	if hasOrigin && origin.Facts != nil {
 		o = &origin
 	}
-	head := " " + t.badge(x.Role) + " " + t.mark(x.Mark()) + " " + t.ink.Bold(true).Render(plain(x.Name)) + t.soft.Render("   "+x.Address().String()) + pick(x.StateText() != "", t.soon.Render("   "+x.StateText()), "")
+	head := " " + t.badge(x.Role) + " " + t.mark(x.Mark()) + " " + t.ink.Bold(true).Render(plain(x.Name)) +
+		t.soft.Render("   "+x.Address().String()) + pick(x.StateText() != "", t.soon.Render("   "+x.StateText()), "")
 	if o != nil {
-		head += t.soft.Render("   beside ") + t.badge(o.Role) + " " + t.mark(o.Mark()) + t.soft.Render(" "+plain(o.Name))
+		head += t.soft.Render("   beside ") + t.badge(o.Role) + " " + t.mark(o.Mark()) +
+			t.soft.Render(" "+plain(o.Name))
 	}
 	out := []string{head, ""}
 	var body []string
 	if w >= 110 {
 		wa := w * 54 / 100
-		body = t.beside(s.facts(a, x, o, wa), s.weights(a, x, w-wa-3), wa, w-wa-3)
+		body = t.beside(s.facts(a, x, o, wa), s.sizes(a, x, w-wa-3), wa, w-wa-3)
 	} else {
-		body = append(s.facts(a, x, o, w), s.weights(a, x, w)...)
+		body = append(s.facts(a, x, o, w), s.sizes(a, x, w)...)
 	}
 	room := h - len(out)
 	s.top = max(0, min(s.top, len(body)-room))
@@ -108,7 +113,8 @@ func (s *siteScreen) facts(a *app, x site.Site, o *site.Site, w int) []string {
 	f := &sheet{t: a.theme, x: x, o: o, w: w, labels: 17}
 	f.values = (w - f.labels - 12) / 2
 	if o != nil {
-		f.out = append(f.out, f.t.head.Render(f.t.fit("", f.labels)+f.t.fit("THIS COPY", f.values)+" "+f.t.fit("ITS ORIGIN", f.values)))
+		f.out = append(f.out, f.t.head.Render(f.t.fit("", f.labels)+f.t.fit("THIS COPY", f.values)+" "+
+			f.t.fit("ITS ORIGIN", f.values)))
 	}
 	f.identity()
 	f.gap()
@@ -128,7 +134,8 @@ func (f *sheet) gap() { f.out = append(f.out, "") }
 
 // line is one value of the site's own.
 func (f *sheet) line(label, value string) {
-	f.out = append(f.out, f.t.soft.Render(f.t.fit(" "+label, f.labels))+f.t.ink.Render(f.t.fit(plain(value), f.w-f.labels)))
+	f.out = append(f.out, f.t.soft.Render(f.t.fit(" "+label, f.labels))+
+		f.t.ink.Render(f.t.fit(plain(value), f.w-f.labels)))
 }
 
 // both is a value beside the origin's, and whether they differ.
@@ -139,7 +146,8 @@ func (f *sheet) both(label string, value func(site.Site) string) {
 		return
 	}
 	his := value(*f.o)
-	l := f.t.soft.Render(f.t.fit(" "+label, f.labels)) + f.t.ink.Render(f.t.fit(plain(mine), f.values)) + " " + f.t.soft.Render(f.t.fit(plain(his), f.values))
+	l := f.t.soft.Render(f.t.fit(" "+label, f.labels)) + f.t.ink.Render(f.t.fit(plain(mine), f.values)) + " " +
+		f.t.soft.Render(f.t.fit(plain(his), f.values))
 	if his != mine {
 		l += f.t.soon.Render(" differs")
 	}
@@ -151,7 +159,8 @@ func (f *sheet) identity() {
 	f.both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
 	f.both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
 	if !f.x.Facts.PHPAsked && f.x.Facts.PHP != "" {
-		f.line("", pick(f.x.Role == site.Copy, "php as its origin's: its own code did not run yet", "php of this host: the site does not say"))
+		f.line("", pick(f.x.Role == site.Copy, "php as its origin's: its own code did not run yet",
+			"php of this host: the site does not say"))
 	}
 	f.both("on", func(s site.Site) string { return s.Host })
 	f.line("in", f.x.Root)
@@ -159,14 +168,16 @@ func (f *sheet) identity() {
 		f.line(pick(i == 0, "address", "also"), ad.String())
 	}
 	if n := f.x.Facts.Network; n != nil {
-		f.line("network", plural(len(n.Sites), "site", "sites")+pick(n.SubDomains, " on sub-domains", " in sub-folders"))
+		f.line("network", plural(len(n.Sites), "site", "sites")+
+			pick(n.SubDomains, " on sub-domains", " in sub-folders"))
 		for _, b := range n.Sites {
 			f.line("", b.Title+"  "+b.Address.Short())
 		}
 	}
 	f.both("files", func(s site.Site) string { return site.Number(s.Facts.Files) + ", " + site.Size(s.Facts.Bytes) })
 	f.both("tables", func(s site.Site) string {
-		return fmt.Sprintf("%d, %s rows, %s", len(s.Facts.Tables), site.Number(s.Facts.Rows), site.Size(s.Facts.TableBytes))
+		return fmt.Sprintf("%d, %s rows, %s", len(s.Facts.Tables), site.Number(s.Facts.Rows),
+			site.Size(s.Facts.TableBytes))
 	})
 }
 
@@ -179,7 +190,9 @@ func (f *sheet) standing(a *app) {
 		f.line("lease", x.LeaseText(now))
 		f.line("apart", x.ApartText()+"  ("+changes(x.Apart.Copy)+" here, "+fmt.Sprint(x.Apart.Origin)+" there)")
 		if p := x.Pointed; p != nil {
-			f.out = append(f.out, f.t.soft.Render(f.t.fit(" live name", f.labels))+f.t.soon.Render(f.t.fit("leads here since "+p.At.Local().Format("15:04")+": "+plain(strings.Join(p.Names, ", ")), f.w-f.labels)))
+			f.out = append(f.out, f.t.soft.Render(f.t.fit(" live name", f.labels))+
+				f.t.soon.Render(f.t.fit("leads here since "+p.At.Local().Format("15:04")+": "+
+					plain(strings.Join(p.Names, ", ")), f.w-f.labels)))
 		}
 		f.line("evidence", x.ProofText()+pick(!x.Proof.At.IsZero(), ", "+site.Ago(now.Sub(x.Proof.At)), ""))
 		return
@@ -195,7 +208,8 @@ func keptText(k desk.Kept, now time.Time) string {
 	if k.Points == 0 {
 		return "no restore point; R takes one"
 	}
-	text := plural(k.Points, "restore point", "restore points") + ", the newest " + site.Span(now.Sub(k.Newest)) + " old, "
+	text := plural(k.Points, "restore point", "restore points") + ", the newest " + site.Span(now.Sub(k.Newest)) +
+		" old, "
 	if k.Proven.IsZero() {
 		return text + "none proven"
 	}
@@ -223,8 +237,8 @@ func count(list []site.Count, kind string) int {
 	return 0
 }
 
-// weights are the lines at the right: bars, components, what reaches outward.
-func (s *siteScreen) weights(a *app, x site.Site, w int) []string {
+// sizes are the lines at the right: bars, components, what reaches outward.
+func (s *siteScreen) sizes(a *app, x site.Site, w int) []string {
 	t := a.theme
 	var out []string
 	section := func(title string) { out = append(out, t.head.Render(strings.ToUpper(title))) }
@@ -237,21 +251,22 @@ func (s *siteScreen) weights(a *app, x site.Site, w int) []string {
 		}
 		for i := range min(n, 7) {
 			name, b, note := item(i)
-			out = append(out, t.ink.Render(t.fit(plain(name), 32))+t.ink.Render(t.right(site.Size(b), 9))+" "+t.copy.Render(t.bar(float64(b)/float64(most), bw))+" "+t.soon.Render(note))
+			out = append(out, t.ink.Render(t.fit(plain(name), 32))+t.ink.Render(t.right(site.Size(b), 9))+" "+
+				t.copy.Render(t.bar(float64(b)/float64(most), bw))+" "+t.soon.Render(note))
 		}
 		if n > 7 {
 			out = append(out, t.soft.Render(fmt.Sprintf("and %d smaller", n-7)))
 		}
 		out = append(out, "")
 	}
-	section("weight of the files")
+	section("size of the files")
 	bars(len(x.Facts.Folders), func(i int) (string, int64, string) {
 		f := x.Facts.Folders[i]
 		return pick(f.Path == ".", "at the top", f.Path), f.Bytes, pick(f.Spare != "", "spare: "+f.Spare, "")
 	})
 	if len(x.Facts.Tables) > 0 {
 		list := heaviest(x.Facts.Tables)
-		section("weight of the tables")
+		section("size of the tables")
 		bars(len(list), func(i int) (string, int64, string) { return list[i].Name, list[i].Bytes, "" })
 	}
 	if n := len(x.Facts.Plugins) + len(x.Facts.Themes); n > 0 {
@@ -271,21 +286,24 @@ func (s *siteScreen) weights(a *app, x site.Site, w int) []string {
 	if len(x.Facts.Outward) > 0 {
 		section("reaches outward")
 		for _, o := range x.Facts.Outward {
-			out = append(out, t.ink.Render(t.fit(string(o.Rule), 12)+t.fit(plain(o.Host), 28))+t.soft.Render(plain(o.Where)))
+			out = append(out, t.ink.Render(t.fit(string(o.Rule), 12)+t.fit(plain(o.Host), 28))+
+				t.soft.Render(plain(o.Where)))
 		}
 		out = append(out, "")
 	}
 	if len(x.Facts.Tasks) > 0 {
 		section("does by itself")
 		for _, k := range x.Facts.Tasks {
-			out = append(out, t.ink.Render(t.fit(plain(k.Hook), 30))+t.soft.Render(t.fit(k.Every, 9)+"next "+k.Next.Local().Format("Mon 15:04")))
+			out = append(out, t.ink.Render(t.fit(plain(k.Hook), 30))+
+				t.soft.Render(t.fit(k.Every, 9)+"next "+k.Next.Local().Format("Mon 15:04")))
 		}
 	}
 	return out
 }
 
 func heaviest(list []site.Table) []site.Table {
-	return slices.SortedStableFunc(slices.Values(list), func(a, b site.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
+	return slices.SortedStableFunc(slices.Values(list),
+		func(a, b site.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
 }
 
 func component(t *theme, c site.Component) string {
@@ -308,10 +326,12 @@ func component(t *theme, c site.Component) string {
 func quietLine(t *theme, x site.Site, r site.Rule) string {
 	for _, q := range x.Quiet {
 		if q == r && slices.Contains(x.Proof.Held, r) {
-			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 32)) + t.good.Render("holds")
+			return t.good.Render(t.glyph("✓ ", "v ")) + t.ink.Render(t.fit(string(r), 12)) +
+				t.soft.Render(t.fit(r.Explain(), 32)) + t.good.Render("holds")
 		}
 		if q == r {
-			return t.soft.Render(t.glyph("· ", ". ")) + t.ink.Render(t.fit(string(r), 12)) + t.soft.Render(t.fit(r.Explain(), 32)+"not tried")
+			return t.soft.Render(t.glyph("· ", ". ")) + t.ink.Render(t.fit(string(r), 12)) +
+				t.soft.Render(t.fit(r.Explain(), 32)+"not tried")
 		}
 	}
 	return t.wrong.Render("! ") + t.ink.Render(t.fit(string(r), 12)) + t.wrong.Render("off")

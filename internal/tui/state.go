@@ -150,17 +150,22 @@ func (s *stateScreen) run(a *app) tea.Cmd {
 		return start(a, p)
 	}
 	why := "a restore point is taken first, which brings it back"
-	a.asking = &question{title: "Bring " + strings.ToUpper(string(s.site.Role)) + " " + p.Target.Name + " to " + p.Words + "?", lines: []string{"What goes is listed on the plan; " + why + ".", "", "Type its name to go on:"}, input: true, must: p.Confirm,
+	a.asking = &question{title: "Bring " + strings.ToUpper(string(s.site.Role)) + " " + p.Target.Name + " to " +
+		p.Words + "?", lines: []string{"What goes is listed on the plan; " + why + ".", "", "Type its name to go on:"},
+		input: true, must: p.Confirm,
 		yes: func(a *app) tea.Cmd { s.busy = true; return start(a, p) }}
 	return nil
 }
 
 func (s *stateScreen) keys(*app) []hint {
-	return []hint{{"Enter", "run it"}, {"Tab", "next choice"}, {"←→", "change"}, {"PgDn", "more of the lists"}, {"Esc", "back, nothing is done"}}
+	return []hint{{"Enter", "run it"}, {"Tab", "next choice"}, {"←→", "change"}, {"PgDn", "more of the lists"},
+		{"Esc", "back, nothing is done"}}
 }
 
 func (s *stateScreen) words() []hint {
-	return []hint{{"goes", "what is there now and will not be; a restore point is taken first"}, {"stays", "what is not touched"}, {"notice", "what visitors see while it is done"}, {"undo", "restore the point that was taken first"}}
+	return []hint{{"goes", "what is there now and will not be; a restore point is taken first"},
+		{"stays", "what is not touched"}, {"notice", "what visitors see while it is done"},
+		{"undo", "restore the point that was taken first"}}
 }
 
 func (s *stateScreen) view(a *app, w, h int) []string {
@@ -171,7 +176,11 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 	if narrow {
 		wa, wb = w-2, w-3
 	}
-	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " + t.ink.Bold(true).Render(plain(s.site.Name)) + t.soft.Render("   "+s.site.Address().Short()+pick(s.plan.Words != "", pick(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank}, s.plan.Kind), "   ", "   to ")+plain(s.plan.Words), ""))
+	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " +
+		t.ink.Bold(true).Render(plain(s.site.Name)) +
+		t.soft.Render("   "+s.site.Address().Short()+
+			pick(s.plan.Words != "", pick(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank},
+				s.plan.Kind), "   ", "   to ")+plain(s.plan.Words), ""))
 	out := []string{note, ""}
 	var left []string
 	for i, c := range s.choices {
@@ -228,10 +237,14 @@ func (s *stateScreen) lists(t *theme, w int) []string {
 		head  string
 		style func(...string) string
 		list  []plan.Part
-	}{{cmp.Or(map[plan.Kind]string{plan.Change: "CHANGES", plan.Trial: "TRIES", plan.Blank: "COMES"}[s.plan.Kind], "GOES"), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays}} {
+	}{
+		{cmp.Or(map[plan.Kind]string{plan.Change: "CHANGES", plan.Trial: "TRIES", plan.Blank: "COMES"}[s.plan.Kind],
+			"GOES"), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays},
+	} {
 		out = append(out, l.style(l.head)+t.soft.Render(pick(s.reading, "   reading ...", "")))
 		for _, p := range l.list {
-			out = append(out, t.ends(t.ink.Render("  "+plain(p.What))+t.soft.Render(pick(p.Note != "", "  "+plain(p.Note), "")), t.ink.Render(" "+p.Amount()), w))
+			out = append(out, t.ends(t.ink.Render("  "+plain(p.What))+
+				t.soft.Render(pick(p.Note != "", "  "+plain(p.Note), "")), t.ink.Render(" "+p.Amount()), w))
 		}
 		if len(l.list) == 0 {
 			out = append(out, t.soft.Render("  nothing"))
@@ -242,7 +255,8 @@ func (s *stateScreen) lists(t *theme, w int) []string {
 	for _, x := range s.plan.Writes {
 		out = append(out, t.soft.Render("  "+plain(x)))
 	}
-	return append(out, "", t.soft.Render(fmt.Sprintf("takes %s to %s (%s)", site.Seconds(s.plan.Estimate.Low), site.Seconds(s.plan.Estimate.High), s.plan.Estimate.Basis)))
+	return append(out, "", t.soft.Render(fmt.Sprintf("takes %s to %s (%s)", site.Seconds(s.plan.Estimate.Low),
+		site.Seconds(s.plan.Estimate.High), s.plan.Estimate.Basis)))
 }
 
 // openReset opens the plan of cleaning a site.
@@ -263,30 +277,41 @@ func openReset(a *app, s site.Site) tea.Cmd {
 	except := ""
 	x := &stateScreen{name: "reset " + s.Name, site: s}
 	x.make = func() (plan.Plan, error) { return a.desk.PlanClean(a.ctx, s.ID, c, "") }
-	x.choices = []stateChoice{{label: "goes", help: "All: content, plugins' tables and settings, and all accounts but one administrator. Or only a part of it.", text: func() string { return goes }, turn: func(by int) {
-		goes = turned(targets, goes, by)
-		c.Wish = stack.Wish{All: goes == targets[0], Admin: c.Wish.Admin}
-		if rest, only := strings.CutPrefix(goes, "only "); only {
-			if slug, keeps := strings.CutSuffix(strings.TrimPrefix(rest, "what "), " keeps"); keeps {
-				c.Wish.Plugin = slug
-			} else {
-				c.Wish.Kinds = []site.Kind{site.Kind(rest)}
+	x.choices = []stateChoice{{label: "goes",
+		help: "All: content, plugins' tables and settings, and all accounts but one administrator. Or only a " +
+			"part of it.", text: func() string { return goes }, turn: func(by int) {
+			goes = turned(targets, goes, by)
+			c.Wish = stack.Wish{All: goes == targets[0], Admin: c.Wish.Admin}
+			if rest, only := strings.CutPrefix(goes, "only "); only {
+				if slug, keeps := strings.CutSuffix(strings.TrimPrefix(rest, "what "), " keeps"); keeps {
+					c.Wish.Plugin = slug
+				} else {
+					c.Wish.Kinds = []site.Kind{site.Kind(rest)}
+				}
 			}
-		}
-	}}}
+		}}}
 	for _, folder := range []string{"plugins", "themes", "uploads"} {
-		x.choices = append(x.choices, stateChoice{label: folder, help: "Files that would be left over. The theme that is on stays.", text: func() string { return pick(slices.Contains(c.Tidy, folder), "taken out", "stay") }, turn: func(int) {
-			if i := slices.Index(c.Tidy, folder); i >= 0 {
-				c.Tidy = slices.Delete(slices.Clone(c.Tidy), i, i+1)
-			} else {
-				c.Tidy = append(slices.Clone(c.Tidy), folder)
-			}
-		}})
+		x.choices = append(x.choices, stateChoice{label: folder,
+			help: "Files that would be left over. The theme that is on stays.",
+			text: func() string { return pick(slices.Contains(c.Tidy, folder), "taken out", "stay") }, turn: func(int) {
+				if i := slices.Index(c.Tidy, folder); i >= 0 {
+					c.Tidy = slices.Delete(slices.Clone(c.Tidy), i, i+1)
+				} else {
+					c.Tidy = append(slices.Clone(c.Tidy), folder)
+				}
+			}})
 	}
 	x.choices = append(x.choices,
-		stateChoice{label: "but not", help: "What stays of these, by name, with blanks between.", text: func() string { return except }, typed: func(v string) { except, c.Except = v, strings.Fields(v) }},
-		stateChoice{label: "administrator", help: "The account that stays, with its password; empty: the first one. A new one with a password of its own: alibi reset --admin", text: func() string { return c.Wish.Admin.Name }, typed: func(v string) { c.Wish.Admin.Name = strings.TrimSpace(v) }})
-	x.gentler = []string{"A copy can be brought in line with its origin (r), or to a restore point (R).", "A new copy (c) or parking (F) may do as well."}
+		stateChoice{label: "but not", help: "What stays of these, by name, with blanks between.",
+			text: func() string { return except }, typed: func(v string) { except, c.Except = v, strings.Fields(v) }},
+		stateChoice{
+			label: "administrator",
+			help: "The account that stays, with its password; empty: the first one. A new one with a password of " +
+				"its own: alibi reset --admin", text: func() string { return c.Wish.Admin.Name },
+			typed: func(v string) { c.Wish.Admin.Name = strings.TrimSpace(v) },
+		})
+	x.gentler = []string{"A copy can be brought in line with its origin (r), or to a restore point (R).",
+		"A new copy (c) or parking (F) may do as well."}
 	a.push(x)
 	return x.ask()
 }
@@ -307,7 +332,9 @@ func openRestore(a *app, p desk.Point) tea.Cmd {
 	part, paths, tables := wholes[0], "", ""
 	x := &stateScreen{name: "restore " + s.Name + " as of " + p.Taken.Local().Format("Mon 2 Jan 15:04"), site: s}
 	x.make = func() (plan.Plan, error) {
-		c := reset.Choices{Files: part == wholes[0] || part == wholes[1], Database: part == wholes[0] || part == wholes[2], Paths: strings.Fields(paths), Tables: strings.Fields(tables)}
+		c := reset.Choices{Files: part == wholes[0] || part == wholes[1],
+			Database: part == wholes[0] || part == wholes[2], Paths: strings.Fields(paths),
+			Tables: strings.Fields(tables)}
 		if k := site.Kind(strings.TrimPrefix(part, "only ")); k.Explain() != "" {
 			c.Kinds, c.Database = []site.Kind{k}, true
 		}
@@ -317,11 +344,16 @@ func openRestore(a *app, p desk.Point) tea.Cmd {
 		return a.desk.PlanRestore(a.ctx, p, c)
 	}
 	x.choices = []stateChoice{
-		{label: "comes back", help: "Content of a kind is put back among what is there: what came since stays.", text: func() string { return part }, turn: func(by int) { part = turned(wholes, part, by) }},
-		{label: "files", help: "Only these files and folders, as they are called below the site's root; empty: all.", text: func() string { return paths }, typed: func(v string) { paths = v }},
-		{label: "tables", help: "Only these tables; empty: all.", text: func() string { return tables }, typed: func(v string) { tables = v }},
+		{label: "comes back", help: "Content of a kind is put back among what is there: what came since stays.",
+			text: func() string { return part }, turn: func(by int) { part = turned(wholes, part, by) }},
+		{label: "files", help: "Only these files and folders, as they are called below the site's root; empty: all.",
+			text: func() string { return paths }, typed: func(v string) { paths = v }},
+		{label: "tables", help: "Only these tables; empty: all.", text: func() string { return tables },
+			typed: func(v string) { tables = v }},
 	}
-	x.gentler = []string{"A copy of the point (c) shows what it was without touching the site; single files can be had from it too (f)."}
+	x.gentler = []string{
+		"A copy of the point (c) shows what it was without touching the site; single files can be had from it too (f).",
+	}
 	a.push(x)
 	return x.ask()
 }

@@ -69,13 +69,20 @@ func (p *tablesPane) hints(*app) []hint {
 }
 
 func (p *tablesPane) words() []hint {
-	return []hint{{"rows", "counted a moment ago"}, {"origin's", "rows that the origin's table had when it was inspected last"}, {"key", "what a row is known by; without one, equal rows may repeat"}, {"statement", "in the database's own language; only reading is allowed, unless it is unlocked on a copy"}, {"ballast", "made-up content for tests, which can be taken out in one go"}}
+	return []hint{{"rows", "counted a moment ago"},
+		{"origin's", "rows that the origin's table had when it was inspected last"},
+		{"key", "what a row is known by; without one, equal rows may repeat"},
+		{"statement", "in the database's own language; only reading is allowed, unless it is unlocked on a copy"},
+		{"ballast", "made-up content for tests, which can be taken out in one go"}}
 }
 
 func (p *tablesPane) view(a *app, w, h int) []string {
 	t := a.theme
 	nw := max(24, w-84)
-	out := []string{t.head.Render("   " + t.fit("TABLE", nw) + t.right("ROWS", 12) + t.right("ORIGIN'S", 12) + t.right("SIZE", 11) + "  " + t.fit("", 20) + "  KEY")}
+	out := []string{
+		t.head.Render("   " + t.fit("TABLE", nw) + t.right("ROWS", 12) + t.right("ORIGIN'S", 12) + t.right("SIZE", 11) +
+			"  " + t.fit("", 20) + "  KEY"),
+	}
 	switch {
 	case p.err != nil:
 		return append(out, t.wrong.Render("   "+plain(p.err.Error())))
@@ -98,7 +105,11 @@ func (p *tablesPane) view(a *app, w, h int) []string {
 				look = t.soon
 			}
 		}
-		out = append(out, t.pointer(i == p.cursor)+t.ink.Render(t.fit(plain(x.Name), nw)+t.right(site.Number(int(x.Rows)), 12))+look.Render(t.right(was, 12))+t.ink.Render(t.right(site.Size(x.Bytes), 11))+"  "+t.rule.Render(t.fit(t.bar(float64(x.Bytes)/float64(most), 20), 20))+"  "+t.soft.Render(pick(len(x.Key) == 0, "none", plain(strings.Join(x.Key, ", ")))))
+		out = append(out, t.pointer(i == p.cursor)+
+			t.ink.Render(t.fit(plain(x.Name), nw)+t.right(site.Number(int(x.Rows)), 12))+look.Render(t.right(was, 12))+
+			t.ink.Render(t.right(site.Size(x.Bytes), 11))+"  "+
+			t.rule.Render(t.fit(t.bar(float64(x.Bytes)/float64(most), 20), 20))+"  "+
+			t.soft.Render(pick(len(x.Key) == 0, "none", plain(strings.Join(x.Key, ", ")))))
 	}
 	return out
 }
@@ -181,13 +192,16 @@ func (x *rowsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		if x.statement != "" {
 			return nil, true
 		}
-		a.asking = &question{title: "Which rows of " + x.table + "?", lines: []string{"A text that stands in one of the columns, or COLUMN=TEXT for a column that is just that.", "Empty: all rows."}, input: true, text: x.where.Text, typed: func(a *app, text string) (tea.Cmd, error) {
-			x.where, x.skip = desk.Where{Text: text}, 0
-			if c, v, ok := strings.Cut(text, "="); ok && !strings.ContainsAny(c, " '\"") {
-				x.where = desk.Where{Column: c, Text: v, Exact: true}
-			}
-			return x.load(a), nil
-		}}
+		a.asking = &question{title: "Which rows of " + x.table + "?",
+			lines: []string{"A text that stands in one of the columns, or COLUMN=TEXT for a column that is just that.",
+				"Empty: all rows."}, input: true, text: x.where.Text,
+			typed: func(a *app, text string) (tea.Cmd, error) {
+				x.where, x.skip = desk.Where{Text: text}, 0
+				if c, v, ok := strings.Cut(text, "="); ok && !strings.ContainsAny(c, " '\"") {
+					x.where = desk.Where{Column: c, Text: v, Exact: true}
+				}
+				return x.load(a), nil
+			}}
 	case "x":
 		return x.askCSV(a), true
 	default:
@@ -199,19 +213,22 @@ func (x *rowsScreen) key(a *app, key string) (tea.Cmd, bool) {
 // askCSV asks where the rows are to be written.
 func (x *rowsScreen) askCSV(a *app) tea.Cmd {
 	rows := x.rows
-	a.asking = &question{title: "Where are these rows to be written?", lines: []string{fmt.Sprintf("The %s that are shown, as comma-separated values. Nothing is written over.", plural(len(rows.Rows), "row", "rows"))}, input: true, text: "./" + pick(x.table == "", "rows", x.table) + ".csv", typed: func(a *app, text string) (tea.Cmd, error) {
-		return a.do(func() (string, error) {
-			f, err := os.OpenFile(strings.TrimSpace(text), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-			if err != nil {
-				return "", err
-			}
-			if err := rows.CSV(f); err != nil {
-				f.Close()
-				return "", err
-			}
-			return plural(len(rows.Rows), "row", "rows") + " written to " + f.Name(), f.Close()
-		}), nil
-	}}
+	a.asking = &question{title: "Where are these rows to be written?",
+		lines: []string{fmt.Sprintf("The %s that are shown, as comma-separated values. Nothing is written over.",
+			plural(len(rows.Rows), "row", "rows"))}, input: true,
+		text: "./" + pick(x.table == "", "rows", x.table) + ".csv", typed: func(a *app, text string) (tea.Cmd, error) {
+			return a.do(func() (string, error) {
+				f, err := os.OpenFile(strings.TrimSpace(text), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+				if err != nil {
+					return "", err
+				}
+				if err := rows.CSV(f); err != nil {
+					f.Close()
+					return "", err
+				}
+				return plural(len(rows.Rows), "row", "rows") + " written to " + f.Name(), f.Close()
+			}), nil
+		}}
 	return nil
 }
 
@@ -230,7 +247,8 @@ func (x *rowsScreen) keys(*app) []hint {
 }
 
 func (x *rowsScreen) words() []hint {
-	return []hint{{"NULL", "the value is none, which is not the same as an empty text"}, {"0x...", "bytes that are no text"}, {"the row", "the one under the cursor stands below in full"}}
+	return []hint{{"NULL", "the value is none, which is not the same as an empty text"},
+		{"0x...", "bytes that are no text"}, {"the row", "the one under the cursor stands below in full"}}
 }
 
 func (x *rowsScreen) view(a *app, w, h int) []string {
@@ -268,7 +286,8 @@ func (x *rowsScreen) view(a *app, w, h int) []string {
 		look := pick(i == x.cursor, t.ink.Bold(true), t.soft)
 		out = append(out, t.pointer(i == x.cursor)+look.Render(line))
 	}
-	out = append(out, t.soft.Render(fmt.Sprintf("   row %s of %s%s", site.Number(x.skip+x.cursor+1), site.Number(x.skip+len(x.rows.Rows)), pick(x.rows.More, " and more", ""))), t.line(w))
+	out = append(out, t.soft.Render(fmt.Sprintf("   row %s of %s%s", site.Number(x.skip+x.cursor+1),
+		site.Number(x.skip+len(x.rows.Rows)), pick(x.rows.More, " and more", ""))), t.line(w))
 	return append(out, x.whole(t, w, h-len(out))...)
 }
 
@@ -308,11 +327,14 @@ func (x *rowsScreen) whole(t *theme, w, h int) (out []string) {
 
 // askStatement asks for a statement, and shows what it gives.
 func askStatement(a *app, s site.Site) tea.Cmd {
-	a.asking = &question{title: "Which statement is to be run in the database of " + s.Name + "?", lines: []string{"In the database's own language. Only reading is allowed here; alibi query --write unlocks a copy."}, input: true, text: "SELECT ", typed: func(a *app, text string) (tea.Cmd, error) {
-		x := &rowsScreen{s: s, statement: strings.TrimSpace(text)}
-		a.push(x)
-		return x.load(a), nil
-	}}
+	a.asking = &question{title: "Which statement is to be run in the database of " + s.Name + "?",
+		lines: []string{
+			"In the database's own language. Only reading is allowed here; alibi query --write unlocks a copy.",
+		}, input: true, text: "SELECT ", typed: func(a *app, text string) (tea.Cmd, error) {
+			x := &rowsScreen{s: s, statement: strings.TrimSpace(text)}
+			a.push(x)
+			return x.load(a), nil
+		}}
 	return nil
 }
 
@@ -330,11 +352,18 @@ func openBallast(a *app, s site.Site) tea.Cmd {
 		if k == "products" && s.Facts != nil && s.Facts.Has(site.Products) == 0 {
 			continue
 		}
-		x.choices = append(x.choices, stateChoice{label: k, help: "How many are made up. The same seed makes the same up; all of it goes in one go.", text: func() string { return site.Number(l.Counts[k]) }, turn: func(by int) { l.Counts[k] = turned(steps, l.Counts[k], by) }})
+		x.choices = append(x.choices, stateChoice{label: k,
+			help: "How many are made up. The same seed makes the same up; all of it goes in one go.",
+			text: func() string { return site.Number(l.Counts[k]) },
+			turn: func(by int) { l.Counts[k] = turned(steps, l.Counts[k], by) }})
 	}
 	x.choices = append(x.choices,
-		stateChoice{label: "seed", help: "Another seed makes other content up.", text: func() string { return fmt.Sprint(l.Seed) }, turn: func(by int) { l.Seed = uint64(max(1, int(l.Seed)+by)) }},
-		stateChoice{label: "or", help: "All that was ever made up goes, of whatever seed.", text: func() string { return pick(l.Remove, "take all ballast out", "put this in") }, turn: func(int) { l.Remove = !l.Remove }})
+		stateChoice{label: "seed", help: "Another seed makes other content up.",
+			text: func() string { return fmt.Sprint(l.Seed) },
+			turn: func(by int) { l.Seed = uint64(max(1, int(l.Seed)+by)) }},
+		stateChoice{label: "or", help: "All that was ever made up goes, of whatever seed.",
+			text: func() string { return pick(l.Remove, "take all ballast out", "put this in") },
+			turn: func(int) { l.Remove = !l.Remove }})
 	a.push(x)
 	return x.ask()
 }

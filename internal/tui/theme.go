@@ -22,15 +22,19 @@ type palette struct {
 }
 
 var dark = palette{
-	ground: "#14181d", ink: "#e4e1d8", soft: "#98a1ab", rule: "#4a535d", live: "#14181d", liveGround: "#e3b04b", copy: "#79c7b2", soon: "#d79be0", wrong: "#ff8f7a", good: "#a9cf72",
+	ground: "#14181d", ink: "#e4e1d8", soft: "#98a1ab", rule: "#4a535d", live: "#14181d", liveGround: "#e3b04b",
+	copy: "#79c7b2", soon: "#d79be0", wrong: "#ff8f7a", good: "#a9cf72",
 	chosen: "#ffffff", chosenGround: "#2b4257", link: "#8fc4e8",
-	marks: [site.MarkColours]string{"#f2b35d", "#7fd1c1", "#e58fb1", "#9cc3f5", "#c6d36a", "#f0907a", "#b9a5f0", "#8fd98b"},
+	marks: [site.MarkColours]string{"#f2b35d", "#7fd1c1", "#e58fb1", "#9cc3f5", "#c6d36a", "#f0907a", "#b9a5f0",
+		"#8fd98b"},
 }
 
 var light = palette{
-	ground: "#fbfaf6", ink: "#1f262e", soft: "#5a636d", rule: "#b9b6ab", live: "#ffffff", liveGround: "#7a4f00", copy: "#0f6a57", soon: "#83308f", wrong: "#a8281a", good: "#3f6a10",
+	ground: "#fbfaf6", ink: "#1f262e", soft: "#5a636d", rule: "#b9b6ab", live: "#ffffff", liveGround: "#7a4f00",
+	copy: "#0f6a57", soon: "#83308f", wrong: "#a8281a", good: "#3f6a10",
 	chosen: "#10202e", chosenGround: "#d3e2ee", link: "#0b5c86",
-	marks: [site.MarkColours]string{"#8a5600", "#0f6f62", "#a0305f", "#22579c", "#5d6600", "#a83c22", "#5d45a8", "#2a7030"},
+	marks: [site.MarkColours]string{"#8a5600", "#0f6f62", "#a0305f", "#22579c", "#5d6600", "#a83c22", "#5d45a8",
+		"#2a7030"},
 }
 
 // theme is the styles and glyphs of a terminal.
@@ -62,9 +66,11 @@ func newTheme(isDark, ascii bool) *theme {
 	fg := func(c string) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.Color(c)) }
 	return &theme{
 		palette: p, ascii: ascii,
-		ink: fg(p.ink), soft: fg(p.soft), rule: fg(p.rule), live: fg(p.live).Background(lipgloss.Color(p.liveGround)).Bold(true),
+		ink: fg(p.ink), soft: fg(p.soft), rule: fg(p.rule),
+		live: fg(p.live).Background(lipgloss.Color(p.liveGround)).Bold(true),
 		copy: fg(p.copy), soon: fg(p.soon), wrong: fg(p.wrong).Bold(true), good: fg(p.good),
-		chosen: fg(p.chosen).Background(lipgloss.Color(p.chosenGround)).Bold(true), key: fg(p.link).Bold(true), head: fg(p.soft),
+		chosen: fg(p.chosen).Background(lipgloss.Color(p.chosenGround)).Bold(true), key: fg(p.link).Bold(true),
+		head: fg(p.soft),
 	}
 }
 

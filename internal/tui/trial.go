@@ -128,7 +128,11 @@ func (x *trialScreen) keys(*app) []hint {
 }
 
 func (x *trialScreen) words() []hint {
-	return []hint{{"passes", "its pages of every kind answer, no error ended a request, and what was asked for holds"}, {"fails", "one of these does not; the reason stands below"}, {"as it is", "the copy itself, tried first: what does not answer there is no variant's fault"}, {"own bytes", "what the variant took besides the files that all share"}, {"warning", "a line in the error log that ended no request"}}
+	return []hint{{"passes", "its pages of every kind answer, no error ended a request, and what was asked for holds"},
+		{"fails", "one of these does not; the reason stands below"},
+		{"as it is", "the copy itself, tried first: what does not answer there is no variant's fault"},
+		{"own bytes", "what the variant took besides the files that all share"},
+		{"warning", "a line in the error log that ended no request"}}
 }
 
 func (x *trialScreen) view(a *app, w, h int) []string {
@@ -144,11 +148,15 @@ func (x *trialScreen) view(a *app, w, h int) []string {
 	case x.run.State == plan.Done:
 		state = t.ink.Render(plain(pick(x.mem.Found != nil, "the cause was found", x.run.Result)))
 	case x.run.State == plan.Running:
-		state = t.key.Render(t.glyph("▶ ", "> ")) + t.ink.Render(currentStep(x.run)) + t.soft.Render("   "+site.Seconds(x.run.Took(a.desk.Now())))
+		state = t.key.Render(t.glyph("▶ ", "> ")) + t.ink.Render(currentStep(x.run)) +
+			t.soft.Render("   "+site.Seconds(x.run.Took(a.desk.Now())))
 	}
-	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) + "   " + t.fit(state, w-16-len(s.Name)), ""}
+	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) +
+		"   " + t.fit(state, w-16-len(s.Name)), ""}
 	if as := x.mem.AsItIs; as != nil {
-		out = append(out, t.fit("   "+t.soft.Render("as it is   ")+cellVerdict(t, *as)+t.soft.Render(fmt.Sprintf("   core %s   PHP %s   %d pages asked for   a whole copy takes %s", as.Core, as.PHP, as.Pages, site.Size(x.mem.Full))), w), "")
+		out = append(out, t.fit("   "+t.soft.Render("as it is   ")+cellVerdict(t, *as)+
+			t.soft.Render(fmt.Sprintf("   core %s   PHP %s   %d pages asked for   a whole copy takes %s", as.Core,
+				as.PHP, as.Pages, site.Size(x.mem.Full))), w), "")
 	}
 	if len(x.mem.Cells) > 0 {
 		return append(out, x.grid(t, w, h-len(out))...)
@@ -199,7 +207,8 @@ func (x *trialScreen) grid(t *theme, w, h int) []string {
 			first += t.fit(pick(here, t.key.Render(t.glyph("▐", "[")), " ")+cellVerdict(t, c), cw)
 			figures := ""
 			if c.State.Over() {
-				figures = "  " + site.Seconds(c.Took) + ", " + site.Size(c.Bytes) + pick(c.Warnings > 0, ", "+plural(c.Warnings, "warning", "warnings"), "")
+				figures = "  " + site.Seconds(c.Took) + ", " + site.Size(c.Bytes) +
+					pick(c.Warnings > 0, ", "+plural(c.Warnings, "warning", "warnings"), "")
 			}
 			second += t.fit(pick(here, t.key.Render(t.glyph("▐", "[")), " ")+t.soft.Render(figures), cw)
 		}
@@ -246,7 +255,9 @@ func (x *trialScreen) tries(t *theme, w, h int) []string {
 	x.top = max(min(x.top, x.row), x.row-n+1)
 	for i := x.top; i < min(len(list), x.top+n); i++ {
 		c := list[i]
-		out = append(out, pick(i == x.row, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.ink.Render(t.fit(plain(c.Set+pick(c.PHP != x.mem.AsItIs.PHP, ", on PHP "+c.PHP, "")), w-40))+t.fit(cellVerdict(t, c), 26)+t.soft.Render(t.right(pick(c.Took > 0, site.Seconds(c.Took), ""), 8)))
+		out = append(out, pick(i == x.row, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.ink.Render(t.fit(plain(c.Set+pick(c.PHP != x.mem.AsItIs.PHP, ", on PHP "+c.PHP, "")), w-40))+
+			t.fit(cellVerdict(t, c), 26)+t.soft.Render(t.right(pick(c.Took > 0, site.Seconds(c.Took), ""), 8)))
 	}
 	if len(list) == 0 {
 		return append(out, t.soft.Render("   the copy is being laid out ..."))
@@ -281,7 +292,8 @@ func openTrialPlan(a *app, s site.Site) tea.Cmd {
 	cores := []string{"its own", "its own and the newest", "the newest"}
 	phps := []string{"every one here", "its own"}
 	measures := []string{"a page of every kind", "only what is named here"}
-	kind, core, php, measure, set, pages, text, without, command := kinds[0], cores[0], phps[0], measures[0], "", "", "", "", ""
+	kind, core, php, measure, set, pages, text, without, command := kinds[0], cores[0], phps[0], measures[0], "", "",
+		"", "", ""
 	x := &stateScreen{name: "try " + s.Name, site: s}
 	x.make = func() (plan.Plan, error) {
 		w := desk.TrialWish{Cause: kind == kinds[1], Check: trial.Check{
@@ -316,15 +328,35 @@ func openTrialPlan(a *app, s site.Site) tea.Cmd {
 		return a.desk.PlanTrial(a.ctx, s.ID, w)
 	}
 	x.choices = []stateChoice{
-		{label: "search for", help: "A grid tries every core under every PHP with each component. For the cause of a failure halves of the plugins are tried until one, or a pair, is left.", text: func() string { return kind }, turn: func(by int) { kind = turned(kinds, kind, by) }},
-		{label: "core", help: "Versions of the CMS.", text: func() string { return core }, turn: func(by int) { core = turned(cores, core, by) }},
-		{label: "PHP", help: "Series of PHP that this machine has.", text: func() string { return php }, turn: func(by int) { php = turned(phps, php, by) }},
-		{label: "components", help: "Besides the copy as it is, a row with each of these: names of the catalogue, with blanks between (tide-table@3.0.0 quay-forms).", text: func() string { return set }, typed: func(v string) { set = v }},
-		{label: "measured by", help: "A page of every kind that the copy has answers without an error; or only the pages, texts and command below.", text: func() string { return measure }, turn: func(by int) { measure = turned(measures, measure, by) }},
-		{label: "pages", help: "Addresses below the copy's own that have to answer, with blanks between (timetable/ tides/today/).", text: func() string { return pages }, typed: func(v string) { pages = v }},
-		{label: "text", help: "A text that has to stand on one of the pages.", text: func() string { return text }, typed: func(v string) { text = v }},
-		{label: "without", help: "A text that must not stand on any of the pages.", text: func() string { return without }, typed: func(v string) { without = v }},
-		{label: "command", help: "A shell command that has to end with 0. ALIBI_URL says where the variant answers.", text: func() string { return command }, typed: func(v string) { command = v }},
+		{
+			label: "search for", help: "A grid tries every core under every PHP with each component. For the cause " +
+				"of a failure halves of the plugins are tried until one, or a pair, is left.",
+			text: func() string { return kind }, turn: func(by int) { kind = turned(kinds, kind, by) },
+		},
+		{label: "core", help: "Versions of the CMS.", text: func() string { return core },
+			turn: func(by int) { core = turned(cores, core, by) }},
+		{label: "PHP", help: "Series of PHP that this machine has.", text: func() string { return php },
+			turn: func(by int) { php = turned(phps, php, by) }},
+		{
+			label: "components", help: "Besides the copy as it is, a row with each of these: names of the catalogue, " +
+				"with blanks between (tide-table@3.0.0 quay-forms).", text: func() string { return set },
+			typed: func(v string) { set = v },
+		},
+		{
+			label: "measured by", help: "A page of every kind that the copy has answers without an error; or only " +
+				"the pages, texts and command below.", text: func() string { return measure },
+			turn: func(by int) { measure = turned(measures, measure, by) },
+		},
+		{
+			label: "pages", help: "Addresses below the copy's own that have to answer, with blanks between " +
+				"(timetable/ tides/today/).", text: func() string { return pages }, typed: func(v string) { pages = v },
+		},
+		{label: "text", help: "A text that has to stand on one of the pages.", text: func() string { return text },
+			typed: func(v string) { text = v }},
+		{label: "without", help: "A text that must not stand on any of the pages.",
+			text: func() string { return without }, typed: func(v string) { without = v }},
+		{label: "command", help: "A shell command that has to end with 0. ALIBI_URL says where the variant answers.",
+			text: func() string { return command }, typed: func(v string) { command = v }},
 	}
 	x.started = func(a *app, r plan.Run) tea.Cmd {
 		y := &trialScreen{id: r.ID}

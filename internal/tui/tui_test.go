@@ -65,8 +65,11 @@ func (p *person) send(msg tea.Msg) {
 }
 
 var special = map[string]tea.KeyPressMsg{
-	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "tab": {Code: tea.KeyTab}, "down": {Code: tea.KeyDown}, "up": {Code: tea.KeyUp}, "left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight},
-	"backspace": {Code: tea.KeyBackspace}, "pgdown": {Code: tea.KeyPgDown}, "end": {Code: tea.KeyEnd}, "ctrl+u": {Code: 'u', Mod: tea.ModCtrl}, "ctrl+t": {Code: 't', Mod: tea.ModCtrl}, "space": {Code: tea.KeySpace, Text: " "},
+	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "tab": {Code: tea.KeyTab}, "down": {Code: tea.KeyDown},
+	"up": {Code: tea.KeyUp}, "left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight},
+	"backspace": {Code: tea.KeyBackspace}, "pgdown": {Code: tea.KeyPgDown}, "end": {Code: tea.KeyEnd},
+	"ctrl+u": {Code: 'u', Mod: tea.ModCtrl}, "ctrl+t": {Code: 't', Mod: tea.ModCtrl},
+	"space": {Code: tea.KeySpace, Text: " "},
 }
 
 // press presses keys one after another.
@@ -135,10 +138,8 @@ func TestTheWholeWayOnTheScreens(t *testing.T) {
 	p.press("/", "pier", "enter")
 	p.sees("find: pier", "2 found")
 	p.press("c")
-	p.sees(
-		"plan: copy of skerryline.example", "what to call it", "skerryline-copy", "nothing is written to it",
-		"brings", "leaves out", "wp-content/cache", "rewrites", "writes",
-	)
+	p.sees("plan: copy of skerryline.example", "what to call it", "skerryline-copy", "nothing is written to it",
+		"brings", "leaves out", "wp-content/cache", "rewrites", "writes")
 	p.press("enter")
 	p.until("evidence holds")
 	p.sees("run: copy of skerryline-copy", "answers at", "the origin's, with their passwords")
@@ -297,7 +298,7 @@ func TestAFailedRunSaysWhatToDo(t *testing.T) {
 	p.until("unlucky")
 	p.press("enter")
 	p.until("failed:")
-	p.sees("is not there", "resume the run when the cause is mended")
+	p.sees("is not there", "resume the run when the cause is fixed")
 	require.NoError(t, os.Rename(db+".away", db))
 	p.press("R")
 	p.until("evidence holds")
@@ -356,7 +357,11 @@ func TestEveryScreenFitsEveryWindow(t *testing.T) {
 		for _, ascii := range []bool{false, true} {
 			p := sitAt(t, w.Desk, size[0], size[1])
 			p.a.theme = newTheme(false, ascii)
-			for _, keys := range [][]string{{}, {"down", "enter"}, {"esc", "?"}, {"esc", "c"}, {"esc", "u"}, {"esc", "y"}, {"esc", "l"}, {"esc", "n"}, {"esc", "down", "v"}, {"esc", "o"}, {"enter", "s"}, {"esc", "e"}, {"esc", "K"}, {"esc", "z"}, {"right"}, {"esc", "F"}, {"esc", "space", "B"}, {"esc"}, {"esc", "C"}, {"esc", "V"}, {"esc", "G", "f"}, {"tab"}, {"enter"}, {"esc", "tab"}, {"tab"}, {"tab"}, {"esc", "T"}, {"esc"}} {
+			for _, keys := range [][]string{{}, {"down", "enter"}, {"esc", "?"}, {"esc", "c"}, {"esc", "u"},
+				{"esc", "y"}, {"esc", "l"}, {"esc", "n"}, {"esc", "down", "v"}, {"esc", "o"}, {"enter", "s"},
+				{"esc", "e"}, {"esc", "K"}, {"esc", "z"}, {"right"}, {"esc", "F"}, {"esc", "space", "B"}, {"esc"},
+				{"esc", "C"}, {"esc", "V"}, {"esc", "G", "f"}, {"tab"}, {"enter"}, {"esc", "tab"}, {"tab"}, {"tab"},
+				{"esc", "T"}, {"esc"}} {
 				p.press(keys...)
 				p.send(tickMsg{})
 				f := p.frame() // checks the size of each line
@@ -397,14 +402,16 @@ func TestQuestionsFromTheHost(t *testing.T) {
 	_, p := world(t)
 	yes := false
 	p.send(
-		&question{title: "Is this the right host?", lines: []string{"SHA256:abc"}, yes: func(*app) tea.Cmd { yes = true; return nil }},
+		&question{title: "Is this the right host?", lines: []string{"SHA256:abc"},
+			yes: func(*app) tea.Cmd { yes = true; return nil }},
 	)
 	p.sees("Is this the right host?", "SHA256:abc")
 	p.press("enter")
 	assert.True(t, yes)
 	secret := ""
 	p.send(
-		&question{title: "passphrase", input: true, secret: true, typed: func(_ *app, s string) (tea.Cmd, error) { secret = s; return nil, nil }},
+		&question{title: "passphrase", input: true, secret: true,
+			typed: func(_ *app, s string) (tea.Cmd, error) { secret = s; return nil, nil }},
 	)
 	p.typed("tide")
 	p.sees("****")

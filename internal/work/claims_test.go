@@ -157,8 +157,9 @@ func TestARunOfAnotherVersionIsNotCarriedOut(t *testing.T) {
 	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error { return nil }))
 	b.start()
 	for name, change := range map[string]func(*plan.Plan){
-		"other steps": func(p *plan.Plan) { p.Steps = []plan.Step{{Name: "b"}} }, "no steps": func(p *plan.Plan) { p.Steps = nil },
-		"version": func(p *plan.Plan) { p.Version = 7 },
+		"other steps": func(p *plan.Plan) { p.Steps = []plan.Step{{Name: "b"}} },
+		"no steps":    func(p *plan.Plan) { p.Steps = nil },
+		"version":     func(p *plan.Plan) { p.Version = 7 },
 	} {
 		b.op = func(*bench, plan.Run) *Operation {
 			return &Operation{Steps: Each(map[string]Do{"a": func(context.Context, *Task) error { return nil }})}

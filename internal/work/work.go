@@ -123,7 +123,8 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 		Queues: map[string]river.QueueConfig{
 			river.QueueDefault: {MaxWorkers: opt.Workers},
 		}, Workers: workers, Logger: quiet,
-		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1, MaxAttempts: tries,
+		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1,
+		MaxAttempts: tries,
 		RetryPolicy: retries{}, RescueStuckJobsAfter: 24 * time.Hour,
 	})
 	if err != nil {
@@ -211,7 +212,8 @@ func (q *Queue) resume(ctx context.Context, id string, accept bool) (plan.Run, e
 			return err
 		}
 		if gone {
-			return fmt.Errorf("run %s: %w: another run has been at work on %s since; cancel this one, and make a new plan",
+			return fmt.Errorf("run %s: %w: another run has been at work on %s since; cancel this one, and "+
+				"make a new plan",
 				r.ID, ErrSuperseded, r.Plan.Target.Name)
 		}
 		if err := q.take(ctx, tx, r, true); err != nil {

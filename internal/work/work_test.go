@@ -160,12 +160,7 @@ func TestFailureKeepsWhatWasDoneAndResumes(t *testing.T) {
 	_, err := b.queue.Resume(context.Background(), id)
 	require.NoError(t, err)
 	b.await(id, plan.Done)
-	assert.Equal(
-		t,
-		[]string{"a", "b", "b", "c"},
-		b.seen(),
-		"what was done is not done again",
-	)
+	assert.Equal(t, []string{"a", "b", "b", "c"}, b.seen(), "what was done is not done again")
 	_, err = b.queue.Resume(context.Background(), id)
 	assert.ErrorContains(t, err, "only a run that failed")
 }
@@ -194,12 +189,10 @@ func TestWhatFailsForTooLongEndsAndWaitsNoLongerToBeCancelled(t *testing.T) {
 
 	b.queue.opt.Patience = time.Hour
 	id := b.add("a").ID
-	require.Eventually(
-		t,
-		func() bool { r, err := b.record.Run(context.Background(), id); return err == nil && r.Tries >= 2 },
-		10*time.Second,
-		10*time.Millisecond,
-	)
+	require.Eventually(t, func() bool {
+		r, err := b.record.Run(context.Background(), id)
+		return err == nil && r.Tries >= 2
+	}, 10*time.Second, 10*time.Millisecond)
 	began := time.Now() // the next try is seconds away
 	require.NoError(t, b.queue.Cancel(context.Background(), id))
 	b.await(id, plan.Cancelled)

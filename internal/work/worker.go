@@ -157,7 +157,8 @@ func (t *Task) fits() error {
 	if t.def.Version == t.run.Plan.Version && len(t.run.Steps) > 0 && !slices.ContainsFunc(t.run.Steps, not(known)) {
 		return nil
 	}
-	return fmt.Errorf("%w: use that version to finish it, or cancel it and plan it again with this one", ErrOtherVersion)
+	return fmt.Errorf("%w: use that version to finish it, or cancel it and plan it again with this one",
+		ErrOtherVersion)
 }
 
 func not[T any](f func(T) bool) func(T) bool { return func(v T) bool { return !f(v) } }
@@ -295,7 +296,8 @@ type Proof interface {
 func (t *Task) fail(err error) {
 	t.change(func(r *plan.Run) {
 		r.Error = err.Error()
-		r.Remedy = "what was done so far is kept; resume the run when the cause is mended, or cancel it to take everything back"
+		r.Remedy = "what was done so far is kept; resume the run when the cause is fixed, or cancel it to take " +
+			"everything back"
 		var proof Proof
 		if r.Acceptable = errors.As(err, &proof) && proof.Acceptable(); r.Acceptable {
 			r.Remedy += "; or let it stand as it is, to be worked on: alibi runs resume " + r.ID + " --anyway"
@@ -309,7 +311,7 @@ func (t *Task) fail(err error) {
 		} else {
 			t.change(func(r *plan.Run) {
 				r.Error += "; and taking it back: " + uerr.Error()
-				r.Remedy = "resume the run when the cause is mended, or cancel it to take everything back"
+				r.Remedy = "resume the run when the cause is fixed, or cancel it to take everything back"
 			})
 		}
 	}

@@ -158,12 +158,8 @@ func counted(t *testing.T, target ssh.Target) (ssh.Target, func() int64) {
 	}()
 	_, target.Port, _ = net.SplitHostPort(ln.Addr().String())
 	return target, func() int64 {
-		require.Eventually(
-			t,
-			func() bool { return lines.Load() > 0 && ended.Load() == lines.Load() },
-			30*time.Second,
-			time.Millisecond,
-		)
+		require.Eventually(t, func() bool { return lines.Load() > 0 && ended.Load() == lines.Load() }, 30*time.Second,
+			time.Millisecond)
 		return n.Load()
 	}
 }
@@ -232,7 +228,8 @@ func TestProxyCommand(t *testing.T) {
 				opt.Config,
 				[]byte(
 					fmt.Sprintf(
-						"Host drydock\n\tHostName 127.0.0.1\n\tPort %s\n\tUser %s\n\tIdentityFile %s\n\tProxyCommand %s\n",
+						"Host drydock\n\tHostName 127.0.0.1\n\tPort %s\n\tUser %s\n\tIdentityFile "+
+							"%s\n\tProxyCommand %s\n",
 						dock.Port,
 						dock.User,
 						atDock.Key,
@@ -245,7 +242,8 @@ func TestProxyCommand(t *testing.T) {
 	}
 	write(
 		fmt.Sprintf(
-			"ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -i %s -p %s -W %%h:%%p %%r@127.0.0.1",
+			"ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -i %s -p %s -W %%h:%%p "+
+				"%%r@127.0.0.1",
 			atGate.Key,
 			gate.Port,
 		),

@@ -79,7 +79,8 @@ func StartMachine(o MachineOptions) (*Machine, error) {
 			return nil, err
 		}
 	}
-	if m.DB, err = mariadb.Start(mariadb.Options{Data: filepath.Join(o.Dir, "mysql"), Run: o.Run, More: []string{"--innodb-log-file-size=64M"}}); err != nil {
+	if m.DB, err = mariadb.Start(mariadb.Options{Data: filepath.Join(o.Dir, "mysql"), Run: o.Run,
+		More: []string{"--innodb-log-file-size=64M"}}); err != nil {
 		return nil, err
 	}
 	if err := m.startSSH(o); err != nil {

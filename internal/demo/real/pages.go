@@ -21,18 +21,16 @@ var (
 func SamePage(origin, copied, from, to string) string {
 	copied = ourBanner.ReplaceAllString(copied, "")
 	copied = strings.ReplaceAll(strings.ReplaceAll(copied, "[copy] ", ""), "&#091;copy&#093; ", "")
-	for _, form := range []func(string) string{func(s string) string { return s }, func(s string) string { return strings.ReplaceAll(s, "/", `\/`) },
+	for _, form := range []func(string) string{func(s string) string { return s },
+		func(s string) string { return strings.ReplaceAll(s, "/", `\/`) },
 		func(s string) string { return strings.NewReplacer(":", "%3A", "/", "%2F").Replace(s) }} {
 		copied = strings.ReplaceAll(copied, form(to), form(from))
 	}
 	_, fromHost, _ := strings.Cut(from, "://")
 	_, toHost, _ := strings.Cut(to, "://")
 	toName, _, _ := strings.Cut(toHost, ":")
-	copied = strings.ReplaceAll(
-		strings.ReplaceAll(copied, toHost, fromHost),
-		"http://"+toName,
-		from,
-	) // the CMS leaves the port out where a feed names itself
+	// the CMS leaves the port out where a feed names itself
+	copied = strings.ReplaceAll(strings.ReplaceAll(copied, toHost, fromHost), "http://"+toName, from)
 	a, b := tidy(origin), tidy(copied)
 	for i := range max(len(a), len(b)) {
 		var x, y string

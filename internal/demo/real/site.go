@@ -133,7 +133,8 @@ func (s Spec) config(network bool) error {
 	set("DB_PASSWORD", str(s.Password))
 	set("DB_HOST", str(s.Server))
 	set("DB_CHARSET", "'utf8mb4'")
-	for _, k := range []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT", "SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"} {
+	for _, k := range []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT",
+		"SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"} {
 		set(k, str("made up "+k+" of "+s.URL))
 	}
 	set("WP_MEMORY_LIMIT", "'128M'")
@@ -154,7 +155,8 @@ func (s Spec) config(network bool) error {
 	}
 	fmt.Fprintf(
 		&b,
-		"$table_prefix = %s;\nif ( ! defined( 'ABSPATH' ) ) {\n\tdefine( 'ABSPATH', __DIR__ . '/' );\n}\nrequire_once ABSPATH . 'wp-settings.php';\n",
+		"$table_prefix = %s;\nif ( ! defined( 'ABSPATH' ) ) {\n\tdefine( 'ABSPATH', __DIR__ . '/' "+
+			");\n}\nrequire_once ABSPATH . 'wp-settings.php';\n",
 		str(s.Prefix),
 	)
 	return os.WriteFile(filepath.Join(s.Root, "wp-config.php"), []byte(b.String()), 0o600)
@@ -184,20 +186,8 @@ func (s Spec) run(ctx context.Context, phase string) error {
 			return err
 		}
 	}
-	pr, err := process.Start(
-		dir,
-		"seed",
-		nil,
-		p.CLI,
-		"-d",
-		"memory_limit=1G",
-		"-d",
-		"opcache.enable_cli=0",
-		filepath.Join(dir, "seed.php"),
-		s.Root,
-		filepath.Join(dir, "spec.json"),
-		phase,
-	)
+	pr, err := process.Start(dir, "seed", nil, p.CLI, "-d", "memory_limit=1G", "-d", "opcache.enable_cli=0",
+		filepath.Join(dir, "seed.php"), s.Root, filepath.Join(dir, "spec.json"), phase)
 	if err != nil {
 		return err
 	}

@@ -25,9 +25,8 @@ func ServeAs(ctx context.Context, s Spec, run, account string) (*web.Web, error)
 		return nil, err
 	}
 	p, _ := php.Choose(versions, "8.2")
-	return web.Start(
-		web.Spec{Run: run, Root: s.Root, PHP: p, User: account, SubDirs: s.Network != nil && !s.SubDomains},
-	)
+	return web.Start(web.Spec{Run: run, Root: s.Root, PHP: p, User: account,
+		SubDirs: s.Network != nil && !s.SubDomains})
 }
 
 // Get asks a running site for a page of its own address.

@@ -27,11 +27,8 @@ type World struct {
 func (w *World) specs() []Spec {
 	pier, dock := w.machines["pier"], w.machines["drydock"]
 	on := func(m *Machine, s Spec) Spec {
-		s.Host, s.Root, s.Server, s.Admin, s.Password = m.Name, filepath.Join(
-			m.Dir,
-			"www",
-			s.Database,
-		), m.Server(), m.Admin(), "a made-up secret of "+s.Database
+		s.Host, s.Root, s.Server, s.Admin, s.Password = m.Name, filepath.Join(m.Dir, "www", s.Database), m.Server(),
+			m.Admin(), "a made-up secret of "+s.Database
 		return s
 	}
 	return []Spec{
@@ -173,7 +170,8 @@ func (w *World) Settle(ctx context.Context, d *desk.Desk) error {
 		}
 	}
 	for _, s := range w.sites {
-		if _, err := d.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line", Owner: "runa"}); err != nil {
+		if _, err := d.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line",
+			Owner: "runa"}); err != nil {
 			return err
 		}
 	}

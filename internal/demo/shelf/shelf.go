@@ -152,19 +152,14 @@ func (s *Shelf) info(w http.ResponseWriter, r *http.Request, base string, kind s
 		seen := map[string]bool{}
 		for _, i := range s.Items {
 			if i.Kind == kind && !seen[i.Slug] &&
-				strings.Contains(
-					strings.ToLower(i.Slug+" "+i.Name+" "+i.Text),
-					strings.ToLower(q.Get("request[search]")),
-				) {
+				strings.Contains(strings.ToLower(i.Slug+" "+i.Name+" "+i.Text),
+					strings.ToLower(q.Get("request[search]"))) {
 				seen[i.Slug] = true
 				found = append(found, tell(s.versions(kind, i.Slug), base))
 			}
 		}
-		answer(
-			w,
-			http.StatusOK,
-			map[string]any{string(kind) + "s": found, "info": map[string]any{"results": len(found)}},
-		)
+		answer(w, http.StatusOK, map[string]any{string(kind) + "s": found,
+			"info": map[string]any{"results": len(found)}})
 		return
 	}
 	list := s.versions(kind, q.Get("request[slug]"))
@@ -307,9 +302,8 @@ func (s *Shelf) coreZip(version string) ([]byte, error) {
 		if err != nil {
 			return err
 		}
-		f, err := zw.CreateHeader(
-			&zip.FileHeader{Name: "wordpress/" + filepath.ToSlash(rel), Method: zip.Store, Modified: made},
-		)
+		f, err := zw.CreateHeader(&zip.FileHeader{Name: "wordpress/" + filepath.ToSlash(rel), Method: zip.Store,
+			Modified: made})
 		if err != nil {
 			return err
 		}

@@ -73,7 +73,8 @@ func Run(t *testing.T, h host.Host, dir, real string) {
 	})
 	t.Run("odd names", func(t *testing.T) {
 		r, on := fresh(t)
-		for _, name := range []string{"-rf", "with space", "new\nline", "'quote'", "\xff\xfe", strings.Repeat("n", 250), "é"} {
+		for _, name := range []string{"-rf", "with space", "new\nline", "'quote'", "\xff\xfe", strings.Repeat("n", 250),
+			"é"} {
 			require.NoError(t, os.WriteFile(filepath.Join(on, name), []byte(name), 0o644))
 			b, err := host.ReadFile(r, name, 1000)
 			require.NoError(t, err, "%q", name)

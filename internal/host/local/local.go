@@ -22,6 +22,15 @@ import (
 	"alibi/internal/host"
 )
 
+var (
+	_ host.Root        = (*root)(nil)
+	_ host.Writer      = (*root)(nil)
+	_ host.Linker      = (*root)(nil)
+	_ host.Owning      = (*root)(nil)
+	_ host.Attributed  = (*root)(nil)
+	_ host.Attributing = (*root)(nil)
+)
+
 // Host is this machine under a name.
 type Host struct{ name string }
 
@@ -295,7 +304,7 @@ func (r *root) Chmod(name string, perm fs.FileMode) error {
 	return escapes(r.r.Chmod(name, perm&(fs.ModePerm|fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky)))
 }
 
-// Link gives a file a second name.
+// Link gives a file a hard link.
 func (r *root) Link(from, to string) error { return escapes(r.r.Link(from, to)) }
 
 // Chown gives a file, or a link itself, to another account.

@@ -39,7 +39,8 @@ func (r *root) Chown(name string, o host.Owner) error {
 	if fi.Mode()&fs.ModeSymlink == 0 {
 		return r.c.Chown(p, o.User, o.Group)
 	}
-	if _, err := r.h.Command(context.Background(), "chown", "-h", fmt.Sprintf("%d:%d", o.User, o.Group), p); err != nil {
+	if _, err := r.h.Command(context.Background(), "chown", "-h", fmt.Sprintf("%d:%d", o.User, o.Group),
+		p); err != nil {
 		return &fs.PathError{Op: "chown", Path: name, Err: fs.ErrPermission}
 	}
 	return nil
@@ -146,7 +147,8 @@ func (r *root) SetAttrs(name string, a host.Attrs) error {
 		}
 	}
 	for k, v := range a {
-		if _, err := r.h.Command(ctx, "setfattr", "-h", "-n", k, "-v", "0x"+hex.EncodeToString(v), "--", p); err != nil {
+		if _, err := r.h.Command(ctx, "setfattr", "-h", "-n", k, "-v", "0x"+hex.EncodeToString(v), "--",
+			p); err != nil {
 			return err
 		}
 	}

@@ -93,7 +93,8 @@ func (h *Host) hostKeys(addr string, ask Asker) (ssh.HostKeyCallback, []string, 
 			return nil
 		case knownhosts.IsHostKeyChanged(err):
 			return fmt.Errorf(
-				"host %s shows the key %s, which is not the one that is known: %w; somebody may be listening in. If the machine was set up anew, remove its line from %s",
+				"host %s shows the key %s, which is not the one that is known: %w; somebody may be listening in. If "+
+					"the machine was set up anew, remove its line from %s",
 				h.name,
 				print,
 				host.ErrHostKey,
@@ -108,7 +109,8 @@ func (h *Host) hostKeys(addr string, ask Asker) (ssh.HostKeyCallback, []string, 
 		}
 		if !yes {
 			return fmt.Errorf(
-				"host %s shows the key %s, which is not known yet: %w; compare it with what the host's keeper told you, and accept it at a terminal: alibi host add",
+				"host %s shows the key %s, which is not known yet: %w; compare it with what the host's keeper told "+
+					"you, and accept it at a terminal: alibi host add",
 				h.name,
 				print,
 				host.ErrHostKey,

@@ -74,10 +74,6 @@ func TestAFolderOfAHostileServerHoldsOnlyNames(t *testing.T) {
 	for _, fi := range list {
 		names = append(names, fi.Name())
 	}
-	assert.Equal(
-		t,
-		[]string{"b", "etc", "index.php", "up", "wp-content"},
-		names,
-		"each once, and none that leads elsewhere",
-	)
+	assert.Equal(t, []string{"b", "etc", "index.php", "up", "wp-content"}, names,
+		"each once, and none that leads elsewhere")
 }

@@ -18,9 +18,7 @@ func TestProxyCommandsTokens(t *testing.T) {
 		Port:    "2222",
 		User:    "ops",
 		command: "echo %r@%h:%p %n 100%%; cat",
-	}.run(
-		context.Background(),
-	)
+	}.run(context.Background())
 	require.NoError(t, err)
 	defer c.Close()
 	require.NoError(t, c.SetDeadline(time.Now().Add(5*time.Second)))

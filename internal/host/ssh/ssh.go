@@ -169,13 +169,8 @@ func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) 
 		if errors.Is(err, host.ErrAuth) || errors.Is(err, host.ErrHostKey) {
 			return nil, err
 		}
-		return nil, fmt.Errorf(
-			"host %s at %s: %w; check the address and port, and that it can be reached from here: %w",
-			h.name,
-			addr,
-			host.ErrNoAnswer,
-			err,
-		)
+		return nil, fmt.Errorf("host %s at %s: %w; check the address and port, and that it can be reached "+
+			"from here: %w", h.name, addr, host.ErrNoAnswer, err)
 	}
 	callback, algos, err := h.hostKeys(addr, ask)
 	if err != nil {
@@ -199,15 +194,12 @@ func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) 
 	case errors.Is(err, host.ErrHostKey):
 		return nil, cause(err)
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return nil, fmt.Errorf(
-			"host %s as %s: %w; check the user name, and that the key or the agent holds what the host expects",
-			h.name,
-			h.target.User,
-			host.ErrAuth,
-		)
+		return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the "+
+			"host expects", h.name, h.target.User, host.ErrAuth)
 	case silent():
 		return nil, fmt.Errorf(
-			"host %s at %s: %w: it took the connection and did not let us in within %s; check that SSH answers on this port",
+			"host %s at %s: %w: it took the connection and did not let us in within %s; check that SSH answers "+
+				"on this port",
 			h.name,
 			addr,
 			host.ErrNoAnswer,
@@ -228,7 +220,8 @@ func (h *Host) hangUp() {
 // Lost tells whether an error says that the line to a host broke: the SFTP
 // library has several ways to put it, depending on who was writing or reading.
 func Lost(err error) bool {
-	for _, e := range []error{sftp.ErrSSHFxConnectionLost, sftp.ErrSSHFxNoConnection, io.EOF, io.ErrUnexpectedEOF, io.ErrClosedPipe} {
+	for _, e := range []error{sftp.ErrSSHFxConnectionLost, sftp.ErrSSHFxNoConnection, io.EOF, io.ErrUnexpectedEOF,
+		io.ErrClosedPipe} {
 		if errors.Is(err, e) {
 			return true
 		}
@@ -396,11 +389,8 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	c, err := conn.DialContext(ctx, network, addr)
 	var refused *ssh.OpenChannelError
 	if errors.As(err, &refused) && refused.Reason == ssh.Prohibited {
-		return nil, fmt.Errorf(
-			"host %s: %w; its keeper can allow it (AllowTcpForwarding, AllowStreamLocalForwarding)",
-			h.name,
-			host.ErrNoForward,
-		)
+		return nil, fmt.Errorf("host %s: %w; its keeper can allow it (AllowTcpForwarding, AllowStreamLocalForwarding)",
+			h.name, host.ErrNoForward)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s from %s: %w", addr, h.name, err)

@@ -180,11 +180,8 @@ func TestSignIn(t *testing.T) {
 func TestConfigFile(t *testing.T) {
 	s := start(t, nil)
 	s.writeKey(t, "")
-	conf := fmt.Sprintf(
-		"Host quay\n  HostName 127.0.0.1\n  Port %s\n  User ops\n  IdentityFile %s\n",
-		s.srv.Port(),
-		s.target.Key,
-	)
+	conf := fmt.Sprintf("Host quay\n  HostName 127.0.0.1\n  Port %s\n  User ops\n  IdentityFile %s\n", s.srv.Port(),
+		s.target.Key)
 	require.NoError(t, os.WriteFile(s.opt.Config, []byte(conf), 0o600))
 	h := New("pier", Target{Alias: "quay"}, s.opt)
 	defer h.Close()

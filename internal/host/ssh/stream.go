@@ -98,15 +98,11 @@ func (r *root) TakeFrom(ctx context.Context, src host.Tree, names []string) (boo
 		return false, nil
 	}
 	script := `from=$1 to=$2; shift 2; tar "$@" -C "$from" -T - -cf - | tar -C "$to" --no-same-owner -xpf -`
-	return true, r.h.Pipe(
-		ctx,
-		listed(names),
-		io.Discard,
-		"sh",
-		append([]string{"-c", script, "sh", s.path, r.path}, reading...)...)
+	return true, r.h.Pipe(ctx, listed(names), io.Discard, "sh", append([]string{"-c", script, "sh", s.path, r.path},
+		reading...)...)
 }
 
-// Link gives a file a second name, by OpenSSH's extension.
+// Link gives a file a hard link, by OpenSSH's extension.
 func (r *root) Link(from, to string) error {
 	a, b, err := r.move(from, to)
 	if err != nil {

@@ -79,38 +79,27 @@ func Plan(in Input) plan.Plan {
 	if err := site.CheckName(in.Name, in.Taken); err != nil {
 		note(site.Block, "name", err.Error(), "choose another name")
 	}
-	for _, x := range []struct{ v, what string }{{c.Title, "a title"}, {c.Admin, "the name of its administrator"}, {c.Mail, "the administrator's mail address"}} {
+	for _, x := range []struct{ v, what string }{{c.Title, "a title"}, {c.Admin, "the name of its administrator"},
+		{c.Mail, "the administrator's mail address"}} {
 		if strings.TrimSpace(x.v) == "" {
 			note(site.Block, "missing", "the CMS asks for "+x.what, "say it")
 		}
 	}
 	if in.Server == "" {
-		note(
-			site.Block,
-			"server",
-			"there is no database server for copies on "+in.Local,
-			"install MariaDB, or name one in the configuration: database",
-		)
+		note(site.Block, "server", "there is no database server for copies on "+in.Local,
+			"install MariaDB, or name one in the configuration: database")
 	}
 	found := false
 	for _, h := range in.Have {
 		found = found || h == in.PHP
 	}
 	if !found {
-		note(
-			site.Block,
-			"php",
-			"PHP "+cmp.Or(in.PHP, "of any version")+" is not on this machine",
-			"it has "+cmp.Or(strings.Join(in.Have, ", "), "none"),
-		)
+		note(site.Block, "php", "PHP "+cmp.Or(in.PHP, "of any version")+" is not on this machine",
+			"it has "+cmp.Or(strings.Join(in.Have, ", "), "none"))
 	}
 	if in.Free > 0 && c.Core.Bytes*2 > in.Free {
-		note(
-			site.Block,
-			"disk",
-			fmt.Sprintf("it needs %s, and %s are free", site.Size(c.Core.Bytes*2), site.Size(in.Free)),
-			"make room",
-		)
+		note(site.Block, "disk", fmt.Sprintf("it needs %s, and %s are free", site.Size(c.Core.Bytes*2),
+			site.Size(in.Free)), "make room")
 	}
 	t := site.Site{
 		ID:        site.NewID(),
@@ -123,12 +112,7 @@ func Plan(in Input) plan.Plan {
 		Owner:     in.By,
 		MadeAt:    in.Now,
 		CheckedAt: in.Now,
-		Root: filepath.Join(
-			in.Folder,
-			in.Name,
-			"now",
-			"site",
-		),
+		Root:      filepath.Join(in.Folder, in.Name, "now", "site"),
 		Addresses: []site.Address{{Scheme: "http", Host: in.Name + ".localhost", Port: in.Port}},
 		Quiet:     in.Quiet,
 		Settings:  in.Settings,
@@ -148,12 +132,8 @@ func Plan(in Input) plan.Plan {
 	if t.Lease, err = site.BeginOrHold(in.Now, c.Lease, in.Grace, c.Hold, in.By); err != nil {
 		note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
 	}
-	note(
-		site.Note,
-		"still",
-		"it will have the CMS's first post and page, one account and plain addresses of pages",
-		"sign in with a key, or bring content: alibi content import, alibi ballast",
-	)
+	note(site.Note, "still", "it will have the CMS's first post and page, one account and plain addresses of pages",
+		"sign in with a key, or bring content: alibi content import, alibi ballast")
 	if c.Hash == "" {
 		note(site.Note, "password", "nobody's password signs in to it", "a key does: alibi open "+in.Name+" --inside")
 	}
@@ -225,7 +205,8 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 	if err := x.env.Record.PutSite(ctx, s); err != nil {
 		return err
 	}
-	if err := x.env.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "folder", Host: x.env.Local, Path: x.dir, At: x.env.Now()}); err != nil {
+	if err := x.env.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "folder", Host: x.env.Local, Path: x.dir,
+		At: x.env.Now()}); err != nil {
 		return err
 	}
 	for _, d := range []string{"site", "caught"} {
@@ -271,13 +252,8 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	_, problems, err := tree.Copy(
-		ctx,
-		src,
-		dst,
-		list.Entries,
-		func(bytes int64, files int) { t.Add(bytes, int64(files)) },
-	)
+	_, problems, err := tree.Copy(ctx, src, dst, list.Entries,
+		func(bytes int64, files int) { t.Add(bytes, int64(files)) })
 	if err != nil {
 		return fmt.Errorf("laying the core out: %w", err)
 	}
@@ -361,11 +337,8 @@ func (x *runner) place(ctx context.Context, _ *work.Task) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // done before
 		return fmt.Errorf("putting the site in its place: %w", err)
 	}
-	_, err = x.env.Record.ChangeSite(
-		ctx,
-		x.p.Target.ID,
-		func(s *site.Site) error { s.PlacedAt = x.env.Now(); return nil },
-	)
+	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID,
+		func(s *site.Site) error { s.PlacedAt = x.env.Now(); return nil })
 	return err
 }
 
@@ -390,11 +363,8 @@ func (x *runner) install(ctx context.Context, t *work.Task) error {
 		if list, cerr := x.env.Complaints(ctx, s, 0); cerr == nil {
 			why = append(why, list...)
 		}
-		return fmt.Errorf(
-			"the CMS did not install itself: it answers %d%s",
-			status,
-			strings.TrimSuffix(": "+strings.Join(why[:min(1, len(why))], ""), ": "),
-		)
+		return fmt.Errorf("the CMS did not install itself: it answers %d%s", status,
+			strings.TrimSuffix(": "+strings.Join(why[:min(1, len(why))], ""), ": "))
 	}
 	srv, err := x.env.Server(ctx, s.Host)
 	if err != nil {

@@ -94,7 +94,8 @@ func TestABlankSiteToASheet(t *testing.T) {
 	_, err := w.Desk.SavePins(
 		"practice",
 		[]byte(
-			"[core]\nversion = \"6.1.*\"\n[runtime]\nphp = \"8.2\"\n[plugins]\nharbour-bell = \"1.0\"\n[ballast]\nposts = 4\n",
+			"[core]\nversion = \"6.1.*\"\n[runtime]\nphp = \"8.2\"\n[plugins]\nharbour-bell = "+
+				"\"1.0\"\n[ballast]\nposts = 4\n",
 		),
 		false,
 	)
@@ -127,7 +128,8 @@ func TestABlankSiteToASheet(t *testing.T) {
 func TestABlankSiteKilledAtEachMoment(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	ctx := context.Background()
-	for i, moment := range []string{"reserve end", "files progress", "files end", "configure end", "place end", "install end"} {
+	for i, moment := range []string{"reserve end", "files progress", "files end", "configure end", "place end",
+		"install end"} {
 		t.Run(moment, func(t *testing.T) {
 			p, err := w.Desk.PlanBlank(ctx, wish("killed"), nil)
 			require.NoError(t, err)
@@ -159,7 +161,8 @@ func TestABlankSiteKilledAtEachMoment(t *testing.T) {
 func TestWhatCannotBeMade(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	ctx := context.Background()
-	for text, want := range map[string]string{"newest": "6.8.12", "6.1": "6.1.9", "5.7.11": "5.7.11", "<6": "5.7.11", ">=6 <6.5": "6.1.9"} {
+	for text, want := range map[string]string{"newest": "6.8.12", "6.1": "6.1.9", "5.7.11": "5.7.11", "<6": "5.7.11",
+		">=6 <6.5": "6.1.9"} {
 		p, err := w.Desk.PlanBlank(ctx, desk.BlankWish{Name: "x", Core: text, Lease: time.Hour}, nil)
 		require.NoError(t, err, text)
 		assert.Contains(t, string(p.Detail), `"version":"`+want+`"`, text)

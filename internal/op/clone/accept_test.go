@@ -73,7 +73,7 @@ func TestACopyWhoseDataDoNotHoldMayStand(t *testing.T) {
 	require.NoError(t, err)
 	r = w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	assert.True(t, w.Site("odd").Proof.Holds, "a refresh mends it")
+	assert.True(t, w.Site("odd").Proof.Holds, "a refresh repairs it")
 }
 
 func TestARefreshWhoseCodeDoesNotRunMayStand(t *testing.T) {

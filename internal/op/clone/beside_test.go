@@ -23,7 +23,8 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	onOrigin(
 		t,
 		live,
-		"CREATE TABLE sk_child (id INT PRIMARY KEY, link BIGINT UNSIGNED, CONSTRAINT to_link FOREIGN KEY (link) REFERENCES sk_links (link_id))",
+		"CREATE TABLE sk_child (id INT PRIMARY KEY, link BIGINT UNSIGNED, CONSTRAINT to_link FOREIGN KEY (link) "+
+			"REFERENCES sk_links (link_id))",
 	)
 	onOrigin(t, live, "CREATE TABLE other_app (id INT PRIMARY KEY) SELECT 1 AS id")
 	onOrigin(t, live, "CREATE TABLE sk_notes (note VARCHAR(40), n INT)")
@@ -73,7 +74,8 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 		count(
 			t,
 			live,
-			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'",
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME "+
+				"LIKE 'alibi%'",
 		),
 		"nothing of the copy is left",
 	)
@@ -84,17 +86,17 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(
-		t,
-		realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}},
-	)
+	w = realtest.New(t, realtest.Options{
+		Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)},
+	})
 	live := w.Make("ferry")
 	ctx := context.Background()
 	tablesLeft := func() int {
 		return count(
 			t,
 			live,
-			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'",
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME "+
+				"LIKE 'alibi%'",
 		)
 	}
 	planned := func(name string) plan.Plan {

@@ -34,13 +34,15 @@ type Choices struct {
 	Allow    []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
 	Runtime  site.Runtime  `json:"runtime,omitzero"`
 	Settings site.Settings `json:"settings,omitzero"`
-	Only     []site.Kind   `json:"only,omitempty"`   // kinds of content to bring; nil: all
-	Empty    []string      `json:"empty,omitempty"`  // tables to bring without rows
-	Keep     bool          `json:"keep,omitempty"`   // take a restore point of a new copy, to come back to
-	Scrub    string        `json:"scrub,omitempty"`  // personal data are made up: "on", "off", "": where the copy leaves this machine and the origin's
-	Pins     string        `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
-	Fresh    bool          `json:"fresh,omitempty"`  // read everything, whatever sizes and times say
-	Beside   bool          `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
+	Only     []site.Kind   `json:"only,omitempty"`  // kinds of content to bring; nil: all
+	Empty    []string      `json:"empty,omitempty"` // tables to bring without rows
+	Keep     bool          `json:"keep,omitempty"`  // take a restore point of a new copy, to come back to
+	// personal data are made up: "on", "off", "": where the copy leaves this machine and the
+	// origin's
+	Scrub  string `json:"scrub,omitempty"`
+	Pins   string `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
+	Fresh  bool   `json:"fresh,omitempty"`  // read everything, whatever sizes and times say
+	Beside bool   `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 
 // DefaultLease is how long a copy lives if nobody says otherwise.
@@ -125,24 +127,15 @@ func Plan(in Input) plan.Plan {
 		{Name: "open", Title: "open it"},
 	}
 	if c := in.Choices; c.Keep && p.Kind == plan.Copy {
-		p.Steps = append(
-			p.Steps,
-			plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data, Unit: plan.Bytes},
-		)
+		p.Steps = append(p.Steps, plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data,
+			Unit: plan.Bytes})
 	}
 	p.Steps = append(p.Steps, last.Steps...)
 	if keepsFirst(p) {
-		p.Steps = slices.Insert(
-			p.Steps,
-			1,
-			plan.Step{Name: "keep", Title: "take a restore point", Work: in.Over.Bytes(), Unit: plan.Bytes},
-		)
-		note(
-			site.Note,
-			"kept",
-			"the copy is held: a restore point of it is taken first",
-			"alibi points copy gives you the copy as it was",
-		)
+		p.Steps = slices.Insert(p.Steps, 1, plan.Step{Name: "keep", Title: "take a restore point",
+			Work: in.Over.Bytes(), Unit: plan.Bytes})
+		note(site.Note, "kept", "the copy is held: a restore point of it is taken first",
+			"alibi points copy gives you the copy as it was")
 	}
 	p.Writes = writes(in, p)
 	p.Estimate = estimate(p, in.Past)
@@ -192,19 +185,12 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 	case !known:
 		note(site.Block, "host", "no host is called "+t.Host, "add it first: alibi host add "+t.Host+" ADDRESS")
 	case t.Host != in.Local && !f.Database.Served():
-		note(
-			site.Block,
-			"host",
-			"a copy of "+in.Origin.Name+" can be made on this machine only: its pages are drawn from its files",
-			"leave the host out, or name "+in.Local,
-		)
+		note(site.Block, "host", "a copy of "+in.Origin.Name+
+			" can be made on this machine only: its pages are drawn from its files",
+			"leave the host out, or name "+in.Local)
 	case pl.Folder == "":
-		note(
-			site.Block,
-			"host",
-			"no folder for copies is set on "+t.Host,
-			"name one: alibi host set "+t.Host+" --copies /srv/copies",
-		)
+		note(site.Block, "host", "no folder for copies is set on "+t.Host,
+			"name one: alibi host set "+t.Host+" --copies /srv/copies")
 	}
 	t.Name, t.Role, t.State = c.Name, site.Copy, site.Ready
 	t.Stack, t.Origin = in.Origin.Stack, in.Origin.ID
@@ -227,21 +213,13 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 		}
 	}
 	if !c.Title && f.Title != "" {
-		note(
-			site.Warn,
-			"title",
-			fmt.Sprintf("the copy will call itself %q, as the live site does", f.Title),
-			"let the title say that it is a copy",
-		)
+		note(site.Warn, "title", fmt.Sprintf("the copy will call itself %q, as the live site does", f.Title),
+			"let the title say that it is a copy")
 	}
 	for _, r := range site.QuietRules {
 		if !slices.Contains(c.Quiet, r) {
-			note(
-				site.Warn,
-				"quiet-"+string(r),
-				"the quiet rule for "+string(r)+" is off: it is not promised that "+r.Explain(),
-				"switch it on unless this is what you are testing",
-			)
+			note(site.Warn, "quiet-"+string(r), "the quiet rule for "+string(r)+" is off: it is not promised that "+
+				r.Explain(), "switch it on unless this is what you are testing")
 		}
 	}
 	return t
@@ -262,21 +240,13 @@ func runtime(in Input, t site.Site, pl Place, note func(site.Severity, string, s
 	case t.Host != in.Local: // its versions are asked for when it is started there
 		r.PHP = want
 	case len(pl.PHP) == 0:
-		note(
-			site.Warn,
-			"php",
-			"there is no PHP on "+in.Local+": the copy will be whole, and its pages can't be shown",
-			"install php-fpm and nginx, or php-cli",
-		)
+		note(site.Warn, "php", "there is no PHP on "+in.Local+": the copy will be whole, and its pages can't be shown",
+			"install php-fpm and nginx, or php-cli")
 		return r
 	case want == "":
 		r.PHP = pl.PHP[0]
-		note(
-			site.Note,
-			"php",
-			"the origin's PHP is not known; the copy will run "+r.PHP,
-			"choose another one with --php: "+strings.Join(pl.PHP, ", "),
-		)
+		note(site.Note, "php", "the origin's PHP is not known; the copy will run "+r.PHP,
+			"choose another one with --php: "+strings.Join(pl.PHP, ", "))
 	case slices.Contains(pl.PHP, want):
 		r.PHP = want
 	case in.Choices.Runtime.PHP != "":
@@ -284,20 +254,12 @@ func runtime(in Input, t site.Site, pl Place, note func(site.Severity, string, s
 	default:
 		near, _ := php.Choose(versions(pl.PHP), f.PHP)
 		r.PHP = near.Version
-		note(
-			site.Warn,
-			"php",
-			fmt.Sprintf("the origin runs PHP %s, which is not here; the copy will run %s", f.PHP, r.PHP),
-			"install it, or read what fails on the copy with this in mind",
-		)
+		note(site.Warn, "php", fmt.Sprintf("the origin runs PHP %s, which is not here; the copy will run %s", f.PHP,
+			r.PHP), "install it, or read what fails on the copy with this in mind")
 	}
 	if want != "" && r.PHP != "" && f.PHP != "" && r.PHP != php.Series(f.PHP) && in.Choices.Runtime.PHP != "" {
-		note(
-			site.Note,
-			"php",
-			fmt.Sprintf("the origin runs PHP %s, the copy will run %s", f.PHP, r.PHP),
-			"leave the version out to run the origin's",
-		)
+		note(site.Note, "php", fmt.Sprintf("the origin runs PHP %s, the copy will run %s", f.PHP, r.PHP),
+			"leave the version out to run the origin's")
 	}
 	return r
 }
@@ -329,7 +291,9 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 				site.Block,
 				"server",
 				"there is no database server for copies on "+t.Host+": "+pl.NoServer,
-				"install MariaDB there, or name a server: alibi host set "+t.Host+" --database localhost --database-user NAME; or put the tables beside the origin's, where the copy is made on its host: --beside",
+				"install MariaDB there, or name a server: alibi host set "+t.Host+
+					" --database localhost --database-user NAME; or put the tables beside the origin's, where the "+
+					"copy is made on its host: --beside",
 			)
 		}
 		db.Server, db.User = pl.Server, databaseName(t)
@@ -347,24 +311,16 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 func beside(in Input, t site.Site, note func(site.Severity, string, string, string)) site.Database {
 	db := in.Origin.Facts.Database
 	if t.Host != in.Origin.Host {
-		note(
-			site.Block,
-			"beside",
-			"the copy is to be made on "+t.Host+", and the origin's database is on "+in.Origin.Host,
-			"make it on "+in.Origin.Host+", or give it a database of its own",
-		)
+		note(site.Block, "beside", "the copy is to be made on "+t.Host+", and the origin's database is on "+
+			in.Origin.Host, "make it on "+in.Origin.Host+", or give it a database of its own")
 	}
 	db.As = in.Origin.Facts.Prefix
 	db.Prefix = databaseName(t) + "_"
 	if in.Over != nil && in.Over.Database.Prefix == db.Prefix {
 		db.Prefix = databaseName(t) + "b_"
 	}
-	note(
-		site.Warn,
-		"beside",
-		"the copy's tables stand in the live site's own database, and its code has the account that can write to both",
-		"give it a database of its own where one can be made",
-	)
+	note(site.Warn, "beside", "the copy's tables stand in the live site's own database, and its code has the account "+
+		"that can write to both", "give it a database of its own where one can be made")
 	return db
 }
 

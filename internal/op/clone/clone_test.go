@@ -173,20 +173,14 @@ func TestRefreshBringsOnlyWhatChanged(t *testing.T) {
 	root := w.Dir("pier", "/srv/skerryline/public")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-content/new.txt"), []byte("new"), 0o644))
 	require.NoError(t, os.Remove(filepath.Join(root, "wp-content/plugins/old-slider/readme.txt")))
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(s.Root, "wp-content/themes/harbour/style.css"), []byte("mine"), 0o644),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/themes/harbour/style.css"), []byte("mine"),
+		0o644))
 	p, err := w.Desk.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	assert.Contains(
-		t,
-		r.Steps[1].Note,
-		"3 files brought again",
-		"the new one, the one worked on, and the configuration",
-	)
+	assert.Contains(t, r.Steps[1].Note, "3 files brought again",
+		"the new one, the one worked on, and the configuration")
 	assert.FileExists(t, filepath.Join(s.Root, "wp-content/new.txt"))
 	assert.NoFileExists(t, filepath.Join(s.Root, "wp-content/plugins/old-slider/readme.txt"))
 	now := w.Site("again")
@@ -218,11 +212,8 @@ func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {
 	assert.Equal(t, "Skerry Line", w.Site("still").Title)
 	exec1(t, s.Database.Path, "UPDATE sk_posts SET post_title = 'mine' WHERE ID = 5")
 	assert.Contains(t, again().Steps[2].Note, "addresses rewritten", "work on the copy is undone")
-	exec1(
-		t,
-		w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
-		"UPDATE sk_posts SET post_title = 'theirs' WHERE ID = 5",
-	)
+	exec1(t, w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
+		"UPDATE sk_posts SET post_title = 'theirs' WHERE ID = 5")
 	assert.Contains(t, again().Steps[2].Note, "addresses rewritten", "and a change on the origin comes over")
 	apart, err := w.Desk.Apart(ctx, s.ID)
 	require.NoError(t, err)

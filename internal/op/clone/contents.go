@@ -26,12 +26,8 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 	}
 	p.AtMost = true
 	if len(f.Kinds) == 0 {
-		note(
-			site.Block,
-			"kinds",
-			"what kinds of content "+in.Origin.Name+" has is not known",
-			"inspect it again, or bring all",
-		)
+		note(site.Block, "kinds", "what kinds of content "+in.Origin.Name+" has is not known",
+			"inspect it again, or bring all")
 	}
 	if len(c.Only) == 0 {
 		note(site.Block, "kinds", "no kind of content is chosen", "choose at least one")
@@ -52,12 +48,8 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 		}
 	}
 	if !slices.Contains(c.Only, site.Media) && f.Has(site.Media) > 0 {
-		note(
-			site.Note,
-			"media-files",
-			"the files of the media library come all the same: texts may name them",
-			"leave out wp-content/uploads too if they need not",
-		)
+		note(site.Note, "media-files", "the files of the media library come all the same: texts may name them",
+			"leave out wp-content/uploads too if they need not")
 	}
 }
 
@@ -75,11 +67,13 @@ func scrubs(in Input, t site.Site, note func(site.Severity, string, string, stri
 	switch c := in.Choices.Scrub; {
 	case in.Origin.Facts.Database.Engine == "":
 		return false
-	case c == "on" || c == "" && in.Over != nil && in.Over.Scrubbed || c == "" && leaves || in.Origin.Scrubbed && c == "":
+	case c == "on" || c == "" && in.Over != nil && in.Over.Scrubbed || c == "" && leaves ||
+		in.Origin.Scrubbed && c == "":
 		note(
 			site.Note,
 			"scrubbed",
-			"names, mail addresses, phones, places and passwords of people are made up on the copy; nobody's password signs in to it",
+			"names, mail addresses, phones, places and passwords of people are made up on the copy; nobody's "+
+				"password signs in to it",
 			"sign in with a key: alibi open "+t.Name+" --inside",
 		)
 		return true

@@ -52,11 +52,8 @@ func TestAFullDiskFailsWithASentence(t *testing.T) {
 	w := demotest.New(t)
 	dir := w.Desk.Env.CopyDir("full")
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	require.NoError(
-		t,
-		syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=200k"),
-		"this test needs to mount a small file system, as root",
-	)
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=200k"),
+		"this test needs to mount a small file system, as root")
 	mounted := true
 	defer func() {
 		if mounted {
@@ -176,11 +173,8 @@ func TestTheOriginChangesWhileItIsCopied(t *testing.T) {
 	w = demotest.New(t, func(o *desk.Options) {
 		o.Observe = func(m work.Moment) {
 			if m.Step == "tables" && m.Phase == "end" && once.CompareAndSwap(false, true) {
-				exec1(
-					w.T.(*testing.T),
-					w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
-					"UPDATE sk_posts SET post_title = 'visited' WHERE ID = 4",
-				)
+				exec1(w.T.(*testing.T), w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
+					"UPDATE sk_posts SET post_title = 'visited' WHERE ID = 4")
 			}
 		}
 	})

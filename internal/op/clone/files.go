@@ -54,7 +54,8 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	}
 	if files := countFiles(list.Entries); files < x.p.Files/2 && x.p.Files > 20 {
 		return fmt.Errorf(
-			"bringing the files: the origin has %d of the %d files that were planned: %w; see whether it is being moved, and resume the run when they are back",
+			"bringing the files: the origin has %d of the %d files that were planned: %w; see whether it is being "+
+				"moved, and resume the run when they are back",
 			files,
 			x.p.Files,
 			tree.ErrVanish,
@@ -137,7 +138,8 @@ func again(
 	}
 	if tree.Vanished(len(gone), len(entries)) {
 		return nil, nil, fmt.Errorf(
-			"bringing the files: %d of %d, the first: %s: %w; see whether the origin is being moved, and resume the run when they are back",
+			"bringing the files: %d of %d, the first: %s: %w; see whether the origin is being moved, and resume the "+
+				"run when they are back",
 			len(gone),
 			len(entries),
 			gone[0],
@@ -179,7 +181,8 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		for _, p := range list.Problems[:min(n, 20)] {
 			names = append(names, p.Path+" ("+p.What+")")
 		}
-		if err := x.leftOut(ctx, "%s left out: %s", stack.Count(n, "entry", "entries"), strings.Join(names, ", ")); err != nil {
+		if err := x.leftOut(ctx, "%s left out: %s", stack.Count(n, "entry", "entries"),
+			strings.Join(names, ", ")); err != nil {
 			return err
 		}
 	}
@@ -195,7 +198,7 @@ func countFiles(entries []tree.Entry) int {
 }
 
 // unchanged takes from the present copy the files that look unchanged on the
-// origin and on the copy since they parted: they get a second name, and the
+// origin and on the copy since they parted: they get a hard link, and the
 // first goes with what is replaced. What must be fetched is given back.
 func (x *runner) unchanged(
 	ctx context.Context,
@@ -257,7 +260,7 @@ func (x *runner) unchanged(
 		if ctx.Err() != nil {
 			return nil, nil, err
 		}
-		return nil, entries, nil // where files can't get a second name they are brought again
+		return nil, entries, nil // where files can't get a hard link they are brought again
 	}
 	return kept, fetch, nil
 }

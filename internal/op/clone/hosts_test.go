@@ -23,11 +23,8 @@ import (
 // on puts a site on a machine.
 func on(m *real.Machine) func(*real.Spec) {
 	return func(s *real.Spec) {
-		s.Host, s.Root, s.Server, s.Admin = m.Name, filepath.Join(
-			m.Dir,
-			"www",
-			filepath.Base(s.Root),
-		), m.Server(), m.Admin()
+		s.Host, s.Root, s.Server, s.Admin = m.Name, filepath.Join(m.Dir, "www", filepath.Base(s.Root)), m.Server(),
+			m.Admin()
 	}
 }
 
@@ -38,14 +35,11 @@ func TestBetweenRealHosts(t *testing.T) {
 	live := w.Make("ferry", on(pier))
 	w.Keep()
 	ctx := context.Background()
-	for name, host := range map[string]string{"to this machine": "", "to the same host": pier.Name, "to another host": drydock.Name} {
+	for name, host := range map[string]string{"to this machine": "", "to the same host": pier.Name,
+		"to another host": drydock.Name} {
 		t.Run(name, func(t *testing.T) {
-			s := copyOf(
-				w,
-				live,
-				"on-"+map[string]string{"": "slipway"}[host]+host,
-				func(c *clone.Choices) { c.Host = host },
-			)
+			s := copyOf(w, live, "on-"+map[string]string{"": "slipway"}[host]+host,
+				func(c *clone.Choices) { c.Host = host })
 			holds(t, w, s)
 			judged(t, live, s)
 			_, page := ask(t, s, "/post-3/")
@@ -109,11 +103,8 @@ func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
 func small(t *testing.T, dir, size string) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	require.NoError(
-		t,
-		syscall.Mount("tmpfs", dir, "tmpfs", 0, "size="+size),
-		"this test needs to mount a small file system, as root",
-	)
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size="+size),
+		"this test needs to mount a small file system, as root")
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
 }
 

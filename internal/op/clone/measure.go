@@ -80,11 +80,8 @@ func writes(in Input, p plan.Plan) []string {
 	case db.Served():
 		if db.Beside() {
 			w[0] = "no table of the origin's"
-			return append(
-				w,
-				"tables "+db.Prefix+"... in the origin's database "+db.Name,
-				"all of it is removed with the copy",
-			)
+			return append(w, "tables "+db.Prefix+"... in the origin's database "+db.Name,
+				"all of it is removed with the copy")
 		}
 		w = append(w, "database and account "+db.Text())
 	}
@@ -97,14 +94,11 @@ func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, str
 	if free := in.Places[p.Target.Host].Free; free > 0 {
 		p.FreeThen = free - p.Bytes - p.Data
 		if need > free {
-			note(
-				site.Block,
-				"disk",
-				fmt.Sprintf("the copy needs %s, and %s are free", site.Size(need), site.Size(free)),
-				"leave out large folders or files, or make room",
-			)
+			note(site.Block, "disk", fmt.Sprintf("the copy needs %s, and %s are free", site.Size(need),
+				site.Size(free)), "leave out large folders or files, or make room")
 		} else if free-need < 1<<30 {
-			note(site.Warn, "disk", fmt.Sprintf("only %s will be free afterwards", site.Size(p.FreeThen)), "leave out large folders, or expire copies that nobody needs")
+			note(site.Warn, "disk", fmt.Sprintf("only %s will be free afterwards", site.Size(p.FreeThen)),
+				"leave out large folders, or expire copies that nobody needs")
 		}
 	}
 	if in.Over == nil {
@@ -117,11 +111,8 @@ func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, str
 		note(
 			site.Warn,
 			"lost",
-			plural(
-				in.Lost.Copy,
-				"change made on the copy is",
-				"changes made on the copy are",
-			)+" nowhere else and will be lost",
+			plural(in.Lost.Copy, "change made on the copy is", "changes made on the copy are")+
+				" nowhere else and will be lost",
 			"copy the copy first if that work is worth keeping",
 		)
 	}

@@ -30,7 +30,8 @@ func winding(t *testing.T, l *realtest.Live) {
 	now := strings.Replace(
 		string(text),
 		set,
-		"if ( 'staging.skerryline.example' === $_SERVER['HTTP_HOST'] ) {\n\tdefine( 'DB_NAME', 'staging' );\n} else {\n\t"+set+"\n}",
+		"if ( 'staging.skerryline.example' === $_SERVER['HTTP_HOST'] ) {\n\tdefine( 'DB_NAME', 'staging' "+
+			");\n} else {\n\t"+set+"\n}",
 		1,
 	)
 	require.NoError(t, os.WriteFile(file, []byte(now), 0o640))
@@ -97,19 +98,17 @@ func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
 	l := w.Live("ferry")
 	// Its own database class goes to the live database, whatever the configuration says;
 	// and each page that is visited leaves a mark there.
-	dropIn := "<?php\n$wpdb = new wpdb( '" + l.Spec.Database + "', '" + l.Spec.Password + "', '" + l.Spec.Database + "', '" + l.Spec.Server + "' );\n"
+	dropIn := "<?php\n$wpdb = new wpdb( '" + l.Spec.Database + "', '" + l.Spec.Password + "', '" + l.Spec.Database +
+		"', '" + l.Spec.Server + "' );\n"
 	require.NoError(t, os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/db.php"), []byte(dropIn), 0o644))
-	mark := "<?php\nadd_action( 'wp_loaded', function () { update_option( 'tide_visits', 1 + (int) get_option( 'tide_visits' ) ); } );\n"
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/plugins/tide-table/tide-table.php"), []byte(mark), 0o644),
-	)
+	mark := "<?php\nadd_action( 'wp_loaded', function () { update_option( 'tide_visits', 1 + (int) get_option( " +
+		"'tide_visits' ) ); } );\n"
+	require.NoError(t, os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/plugins/tide-table/tide-table.php"),
+		[]byte(mark), 0o644))
 	require.Equal(t, 200, l.Get("/"))
 	visits := func() string {
-		v, err := mariadbtest.Text(
-			l.Spec.Database,
-			"SELECT option_value FROM sk_options WHERE option_name = 'tide_visits'",
-		)
+		v, err := mariadbtest.Text(l.Spec.Database,
+			"SELECT option_value FROM sk_options WHERE option_name = 'tide_visits'")
 		require.NoError(t, err)
 		return v
 	}

@@ -56,7 +56,8 @@ func TestPagesAreTheOrigins(t *testing.T) {
 	require.NoError(t, err)
 	defer origin.Stop()
 	// A site map is not among them: a site that search engines are to leave alone has none.
-	for _, path := range []string{"/", "/post-1/", "/post-3/", "/post-4/", "/?s=harbour", "/feed/", "/comments/feed/", "/?p=999999", "/wp-json/wp/v2/posts"} {
+	for _, path := range []string{"/", "/post-1/", "/post-3/", "/post-4/", "/?s=harbour", "/feed/", "/comments/feed/",
+		"/?p=999999", "/wp-json/wp/v2/posts"} {
 		want, a, err := real.Get(ctx, origin, spec, path)
 		require.NoError(t, err)
 		resp, b := ask(t, s, path)

@@ -32,18 +32,12 @@ func withPins(in Input, p *plan.Plan, note func(site.Severity, string, string, s
 	s, ok := in.Pins[c.Pins]
 	switch {
 	case !ok:
-		note(
-			site.Block,
-			"pins",
-			"there is no pin sheet "+c.Pins,
-			"there are: "+cmp.Or(
-				strings.Join(slices.Sorted(maps.Keys(in.Pins)), ", "),
-				"none; make one: alibi pins make SITE",
-			),
-		)
+		note(site.Block, "pins", "there is no pin sheet "+c.Pins,
+			"there are: "+cmp.Or(strings.Join(slices.Sorted(maps.Keys(in.Pins)), ", "),
+				"none; make one: alibi pins make SITE"))
 		return c
 	case s.Wrong != "":
-		note(site.Block, "pins", "the pin sheet "+c.Pins+" is not right: "+s.Wrong, "mend it: alibi pins edit "+c.Pins)
+		note(site.Block, "pins", "the pin sheet "+c.Pins+" is not right: "+s.Wrong, "correct it: alibi pins edit "+c.Pins)
 		return c
 	case in.Origin.Stack != "wordpress":
 		note(site.Block, "pins", in.Origin.Name+" has no CMS whose components could be pinned", "leave the sheet out")
@@ -53,35 +47,21 @@ func withPins(in Input, p *plan.Plan, note func(site.Severity, string, string, s
 		note(
 			site.Warn,
 			"pins",
-			"the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and "+in.Origin.Name+" is not one",
+			"the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and "+in.Origin.Name+
+				" is not one",
 			"that is not changed",
 		)
 	}
 	r := &c.Runtime
-	r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(
-		r.PHP,
-		s.Runtime.PHP,
-	), cmp.Or(
-		r.Memory,
-		s.Runtime.Memory,
-	), cmp.Or(
-		r.Upload,
-		s.Runtime.Upload,
-	), cmp.Or(
-		r.RunTime,
-		s.Runtime.RunTime,
-	)
+	r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(r.PHP, s.Runtime.PHP), cmp.Or(r.Memory, s.Runtime.Memory),
+		cmp.Or(r.Upload, s.Runtime.Upload), cmp.Or(r.RunTime, s.Runtime.RunTime)
 	r.Show, r.Extensions = r.Show || s.Runtime.Show, cmp.Or(r.Extensions, s.Runtime.Extensions)
 	if s.Quiet != nil && slices.Equal(c.Quiet, site.QuietRules) {
 		c.Quiet = s.Quiet
 	}
 	c.Settings = s.Settings
-	note(
-		site.Note,
-		"pins",
-		"pin sheet "+c.Pins+": "+s.Means,
-		"its components come when the copy stands, as a run of their own",
-	)
+	note(site.Note, "pins", "pin sheet "+c.Pins+": "+s.Means,
+		"its components come when the copy stands, as a run of their own")
 	p.Steps = append(p.Steps, plan.Step{Name: "pins", Title: "have it brought to its pin sheet"})
 	return c
 }

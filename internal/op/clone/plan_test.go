@@ -79,11 +79,8 @@ func TestTheUsualPlan(t *testing.T) {
 	assert.Empty(t, p.Findings)
 	assert.Equal(t, plan.Copy, p.Kind)
 	assert.Equal(t, "http://skerryline-copy.localhost:7700", p.Target.Address().String())
-	assert.Equal(
-		t,
-		"/home/eng/alibi/copies/skerryline-copy/now/site/wp-content/database/.ht.sqlite",
-		p.Target.Database.Path,
-	)
+	assert.Equal(t, "/home/eng/alibi/copies/skerryline-copy/now/site/wp-content/database/.ht.sqlite",
+		p.Target.Database.Path)
 	assert.Equal(t, "[copy] Skerry Line", p.Target.Title)
 	assert.Equal(t, noon.Add(DefaultLease), p.Target.Lease.Ends)
 	assert.Equal(t, 70, p.Files, "the cache is left out")
@@ -141,10 +138,11 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 		code   string
 		text   string
 	}{
-		"no name":      {func(in *Input) { in.Choices.Name = "" }, "name", "needs a name"},
-		"name in use":  {func(in *Input) { in.Choices.Name = "taken" }, "name", "is in use"},
-		"odd name":     {func(in *Input) { in.Choices.Name = "Über Copy" }, "name", "can't be part of an address"},
-		"disk":         {func(in *Input) { in.Places["slipway"] = Place{Folder: "/c", Free: 1 << 20} }, "disk", "1.0 MiB are free"},
+		"no name":     {func(in *Input) { in.Choices.Name = "" }, "name", "needs a name"},
+		"name in use": {func(in *Input) { in.Choices.Name = "taken" }, "name", "is in use"},
+		"odd name":    {func(in *Input) { in.Choices.Name = "Über Copy" }, "name", "can't be part of an address"},
+		"disk": {func(in *Input) { in.Places["slipway"] = Place{Folder: "/c", Free: 1 << 20} }, "disk",
+			"1.0 MiB are free"},
 		"quota":        {func(in *Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
 		"quota, bytes": {func(in *Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
 		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "can be made on this machine only"},
@@ -202,10 +200,8 @@ func TestEstimateLearns(t *testing.T) {
 	first := Plan(in)
 	assert.Contains(t, first.Estimate.Basis, "usual rates")
 	for range 3 {
-		in.Past = append(
-			in.Past,
-			plan.Run{State: plan.Done, Plan: first, Began: noon, Ended: noon.Add(40 * time.Second)},
-		)
+		in.Past = append(in.Past, plan.Run{State: plan.Done, Plan: first, Began: noon,
+			Ended: noon.Add(40 * time.Second)})
 	}
 	in.Past = append(in.Past, plan.Run{State: plan.Stopped, Plan: first, Began: noon, Ended: noon.Add(time.Hour)})
 	p := Plan(in)
@@ -260,13 +256,15 @@ func TestPeopleAreMadeUpWhereACopyLeaves(t *testing.T) {
 		want        bool
 		code        string
 	}{
-		"to this machine":                {"slipway", "", nil, false, ""},
-		"to another host":                {"drydock", "", nil, true, "scrubbed"},
-		"on the origin's own host":       {"pier", "", nil, false, ""},
-		"to another host, as it is":      {"drydock", "off", nil, false, "personal"},
-		"to this machine, asked for":     {"slipway", "on", nil, true, "scrubbed"},
-		"a scrubbed one in line":         {"slipway", "", &site.Site{ID: "abcd1234", Host: "slipway", Scrubbed: true}, true, "scrubbed"},
-		"a scrubbed one, as it is again": {"slipway", "off", &site.Site{ID: "abcd1234", Host: "slipway", Scrubbed: true}, false, ""},
+		"to this machine":            {"slipway", "", nil, false, ""},
+		"to another host":            {"drydock", "", nil, true, "scrubbed"},
+		"on the origin's own host":   {"pier", "", nil, false, ""},
+		"to another host, as it is":  {"drydock", "off", nil, false, "personal"},
+		"to this machine, asked for": {"slipway", "on", nil, true, "scrubbed"},
+		"a scrubbed one in line": {"slipway", "", &site.Site{ID: "abcd1234", Host: "slipway", Scrubbed: true},
+			true, "scrubbed"},
+		"a scrubbed one, as it is again": {"slipway", "off",
+			&site.Site{ID: "abcd1234", Host: "slipway", Scrubbed: true}, false, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := input()
@@ -325,7 +323,8 @@ func TestFilesThatAreLeftOutForTheirSizeAreCounted(t *testing.T) {
 	assert.Equal(t, 2, left.Files)
 	st := wordpress.Stack{}
 	f := Filter(st, tree.Filter{Larger: 10})
-	for name, omitted := range map[string]bool{"wp-includes/version.php": false, "wp-content/large.zip": true, "wp-content/object-cache.php": true, "index.php": false} {
+	for name, omitted := range map[string]bool{"wp-includes/version.php": false, "wp-content/large.zip": true,
+		"wp-content/object-cache.php": true, "index.php": false} {
 		got, _ := f.Omits(tree.Entry{Path: name, Size: 99})
 		assert.Equal(t, omitted, got, name)
 	}

@@ -40,7 +40,8 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	}
 	defer b.Close()
 	in := evidence.Input{
-		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: Filter(tr.Stack, x.d.Filter), Baseline: b, Fresh: true,
+		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: Filter(tr.Stack, x.d.Filter),
+		Baseline: b, Fresh: true,
 		Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
 	}
 	// Once the site was visited it may have written to itself: what was compared

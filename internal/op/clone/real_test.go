@@ -129,12 +129,8 @@ func TestARealSiteRunsUnderEachPHP(t *testing.T) {
 	w.Keep()
 	for _, version := range []string{"7.4", "8.2", "8.4"} {
 		t.Run(version, func(t *testing.T) {
-			s := copyOf(
-				w,
-				live,
-				"php-"+strings.ReplaceAll(version, ".", ""),
-				func(c *clone.Choices) { c.Runtime.PHP, c.Runtime.Memory = version, "96M" },
-			)
+			s := copyOf(w, live, "php-"+strings.ReplaceAll(version, ".", ""),
+				func(c *clone.Choices) { c.Runtime.PHP, c.Runtime.Memory = version, "96M" })
 			checks := holds(t, w, s)
 			assert.Contains(t, checks["quiet rules"].Copy, "6 of 6")
 			assert.Contains(t, checks["runtime"].Copy, "PHP "+version)
@@ -181,13 +177,8 @@ func quiet(t *testing.T, s site.Site) {
 		all += string(b)
 	}
 	assert.Contains(t, all, "https://hooks.stowage.example/tides")
-	require.Eventually(
-		t,
-		func() bool { return len(caught(t, s, "sendmail-*.eml")) == 1 },
-		5*time.Second,
-		20*time.Millisecond,
-		"mail that goes past the CMS is caught too",
-	)
+	require.Eventually(t, func() bool { return len(caught(t, s, "sendmail-*.eml")) == 1 }, 5*time.Second,
+		20*time.Millisecond, "mail that goes past the CMS is caught too")
 	resp, _ = ask(t, s, "/")
 	assert.Contains(t, resp.Header.Get("X-Robots-Tag"), "noindex")
 	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "connect-src 'self'")
@@ -274,7 +265,8 @@ func TestNetworks(t *testing.T) {
 				onOrigin(
 					t,
 					live,
-					"UPDATE wp_3_options SET option_value = 'https://south.example' WHERE option_name IN ('home', 'siteurl')",
+					"UPDATE wp_3_options SET option_value = 'https://south.example' WHERE option_name IN "+
+						"('home', 'siteurl')",
 				)
 				live = must(w.Desk.Inspect(context.Background(), live.ID))
 			}
@@ -339,13 +331,8 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	assert.False(t, there(s.Database.Name))
 	_, err = mariadbtest.Root().As(s.Database.User, w.Desk.Env.Password(s.ID)).Identity(ctx)
 	assert.ErrorContains(t, err, "Access denied", "its account is gone")
-	assert.Eventually(
-		t,
-		func() bool { return len(process.Left(run)) == 0 },
-		10*time.Second,
-		50*time.Millisecond,
-		"its programs are stopped",
-	)
+	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 10*time.Second, 50*time.Millisecond,
+		"its programs are stopped")
 	left, err := w.Desk.Leftovers(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)

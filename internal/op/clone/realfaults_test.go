@@ -59,10 +59,9 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 func TestARealRefreshKilledAndCancelled(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(
-		t,
-		realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}},
-	)
+	w = realtest.New(t, realtest.Options{
+		Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)},
+	})
 	live := w.Make("ferry")
 	ctx := context.Background()
 	w.Keep()
@@ -104,22 +103,28 @@ func TestARealRefreshBringsOnlyWhatDiffers(t *testing.T) {
 	t.Cleanup(tables.InShardsOf(7)) // a table is compared in parts
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
-	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(60))", "INSERT INTO sk_loose VALUES ('https://ferry.skerryline.example/'), ('x'), ('x')",
-		"CREATE TABLE sk_words (w VARCHAR(80) PRIMARY KEY, n INT)", "INSERT INTO sk_words VALUES ('https://ferry.skerryline.example/tide', 1), ('plain', 2)"} {
+	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(60))",
+		"INSERT INTO sk_loose VALUES ('https://ferry.skerryline.example/'), ('x'), ('x')",
+		"CREATE TABLE sk_words (w VARCHAR(80) PRIMARY KEY, n INT)",
+		"INSERT INTO sk_words VALUES ('https://ferry.skerryline.example/tide', 1), ('plain', 2)"} {
 		onOrigin(t, live, q)
 	}
 	w.Keep()
 	s := copyOf(w, live, "near", func(*clone.Choices) {})
 	for _, q := range []string{
-		"UPDATE sk_posts SET post_content = 'https://ferry.skerryline.example/new/' WHERE post_name = 'post-3'", "DELETE FROM sk_posts WHERE post_name = 'post-4'",
-		"INSERT INTO sk_term_relationships VALUES (7001, 1, 0)", "INSERT INTO sk_loose VALUES ('y')", "INSERT INTO sk_words VALUES ('https://ferry.skerryline.example/ebb', 3)",
+		"UPDATE sk_posts SET post_content = 'https://ferry.skerryline.example/new/' WHERE post_name = 'post-3'",
+		"DELETE FROM sk_posts WHERE post_name = 'post-4'",
+		"INSERT INTO sk_term_relationships VALUES (7001, 1, 0)", "INSERT INTO sk_loose VALUES ('y')",
+		"INSERT INTO sk_words VALUES ('https://ferry.skerryline.example/ebb', 3)",
 		"INSERT INTO sk_comments (comment_ID, comment_content, comment_author) VALUES (900, 'theirs', 'a')",
 	} {
 		onOrigin(t, live, q)
 	}
 	for _, q := range []string{
-		"DELETE FROM sk_posts WHERE post_name = 'post-5'", "UPDATE sk_posts SET post_title = 'ours' WHERE post_name = 'post-6'",
-		"INSERT INTO sk_comments (comment_ID, comment_content, comment_author) VALUES (900, 'ours', 'b'), (901, 'ours', 'b')",
+		"DELETE FROM sk_posts WHERE post_name = 'post-5'",
+		"UPDATE sk_posts SET post_title = 'ours' WHERE post_name = 'post-6'",
+		"INSERT INTO sk_comments (comment_ID, comment_content, comment_author) VALUES (900, 'ours', 'b'), (901, " +
+			"'ours', 'b')",
 	} {
 		onCopy(t, s, q)
 	}
@@ -206,12 +211,14 @@ func TestATableThatChangesItsShapeAfterThePlan(t *testing.T) {
 	onOrigin(
 		t,
 		live,
-		"ALTER TABLE sk_posts ADD COLUMN tide VARCHAR(200) NOT NULL DEFAULT 'https://ferry.skerryline.example/tide', ADD KEY tide (tide(20))",
+		"ALTER TABLE sk_posts ADD COLUMN tide VARCHAR(200) NOT NULL DEFAULT 'https://ferry.skerryline.example/tide', "+
+			"ADD KEY tide (tide(20))",
 	)
 	onOrigin(
 		t,
 		live,
-		"CREATE TABLE sk_late (id INT PRIMARY KEY, v TEXT) SELECT 1 AS id, 'https://ferry.skerryline.example/late' AS v",
+		"CREATE TABLE sk_late (id INT PRIMARY KEY, v TEXT) SELECT 1 AS id, "+
+			"'https://ferry.skerryline.example/late' AS v",
 	)
 	w.Keep()
 	r := w.Run(p)
@@ -254,24 +261,15 @@ func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
 			if r, err := w.Desk.Record.Run(context.Background(), m.Run); err != nil || r.Tries > 1 {
 				return
 			}
-			db, err := sql.Open(
-				"mysql",
-				"root@unix("+filepath.Join(
-					desk.RunDir(w.Base),
-					"mariadb",
-					"mariadb.sock",
-				)+")/"+w.Site(
-					"patient",
-				).Database.Name,
-			)
+			db, err := sql.Open("mysql", "root@unix("+filepath.Join(desk.RunDir(w.Base), "mariadb", "mariadb.sock")+
+				")/"+w.Site("patient").Database.Name)
 			assert.NoError(t, err)
 			defer db.Close()
 			n := 0
 			err = db.QueryRow(
-				"SELECT COUNT(*) FROM alibi_loaded WHERE name LIKE ' part % of sk_posts' AND NOT EXISTS (SELECT 1 FROM alibi_loaded WHERE name = 'sk_posts')",
-			).Scan(
-				&n,
-			)
+				"SELECT COUNT(*) FROM alibi_loaded WHERE name LIKE ' part % of sk_posts' AND NOT EXISTS (SELECT 1 " +
+					"FROM alibi_loaded WHERE name = 'sk_posts')",
+			).Scan(&n)
 			if err == nil && n > 0 { // all connections to the copy's server end
 				cut = true
 				_, _ = db.Exec("KILL USER root") // its own is among them
@@ -297,7 +295,8 @@ func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
 func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
-	for _, q := range []string{"CREATE TABLE sk_still (n INT PRIMARY KEY, v VARCHAR(90))", "INSERT INTO sk_still VALUES (1, 'https://ferry.skerryline.example/'), (2, 'x'), (3, 'y')",
+	for _, q := range []string{"CREATE TABLE sk_still (n INT PRIMARY KEY, v VARCHAR(90))",
+		"INSERT INTO sk_still VALUES (1, 'https://ferry.skerryline.example/'), (2, 'x'), (3, 'y')",
 		"CREATE TABLE sk_emptied LIKE sk_still", "INSERT INTO sk_emptied SELECT * FROM sk_still"} {
 		onOrigin(t, live, q)
 	}

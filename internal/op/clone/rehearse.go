@@ -5,7 +5,7 @@ import (
 	"errors"
 
 	"alibi/internal/depot"
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/work"
@@ -31,7 +31,7 @@ func rehearse(env *op.Env, r plan.Run, d detail) *work.Operation {
 	made := newRunner(env, r, d)
 	o := made.operation()
 	x := &rehearsal{env: env, p: r.Plan}
-	x.point, _ = kept.IsHost(r.Plan.Origin.Host)
+	x.point, _ = pointhost.IsHost(r.Plan.Origin.Host)
 	o.Steps["evidence"] = work.Step{Do: x.judge(made.settled(made.evidence))}
 	o.Steps["clear"] = work.Step{Do: x.clear}
 	return o

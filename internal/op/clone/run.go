@@ -49,11 +49,10 @@ func Operations(env *op.Env) []work.Definition {
 	begin := work.Begin(func(r plan.Run, d detail) *work.Operation { return newRunner(env, r, d).operation() })
 	return []work.Definition{
 		{
-			Kind: plan.Copy, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.BesideConsent, Makes: true, Begin: begin,
+			Kind: plan.Copy, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.BesideConsent, Makes: true,
+			Begin: begin,
 		},
-		{
-			Kind: plan.Refresh, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.OverConsent, Begin: begin,
-		},
+		{Kind: plan.Refresh, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.OverConsent, Begin: begin},
 		{
 			Kind: plan.Rehearse, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.BesideConsent,
 			About: func(p plan.Plan) site.ID { return p.Origin.ID },
@@ -152,7 +151,8 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	for hostName, dir := range map[string]string{x.env.Local: x.dir, x.p.Target.Host: op.Folder(x.p.Target)} {
-		if err := rec.AddMade(ctx, inventory.Made{Site: x.p.Target.ID, Kind: "folder", Host: hostName, Path: dir, At: x.env.Now()}); err != nil {
+		if err := rec.AddMade(ctx, inventory.Made{Site: x.p.Target.ID, Kind: "folder", Host: hostName, Path: dir,
+			At: x.env.Now()}); err != nil {
 			return err
 		}
 	}
@@ -223,10 +223,8 @@ func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transf
 	if err != nil {
 		return nil, err
 	}
-	rw, err := rewrite.New(
-		op.Pairs(origin.Facts.Addresses, copied.Address()),
-		[]rewrite.PathPair{{From: origin.Root, To: copied.Root}},
-	)
+	rw, err := rewrite.New(op.Pairs(origin.Facts.Addresses, copied.Address()),
+		[]rewrite.PathPair{{From: origin.Root, To: copied.Root}})
 	if err != nil {
 		return nil, err
 	}
@@ -329,7 +327,8 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		lease, worked := s.Lease, s.Worked
 		*s = x.p.Target
 		s.Worked = worked
-		s.PlacedAt, s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = placed, proof, apart, facts, now, site.Ready, ""
+		s.PlacedAt, s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = placed, proof, apart, facts, now,
+			site.Ready, ""
 		switch {
 		case x.p.Kind == plan.Refresh:
 			s.Lease = lease
@@ -377,7 +376,8 @@ func (x *runner) clear(ctx context.Context, part string, keep site.Database) err
 	}
 	for _, m := range made {
 		if m.Site == x.p.Target.ID &&
-			(m.Kind == "database" && m.Path != "database:"+keep.Name || m.Kind == "tables" && m.Path != op.TablesPath(keep)) {
+			(m.Kind == "database" && m.Path != "database:"+keep.Name ||
+				m.Kind == "tables" && m.Path != op.TablesPath(keep)) {
 			if err := x.env.Unmake(ctx, m); err != nil {
 				return err
 			}

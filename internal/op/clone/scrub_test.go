@@ -23,12 +23,17 @@ func buyers(t *testing.T, s site.Site) {
 	t.Helper()
 	for _, q := range []string{
 		`UPDATE sk_users SET display_name='Runa Tidewell', user_email='runa.tidewell@islands.example' WHERE ID=1`,
-		`INSERT INTO sk_usermeta (user_id, meta_key, meta_value) VALUES (1, 'billing_address_1', '12 Kelp Lane'), (1, 'billing_phone', '+44 555 0172 33'), (1, 'last_name', 'Tidewell')`,
-		`INSERT INTO sk_postmeta (post_id, meta_key, meta_value) VALUES (1, '_order_note', 'a:2:{s:3:"who";s:13:"Runa Tidewell";s:4:"mail";s:29:"Runa.Tidewell@islands.example";}')`,
-		`INSERT INTO sk_options (option_name, option_value) VALUES ('quay_last', '{"to":"runa.tidewell@islands.example","at":"12 Kelp Lane"}')`,
-		`UPDATE sk_posts SET post_content=CONCAT(post_content, ' By Runa Tidewell, runa.tidewell@islands.example, +44 555 0172 33.') WHERE ID=1`,
+		`INSERT INTO sk_usermeta (user_id, meta_key, meta_value) VALUES (1, 'billing_address_1', '12 Kelp Lane'), (1,
+			'billing_phone', '+44 555 0172 33'), (1, 'last_name', 'Tidewell')`,
+		`INSERT INTO sk_postmeta (post_id, meta_key, meta_value) VALUES (1, '_order_note',
+			'a:2:{s:3:"who";s:13:"Runa Tidewell";s:4:"mail";s:29:"Runa.Tidewell@islands.example";}')`,
+		`INSERT INTO sk_options (option_name, option_value) VALUES ('quay_last',
+			'{"to":"runa.tidewell@islands.example","at":"12 Kelp Lane"}')`,
+		`UPDATE sk_posts SET post_content=CONCAT(post_content,
+			' By Runa Tidewell, runa.tidewell@islands.example, +44 555 0172 33.') WHERE ID=1`,
 		`CREATE TABLE sk_seat_orders (id INT PRIMARY KEY, full_name VARCHAR(80), email VARCHAR(80), note TEXT)`,
-		`INSERT INTO sk_seat_orders VALUES (1, 'Runa Tidewell', 'runa.tidewell@islands.example', 'Runa Tidewell sits at the bow'), (2, 'Odd Brimstead', 'odd@harbour.example', 'window')`,
+		`INSERT INTO sk_seat_orders VALUES (1, 'Runa Tidewell', 'runa.tidewell@islands.example',
+			'Runa Tidewell sits at the bow'), (2, 'Odd Brimstead', 'odd@harbour.example', 'window')`,
 	} {
 		require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(context.Background(), q), q)
 	}
@@ -77,33 +82,18 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	require.NoError(t, err, "a key signs in, though no password does")
 
 	// Brought in line again, new people too; and damage is found.
-	require.NoError(
-		t,
-		mariadbtest.DB(live.Database.Name).Exec(
-			ctx,
-			`INSERT INTO sk_seat_orders VALUES (3, 'Una Saltmarsh', 'una@harbour.example', '')`,
-		),
-	)
-	require.NoError(
-		t,
-		mariadbtest.DB(live.Database.Name).Exec(
-			ctx,
-			`UPDATE sk_posts SET post_title='With Una Saltmarsh' WHERE ID=1`,
-		),
-	)
+	require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(ctx,
+		`INSERT INTO sk_seat_orders VALUES (3, 'Una Saltmarsh', 'una@harbour.example', '')`))
+	require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(ctx,
+		`UPDATE sk_posts SET post_title='With Una Saltmarsh' WHERE ID=1`))
 	p, err := w.Desk.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	s = w.Site("nobody")
 	assert.NotContains(t, string(bytes.ToLower(text(t, s.Database.Name))), "saltmarsh")
-	require.NoError(
-		t,
-		mariadbtest.DB(s.Database.Name).Exec(
-			ctx,
-			`UPDATE sk_posts SET post_title='Una Saltmarsh was here' WHERE ID=1`,
-		),
-	)
+	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(ctx,
+		`UPDATE sk_posts SET post_title='Una Saltmarsh was here' WHERE ID=1`))
 	rep, err := w.Desk.Prove(ctx, s.ID, false, nil)
 	require.NoError(t, err)
 	c = check(t, rep, "personal")

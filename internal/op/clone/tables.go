@@ -262,7 +262,8 @@ func (l *loading) open(ctx context.Context) error {
 		l.target = srv.Target(db.Name, srv, tables.Prefix{Name: db.As, Stored: db.Prefix})
 		return nil
 	}
-	if err := x.env.MakeDatabase(ctx, x.p.Target, schema.Settings["charset"], schema.Settings["collation"]); err != nil {
+	if err := x.env.MakeDatabase(ctx, x.p.Target, schema.Settings["charset"],
+		schema.Settings["collation"]); err != nil {
 		return err
 	}
 	srv, err := x.env.Server(ctx, x.p.Target.Host)
@@ -313,7 +314,8 @@ func (l *loading) all(ctx context.Context) error {
 	}
 	l.t.Expect(total)
 	list := slices.Clone(schema.Tables)
-	slices.SortStableFunc(list, func(a, b tables.Table) int { return cmp.Compare(b.Bytes, a.Bytes) }) // the largest first
+	// the largest first
+	slices.SortStableFunc(list, func(a, b tables.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(1)
 	if _, parts := l.target.(tables.PartLoader); parts { // else it has one writer

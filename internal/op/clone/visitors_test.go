@@ -26,7 +26,8 @@ func logbook(t *testing.T, l *realtest.Live) {
 	onOrigin(
 		t,
 		l.Site,
-		"INSERT INTO sk_log (v) SELECT CONCAT(REPEAT('tide and wind ', 100), IF(seq % 7, '', ' "+l.Spec.URL+"/post-0/')) FROM seq_1_to_40000",
+		"INSERT INTO sk_log (v) SELECT CONCAT(REPEAT('tide and wind ', 100), IF(seq % 7, '', ' "+l.Spec.URL+
+			"/post-0/')) FROM seq_1_to_40000",
 	)
 }
 
@@ -48,13 +49,8 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 		run()
 		alter := <-altered
 		longest, came := stop()
-		t.Logf(
-			"%s: %d visits, the longest took %s, the ALTER %s",
-			what,
-			came,
-			longest.Round(time.Millisecond),
-			alter.Round(time.Millisecond),
-		)
+		t.Logf("%s: %d visits, the longest took %s, the ALTER %s", what, came, longest.Round(time.Millisecond),
+			alter.Round(time.Millisecond))
 		assert.Less(t, longest, 2*time.Second, what)
 		assert.Less(t, alter, 4*time.Second, what)
 	}
@@ -95,11 +91,8 @@ func TestAValueWithVeryManyAddressesIsNotRewrittenByTheLiveServer(t *testing.T) 
 	l := w.Live("ferry")
 	value := strings.Repeat(l.Spec.URL+"/p ", 27_000)
 	onOrigin(t, l.Site, "INSERT INTO sk_options (option_name, option_value) VALUES ('tide_pages', '"+value+"')")
-	onOrigin(
-		t,
-		l.Site,
-		"UPDATE sk_options SET option_value = CONCAT(option_value, '') WHERE option_value LIKE '%"+l.Spec.URL+"%'",
-	)
+	onOrigin(t, l.Site, "UPDATE sk_options SET option_value = CONCAT(option_value, '') WHERE option_value LIKE '%"+
+		l.Spec.URL+"%'")
 	w.Keep()
 	began := time.Now()
 	copyOf(w, l.Site, "plain", func(*clone.Choices) {})
@@ -110,10 +103,8 @@ func TestAValueWithVeryManyAddressesIsNotRewrittenByTheLiveServer(t *testing.T) 
 	t.Log(first, second)
 	assert.Less(t, first, 20*time.Second)
 	assert.Less(t, second, 20*time.Second)
-	got, err := mariadbtest.Text(
-		w.Site("plain").Database.Name,
-		"SELECT option_value FROM sk_options WHERE option_name = 'tide_pages'",
-	)
+	got, err := mariadbtest.Text(w.Site("plain").Database.Name,
+		"SELECT option_value FROM sk_options WHERE option_name = 'tide_pages'")
 	require.NoError(t, err)
 	assert.Equal(t, strings.ReplaceAll(value, l.Spec.URL, w.Site("plain").Address().String()), got)
 }

@@ -19,7 +19,7 @@ import (
 
 	"alibi/internal/archive"
 	"alibi/internal/depot"
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
@@ -79,16 +79,11 @@ func Plan(s site.Site, c Choices, p *depot.Point, free int64, now time.Time) (pl
 		out.Files, out.Bytes, out.Rows, out.Tables = s.Facts.Files, s.Bytes(), s.Facts.Rows, len(s.Facts.Tables)
 	}
 	if p == nil {
-		out.Steps = append(
-			out.Steps,
-			plan.Step{Name: "keep", Title: "take a restore point", Work: out.Bytes, Unit: plan.Bytes},
-		)
+		out.Steps = append(out.Steps, plan.Step{Name: "keep", Title: "take a restore point", Work: out.Bytes,
+			Unit: plan.Bytes})
 	}
-	out.Steps = append(
-		out.Steps,
-		plan.Step{Name: "write", Title: "write the archive", Work: out.Bytes, Unit: plan.Bytes},
-		plan.Step{Name: "check", Title: "read it back", Work: out.Bytes, Unit: plan.Bytes},
-	)
+	out.Steps = append(out.Steps, plan.Step{Name: "write", Title: "write the archive", Work: out.Bytes,
+		Unit: plan.Bytes}, plan.Step{Name: "check", Title: "read it back", Work: out.Bytes, Unit: plan.Bytes})
 	out.Writes = []string{"nothing on the site", "the archive " + c.To}
 	if len(c.For) == 0 {
 		out.Findings = append(
@@ -96,8 +91,9 @@ func Plan(s site.Site, c Choices, p *depot.Point, free int64, now time.Time) (pl
 			site.Finding{
 				Severity: site.Note,
 				Code:     "secrets",
-				Text:     "passwords, their digests and keys are left out: accounts get new passwords when it is brought back",
-				Remedy:   "encrypt it, and they are in it: --for age1...",
+				Text: "passwords, their digests and keys are left out: accounts get new passwords when it is " +
+					"brought back",
+				Remedy: "encrypt it, and they are in it: --for age1...",
 			},
 		)
 	}
@@ -107,11 +103,8 @@ func Plan(s site.Site, c Choices, p *depot.Point, free int64, now time.Time) (pl
 			site.Finding{
 				Severity: site.Warn,
 				Code:     "disk",
-				Text: fmt.Sprintf(
-					"the site weighs %s, and %s are free there",
-					site.Size(out.Bytes),
-					site.Size(free),
-				),
+				Text: fmt.Sprintf("the site has %s, and %s are free there", site.Size(out.Bytes),
+					site.Size(free)),
 				Remedy: "compressed it may fit",
 			},
 		)
@@ -151,7 +144,7 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 }
 
 // point is the restore point that was chosen, or the one that the run took.
-func (x *runner) point(ctx context.Context, t *work.Task) (*kept.Host, error) {
+func (x *runner) point(ctx context.Context, t *work.Task) (*pointhost.Host, error) {
 	d, err := x.env.Depot(ctx)
 	if err != nil {
 		return nil, err
@@ -168,7 +161,7 @@ func (x *runner) point(ctx context.Context, t *work.Task) (*kept.Host, error) {
 		}
 		id = list[i].ID
 	}
-	return kept.Open(ctx, d, id)
+	return pointhost.Open(ctx, d, id)
 }
 
 // write writes the archive anew; what an earlier try left is removed first.
@@ -207,12 +200,8 @@ func (x *runner) write(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	t.Note(
-		"%s in %d %s",
-		site.Size(out.Total),
-		len(made),
-		map[bool]string{true: "file", false: "files"}[len(made) == 1],
-	)
+	t.Note("%s in %d %s", site.Size(out.Total), len(made),
+		map[bool]string{true: "file", false: "files"}[len(made) == 1])
 	m := src.Manifest
 	n := Note{
 		Path:    x.c.To,
@@ -262,7 +251,7 @@ func (x *runner) through(to io.Writer, write func(io.Writer) error) error {
 }
 
 // Source is a restore point as what an archive is made of.
-func Source(ctx context.Context, env *op.Env, h *kept.Host, redact bool) (archive.Source, func(), error) {
+func Source(ctx context.Context, env *op.Env, h *pointhost.Host, redact bool) (archive.Source, func(), error) {
 	none := func() {}
 	p := h.Point()
 	root, err := h.Open(ctx, p.Site.Root)
@@ -341,8 +330,8 @@ func (x *runner) check(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	p := h.Point()
-	t.Result("%s: %s files and %s rows of %s, as of %s", x.c.To, site.Number(p.Files), site.Number(p.Rows),
-		p.Site.Name, p.Taken.Local().Format("2 Jan 2006 15:04"))
+	t.Result("%s: %s files and %s rows of %s, as of %s", x.c.To, site.Number(p.Files), site.Number(p.Rows), p.Site.Name,
+		p.Taken.Local().Format("2 Jan 2006 15:04"))
 	t.Entry("archive %s made", x.c.To)
 	return nil
 }

@@ -130,7 +130,8 @@ func TestStandardToolsReadAnArchive(t *testing.T) {
 	w.Keep()
 	dir := t.TempDir()
 	file := made(t, w.World, live, export.Choices{To: filepath.Join(dir, "ferry.tar.zst"), Part: 1 << 20})
-	require.NoError(t, mariadbtest.Root().MakeDatabase(context.Background(), "by_hand", "utf8mb4", "", tables.Account{}))
+	require.NoError(t, mariadbtest.Root().MakeDatabase(context.Background(), "by_hand", "utf8mb4", "",
+		tables.Account{}))
 	script := `set -eu
 cd ` + dir + `
 sha256sum -c --quiet ferry.tar.zst.sha256
@@ -138,7 +139,8 @@ mkdir x && cd x
 cat ../ferry.tar.zst.[0-9]* | zstd -dc | tar -x
 sha256sum -c --quiet SHA256SUMS
 cat database/*.sql | mariadb --socket=` + mariadbtest.Socket() + ` -u root by_hand
-mariadb --socket=` + mariadbtest.Socket() + ` -u root -N -e "SELECT COUNT(*) FROM by_hand.sk_posts; SELECT COUNT(*) FROM by_hand.sk_users WHERE user_pass <> ''"
+mariadb --socket=` + mariadbtest.Socket() +
+		` -u root -N -e "SELECT COUNT(*) FROM by_hand.sk_posts; SELECT COUNT(*) FROM by_hand.sk_users WHERE user_pass <> ''"
 diff files/index.php ` + live.Root + `/index.php
 grep -c made-up-secret files/wp-config.php || true`
 	out, err := exec.Command("bash", "-c", script).CombinedOutput()
@@ -156,10 +158,12 @@ func TestARealSiteComesBackFromAnEncryptedArchive(t *testing.T) {
 		require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(context.Background(), q))
 	}
 	on(
-		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1, w VARCHAR(9) CHARACTER SET utf16)",
+		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) " +
+			"CHARACTER SET latin1, w VARCHAR(9) CHARACTER SET utf16)",
 	)
 	on(
-		`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff', 'é'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '', '')`,
+		`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff',
+			'é'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '', '')`,
 	)
 	w.Keep()
 	ctx := context.Background()
@@ -254,7 +258,8 @@ func TestAnArchiveWithoutPasswordsLeavesThoseOfALiveSiteAlone(t *testing.T) {
 		t.Helper()
 		require.NoError(t, mariadbtest.DB(l.Spec.Database).Exec(ctx, q))
 	}
-	const secrets = "SELECT CONCAT_WS(' ', (SELECT GROUP_CONCAT(user_pass ORDER BY ID) FROM sk_users), (SELECT GROUP_CONCAT(option_value ORDER BY option_id) FROM sk_options WHERE option_name LIKE '%secret%'))"
+	const secrets = "SELECT CONCAT_WS(' ', (SELECT GROUP_CONCAT(user_pass ORDER BY ID) FROM sk_users), (SELECT " +
+		"GROUP_CONCAT(option_value ORDER BY option_id) FROM sk_options WHERE option_name LIKE '%secret%'))"
 	change("INSERT INTO sk_options (option_name, option_value) VALUES ('harbour_secret', 'high water')")
 	file := made(t, w.World, l.Site, export.Choices{To: filepath.Join(t.TempDir(), "ferry.tar.zst")})
 	before := ask(secrets)

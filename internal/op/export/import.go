@@ -42,9 +42,11 @@ func PlanImport(m archive.Manifest, c ImportChoices, as *site.Site, p plan.Plan)
 	}
 	if as != nil {
 		switch {
-		case as.Database.Engine != m.Site.Database.Engine || as.Database.Prefix != m.Site.Database.Prefix || as.Stack != m.Site.Stack:
+		case as.Database.Engine != m.Site.Database.Engine || as.Database.Prefix != m.Site.Database.Prefix ||
+			as.Stack != m.Site.Stack:
 			return p, fmt.Errorf(
-				"%s is a %s site with %s tables %s..., and the archive has a %s site with %s tables %s...: make a copy of it instead",
+				"%s is a %s site with %s tables %s..., and the archive has a %s site with %s tables %s...: make a "+
+					"copy of it instead",
 				as.Name,
 				as.Stack,
 				as.Database.Engine,
@@ -55,7 +57,8 @@ func PlanImport(m archive.Manifest, c ImportChoices, as *site.Site, p plan.Plan)
 			)
 		case as.Address() != m.Site.Address():
 			return p, fmt.Errorf(
-				"the archive is of a site at %s, and %s answers at %s: make a copy of it instead, which has its addresses changed",
+				"the archive is of a site at %s, and %s answers at %s: make a copy of it instead, which has its "+
+					"addresses changed",
 				m.Site.Address(),
 				as.Name,
 				as.Address(),
@@ -155,8 +158,8 @@ func (x *importer) read(ctx context.Context, t *work.Task) error {
 }
 
 func (x *importer) tell(t *work.Task, p depot.Point) {
-	t.Result("restore point %s of %s: %s files, %s rows; the depot grew by %s",
-		p.ID, p.Site.Name, site.Number(p.Files), site.Number(p.Rows), site.Size(p.Added))
+	t.Result("restore point %s of %s: %s files, %s rows; the depot grew by %s", p.ID, p.Site.Name, site.Number(p.Files),
+		site.Number(p.Rows), site.Size(p.Added))
 	t.Entry("restore point %s read from the archive %s", p.ID, x.c.From)
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/site"
@@ -56,7 +56,7 @@ type Changes struct {
 
 // Differ compares a site as it is with a restore point of it. Both are only
 // read; files of the same size and time are taken for the same.
-func Differ(ctx context.Context, env *op.Env, s site.Site, p *kept.Host) (*Changes, error) {
+func Differ(ctx context.Context, env *op.Env, s site.Site, p *pointhost.Host) (*Changes, error) {
 	now, err := env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
@@ -148,7 +148,7 @@ func (d *differing) files(
 	return ctx.Err()
 }
 
-func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, s site.Site, p *kept.Host) error {
+func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, s site.Site, p *pointhost.Host) error {
 	st, err := env.Stack(s.Stack)
 	if err != nil {
 		return err

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/host"
 	"alibi/internal/host/local"
 	"alibi/internal/tree"
@@ -17,7 +17,7 @@ import (
 
 // Extract brings a file or folder of a restore point to a new place on this
 // machine: whole, or not at all.
-func Extract(ctx context.Context, p *kept.Host, what, to string) (files int, bytes int64, err error) {
+func Extract(ctx context.Context, p *pointhost.Host, what, to string) (files int, bytes int64, err error) {
 	src, err := p.Open(ctx, p.Point().Site.Root)
 	if err != nil {
 		return 0, 0, err

@@ -41,7 +41,8 @@ func (k *keeping) files(ctx context.Context, place stack.Place, s site.Site, p *
 		files, _ := list.Totals()
 		if first = max(first, files); files < first/2 && first > 20 {
 			return fmt.Errorf(
-				"keeping the files: %d of %d are gone: %w; see whether the site is being moved, and take the point when they are back",
+				"keeping the files: %d of %d are gone: %w; see whether the site is being moved, and take the point "+
+					"when they are back",
 				first-files,
 				first,
 				tree.ErrVanish,

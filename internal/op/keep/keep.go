@@ -80,9 +80,8 @@ func Plan(in Input) plan.Plan {
 			site.Finding{
 				Severity: site.Note,
 				Code:     "shared",
-				Text: "what did not change since the restore point of " + in.Last.Taken.Format(
-					"2 Jan 15:04",
-				) + " is not kept twice",
+				Text: "what did not change since the restore point of " + in.Last.Taken.Format("2 Jan 15:04") +
+					" is not kept twice",
 			},
 		)
 	}
@@ -94,11 +93,8 @@ func Plan(in Input) plan.Plan {
 				site.Finding{
 					Severity: site.Warn,
 					Code:     "disk",
-					Text: fmt.Sprintf(
-						"the site weighs %s, and the depot's disk has %s",
-						site.Size(p.Bytes+p.Data),
-						site.Size(in.Free),
-					),
+					Text: fmt.Sprintf("the site has %s, and the depot's disk has %s", site.Size(p.Bytes+p.Data),
+						site.Size(in.Free)),
 					Remedy: "compressed it may fit; else make room, or name another folder for the depot",
 				},
 			)
@@ -149,8 +145,8 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	t.Entry("restore point %s taken", p.ID)
-	t.Result("restore point %s: %s files, %s rows, %s; the depot grew by %s",
-		p.ID, site.Number(p.Files), site.Number(p.Rows), site.Size(p.Bytes), site.Size(p.Added))
+	t.Result("restore point %s: %s files, %s rows, %s; the depot grew by %s", p.ID, site.Number(p.Files),
+		site.Number(p.Rows), site.Size(p.Bytes), site.Size(p.Added))
 	return nil
 }
 

@@ -103,10 +103,12 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 		require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(context.Background(), q))
 	}
 	on(
-		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) CHARACTER SET latin1)",
+		"CREATE TABLE sk_odd (b BLOB, bits BIT(9), d DECIMAL(20,3), f FLOAT, y YEAR, z INT(6) ZEROFILL, v VARCHAR(9) " +
+			"CHARACTER SET latin1)",
 	)
 	on(
-		`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff'), (NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '')`,
+		`INSERT INTO sk_odd VALUES (x'00090a5c27ff', b'101010101', 12345678901234567.125, 1.1, 1999, 42, x'e9ff'),
+			(NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('', 0, 0, 0, 2000, 0, '')`,
 	)
 	w.Keep()
 	first := keepNow(t, w.World, live, "before the tide")
@@ -139,14 +141,8 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 
 	// A point of a site whose code does not run is what it is, and does not hold.
 	ctx := context.Background()
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(old.Root, "wp-content/plugins/tide-table/tide-table.php"),
-			[]byte("<?php\nno_such_tide();\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(old.Root, "wp-content/plugins/tide-table/tide-table.php"),
+		[]byte("<?php\nno_such_tide();\n"), 0o644))
 	broken := keepNow(t, w.World, old, "")
 	pl, err := w.Desk.PlanRehearse(ctx, broken)
 	require.NoError(t, err)
@@ -194,7 +190,8 @@ func TestKilledWhileKeepingAndRehearsing(t *testing.T) {
 		})
 	}
 	p := newest(t, w, live)
-	for _, m := range []string{"reserve end", "files progress", "tables progress", "evidence progress", "evidence end", "clear begin", "clear end"} {
+	for _, m := range []string{"reserve end", "files progress", "tables progress", "evidence progress", "evidence end",
+		"clear begin", "clear end"} {
 		t.Run("rehearsal "+m, func(t *testing.T) {
 			pl, err := w.Desk.PlanRehearse(ctx, p)
 			require.NoError(t, err)
@@ -279,11 +276,8 @@ func TestAFullDepotDisk(t *testing.T) {
 	w := demotest.New(t)
 	dir := w.Desk.DepotPath()
 	require.NoError(t, os.MkdirAll(dir, 0o700))
-	require.NoError(
-		t,
-		syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=16k"),
-		"this test needs to mount a small file system, as root",
-	)
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=16k"),
+		"this test needs to mount a small file system, as root")
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
 	w.Keep()
 	live := w.Site(origin)
@@ -302,18 +296,10 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	p := keepNow(t, w.World, live, "")
-	require.NoError(
-		t,
-		mariadbtest.DB(live.Database.Name).Exec(
-			ctx,
-			"UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'",
-		),
-	)
+	require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(ctx,
+		"UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'"))
 	s := w.Copy(live.Name, "worked-on")
-	require.NoError(
-		t,
-		mariadbtest.DB(s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"),
-	)
+	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"))
 	pl, err := w.Desk.PlanBack(ctx, s.ID, p)
 	require.NoError(t, err)
 	r := w.Run(pl)
@@ -325,8 +311,7 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 	defer db.Close()
 	n := 0
 	require.NoError(
-		t,
-		db.QueryRow("SELECT COUNT(*) FROM sk_posts WHERE post_name = 'post-4' OR post_title = 'Later'").Scan(&n),
+		t, db.QueryRow("SELECT COUNT(*) FROM sk_posts WHERE post_name = 'post-4' OR post_title = 'Later'").Scan(&n),
 	)
 	assert.Equal(t, 1, n, "as the point holds it")
 	apart, err := w.Desk.Apart(ctx, s.ID)
@@ -351,7 +336,9 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 		t.Helper()
 		require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(ctx, q))
 	}
-	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(9))", "INSERT INTO sk_loose VALUES ('a'), ('a'), ('b')", "CREATE TABLE sk_gone (n INT)", "INSERT INTO sk_gone VALUES (1), (2)"} {
+	for _, q := range []string{"CREATE TABLE sk_loose (v VARCHAR(9))",
+		"INSERT INTO sk_loose VALUES ('a'), ('a'), ('b')", "CREATE TABLE sk_gone (n INT)",
+		"INSERT INTO sk_gone VALUES (1), (2)"} {
 		on(q)
 	}
 	w.Keep()
@@ -362,8 +349,11 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	assert.Empty(t, c.Tables)
 	assert.Equal(t, p.Files, c.Same.Files)
 	assert.Equal(t, p.Rows, c.Same.Rows)
-	for _, q := range []string{"UPDATE sk_posts SET post_title = 'x' WHERE post_name IN ('post-3', 'post-4')", "DELETE FROM sk_posts WHERE post_name = 'post-5'", "DELETE FROM sk_loose WHERE v = 'a' LIMIT 1", "INSERT INTO sk_loose VALUES ('c')",
-		"DROP TABLE sk_gone", "CREATE TABLE sk_new (n INT)", "INSERT INTO sk_new VALUES (1)", "ALTER TABLE sk_links ADD COLUMN tide INT"} {
+	for _, q := range []string{"UPDATE sk_posts SET post_title = 'x' WHERE post_name IN ('post-3', 'post-4')",
+		"DELETE FROM sk_posts WHERE post_name = 'post-5'", "DELETE FROM sk_loose WHERE v = 'a' LIMIT 1",
+		"INSERT INTO sk_loose VALUES ('c')",
+		"DROP TABLE sk_gone", "CREATE TABLE sk_new (n INT)", "INSERT INTO sk_new VALUES (1)",
+		"ALTER TABLE sk_links ADD COLUMN tide INT"} {
 		on(q)
 	}
 	style := filepath.Join(live.Root, "readme.html")

@@ -45,10 +45,10 @@ func (k *keeping) tables(ctx context.Context, place stack.Place, s site.Site, p 
 	for i := range order {
 		order[i] = i
 	}
-	slices.SortStableFunc(
-		order,
-		func(a, b int) int { return cmp.Compare(schema.Tables[b].Bytes, schema.Tables[a].Bytes) },
-	) // the largest first
+	// the largest first
+	slices.SortStableFunc(order, func(a, b int) int {
+		return cmp.Compare(schema.Tables[b].Bytes, schema.Tables[a].Bytes)
+	})
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(snap.Readers())
 	for _, i := range order {

@@ -97,11 +97,8 @@ func Expire(ctx context.Context, env *op.Env, id site.ID, who, why string) (site
 		case s.Role != site.Copy:
 			return fmt.Errorf("%s is a live site: it has no lease to end", s.Name)
 		case s.State == site.Expired:
-			return fmt.Errorf(
-				"%s is expired already; it will be removed %s",
-				s.Name,
-				s.Lease.Noticed.Add(s.Lease.Grace).Format(time.DateTime),
-			)
+			return fmt.Errorf("%s is expired already; it will be removed %s", s.Name,
+				s.Lease.Noticed.Add(s.Lease.Grace).Format(time.DateTime))
 		case s.Run != "":
 			return fmt.Errorf("a run (%s) is at work on %s; cancel it first", s.Run, s.Name)
 		}

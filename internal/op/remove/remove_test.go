@@ -91,13 +91,8 @@ func TestLeftovers(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(env.CopyDir("forgotten"), "now"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(env.CopyDir("forgotten"), "now", "f"), make([]byte, 100), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(env.CopyDir("stays"), "old"), 0o700))
-	require.NoError(
-		t,
-		env.Record.AddMade(
-			ctx,
-			inventory.Made{Site: "x", Kind: "folder", Host: env.Local, Path: env.CopyDir("noted"), At: time.Now()},
-		),
-	)
+	require.NoError(t, env.Record.AddMade(ctx, inventory.Made{Site: "x", Kind: "folder", Host: env.Local,
+		Path: env.CopyDir("noted"), At: time.Now()}))
 	require.NoError(t, os.MkdirAll(filepath.Join(env.Home, "temp", "1999999999", "image"), 0o700))
 	left, err := w.Desk.Leftovers(ctx)
 	require.NoError(t, err)

@@ -63,11 +63,8 @@ func (x *runner) grant(ctx context.Context, t *work.Task, root host.Root, list [
 		want.Plain = plain
 		given, err := host.Grant(root, x.dir("new", e.Path), want)
 		if errors.Is(err, host.ErrUnreadable) {
-			return fmt.Errorf(
-				"%w: nothing of the site was changed; run Alibi as an account that may do this, or leave %s out",
-				err,
-				e.Path,
-			)
+			return fmt.Errorf("%w: nothing of the site was changed; run Alibi as an account that may do this, or "+
+				"leave %s out", err, e.Path)
 		}
 		if err != nil {
 			return err

@@ -120,7 +120,7 @@ func (x *runner) assemble(ctx context.Context, st stack.Stack) (*assembly, error
 	return a, nil
 }
 
-// lay puts the files of a component where they will stand, by a second name for
+// lay puts the files of a component where they will stand, as a hard link to
 // each: no byte is copied.
 func lay(p catalogue.Package, st stack.Stack, dir string) error {
 	at := st.Stands(p.Source.Kind, p.Source.Slug)
@@ -386,30 +386,18 @@ func changeFindings(in Input, note func(site.Severity, string, string, string)) 
 	if s.Role == site.Live {
 		switch {
 		case c.Ballast != nil || c.Account != nil || c.Scrub:
-			note(
-				site.Block,
-				"live",
-				"made-up content, accounts and people are for copies",
-				"make one: alibi copy "+s.Name,
-			)
+			note(site.Block, "live", "made-up content, accounts and people are for copies",
+				"make one: alibi copy "+s.Name)
 		case c.core() != nil || c.Runtime != nil:
-			note(
-				site.Block,
-				"live-core",
-				"core and runtime of a live site are not changed from here",
-				"try it on a copy: alibi copy "+s.Name,
-			)
+			note(site.Block, "live-core", "core and runtime of a live site are not changed from here",
+				"try it on a copy: alibi copy "+s.Name)
 		case len(c.Switch.On) > 0:
-			note(
-				site.Warn,
-				"hooks",
-				"what a plugin does when it is put on is not done: no code of a live site is run from here",
-				"open its page of plugins once",
-			)
+			note(site.Warn, "hooks", "what a plugin does when it is activated is not done: no code of a live site is "+
+				"run from here", "open its page of plugins once")
 		}
 	}
 	if len(c.Switch.Off) > 0 || c.Switch.AllOff {
-		note(site.Note, "off", "what a plugin does when it is put off is not done", "its tasks and tables stay")
+		note(site.Note, "off", "what a plugin does when it is deactivated is not done", "its tasks and tables stay")
 	}
 	for _, p := range c.Remove {
 		if strings.HasPrefix(path.Base(p), ".") {

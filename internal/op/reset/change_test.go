@@ -89,7 +89,7 @@ func TestWhatARealCopyRunsIsChangedFromOutside(t *testing.T) {
 	status, text := page(t, s)
 	assert.Equal(t, 200, status)
 	assert.True(t, strings.Contains(text, "Harbour Bell is new"))
-	assert.Contains(t, tableNames(t, w.World, s), "sk_quay_forms", "what the plugin does when it is put on was done")
+	assert.Contains(t, tableNames(t, w.World, s), "sk_quay_forms", "what the plugin does when it is activated was done")
 
 	changed(t, w.World, s, desk.ChangeWish{Put: from("quay-forms", "deck-notes"), PutOff: []string{"harbour-bell"}})
 	got = states(t, w.World, s)
@@ -222,8 +222,8 @@ func TestBadComponents(t *testing.T) {
 	assert.True(t, slices.ContainsFunc(p.Findings, func(f site.Finding) bool { return f.Code == "unmet" }))
 	p, err = w.Desk.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("port-watch", "starboard-watch")}, nil)
 	require.NoError(t, err)
-	i := slices.IndexFunc(p.Findings, func(f site.Finding) bool { return f.Code == "quarrel" })
-	require.GreaterOrEqual(t, i, 0, "a quarrel is known before")
+	i := slices.IndexFunc(p.Findings, func(f site.Finding) bool { return f.Code == "conflict" })
+	require.GreaterOrEqual(t, i, 0, "a conflict is known before")
 	assert.Contains(t, p.Findings[i].Text, "skerry_watch")
 	live := w.Site("ferry")
 	p, err = w.Desk.PlanChange(ctx, live.ID, desk.ChangeWish{Put: []site.Source{{Kind: site.Core}}}, nil)
@@ -260,7 +260,8 @@ func TestAChangeKilledAtEachMoment(t *testing.T) {
 	changed(t, w.World, s, desk.ChangeWish{Put: from("quay-forms@0.9")})
 	w.Stop()
 	ctx := context.Background()
-	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end", "prove end", "wake end"} {
+	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end",
+		"prove end", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
 			version := []string{"1.0", "0.9"}[i%2]
 			bell := desk.ChangeWish{Put: from("quay-forms@" + version), PutOff: []string{"tide-table"}}
@@ -293,12 +294,8 @@ func TestAChangeCancelledAfterItsCodeRanIsTakenBack(t *testing.T) {
 	ctx := context.Background()
 	for _, moment := range []string{"tables end", "files end", "wake begin", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
-			p, err := w.Desk.PlanChange(
-				ctx,
-				s.ID,
-				desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}},
-				nil,
-			)
+			p, err := w.Desk.PlanChange(ctx, s.ID,
+				desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}}, nil)
 			require.NoError(t, err)
 			r := start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)

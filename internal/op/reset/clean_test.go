@@ -42,12 +42,8 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	ctx := context.Background()
 	s := w.Copy(origin, "practice")
 	was := kept(t, w, s)
-	pl, err := w.Desk.PlanClean(
-		ctx,
-		s.ID,
-		reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins", "uploads"}, Except: []string{"tide-table"}},
-		"",
-	)
+	pl, err := w.Desk.PlanClean(ctx, s.ID, reset.Clean{Wish: stack.Wish{All: true},
+		Tidy: []string{"plugins", "uploads"}, Except: []string{"tide-table"}}, "")
 	require.NoError(t, err)
 	goes, stays := fmt.Sprint(pl.Goes), fmt.Sprint(pl.Stays)
 	assert.Contains(t, goes, "table sk_posts")
@@ -62,11 +58,8 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 		assert.Equal(t, rows, value(t, s, "SELECT COUNT(*) FROM sk_"+table), table)
 	}
 	assert.Equal(t, "a:0:{}", value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'active_plugins'"))
-	assert.Contains(
-		t,
-		value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'siteurl'"),
-		"practice.localhost",
-	)
+	assert.Contains(t, value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'siteurl'"),
+		"practice.localhost")
 	assert.NoDirExists(t, filepath.Join(s.Root, "wp-content/plugins/bell-mailer"))
 	assert.DirExists(t, filepath.Join(s.Root, "wp-content/plugins/tide-table"))
 	left, err := w.Desk.Left(ctx, s)
@@ -126,12 +119,8 @@ func TestACleaningKilledAtEachMoment(t *testing.T) {
 	for _, m := range []string{"keep end", "tables progress", "tables end", "files end", "prove end", "open begin"} {
 		t.Run(m, func(t *testing.T) {
 			w.Stop()
-			pl, err := w.Desk.PlanClean(
-				context.Background(),
-				s.ID,
-				reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins"}},
-				"",
-			)
+			pl, err := w.Desk.PlanClean(context.Background(), s.ID,
+				reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins"}}, "")
 			require.NoError(t, err)
 			r := start(t, w, pl)
 			demotest.KilledAt(t, w, m)
@@ -172,11 +161,8 @@ func signIn(t *testing.T, s site.Site, name, password string) string {
 		return string(b)
 	}
 	do(http.MethodGet, "/wp-login.php", nil)
-	do(
-		http.MethodPost,
-		"/wp-login.php",
-		url.Values{"log": {name}, "pwd": {password}, "wp-submit": {"Log In"}, "testcookie": {"1"}},
-	)
+	do(http.MethodPost, "/wp-login.php", url.Values{"log": {name}, "pwd": {password}, "wp-submit": {"Log In"},
+		"testcookie": {"1"}})
 	return do(http.MethodGet, "/wp-admin/users.php", nil)
 }
 
@@ -191,7 +177,8 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 	w.Keep()
 	s := w.Copy(live.Name, "practice")
 	was := kept(t, w.World, s)
-	next := "SELECT GROUP_CONCAT(CONCAT(TABLE_NAME, AUTO_INCREMENT) ORDER BY TABLE_NAME) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME <> 'sk_options'"
+	next := "SELECT GROUP_CONCAT(CONCAT(TABLE_NAME, AUTO_INCREMENT) ORDER BY TABLE_NAME) FROM " +
+		"information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME <> 'sk_options'"
 	numbers := value(t, s, next)
 	pl, err := w.Desk.PlanClean(context.Background(), s.ID, reset.Clean{Wish: stack.Wish{All: true}}, "")
 	require.NoError(t, err)
@@ -214,10 +201,12 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 		value(
 			t,
 			s,
-			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'sk_tide_log'",
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = "+
+				"'sk_tide_log'",
 		),
 	)
-	hung := "SELECT GROUP_CONCAT(n ORDER BY n) FROM (SELECT TABLE_NAME AS n FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE() " +
+	hung := "SELECT GROUP_CONCAT(n ORDER BY n) FROM (SELECT TABLE_NAME AS n FROM information_schema.VIEWS WHERE " +
+		"TABLE_SCHEMA = DATABASE() " +
 		"UNION SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()) h"
 	assert.Equal(t, "sk_counts,sk_titles", value(t, s, hung), "what works with a table that is gone goes with it")
 	assert.Equal(t, "harbour", value(t, s, "SELECT user_login FROM sk_users"))
@@ -237,7 +226,8 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 		"DELETE FROM sk_terms WHERE term_id = 901",
 		"INSERT INTO sk_links (link_id, link_notes) VALUES (700, '')",
 		"UPDATE sk_posts SET post_title = 'Other' WHERE ID = 3",
-		"INSERT INTO sk_posts (ID, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (5000, '', '', '', '', '', '')",
+		"INSERT INTO sk_posts (ID, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered) "+
+			"VALUES (5000, '', '', '', '', '', '')",
 	)
 	assert.NotEqual(t, numbers, value(t, s, next))
 	restore(t, w.World, was, whole)

@@ -102,25 +102,14 @@ func TestALiveSiteOnAnotherHostIsBroughtBack(t *testing.T) {
 func TestTheOtherSiteInTheDatabaseIsNotTouched(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
-	on(
-		t,
-		live,
-		"CREATE TABLE sk_shop_options LIKE sk_options",
-		"INSERT INTO sk_shop_options SELECT * FROM sk_options",
-		"CREATE TABLE sk_shop_posts LIKE sk_posts",
-		"CREATE TABLE sk_shop_log (n INT)",
-		"INSERT INTO sk_shop_log VALUES (1)",
-	)
+	on(t, live, "CREATE TABLE sk_shop_options LIKE sk_options", "INSERT INTO sk_shop_options SELECT * FROM sk_options",
+		"CREATE TABLE sk_shop_posts LIKE sk_posts", "CREATE TABLE sk_shop_log (n INT)",
+		"INSERT INTO sk_shop_log VALUES (1)")
 	w.Keep()
 	p := kept(t, w.World, live)
-	on(
-		t,
-		live,
-		"UPDATE sk_shop_log SET n = 2",
-		"UPDATE sk_shop_options SET option_value = 'theirs' WHERE option_name = 'blogname'",
-		"UPDATE sk_options SET option_value = 'broken' WHERE option_name = 'blogname'",
-		"CREATE TABLE sk_shop_new (n INT)",
-	)
+	on(t, live, "UPDATE sk_shop_log SET n = 2", "UPDATE sk_shop_options SET option_value = 'theirs' WHERE "+
+		"option_name = 'blogname'", "UPDATE sk_options SET option_value = 'broken' WHERE option_name = 'blogname'",
+		"CREATE TABLE sk_shop_new (n INT)")
 	restore(t, w.World, p, reset.Choices{Database: true})
 	assert.Equal(t, "2", value(t, live, "SELECT n FROM sk_shop_log"))
 	assert.Equal(t, "theirs", value(t, live, "SELECT option_value FROM sk_shop_options WHERE option_name = 'blogname'"))

@@ -43,25 +43,14 @@ func TestContentIsCarriedByItself(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing is written over")
 	_, err = w.Desk.PlanBring(ctx, s.ID, file)
 	require.NoError(t, err)
-	posts, comments := value(
-		t,
-		s,
-		"SELECT COUNT(*) FROM sk_posts WHERE post_type <> 'revision'",
-	), value(
-		t,
-		s,
-		"SELECT COUNT(*) FROM sk_comments",
-	)
+	posts, comments := value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type <> 'revision'"),
+		value(t, s, "SELECT COUNT(*) FROM sk_comments")
 	clean(t, w, s, reset.Clean{Wish: stack.Wish{All: true}}, "")
 	brought(t, w, s, file)
 	assert.Equal(t, posts, value(t, s, "SELECT COUNT(*) FROM sk_posts"))
 	assert.Equal(t, comments, value(t, s, "SELECT COUNT(*) FROM sk_comments"))
-	assert.Equal(
-		t,
-		"0",
-		value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_content LIKE '%//skerryline.example%'"),
-		"its addresses are the copy's",
-	)
+	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_content LIKE '%//skerryline.example%'"),
+		"its addresses are the copy's")
 	pl, err := w.Desk.PlanBring(ctx, s.ID, file)
 	require.NoError(t, err)
 	assert.True(t, pl.Blocked(), "twice brings nothing")
@@ -72,7 +61,10 @@ func TestContentIsCarriedByItself(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, n, strings.Count(string(text), "<item>"))
 	assert.NotContains(t, string(text), "<wp:post_type>post</wp:post_type>")
-	for _, bad := range []string{"", "<rss><channel></channel></rss>", "<rss><channel><wp:wxr_version>1.2</wp:wxr_version><item><title>x</item>", "<!DOCTYPE x [<!ENTITY e SYSTEM \"file:///etc/passwd\">]><rss><channel><item><title>&e;</title></item></channel></rss>"} {
+	for _, bad := range []string{"", "<rss><channel></channel></rss>",
+		"<rss><channel><wp:wxr_version>1.2</wp:wxr_version><item><title>x</item>",
+		"<!DOCTYPE x [<!ENTITY e SYSTEM " +
+			"\"file:///etc/passwd\">]><rss><channel><item><title>&e;</title></item></channel></rss>"} {
 		require.NoError(t, os.WriteFile(only, []byte(bad), 0o600))
 		_, err := w.Desk.PlanBring(ctx, s.ID, only)
 		assert.Error(t, err, bad)
@@ -88,23 +80,21 @@ func TestWhatTheCMSExportsIsImported(t *testing.T) {
 	out, err := exec.Command(
 		"php",
 		"-r",
-		"$_SERVER['HTTP_HOST']='x'; require '"+live.Root+"/wp-load.php'; require ABSPATH.'wp-admin/includes/export.php'; export_wp();",
+		"$_SERVER['HTTP_HOST']='x'; require '"+live.Root+
+			"/wp-load.php'; require ABSPATH.'wp-admin/includes/export.php'; export_wp();",
 	).Output()
 	require.NoError(t, err, string(out))
 	require.NoError(t, os.WriteFile(file, out, 0o600))
-	count := "SELECT COUNT(*) FROM sk_posts WHERE post_type IN ('post', 'page', 'attachment') AND post_status <> 'auto-draft'"
+	count := "SELECT COUNT(*) FROM sk_posts WHERE post_type IN ('post', 'page', 'attachment') AND post_status <> " +
+		"'auto-draft'"
 	posts := value(t, s, count)
 	clean(t, w.World, s, reset.Clean{Wish: stack.Wish{All: true}}, "")
 	brought(t, w.World, s, file)
 	assert.Equal(t, posts, value(t, s, count))
 	assert.NotEqual(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_term_relationships"))
 	r := await(t, w.World, start(t, w.World, func() plan.Plan {
-		pl, err := w.Desk.PlanClean(
-			context.Background(),
-			s.ID,
-			reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}},
-			"",
-		)
+		pl, err := w.Desk.PlanClean(context.Background(), s.ID,
+			reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}}, "")
 		require.NoError(t, err)
 		return pl
 	}()))

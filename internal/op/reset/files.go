@@ -158,13 +158,8 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	_, total := (&tree.Listing{Entries: c.put}).Totals()
 	t.Expect(total)
 	entries := append(parents(c.put), c.put...)
-	_, problems, err := tree.Copy(
-		ctx,
-		e.want.from,
-		to,
-		entries,
-		func(bytes int64, files int) { t.Add(bytes, int64(files)) },
-	)
+	_, problems, err := tree.Copy(ctx, e.want.from, to, entries,
+		func(bytes int64, files int) { t.Add(bytes, int64(files)) })
 	if err != nil {
 		return fmt.Errorf("bringing the files: %w", err)
 	}
@@ -389,20 +384,14 @@ func stepsOf(files, database bool, bytes, rows int64) []plan.Step {
 	if files {
 		out = append(out, plan.Step{Name: "stage", Title: "bring the files", Work: bytes, Unit: plan.Bytes})
 	}
-	out = append(
-		out,
-		plan.Step{Name: "close", Title: "show a notice"},
-		plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes},
-	)
+	out = append(out, plan.Step{Name: "close", Title: "show a notice"},
+		plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes})
 	if database {
 		out = append(out, plan.Step{Name: "tables", Title: "exchange the tables", Work: rows, Unit: plan.Rows})
 	}
 	if files {
 		out = append(out, plan.Step{Name: "files", Title: "exchange the files"})
 	}
-	return append(
-		out,
-		plan.Step{Name: "prove", Title: "compare all of it", Work: rows, Unit: plan.Rows},
-		plan.Step{Name: "open", Title: "show it again"},
-	)
+	return append(out, plan.Step{Name: "prove", Title: "compare all of it", Work: rows, Unit: plan.Rows},
+		plan.Step{Name: "open", Title: "show it again"})
 }

@@ -74,13 +74,8 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 
 	_, err := w.Desk.Park(ctx, live.ID, "", "", "")
 	require.ErrorIs(t, err, desk.ErrNotTyped)
-	s, err := w.Desk.Park(
-		ctx,
-		live.ID,
-		"Back at <b>high</b> water <?php echo 1+1; ?>",
-		"harbour@skerryline.example",
-		live.Name,
-	)
+	s, err := w.Desk.Park(ctx, live.ID, "Back at <b>high</b> water <?php echo 1+1; ?>", "harbour@skerryline.example",
+		live.Name)
 	require.NoError(t, err)
 	assert.Equal(t, site.Parked, s.State)
 	status, page = visit(t, port, host)

@@ -43,7 +43,8 @@ func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 	count := func() string {
 		return one(t, w.World, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:%'")
 	}
-	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end", "prove end", "wake end"} {
+	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end",
+		"prove end", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
 			l := ballast.Load{Seed: uint64(i + 1), Counts: map[string]int{"posts": 3, "media": 2, "terms": 1}}
 			was := count()
@@ -97,7 +98,8 @@ func TestARuntimeThatDoesNotStart(t *testing.T) {
 			os.WriteFile(
 				filepath.Join(dir, name),
 				[]byte(
-					"#!/bin/sh\ncase \"$*\" in *-v*) echo 'PHP 8.3.99 ("+sapi+")';; *) echo it is broken >&2; exit 70;; esac\n",
+					"#!/bin/sh\ncase \"$*\" in *-v*) echo 'PHP 8.3.99 ("+sapi+
+						")';; *) echo it is broken >&2; exit 70;; esac\n",
 				),
 				0o755,
 			),
@@ -145,7 +147,8 @@ func TestExtensionsOfACopy(t *testing.T) {
 		os.WriteFile(
 			filepath.Join(s.Root, "has.php"),
 			[]byte(
-				"<?php echo extension_loaded('gd') ? 'has gd' : 'no gd', ' ', extension_loaded('mysqli') ? 'mysqli' : '';",
+				"<?php echo extension_loaded('gd') ? 'has gd' : 'no gd', ' ', extension_loaded('mysqli') ? "+
+					"'mysqli' : '';",
 			),
 			0o644,
 		),
@@ -165,12 +168,8 @@ func TestExtensionsOfACopy(t *testing.T) {
 	}
 	changed(t, w.World, s, desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2"}})
 	assert.Equal(t, "has gd mysqli", has())
-	p, err := w.Desk.PlanChange(
-		context.Background(),
-		s.ID,
-		desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2", Extensions: "+nothing"}},
-		nil,
-	)
+	p, err := w.Desk.PlanChange(context.Background(), s.ID,
+		desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.2", Extensions: "+nothing"}}, nil)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked())
 	assert.Contains(t, p.Findings[0].Text, "has no extension nothing")

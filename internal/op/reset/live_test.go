@@ -86,7 +86,8 @@ func TestWhatComesIntoALiveSiteBelongsToItsAccount(t *testing.T) {
 	s, root := l.Site, l.Spec.Root
 	w.Keep()
 	before := access(t, root)
-	for name, text := range map[string][]byte{"wp-content/new/deep.php": []byte("<?php // new\n"), "wp-config.php": edited(t, root)} {
+	for name, text := range map[string][]byte{"wp-content/new/deep.php": []byte("<?php // new\n"),
+		"wp-config.php": edited(t, root)} {
 		pl, err := w.Desk.PlanEdit(context.Background(), s.ID, name, text, false)
 		require.NoError(t, err)
 		r := await(t, w.World, start(t, w.World, pl))
@@ -129,21 +130,12 @@ func TestALiveSiteWhosePagesGetWorseIsTakenBack(t *testing.T) {
 func TestNobodyWaitsWhileALiveSiteIsBroughtBack(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	l := w.Live("ferry")
-	on(
-		t,
-		l.Site,
-		"CREATE TABLE sk_log (id INT AUTO_INCREMENT PRIMARY KEY, n INT DEFAULT 0, v TEXT)",
-		"INSERT INTO sk_log (v) SELECT REPEAT('tide and wind ', 50) FROM seq_1_to_20000",
-	)
+	on(t, l.Site, "CREATE TABLE sk_log (id INT AUTO_INCREMENT PRIMARY KEY, n INT DEFAULT 0, v TEXT)",
+		"INSERT INTO sk_log (v) SELECT REPEAT('tide and wind ', 50) FROM seq_1_to_20000")
 	w.Keep()
 	p := kept(t, w.World, l.Site)
-	on(
-		t,
-		l.Site,
-		"UPDATE sk_log SET v = 'ebb' WHERE id % 3 = 0",
-		"ALTER TABLE sk_options ADD x INT",
-		"CREATE TABLE sk_more (n INT)",
-	)
+	on(t, l.Site, "UPDATE sk_log SET v = 'ebb' WHERE id % 3 = 0", "ALTER TABLE sk_options ADD x INT",
+		"CREATE TABLE sk_more (n INT)")
 	stop := l.Visit("sk_log", false)
 	restore(t, w.World, p, whole)
 	longest, came := stop()

@@ -60,35 +60,19 @@ func Plan(in Input) plan.Plan {
 		why, first := s.Unready()
 		note(site.Block, "state", why, first)
 	case s.Database.Beside() && c.Database:
-		note(
-			site.Block,
-			"beside",
-			"the tables of "+s.Name+" stand in the database of its origin",
-			"refresh it, or make a new copy with a database of its own",
-		)
+		note(site.Block, "beside", "the tables of "+s.Name+" stand in the database of its origin",
+			"refresh it, or make a new copy with a database of its own")
 	}
 	switch {
 	case s.Role == site.Live && s.Stack != "wordpress":
-		note(
-			site.Warn,
-			"notice",
-			"visitors see the site while its files are exchanged, one by one",
-			"do it when nobody is there",
-		)
+		note(site.Warn, "notice", "visitors see the site while its files are exchanged, one by one",
+			"do it when nobody is there")
 	case s.Role == site.Live:
-		note(
-			site.Warn,
-			"live",
-			"visitors of this live site see a notice until all is compared",
-			"do it when few are there",
-		)
+		note(site.Warn, "live", "visitors of this live site see a notice until all is compared",
+			"do it when few are there")
 		if in.First {
-			note(
-				site.Warn,
-				"first",
-				"nothing of it is kept yet, so that the notice stands while all of it is",
-				"take a restore point first: alibi points take "+s.Name,
-			)
+			note(site.Warn, "first", "nothing of it is kept yet, so that the notice stands while all of it is",
+				"take a restore point first: alibi points take "+s.Name)
 		}
 	}
 	if c.Change != nil {
@@ -96,26 +80,14 @@ func Plan(in Input) plan.Plan {
 	}
 	p.Findings = append(p.Findings, in.Findings...)
 	if in.Point != nil && len(in.Goes) == 0 {
-		note(
-			site.Note,
-			"same",
-			"nothing differs, as far as sizes, times and digests tell; files are read to be sure",
-			"nothing need be done",
-		)
+		note(site.Note, "same", "nothing differs, as far as sizes, times and digests tell; files are read to be sure",
+			"nothing need be done")
 	}
-	note(
-		site.Note,
-		"kept",
-		"a restore point is taken first, which brings back all that goes",
-		"alibi restore "+s.Name+" undoes it",
-	)
+	note(site.Note, "kept", "a restore point is taken first, which brings back all that goes",
+		"alibi restore "+s.Name+" undoes it")
 	if in.Unique > 0 && c.Change == nil {
-		note(
-			site.Warn,
-			"lost",
-			unsaved(in.Unique),
-			"the restore point that is taken first holds that work; copy the copy if somebody is to go on with it",
-		)
+		note(site.Warn, "lost", unsaved(in.Unique),
+			"the restore point that is taken first holds that work; copy the copy if somebody is to go on with it")
 	}
 	if s.Lease.Held {
 		note(site.Warn, "held", "it is held: "+s.Lease.Reason, "ask "+s.Lease.By+" first")

@@ -28,12 +28,7 @@ func input(change func(*Input)) Input {
 			Database: site.Database{Engine: "mysql", Name: "alibi_near", Server: "localhost"},
 			Facts:    &site.Facts{Files: 10, Bytes: 1000, Rows: 5},
 		},
-		Point: &depot.Point{
-			ID:    "20261120-090000-aa",
-			Files: 9,
-			Rows:  4,
-			Bytes: 900,
-		},
+		Point:   &depot.Point{ID: "20261120-090000-aa", Files: 9, Rows: 4, Bytes: 900},
 		Choices: Choices{Files: true, Database: true},
 		Depot:   "/depot",
 		Now:     at,
@@ -91,14 +86,17 @@ func TestParts(t *testing.T) {
 	}))
 	assert.Equal(t, plan.Reset, p.Kind)
 	assert.Equal(t, "a site without plugins, uploads", p.Words)
-	for words, c := range map[string]Clean{"a clean site": {Wish: stack.Wish{All: true}}, "a site without posts, pages": {Wish: stack.Wish{Kinds: []site.Kind{site.Posts, site.Pages}}}, "a site without what tide keeps": {Wish: stack.Wish{Plugin: "tide"}}} {
+	for words, c := range map[string]Clean{"a clean site": {Wish: stack.Wish{All: true}},
+		"a site without posts, pages":    {Wish: stack.Wish{Kinds: []site.Kind{site.Posts, site.Pages}}},
+		"a site without what tide keeps": {Wish: stack.Wish{Plugin: "tide"}}} {
 		assert.Equal(t, words, c.words())
 	}
 }
 
 func TestWhereANameHasToBeTyped(t *testing.T) {
 	for name, change := range map[string]func(*Input){
-		"live": func(in *Input) { in.Site.Role = site.Live }, "held": func(in *Input) { in.Site.Lease.Held = true }, "lost": func(in *Input) { in.Unique = 3 },
+		"live": func(in *Input) { in.Site.Role = site.Live }, "held": func(in *Input) { in.Site.Lease.Held = true },
+		"lost": func(in *Input) { in.Unique = 3 },
 	} {
 		p := Plan(input(change))
 		assert.Equal(t, "near", p.Confirm, name)
@@ -109,7 +107,8 @@ func TestWhereANameHasToBeTyped(t *testing.T) {
 
 func TestWhatStandsAgainstIt(t *testing.T) {
 	for code, change := range map[string]func(*Input){
-		"busy": func(in *Input) { in.Site.Run = "r1" }, "state": func(in *Input) { in.Site.State = site.Expired }, "beside": func(in *Input) { in.Site.Database.As = "wp_" },
+		"busy": func(in *Input) { in.Site.Run = "r1" }, "state": func(in *Input) { in.Site.State = site.Expired },
+		"beside": func(in *Input) { in.Site.Database.As = "wp_" },
 	} {
 		p := Plan(input(change))
 		assert.True(t, p.Blocked(), code)

@@ -94,7 +94,9 @@ func Operations(env *op.Env) (out []work.Definition) {
 			Claims:    plan.Plan.AloneOn,
 			Consent:   consent,
 			TakesBack: true,
-			Begin:     work.Begin(func(r plan.Run, c Choices) *work.Operation { return newRunner(env, r, c).operation() }),
+			Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
+				return newRunner(env, r, c).operation()
+			}),
 		})
 	}
 	return out
@@ -343,7 +345,8 @@ func (x *runner) undo(ctx context.Context) error {
 	}
 	if x.mem.Settled {
 		return errors.New(
-			"all was in place already, and the old is cleared away: resume the run, and then restore the point that was taken first",
+			"all was in place already, and the old is cleared away: resume the run, and then restore the point that " +
+				"was taken first",
 		)
 	}
 	s, err := x.now(ctx)
@@ -351,7 +354,8 @@ func (x *runner) undo(ctx context.Context) error {
 		return err
 	}
 	if x.mem.Runtime != nil {
-		if s, err = x.env.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Runtime = *x.mem.Runtime; return nil }); err != nil {
+		if s, err = x.env.Record.ChangeSite(ctx, s.ID,
+			func(s *site.Site) error { s.Runtime = *x.mem.Runtime; return nil }); err != nil {
 			return err
 		}
 	}
@@ -387,7 +391,8 @@ func Paths(list []string) (out []string, err error) {
 		c, err := host.Clean(strings.Trim(p, "/"))
 		if err != nil || c == "." {
 			return nil, fmt.Errorf(
-				"%q is no file or folder of the site: name it as it is called below the site's root, such as wp-content/uploads",
+				"%q is no file or folder of the site: name it as it is called below the site's root, such as "+
+					"wp-content/uploads",
 				p,
 			)
 		}

@@ -173,16 +173,9 @@ func value(t *testing.T, s site.Site, q string) (out string) {
 // damage changes a site in each way that there is.
 func damage(t *testing.T, s site.Site) {
 	t.Helper()
-	on(
-		t,
-		s,
-		"UPDATE sk_posts SET post_title = 'broken' WHERE ID = 5",
-		"DELETE FROM sk_posts WHERE ID = 6",
-		"CREATE TABLE sk_new (n INTEGER)",
-		"INSERT INTO sk_new VALUES (1)",
-		"DROP TABLE sk_comments",
-		"UPDATE sk_options SET option_value = 'Broken' WHERE option_name = 'blogname'",
-	)
+	on(t, s, "UPDATE sk_posts SET post_title = 'broken' WHERE ID = 5", "DELETE FROM sk_posts WHERE ID = 6",
+		"CREATE TABLE sk_new (n INTEGER)", "INSERT INTO sk_new VALUES (1)", "DROP TABLE sk_comments",
+		"UPDATE sk_options SET option_value = 'Broken' WHERE option_name = 'blogname'")
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Root, "wp-content/evil/deep"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/evil/deep/x.php"), []byte("<?php"), 0o644))
 	forged := filepath.Join(s.Root, "index.php")
@@ -194,10 +187,8 @@ func damage(t *testing.T, s site.Site) {
 	require.NoError(t, os.WriteFile(forged, text, 0o644))
 	require.NoError(t, os.Chtimes(forged, fi.ModTime(), fi.ModTime())) // as those do who hide
 	require.NoError(t, os.Remove(filepath.Join(s.Root, "wp-includes/version.php")))
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(s.Root, "wp-includes/version.php"), []byte("<?php $wp_version = 'x';"), 0o644),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-includes/version.php"),
+		[]byte("<?php $wp_version = 'x';"), 0o644))
 }
 
 func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
@@ -260,18 +251,15 @@ func TestPartsOfARestorePoint(t *testing.T) {
 		t,
 		s,
 		"UPDATE sk_options SET option_value = 'mine' WHERE option_name = 'blogdescription'",
-		"INSERT INTO sk_posts (ID, post_title, post_type, post_status, post_name, post_content) VALUES (99001, 'since', 'post', 'publish', 'since', '')",
+		"INSERT INTO sk_posts (ID, post_title, post_type, post_status, post_name, post_content) VALUES (99001, "+
+			"'since', 'post', 'publish', 'since', '')",
 	)
 	kind := value(t, s, "SELECT post_type FROM sk_posts WHERE ID = 5")
 	restore(t, w, was, reset.Choices{Database: true, Items: []int64{5}})
 	assert.NotEqual(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"), kind)
 	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"))
-	restore(
-		t,
-		w,
-		was,
-		reset.Choices{Database: true, Kinds: []site.Kind{site.Posts, site.Pages, site.Media, site.Other, site.Menus}},
-	)
+	restore(t, w, was, reset.Choices{Database: true,
+		Kinds: []site.Kind{site.Posts, site.Pages, site.Media, site.Other, site.Menus}})
 	assert.Equal(t, "1", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"), "what was deleted is back")
 	assert.Equal(t, "since", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 99001"), "what came since stays")
 	assert.Equal(t, "mine", value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
@@ -366,7 +354,8 @@ func odd(t *testing.T, s site.Site) {
 		t,
 		s,
 		"CREATE TABLE sk_boats (id INT PRIMARY KEY, name VARCHAR(20))",
-		"CREATE TABLE sk_trips (id INT PRIMARY KEY, boat INT, CONSTRAINT sk_trip_boat FOREIGN KEY (boat) REFERENCES sk_boats (id))",
+		"CREATE TABLE sk_trips (id INT PRIMARY KEY, boat INT, CONSTRAINT sk_trip_boat FOREIGN KEY (boat) REFERENCES "+
+			"sk_boats (id))",
 		"INSERT INTO sk_boats VALUES (1, 'Auk'), (2, 'Gannet')",
 		"INSERT INTO sk_trips VALUES (1, 1), (2, 2)",
 		"CREATE TABLE sk_log (n INT)",
@@ -381,23 +370,16 @@ func odd(t *testing.T, s site.Site) {
 // damageReal is damage to what odd made.
 func damageReal(t *testing.T, s site.Site) {
 	damage(t, s)
-	on(
-		t,
-		s,
-		"ALTER TABLE sk_boats ADD COLUMN sails INT",
-		"UPDATE sk_boats SET name = 'Sunk'",
-		"DROP VIEW sk_fleet",
-		"CREATE OR REPLACE TRIGGER sk_other AFTER UPDATE ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (7)",
-	)
+	on(t, s, "ALTER TABLE sk_boats ADD COLUMN sails INT", "UPDATE sk_boats SET name = 'Sunk'", "DROP VIEW sk_fleet",
+		"CREATE OR REPLACE TRIGGER sk_other AFTER UPDATE ON sk_posts FOR EACH ROW INSERT INTO sk_log VALUES (7)")
 }
 
 func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 	moment := ""
 	var w *realtest.World
-	w = realtest.New(
-		t,
-		realtest.Options{Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)}},
-	)
+	w = realtest.New(t, realtest.Options{
+		Change: []func(*desk.Options){cancelAt(func() *desk.Desk { return w.Desk }, &moment)},
+	})
 	live := w.Make("ferry")
 	odd(t, live)
 	w.Keep()
@@ -406,8 +388,7 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 		same(t, w.World, p)
 		assert.Equal(t, "Auk", value(t, live, "SELECT name FROM sk_fleet ORDER BY name LIMIT 1"), "the view is back")
 		assert.Equal(
-			t,
-			"2",
+			t, "2",
 			value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
 		)
 		assert.Equal(
@@ -416,7 +397,8 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 			value(
 				t,
 				live,
-				"SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = DATABASE() AND CONSTRAINT_TYPE = 'FOREIGN KEY'",
+				"SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = DATABASE() AND "+
+					"CONSTRAINT_TYPE = 'FOREIGN KEY'",
 			),
 		)
 		assert.Equal(
@@ -425,7 +407,8 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 			value(
 				t,
 				live,
-				"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME LIKE 'alibi%'",
+				"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME "+
+					"LIKE 'alibi%'",
 			),
 		)
 	}
@@ -437,10 +420,8 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 		assert.Equal(t, plan.Cancelled, r.State, r.Error)
 		same(t, w.World, broken)
 		assert.Equal(
-			t,
-			"3",
-			value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
-			m,
+			t, "3",
+			value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"), m,
 		)
 	}
 	on(t, live, "UPDATE other_app SET n = 2")
@@ -485,13 +466,9 @@ func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
 	r = restore(t, w.World, p, whole)
 	assert.Contains(t, r.Result, "its first page answers 200")
 	assert.Equal(
-		t,
-		"0",
-		value(
-			t,
-			now,
-			"SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND COLUMN_NAME = 'tide'",
-		),
+		t, "0",
+		value(t, now, "SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND "+
+			"COLUMN_NAME = 'tide'"),
 	)
 	config, err := os.ReadFile(filepath.Join(s.Root, "wp-config.php"))
 	require.NoError(t, err)

@@ -6,7 +6,7 @@ import (
 	"errors"
 	"io/fs"
 
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/tables"
 )
 
@@ -15,7 +15,7 @@ import (
 
 // keepSecretFiles leaves the files out that the archive has without their
 // secrets, if the site has them.
-func (e *ends) keepSecretFiles(h *kept.Host, w *wanted) {
+func (e *ends) keepSecretFiles(h *pointhost.Host, w *wanted) {
 	if !h.Point().Redacted() {
 		return
 	}
@@ -36,7 +36,7 @@ func (e *ends) keepSecretFiles(h *kept.Host, w *wanted) {
 // keepSecretRows gives the rows that the archive has, with the secrets that the
 // site has in the row of the same key, if it is about the same thing.
 func (e *ends) keepSecretRows(
-	h *kept.Host,
+	h *pointhost.Host,
 	now tables.Snapshot,
 	t tables.Table,
 	rows func(context.Context, func(tables.Row) error) error,

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/host"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -41,7 +41,7 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	h, err := kept.Open(ctx, d, x.c.Point)
+	h, err := pointhost.Open(ctx, d, x.c.Point)
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +61,7 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 
 // wantFiles takes the files of a restore point, but for those that make a copy
 // the one that it is.
-func (x *runner) wantFiles(ctx context.Context, e *ends, h *kept.Host, w *wanted) error {
+func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *wanted) error {
 	s := e.s
 	own, err := x.own(ctx, s)
 	if err != nil {
@@ -94,7 +94,7 @@ func above(dir string, paths []string) bool {
 }
 
 // wantTables takes the tables of a restore point.
-func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wanted) error {
+func (x *runner) wantTables(ctx context.Context, e *ends, h *pointhost.Host, w *wanted) error {
 	db, err := h.Database(ctx, e.s.Database)
 	if err != nil {
 		return err
@@ -108,11 +108,8 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *kept.Host, w *wante
 		return err
 	}
 	if was.Schema().Engine != now.Schema().Engine {
-		return fmt.Errorf(
-			"the restore point is of a %s database, and the site has a %s one: make a copy of the point instead",
-			was.Schema().Engine,
-			now.Schema().Engine,
-		)
+		return fmt.Errorf("the restore point is of a %s database, and the site has a %s one: make a copy of the "+
+			"point instead", was.Schema().Engine, now.Schema().Engine)
 	}
 	w.db.Digest = was.Digest
 	if len(x.c.Kinds)+len(x.c.Items) > 0 {
@@ -163,7 +160,7 @@ func reader(s tables.Snapshot, name string) func(context.Context, func(tables.Ro
 
 // wantContent puts content of some kinds, or single pieces, back among what is
 // there.
-func (x *runner) wantContent(ctx context.Context, e *ends, h *kept.Host, was, now tables.Snapshot, w *wanted) error {
+func (x *runner) wantContent(ctx context.Context, e *ends, h *pointhost.Host, was, now tables.Snapshot, w *wanted) error {
 	back, err := e.st.PutBack(ctx, was, now, e.s.Database.Prefix, stack.Content{Kinds: x.c.Kinds, Items: x.c.Items})
 	if err != nil {
 		return err
@@ -177,7 +174,8 @@ func (x *runner) wantContent(ctx context.Context, e *ends, h *kept.Host, was, no
 		}
 		if !slices.Equal(columnNames(then), columnNames(tab)) {
 			return fmt.Errorf(
-				"table %s has other columns now than at restore point %s: restore the whole table, or make a copy of the point",
+				"table %s has other columns now than at restore point %s: restore the whole table, or make a copy "+
+					"of the point",
 				tab.Name,
 				x.c.Point,
 			)

@@ -91,7 +91,8 @@ func newBench(
 		return nil, err
 	}
 	b.srv = srv
-	if err := env.Record.AddMade(ctx, inventory.Made{Site: owner, Kind: "folder", Host: env.Local, Path: dir, At: env.Now()}); err != nil {
+	if err := env.Record.AddMade(ctx, inventory.Made{Site: owner, Kind: "folder", Host: env.Local, Path: dir,
+		At: env.Now()}); err != nil {
 		return nil, err
 	}
 	if err := b.store(ctx, tell); err != nil {
@@ -100,7 +101,7 @@ func newBench(
 	return b, b.learn(ctx)
 }
 
-// store copies the files of the copy once; cells have second names of these, so
+// store copies the files of the copy once; cells have hard links to these, so
 // that nothing that a cell does can reach the copy itself.
 func (b *bench) store(ctx context.Context, tell func(int64, int)) error {
 	p, err := b.env.Place(ctx, b.site.Host, b.site.Root)
@@ -193,12 +194,8 @@ func (b *bench) make(ctx context.Context, v Variant) (_ *fork, err error) {
 	}()
 	f.site = b.site
 	f.site.ID, f.site.Host, f.site.Root = b.owner, b.env.Local, filepath.Join(f.dir, "now", "site")
-	f.site.Database.Name = fmt.Sprintf(
-		"%st%s_%d",
-		op.DatabasePrefix,
-		strings.TrimPrefix(string(b.owner), op.TrialPrefix),
-		n,
-	)
+	f.site.Database.Name = fmt.Sprintf("%st%s_%d", op.DatabasePrefix,
+		strings.TrimPrefix(string(b.owner), op.TrialPrefix), n)
 	f.site.Database.User = f.site.Database.Name
 	if err := b.env.MakeDatabase(ctx, f.site, "utf8mb4", ""); err != nil {
 		return f, err
@@ -227,7 +224,7 @@ func alone(name string) bool {
 		strings.HasSuffix(base, ".lock")
 }
 
-// files gives the cell its tree: second names of shared files, and components of
+// files gives the cell its tree: hard links to shared files, and components of
 // its own.
 func (f *fork) files(ctx context.Context) error {
 	replaced := map[string]bool{}
@@ -278,7 +275,8 @@ func (f *fork) files(ctx context.Context) error {
 		}
 	}
 	for _, p := range f.v.Set.Put {
-		if err := f.put(p, filepath.Join(f.site.Root, f.b.st.Stands(p.Source.Kind, p.Source.Slug)), func(from, to string) error { return f.take(from, to) }, func(string) bool { return true }); err != nil {
+		if err := f.put(p, filepath.Join(f.site.Root, f.b.st.Stands(p.Source.Kind, p.Source.Slug)),
+			func(from, to string) error { return f.take(from, to) }, func(string) bool { return true }); err != nil {
 			return fmt.Errorf("laying out %s: %w", p.Source.Text(), err)
 		}
 	}
@@ -334,14 +332,15 @@ func (f *fork) put(
 	})
 }
 
-// core gives the cell another core, by second names of one that all cells with
+// core gives the cell another core, by hard links to one that all cells with
 // that version share.
 func (f *fork) core() error {
 	p := *f.v.Core
 	store := filepath.Join(f.b.dir, "core-"+p.Source.Version)
 	f.b.mu.Lock()
 	if !f.b.cores[store] {
-		if err := f.put(p, store, func(from, to string) error { _, err := copyFile(from, to); return err }, f.b.st.CoreFile); err != nil {
+		if err := f.put(p, store, func(from, to string) error { _, err := copyFile(from, to); return err },
+			f.b.st.CoreFile); err != nil {
 			f.b.mu.Unlock()
 			return fmt.Errorf("laying out core %s: %w", p.Source.Version, err)
 		}
@@ -362,17 +361,14 @@ func (f *fork) configure(ctx context.Context) error {
 		return err
 	}
 	defer p.Root.Close()
-	own, err := f.b.st.Configure(
-		ctx,
-		p,
-		stack.Change{Origin: *f.b.site.Facts, Copy: f.site, Password: f.b.env.Password(f.b.owner), Secret: f.secret()},
-	)
+	own, err := f.b.st.Configure(ctx, p, stack.Change{Origin: *f.b.site.Facts, Copy: f.site,
+		Password: f.b.env.Password(f.b.owner), Secret: f.secret()})
 	if err != nil {
 		return fmt.Errorf("setting up the cell: %w", err)
 	}
 	for name, text := range own {
 		to := filepath.Join(f.site.Root, name)
-		if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) { // a second name of the copy's
+		if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) { // a hard link to the copy's
 			return err
 		}
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {

@@ -69,7 +69,7 @@ func (b *bench) try(
 		return nil, err
 	}
 	if n > 0 && c.State == Fails {
-		c.Reason += fmt.Sprintf(" (%d shared files were written to in place, and mended)", n)
+		c.Reason += fmt.Sprintf(" (%d shared files were written to in place, and repaired)", n)
 	}
 	c.Step, c.Took, c.Bytes = "", time.Since(began), f.bytes+b.site.Facts.TableBytes
 	return answers, ctx.Err()
@@ -118,11 +118,8 @@ func (f *fork) judge(ctx context.Context, check Check, reference, answers *Answe
 	case c.Absent > 0 && c.Absent == c.Pages && check.Command == "":
 		c.State, c.Reason = Silent, "none of the pages is there without what was left out"
 	case c.Absent > 0:
-		c.State, c.Reason = Passes, fmt.Sprintf(
-			"%d of its %d pages are not there without what was left out",
-			c.Absent,
-			c.Pages,
-		)
+		c.State, c.Reason = Passes, fmt.Sprintf("%d of its %d pages are not there without what was left out", c.Absent,
+			c.Pages)
 	default:
 		c.State, c.Reason = Passes, ""
 	}
@@ -204,12 +201,8 @@ func (f *fork) wake(ctx context.Context) (op.Woken, error) {
 	if err != nil {
 		return op.Woken{}, err
 	}
-	status, page, err := f.get(
-		ctx,
-		f.client(wakeTime),
-		f.b.site.Address().String()+"/",
-		f.word(op.WakeHeader, "wake", string(text)),
-	)
+	status, page, err := f.get(ctx, f.client(wakeTime), f.b.site.Address().String()+"/",
+		f.word(op.WakeHeader, "wake", string(text)))
 	if err != nil {
 		return op.Woken{}, plainly(err)
 	}

@@ -20,8 +20,10 @@ import (
 func TestTheCauseOnPagesThatAPluginMakes(t *testing.T) {
 	w, s := prepared(t)
 	for name, code := range map[string]string{
-		"sailings": "add_action( 'init', function () { register_post_type( 'sailing', array( 'public' => true, 'label' => 'Sailings' ) ); } );",
-		"fog-bank": "add_action( 'template_redirect', function () { if ( is_singular( 'sailing' ) ) { fog_horn(); } } );",
+		"sailings": "add_action( 'init', function () { register_post_type( 'sailing', array( 'public' => true, " +
+			"'label' => 'Sailings' ) ); } );",
+		"fog-bank": "add_action( 'template_redirect', function () { if ( is_singular( 'sailing' ) ) { " +
+			"fog_horn(); } } );",
 	} {
 		dir := filepath.Join(s.Root, "wp-content/plugins", name)
 		require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -34,7 +36,8 @@ func TestTheCauseOnPagesThatAPluginMakes(t *testing.T) {
 	require.Equal(t, plan.Done, r.State, r.Error)
 	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(
 		context.Background(),
-		"INSERT INTO sk_posts (post_author, post_content, post_title, post_excerpt, to_ping, pinged, post_content_filtered, post_type, post_name, post_date, post_date_gmt)"+
+		"INSERT INTO sk_posts (post_author, post_content, post_title, post_excerpt, to_ping, pinged, "+
+			"post_content_filtered, post_type, post_name, post_date, post_date_gmt)"+
 			" VALUES (1, 'Departs at seven', 'Dawn', '', '', '', '', 'sailing', 'dawn', NOW(), UTC_TIMESTAMP())",
 	))
 	m := tried(t, w, w.Site("base"), desk.TrialWish{Cause: true})
@@ -42,14 +45,8 @@ func TestTheCauseOnPagesThatAPluginMakes(t *testing.T) {
 	assert.Equal(t, trial.Fails, m.AsItIs.State)
 	assert.Equal(t, []string{"fog-bank", "sailings"}, m.Found.Plugins)
 	assert.Equal(t, []string{"sailings"}, m.Found.Makers)
-	assert.Contains(
-		t,
-		m.Found.Text,
-		"the plugins fog-bank and sailings together make the check fail: its sailing answers 500",
-	)
-	assert.Contains(
-		t,
-		m.Found.Text,
-		"without sailings some of the pages are not there, so that the others alone say nothing of these",
-	)
+	assert.Contains(t, m.Found.Text, "the plugins fog-bank and sailings together make the check fail: its sailing "+
+		"answers 500")
+	assert.Contains(t, m.Found.Text, "without sailings some of the pages are not there, so that the others alone say "+
+		"nothing of these")
 }

@@ -18,9 +18,10 @@ import (
 
 // Search says among what a cause is searched for.
 type Search struct {
-	Bare     string                         `json:"bare,omitempty"`     // theme for cells without the site's own
-	Runtimes []string                       `json:"runtimes,omitempty"` // series of PHP, besides the copy's own
-	Versions map[string][]catalogue.Package `json:"versions,omitempty"` // other versions of plugins, newest first, by slug
+	Bare     string   `json:"bare,omitempty"`     // theme for cells without the site's own
+	Runtimes []string `json:"runtimes,omitempty"` // series of PHP, besides the copy's own
+	// other versions of plugins, newest first, by slug
+	Versions map[string][]catalogue.Package `json:"versions,omitempty"`
 }
 
 // Found is the cause.
@@ -221,11 +222,8 @@ func (f *finding) makers(ctx context.Context, set []string, together Cell, own s
 
 // elsewhere searches where no plugin and no theme is the cause.
 func (f *finding) elsewhere(ctx context.Context, none Cell) (*Found, error) {
-	return f.under(
-		ctx,
-		&Found{Reason: none.Reason},
-		f.variant("no plugin, bare theme", nil, f.x.c.Search.Bare, series(f.b.site)),
-	)
+	return f.under(ctx, &Found{Reason: none.Reason}, f.variant("no plugin, bare theme", nil, f.x.c.Search.Bare,
+		series(f.b.site)))
 }
 
 // versions tries other versions of the one plugin that is the cause.
@@ -339,10 +337,8 @@ func (out *Found) sentence(runtimes []string, fails map[string]bool, s site.Site
 		text += ": " + out.Reason
 	}
 	if len(out.Makers) > 0 {
-		text += "; without " + strings.Join(
-			out.Makers,
-			" or ",
-		) + " some of the pages are not there, so that the others alone say nothing of these"
+		text += "; without " + strings.Join(out.Makers, " or ") +
+			" some of the pages are not there, so that the others alone say nothing of these"
 	}
 	if out.Silent {
 		text += "; where none of the pages was there a try says nothing, so that not all of this need be the cause"

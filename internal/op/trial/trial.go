@@ -1,5 +1,5 @@
 // Package trial tries a copy under several versions: each variant is a cell, a
-// disposable copy of the copy that shares its files by second names and has
+// disposable copy of the copy that shares its files by hard links and has
 // tables of its own. A cell is started, its data are brought in line, it is asked
 // for a page of every kind, gets its verdict, and is removed.
 //
@@ -49,8 +49,9 @@ type Check struct {
 	Pages   []string `json:"pages,omitempty"`   // further addresses, below the site's own
 	Texts   []string `json:"texts,omitempty"`   // each stands on one of the pages
 	Without []string `json:"without,omitempty"` // none stands on any
-	Command string   `json:"command,omitempty"` // for sh; ALIBI_URL and ALIBI_ROOT say where the cell is; it passes by ending with 0
-	Only    bool     `json:"only,omitempty"`    // just what is asked for: no pages of every kind
+	// for sh; ALIBI_URL and ALIBI_ROOT say where the cell is; it passes by ending with 0
+	Command string `json:"command,omitempty"`
+	Only    bool   `json:"only,omitempty"` // just what is asked for: no pages of every kind
 }
 
 // Cell is one variant with its verdict.
@@ -222,19 +223,11 @@ func Plan(in Input) plan.Plan {
 		why, first := s.Unready()
 		note(site.Block, "state", why, first)
 	case s.Host != in.Local:
-		note(
-			site.Block,
-			"elsewhere",
-			s.Name+" is on "+s.Host+": cells are made on this machine",
-			"make a copy of its origin here",
-		)
+		note(site.Block, "elsewhere", s.Name+" is on "+s.Host+": cells are made on this machine",
+			"make a copy of its origin here")
 	case !s.Database.Served() || s.Database.Beside():
-		note(
-			site.Block,
-			"runs",
-			"the code of "+s.Name+" does not run here",
-			"only sites whose database is a server's are run",
-		)
+		note(site.Block, "runs", "the code of "+s.Name+" does not run here",
+			"only sites whose database is a server's are run")
 	}
 	for _, r := range c.Runtimes {
 		if !slices.Contains(in.PHP, r) {
@@ -242,22 +235,16 @@ func Plan(in Input) plan.Plan {
 				site.Block,
 				"php",
 				"PHP "+r+" is not on this machine",
-				"it has "+strings.Join(
-					in.PHP,
-					", ",
-				)+"; name folders with further ones in the configuration: runtime.php",
+				"it has "+strings.Join(in.PHP, ", ")+
+					"; name folders with further ones in the configuration: runtime.php",
 			)
 		}
 	}
 	each := s.Facts.TableBytes + 8<<20
 	p.FreeThen = in.Free
 	if need := s.Facts.Bytes + each*int64(max(1, c.AtOnce)); in.Free > 0 && need > in.Free {
-		note(
-			site.Block,
-			"room",
-			fmt.Sprintf("the trial needs %s for a while, and %s are free", site.Size(need), site.Size(in.Free)),
-			"make room first",
-		)
+		note(site.Block, "room", fmt.Sprintf("the trial needs %s for a while, and %s are free", site.Size(need),
+			site.Size(in.Free)), "make room first")
 	}
 	note(site.Note, "gone", "every cell is removed after its verdict; the copy itself is not changed", "")
 	p.Writes = []string{"folders and databases of the cells, which are removed", "nothing on " + s.Name}

@@ -68,9 +68,8 @@ func nothingLeft(t *testing.T, w *realtest.World) {
 	assert.Empty(t, left)
 	list, err := mariadbtest.Root().Databases(context.Background())
 	require.NoError(t, err)
-	assert.False(
-		t, slices.ContainsFunc(list, func(n string) bool { return strings.HasPrefix(n, "alibi_t") }), "%v", list,
-	)
+	assert.False(t, slices.ContainsFunc(list, func(n string) bool { return strings.HasPrefix(n, "alibi_t") }), "%v",
+		list)
 	dirs, err := os.ReadDir(filepath.Join(w.Base, "trials"))
 	require.NoError(t, err)
 	assert.Empty(t, dirs)
@@ -92,7 +91,8 @@ func TestAGridOfThreeCoresAndThreeRuntimes(t *testing.T) {
 	t.Logf("9 cells in %v, a whole copy takes %s", time.Since(began), site.Size(m.Full))
 	require.Len(t, m.Cells, 9)
 	for _, c := range m.Cells {
-		switch want := map[string]string{"5.7 7.4": "is empty", "5.7 8.2": "WP_CORE_UPDATE", "5.7 8.4": "WP_CORE_UPDATE"}[c.Core[:3]+" "+c.PHP]; {
+		switch want := map[string]string{"5.7 7.4": "is empty", "5.7 8.2": "WP_CORE_UPDATE",
+			"5.7 8.4": "WP_CORE_UPDATE"}[c.Core[:3]+" "+c.PHP]; {
 		case want == "": // themes of blocks are younger than that core, and that PHP than it
 			assert.Equal(t, trial.Passes, c.State, "%s: %s", c.Name, c.Reason)
 		default:
@@ -101,10 +101,8 @@ func TestAGridOfThreeCoresAndThreeRuntimes(t *testing.T) {
 		}
 		assert.Greater(t, c.Pages, 12, c.Name)
 		assert.Less(t, c.Bytes*5, m.Full, "a cell takes less than a fifth of a full copy")
-		t.Logf(
-			"%s %s %s %v %s, %d pages, %d warnings", c.Name, c.State, c.Reason, c.Took, site.Size(c.Bytes),
-			c.Pages, c.Warnings,
-		)
+		t.Logf("%s %s %s %v %s, %d pages, %d warnings", c.Name, c.State, c.Reason, c.Took, site.Size(c.Bytes), c.Pages,
+			c.Warnings)
 	}
 	assert.Equal(t, 9, len(slices.CompactFunc(m.Cells, func(a, b trial.Cell) bool { return a.Name == b.Name })))
 }
@@ -139,7 +137,9 @@ func TestVerdictsHaveReasons(t *testing.T) {
 	for _, c := range m.Cells {
 		got[c.Set+" "+c.PHP] = c
 	}
-	for name, want := range map[string]string{"now 7.4": "", "now 8.4": "", "new tides 7.4": "syntax error", "new tides 8.4": `"the quay" stands on none`, "knots 7.4": "", "knots 8.4": "each()", "no tides 7.4": `"the quay" stands on none`} {
+	for name, want := range map[string]string{"now 7.4": "", "now 8.4": "", "new tides 7.4": "syntax error",
+		"new tides 8.4": `"the quay" stands on none`, "knots 7.4": "", "knots 8.4": "each()",
+		"no tides 7.4": `"the quay" stands on none`} {
 		c := got[name]
 		if want == "" {
 			assert.Equal(t, trial.Passes, c.State, "%s: %s", name, c.Reason)
@@ -179,9 +179,12 @@ func TestTheCauseIsFound(t *testing.T) {
 		want trial.Found
 		text string
 	}{
-		"one":  {[]string{"fog-horn"}, trial.Found{Plugins: []string{"fog-horn"}, Version: "1.1"}, "the plugin fog-horn 1.1 makes the check fail, from version 1.1 on: "},
-		"pair": {[]string{"port-watch", "starboard-watch"}, trial.Found{Plugins: []string{"port-watch", "starboard-watch"}}, "neither alone"},
-		"php":  {[]string{"knot-counter"}, trial.Found{Plugins: []string{"knot-counter"}, PHP: "8.2"}, "from PHP 8.2 on; it passes under 7.4"},
+		"one": {[]string{"fog-horn"}, trial.Found{Plugins: []string{"fog-horn"}, Version: "1.1"},
+			"the plugin fog-horn 1.1 makes the check fail, from version 1.1 on: "},
+		"pair": {[]string{"port-watch", "starboard-watch"},
+			trial.Found{Plugins: []string{"port-watch", "starboard-watch"}}, "neither alone"},
+		"php": {[]string{"knot-counter"}, trial.Found{Plugins: []string{"knot-counter"}, PHP: "8.2"},
+			"from PHP 8.2 on; it passes under 7.4"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w, s := prepared(t, append(slices.Clone(good), c.bad...)...)
@@ -201,13 +204,11 @@ func TestTheCauseIsFound(t *testing.T) {
 func TestATrialThatIsKilledGoesOnAndLeavesNothing(t *testing.T) {
 	w, s := prepared(t)
 	w.Stop()
-	for _, moment := range []string{"reserve end", "share progress", "share end", "reference end", "cells progress", "cells end"} {
+	for _, moment := range []string{"reserve end", "share progress", "share end", "reference end", "cells progress",
+		"cells end"} {
 		t.Run(moment, func(t *testing.T) {
-			p, err := w.Desk.PlanTrial(
-				context.Background(),
-				s.ID,
-				desk.TrialWish{Runtimes: []string{"7.4", "8.2"}, Check: trial.Check{Only: true}},
-			)
+			p, err := w.Desk.PlanTrial(context.Background(), s.ID,
+				desk.TrialWish{Runtimes: []string{"7.4", "8.2"}, Check: trial.Check{Only: true}})
 			require.NoError(t, err)
 			r, err := w.Desk.Start(context.Background(), p)
 			require.NoError(t, err)
@@ -234,10 +235,9 @@ func TestATrialThatIsCancelledLeavesNothing(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, m, err := w.Desk.Trial(ctx, r.ID)
 		return err == nil &&
-			slices.ContainsFunc(
-				m.Cells,
-				func(c trial.Cell) bool { return c.State == trial.Running && c.Step == "asking for pages" },
-			)
+			slices.ContainsFunc(m.Cells, func(c trial.Cell) bool {
+				return c.State == trial.Running && c.Step == "asking for pages"
+			})
 	}, 60*time.Second, 20*time.Millisecond)
 	require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
 	r, err = w.Desk.Await(ctx, r.ID, nil)

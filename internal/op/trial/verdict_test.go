@@ -140,8 +140,10 @@ func TestWhatIsWrongWithAnAnswer(t *testing.T) {
 		ref    *Answers
 		want   string
 	}{
-		{page, 200, "hello", was, ""}, {page, 200, " \n", was, "is empty"}, {page, 500, "hello", was, "answers 500"}, {page, 404, "x", was, "answers 404"}, {page, 404, "x", nil, "answers 404"},
-		{page, 302, "", was, ""}, {missing, 404, "x", was, ""}, {missing, 200, "x", was, ""}, {missing, 503, "x", was, "answers 503"},
+		{page, 200, "hello", was, ""}, {page, 200, " \n", was, "is empty"}, {page, 500, "hello", was, "answers 500"},
+		{page, 404, "x", was, "answers 404"}, {page, 404, "x", nil, "answers 404"},
+		{page, 302, "", was, ""}, {missing, 404, "x", was, ""}, {missing, 200, "x", was, ""},
+		{missing, 503, "x", was, "answers 503"},
 		{stack.Page{Path: "/gone"}, 404, "x", was, ""}, {stack.Page{Path: "/gone"}, 500, "x", was, "answers 500"},
 	} {
 		assert.Equal(t, c.want, wrong(c.page, c.status, c.text, c.ref), "%v %d", c.page, c.status)
@@ -150,19 +152,15 @@ func TestWhatIsWrongWithAnAnswer(t *testing.T) {
 
 func TestAPageOfAKindThatWasLeftOutMeasuresNothing(t *testing.T) {
 	v := Variant{Known: &Answers{Status: map[string]int{"/boats/gannet/": 500, "/gone/": 404}}}
-	assert.True(
-		t, v.absent(stack.Page{Path: "/boats/gannet/"}, 404),
-		"it fails on the copy, and is not there without the plugin that makes it",
-	)
+	assert.True(t, v.absent(stack.Page{Path: "/boats/gannet/"}, 404),
+		"it fails on the copy, and is not there without the plugin that makes it")
 	assert.False(t, v.absent(stack.Page{Path: "/boats/gannet/"}, 500))
 	assert.False(t, v.absent(stack.Page{Path: "/gone/"}, 404), "it is not there on the copy either")
 	assert.False(t, v.absent(stack.Page{Path: "/never-asked/"}, 404))
 	assert.False(t, Variant{}.absent(stack.Page{Path: "/boats/gannet/"}, 404), "a trial of versions measures all")
 	f := Found{Plugins: []string{"a", "b"}, Silent: true}
-	assert.Contains(
-		t, f.sentence([]string{"8.2"}, map[string]bool{"8.2": true}, copyOf("6.1.9", "8.2.29")),
-		"not all of this need be the cause",
-	)
+	assert.Contains(t, f.sentence([]string{"8.2"}, map[string]bool{"8.2": true}, copyOf("6.1.9", "8.2.29")),
+		"not all of this need be the cause")
 }
 
 func TestTheCauseIsPutIntoASentence(t *testing.T) {
@@ -174,14 +172,22 @@ func TestTheCauseIsPutIntoASentence(t *testing.T) {
 		f     Found
 		fails map[string]bool
 	}{
-		"the plugin tide-table 2.4.1 makes the check fail: answers 500":                                                                              {Found{Plugins: []string{"tide-table"}, Reason: "answers 500"}, every},
-		"the plugin tide-table 2.4.1 makes the check fail, from version 2.4 on":                                                                      {Found{Plugins: []string{"tide-table"}, Version: "2.4"}, every},
-		"the plugins a and b together, neither alone, make the check fail":                                                                           {Found{Plugins: []string{"a", "b"}}, every},
-		"the plugins a, b and c together make the check fail, from PHP 8.2 on; it passes under 7.4":                                                  {Found{Plugins: []string{"a", "b", "c"}, PHP: "8.2"}, late},
-		"the plugins a and b together make the check fail; without b some of the pages are not there, so that the others alone say nothing of these": {Found{Plugins: []string{"a", "b"}, Makers: []string{"b"}}, every},
-		"the theme harbour makes the check fail; it passes under PHP 7.4, 8.4":                                                                       {Found{Theme: "harbour"}, map[string]bool{"8.2": true}},
-		"PHP 8.2, with no plugin and a theme of the core's own, makes the check fail":                                                                {Found{PHP: "8.2"}, late},
-		"neither a plugin nor the theme, but the core, its data or the check itself, makes the check fail: \"x\" stands on none of it":               {Found{Reason: `"x" stands on none of it`}, every},
+		"the plugin tide-table 2.4.1 makes the check fail: " +
+			"answers 500": {Found{Plugins: []string{"tide-table"}, Reason: "answers 500"}, every},
+		"the plugin tide-table 2.4.1 makes the check fail, from " +
+			"version 2.4 on": {Found{Plugins: []string{"tide-table"}, Version: "2.4"}, every},
+		"the plugins a and b together, neither alone, make " +
+			"the check fail": {Found{Plugins: []string{"a", "b"}}, every},
+		"the plugins a, b and c together make the check fail, from PHP 8.2 on; it " +
+			"passes under 7.4": {Found{Plugins: []string{"a", "b", "c"}, PHP: "8.2"}, late},
+		"the plugins a and b together make the check fail; without b some of the pages are not there, so that the " +
+			"others alone say nothing of these": {Found{Plugins: []string{"a", "b"}, Makers: []string{"b"}}, every},
+		"the theme harbour makes the check fail; it passes under " +
+			"PHP 7.4, 8.4": {Found{Theme: "harbour"}, map[string]bool{"8.2": true}},
+		"PHP 8.2, with no plugin and a theme of the core's own, makes " +
+			"the check fail": {Found{PHP: "8.2"}, late},
+		"neither a plugin nor the theme, but the core, its data or the check itself, makes the check fail: \"x\" " +
+			"stands on none of it": {Found{Reason: `"x" stands on none of it`}, every},
 	} {
 		assert.Equal(t, want, c.f.sentence(all, c.fails, s))
 	}
@@ -255,17 +261,10 @@ func TestAPersonsOwnCommandIsRun(t *testing.T) {
 		_, _ = io.WriteString(w, r.Host)
 	})
 	f.site.Root = t.TempDir()
-	assert.Empty(
-		t,
-		f.command(
-			context.Background(),
-			`test "$(curl -s -H 'Alibi-Enter: x' "$ALIBI_URL/")" = winter.localhost:7070 && test -d "$ALIBI_ROOT"`,
-		),
-	)
-	assert.Equal(
-		t, "the command says: no boats",
-		f.command(context.Background(), `echo first; echo "no boats" >&2; exit 3`),
-	)
+	assert.Empty(t, f.command(context.Background(),
+		`test "$(curl -s -H 'Alibi-Enter: x' "$ALIBI_URL/")" = winter.localhost:7070 && test -d "$ALIBI_ROOT"`))
+	assert.Equal(t, "the command says: no boats", f.command(context.Background(),
+		`echo first; echo "no boats" >&2; exit 3`))
 	assert.Equal(t, "the command: exit status 4", f.command(context.Background(), "exit 4"))
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 	defer cancel()
@@ -281,7 +280,8 @@ func TestAddressesAreLeftOutOfReasons(t *testing.T) {
 }
 
 func TestWarningsCanBeRead(t *testing.T) {
-	log := "[1] PHP Warning:  Undefined variable $x in /c/site/wp-content/a.php on line 3\n[2] PHP Deprecated:  old in /c/site/b.php on line 1\n" +
+	log := "[1] PHP Warning:  Undefined variable $x in /c/site/wp-content/a.php on line 3\n[2] PHP Deprecated:  old " +
+		"in /c/site/b.php on line 1\n" +
 		"[3] PHP Warning:  Undefined variable $x in /c/site/wp-content/a.php on line 3\n[4] PHP Fatal error:  no\n"
 	n, said := warnings(log, "/c/site")
 	assert.Equal(t, 3, n)

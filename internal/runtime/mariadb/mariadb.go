@@ -112,18 +112,8 @@ func install(o Options, me string) error {
 	if err := os.RemoveAll(fresh); err != nil {
 		return err
 	}
-	p, err := process.Start(
-		o.Run,
-		"mariadb-install",
-		nil,
-		bin,
-		"--no-defaults",
-		"--user="+me,
-		"--datadir="+fresh,
-		"--auth-root-authentication-method=normal",
-		"--skip-test-db",
-		"--innodb-log-file-size=256M",
-	)
+	p, err := process.Start(o.Run, "mariadb-install", nil, bin, "--no-defaults", "--user="+me, "--datadir="+fresh,
+		"--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=256M")
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const theirs = "127.0.0.1\tlocalhost\n# a remark about ferry.example\n\n::1 localhost ip6-localhost\r\n10.1.2.3 intranet.example # alibi is a word too\n192.0.2.7 printer"
+const theirs = "127.0.0.1\tlocalhost\n# a remark about ferry.example\n\n::1 localhost ip6-localhost\r\n10.1.2.3 " +
+	"intranet.example # alibi is a word too\n192.0.2.7 printer"
 
 func file(t *testing.T, text string) File {
 	f := File{filepath.Join(t.TempDir(), "hosts")}
@@ -30,7 +31,8 @@ func TestOnlyOurLinesAreTouched(t *testing.T) {
 	require.NoError(t, f.Add("spring", []string{"ferry.example", "www.ferry.example"}))
 	assert.Equal(
 		t,
-		theirs+"\n127.0.0.1 ferry.example www.ferry.example # alibi spring\n::1 ferry.example www.ferry.example # alibi spring\n",
+		theirs+"\n127.0.0.1 ferry.example www.ferry.example # alibi spring\n::1 ferry.example www.ferry.example # "+
+			"alibi spring\n",
 		text(t, f),
 	)
 	fi, err := os.Stat(f.Path)

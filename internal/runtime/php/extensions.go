@@ -22,16 +22,15 @@ type Extensions struct {
 
 // list prints them: https://www.php.net/extension_loaded.
 const list = `$d = ini_get('extension_dir'); $all = array(); $on = array();
-foreach (glob($d . '/*.so') as $f) { $n = basename($f, '.so'); $all[] = $n; if (extension_loaded($n === 'opcache' ? 'Zend OPcache' : $n)) { $on[] = $n; } }
+foreach (glob($d . '/*.so') as $f) { $n = basename($f, '.so'); $all[] = $n;
+	if (extension_loaded($n === 'opcache' ? 'Zend OPcache' : $n)) { $on[] = $n; } }
 echo json_encode(array('dir' => $d, 'all' => $all, 'loaded' => $on));`
 
 // Extensions asks a PHP for its loadable parts.
 func (p PHP) Extensions(ctx context.Context) (out Extensions, err error) {
 	if p.CLI == "" {
-		return out, fmt.Errorf(
-			"PHP %s has no command line program here that could be asked for its extensions",
-			p.Version,
-		)
+		return out, fmt.Errorf("PHP %s has no command line program here that could be asked for its extensions",
+			p.Version)
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
@@ -55,10 +54,8 @@ func ParseChoice(words []string) (string, error) {
 		for w := range strings.FieldsFuncSeq(w, func(r rune) bool { return r == ' ' || r == ',' }) {
 			name := strings.ToLower(strings.TrimLeft(w, "+-"))
 			if name == "" || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_") != "" {
-				return "", fmt.Errorf(
-					"%q is no extension: write intl or +intl for one that is to be there, -gd for one that is not",
-					w,
-				)
+				return "", fmt.Errorf("%q is no extension: write intl or +intl for one that is to be there, -gd for "+
+					"one that is not", w)
 			}
 			sign := "+"
 			if strings.HasPrefix(w, "-") {
@@ -88,12 +85,8 @@ func (p PHP) Load(ctx context.Context, choice string) ([]string, error) {
 	for _, w := range strings.Fields(choice) {
 		name := w[1:]
 		if !slices.Contains(x.All, name) {
-			return nil, fmt.Errorf(
-				"PHP %s has no extension %s here; it has %s",
-				p.Version,
-				name,
-				strings.Join(x.All, ", "),
-			)
+			return nil, fmt.Errorf("PHP %s has no extension %s here; it has %s", p.Version, name,
+				strings.Join(x.All, ", "))
 		}
 		names = slices.DeleteFunc(names, func(n string) bool { return n == name })
 		if w[0] == '+' {

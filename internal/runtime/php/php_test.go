@@ -87,13 +87,9 @@ func TestExtensionsAreChosen(t *testing.T) {
 	require.Contains(t, x.Loaded, "mbstring")
 	args, err := p.Load(ctx, "-mbstring")
 	require.NoError(t, err)
-	out, err := exec.Command(
-		p.CLI,
-		append(
-			args,
-			"-r",
-			"echo extension_loaded('mbstring') ? 'on' : 'off', extension_loaded('mysqli') ? 'on' : 'off';",
-		)...).CombinedOutput()
+	out, err := exec.Command(p.CLI, append(args, "-r",
+		"echo extension_loaded('mbstring') ? 'on' : 'off', extension_loaded('mysqli') ? "+
+			"'on' : 'off';")...).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, "offon", string(out))
 	_, err = p.Load(ctx, "+nothing")

@@ -18,7 +18,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
-	"alibi/internal/runtime/there"
+	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/web"
 	"alibi/internal/site"
 )
@@ -202,7 +202,7 @@ func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Runn
 	if err != nil {
 		return nil, err
 	}
-	have, err := there.Find(ctx, h)
+	have, err := remote.Find(ctx, h)
 	if err != nil {
 		return nil, err
 	}
@@ -210,7 +210,7 @@ func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Runn
 		return nil, fmt.Errorf("host %s: %w", s.Host, err)
 	}
 	spec.Run = path.Join(path.Dir(s.Root), "run")
-	x, err := there.Start(ctx, h, spec)
+	x, err := remote.Start(ctx, h, spec)
 	if err != nil {
 		return nil, err
 	}

@@ -32,14 +32,8 @@ func newPool(t *testing.T) (*Pool, site.Site) {
 	})
 	root := filepath.Join(t.TempDir(), "now", "site")
 	require.NoError(t, os.MkdirAll(root, 0o755))
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(root, "index.php"),
-			[]byte("<?php echo getmypid() > 0 ? 'runs ' . PHP_VERSION : '';"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "index.php"),
+		[]byte("<?php echo getmypid() > 0 ? 'runs ' . PHP_VERSION : '';"), 0o644))
 	p := &Pool{
 		Run:   filepath.Join(run, "p"),
 		Log:   slog.New(slog.DiscardHandler),
@@ -137,11 +131,8 @@ func TestWhatCannotBeStarted(t *testing.T) {
 	_, err = p.Get(ctx, s)
 	assert.ErrorContains(t, err, "that host is away")
 	assert.False(t, Runs(site.Site{Stack: "plain"}))
-	assert.False(
-		t,
-		Runs(site.Site{Stack: "wordpress", Database: site.Database{Engine: "sqlite"}}),
-		"the preview draws it",
-	)
+	assert.False(t, Runs(site.Site{Stack: "wordpress", Database: site.Database{Engine: "sqlite"}}),
+		"the preview draws it")
 	assert.True(t, subDirs(site.Site{Facts: &site.Facts{Network: &site.Network{}}}))
 	assert.False(t, subDirs(site.Site{}))
 }

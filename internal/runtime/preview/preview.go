@@ -86,10 +86,8 @@ type source struct {
 
 // Find gives the page for a request's path and query.
 func Find(ctx context.Context, s site.Site, host string, u *url.URL, viewer Viewer) (*Page, error) {
-	db, err := sql.Open(
-		"sqlite",
-		"file:"+(&url.URL{Path: s.Database.Path}).EscapedPath()+"?mode=ro&_pragma=busy_timeout(2000)",
-	)
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: s.Database.Path}).EscapedPath()+
+		"?mode=ro&_pragma=busy_timeout(2000)")
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +145,8 @@ func (s *source) load(ctx context.Context) error {
 	rows, err := s.db.QueryContext(
 		ctx,
 		"SELECT option_name, option_value FROM "+s.table("options")+` WHERE option_name IN
-		('blogname', 'blogdescription', 'show_on_front', 'page_on_front', 'posts_per_page', 'stylesheet', 'template', 'nav_menu_locations', 'theme_mods')`,
+		('blogname', 'blogdescription', 'show_on_front', 'page_on_front', 'posts_per_page', 'stylesheet', 'template',
+			'nav_menu_locations', 'theme_mods')`,
 	)
 	if err != nil {
 		return err
@@ -200,9 +199,8 @@ const columns = "ID, post_title, post_name, post_content, post_date, post_status
 func (s *source) posts(ctx context.Context, where string, args ...any) ([]Post, error) {
 	rows, err := s.db.QueryContext(
 		ctx,
-		"SELECT "+columns+", coalesce((SELECT display_name FROM "+s.users()+" u WHERE u.ID = post_author), '') FROM "+s.table(
-			"posts",
-		)+" WHERE "+where,
+		"SELECT "+columns+", coalesce((SELECT display_name FROM "+s.users()+" u WHERE u.ID = post_author), '') FROM "+
+			s.table("posts")+" WHERE "+where,
 		args...)
 	if err != nil {
 		return nil, err
@@ -233,7 +231,8 @@ func (s *source) users() string {
 func (s *source) single(ctx context.Context, where string, arg any) (*Page, error) {
 	list, err := s.posts(
 		ctx,
-		where+" AND "+s.visible()+" AND post_type NOT IN ('revision', 'nav_menu_item') ORDER BY post_type = 'attachment', ID LIMIT 1",
+		where+" AND "+s.visible()+" AND post_type NOT IN ('revision', 'nav_menu_item') ORDER BY post_type = "+
+			"'attachment', ID LIMIT 1",
 		arg,
 	)
 	if err != nil {
@@ -245,9 +244,8 @@ func (s *source) single(ctx context.Context, where string, arg any) (*Page, erro
 	p := &Page{Status: http.StatusOK, Single: true, Posts: list, Title: list[0].Title}
 	rows, err := s.db.QueryContext(
 		ctx,
-		"SELECT comment_author, comment_content FROM "+s.table(
-			"comments",
-		)+" WHERE comment_post_ID = ? AND comment_approved = '1' ORDER BY comment_ID LIMIT 100",
+		"SELECT comment_author, comment_content FROM "+s.table("comments")+
+			" WHERE comment_post_ID = ? AND comment_approved = '1' ORDER BY comment_ID LIMIT 100",
 		list[0].ID,
 	)
 	if err != nil {
@@ -271,12 +269,8 @@ func (s *source) list(ctx context.Context, n int) (*Page, error) {
 	if per < 1 || per > 100 {
 		per = 10
 	}
-	list, err := s.posts(
-		ctx,
-		"post_type = 'post' AND "+s.visible()+" ORDER BY post_date DESC, ID DESC LIMIT ? OFFSET ?",
-		per+1,
-		(n-1)*per,
-	)
+	list, err := s.posts(ctx, "post_type = 'post' AND "+s.visible()+
+		" ORDER BY post_date DESC, ID DESC LIMIT ? OFFSET ?", per+1, (n-1)*per)
 	if err != nil {
 		return nil, err
 	}
@@ -296,12 +290,10 @@ func (s *source) list(ctx context.Context, n int) (*Page, error) {
 func (s *source) menu(ctx context.Context) ([]Link, error) {
 	rows, err := s.db.QueryContext(
 		ctx,
-		"SELECT i.ID, i.post_title, m.meta_key, m.meta_value FROM "+s.table(
-			"posts",
-		)+" i JOIN "+s.table(
-			"postmeta",
-		)+` m ON m.post_id = i.ID
-		WHERE i.post_type = 'nav_menu_item' AND i.post_status = 'publish' AND m.meta_key IN ('_menu_item_url', '_menu_item_object_id') ORDER BY i.menu_order, i.ID LIMIT 60`,
+		"SELECT i.ID, i.post_title, m.meta_key, m.meta_value FROM "+s.table("posts")+" i JOIN "+s.table("postmeta")+
+			` m ON m.post_id = i.ID
+		WHERE i.post_type = 'nav_menu_item' AND i.post_status = 'publish'
+			AND m.meta_key IN ('_menu_item_url', '_menu_item_object_id') ORDER BY i.menu_order, i.ID LIMIT 60`,
 	)
 	if err != nil {
 		return nil, nil // nothing to navigate by
@@ -339,10 +331,8 @@ func (s *source) menu(ctx context.Context) ([]Link, error) {
 	if len(out) > 0 {
 		return out, nil
 	}
-	pages, err := s.posts(
-		ctx,
-		"post_type = 'page' AND post_status = 'publish' ORDER BY menu_order, post_title LIMIT 12",
-	)
+	pages, err := s.posts(ctx, "post_type = 'page' AND post_status = 'publish' ORDER BY menu_order, "+
+		"post_title LIMIT 12")
 	for _, p := range pages {
 		out = append(out, Link{p.Title, p.URL})
 	}
@@ -351,10 +341,8 @@ func (s *source) menu(ctx context.Context) ([]Link, error) {
 
 func (s *source) inside(ctx context.Context) (*Page, error) {
 	in := &Inside{Account: s.viewer.Account}
-	rows, err := s.db.QueryContext(
-		ctx,
-		"SELECT post_type || ', ' || post_status, count(*) FROM "+s.table("posts")+" GROUP BY 1 ORDER BY 2 DESC",
-	)
+	rows, err := s.db.QueryContext(ctx, "SELECT post_type || ', ' || post_status, count(*) FROM "+s.table("posts")+
+		" GROUP BY 1 ORDER BY 2 DESC")
 	if err != nil {
 		return nil, err
 	}
@@ -369,7 +357,8 @@ func (s *source) inside(ctx context.Context) (*Page, error) {
 	if in.Users, err = s.accounts(ctx); err != nil {
 		return nil, err
 	}
-	if in.Drafts, err = s.posts(ctx, "post_status IN ('draft', 'private', 'pending') ORDER BY post_date DESC LIMIT 50"); err != nil {
+	if in.Drafts, err = s.posts(ctx, "post_status IN ('draft', 'private', 'pending') ORDER BY post_date "+
+		"DESC LIMIT 50"); err != nil {
 		return nil, err
 	}
 	return &Page{Status: http.StatusOK, Title: "Inside", Inside: in}, nil

@@ -17,16 +17,21 @@ import (
 
 const schema = `
 CREATE TABLE p_options (option_id INTEGER PRIMARY KEY, option_name TEXT UNIQUE, option_value TEXT);
-CREATE TABLE p_posts (ID INTEGER PRIMARY KEY, post_author INTEGER, post_date TEXT, post_content TEXT, post_title TEXT, post_status TEXT, post_name TEXT, post_type TEXT, menu_order INTEGER DEFAULT 0);
+CREATE TABLE p_posts (ID INTEGER PRIMARY KEY, post_author INTEGER, post_date TEXT, post_content TEXT,
+	post_title TEXT, post_status TEXT, post_name TEXT, post_type TEXT, menu_order INTEGER DEFAULT 0);
 CREATE TABLE p_postmeta (meta_id INTEGER PRIMARY KEY, post_id INTEGER, meta_key TEXT, meta_value TEXT);
-CREATE TABLE p_comments (comment_ID INTEGER PRIMARY KEY, comment_post_ID INTEGER, comment_author TEXT, comment_content TEXT, comment_approved TEXT);
+CREATE TABLE p_comments (comment_ID INTEGER PRIMARY KEY, comment_post_ID INTEGER, comment_author TEXT,
+	comment_content TEXT, comment_approved TEXT);
 CREATE TABLE p_users (ID INTEGER PRIMARY KEY, user_login TEXT, display_name TEXT);
 CREATE TABLE p_usermeta (umeta_id INTEGER PRIMARY KEY, user_id INTEGER, meta_key TEXT, meta_value TEXT);
-INSERT INTO p_options (option_name, option_value) VALUES ('blogname', 'Boats'), ('blogdescription', 'on time'), ('posts_per_page', '2'), ('stylesheet', 'harbour');
+INSERT INTO p_options (option_name, option_value) VALUES ('blogname', 'Boats'), ('blogdescription', 'on time'),
+	('posts_per_page', '2'), ('stylesheet', 'harbour');
 INSERT INTO p_users VALUES (1, 'edda', 'Edda Quill'), (2, 'runa', 'Runa Tarrow');
 INSERT INTO p_posts (ID, post_author, post_date, post_content, post_title, post_status, post_name, post_type) VALUES
- (1, 1, '2026-11-01 08:00:00', 'First line.' || char(10) || char(10) || 'Second line.', 'One', 'publish', 'one', 'post'),
- (2, 1, '2026-11-02 08:00:00', '<!-- wp:paragraph --><p>Marked up.</p><!-- /wp:paragraph -->', 'Two', 'publish', 'two', 'post'),
+ (1, 1, '2026-11-01 08:00:00', 'First line.' || char(10) || char(10) || 'Second line.', 'One', 'publish', 'one',
+	'post'),
+ (2, 1, '2026-11-02 08:00:00', '<!-- wp:paragraph --><p>Marked up.</p><!-- /wp:paragraph -->', 'Two', 'publish',
+	'two', 'post'),
  (3, 2, '2026-11-03 08:00:00', 'x', 'Three', 'publish', 'three', 'post'),
  (4, 1, '2026-11-04 08:00:00', 'hush', 'Secret', 'draft', 'secret', 'post'),
  (5, 1, '2026-11-05 08:00:00', 'about us', 'About', 'publish', 'about', 'page'),
@@ -45,11 +50,8 @@ func copied(t *testing.T, more ...string) site.Site {
 		require.NoError(t, err, s)
 	}
 	for id, role := range map[int]string{1: "editor", 2: "administrator"} {
-		_, err := db.Exec(
-			"INSERT INTO p_usermeta (user_id, meta_key, meta_value) VALUES (?, 'p_capabilities', ?)",
-			id,
-			string(phpval.Map(role, true).Marshal()),
-		)
+		_, err := db.Exec("INSERT INTO p_usermeta (user_id, meta_key, meta_value) VALUES (?, 'p_capabilities', ?)", id,
+			string(phpval.Map(role, true).Marshal()))
 		require.NoError(t, err)
 	}
 	return site.Site{Name: "boats", Root: root, Database: site.Database{Engine: "sqlite", Path: path, Prefix: "p_"}}
@@ -88,10 +90,8 @@ func TestTheFrontPageListsWhatIsPublic(t *testing.T) {
 }
 
 func TestAStaticFrontPage(t *testing.T) {
-	s := copied(
-		t,
-		"INSERT INTO p_options (option_name, option_value) VALUES ('show_on_front', 'page'), ('page_on_front', '5')",
-	)
+	s := copied(t, "INSERT INTO p_options (option_name, option_value) VALUES ('show_on_front', 'page'), "+
+		"('page_on_front', '5')")
 	p, err := find(t, s, "/", Viewer{})
 	require.NoError(t, err)
 	assert.True(t, p.Single)
@@ -100,7 +100,8 @@ func TestAStaticFrontPage(t *testing.T) {
 
 func TestSinglePages(t *testing.T) {
 	s := copied(t)
-	for address, want := range map[string]string{"/two/": "Two", "/2026/11/two": "Two", "/?p=1": "One", "/?page_id=5": "About", "/about": "About"} {
+	for address, want := range map[string]string{"/two/": "Two", "/2026/11/two": "Two", "/?p=1": "One",
+		"/?page_id=5": "About", "/about": "About"} {
 		p, err := find(t, s, address, Viewer{})
 		require.NoError(t, err, address)
 		assert.Equal(t, want, p.Title, address)
@@ -133,8 +134,10 @@ func TestFromInside(t *testing.T) {
 func TestAMenuOfTheSites(t *testing.T) {
 	s := copied(
 		t,
-		`INSERT INTO p_posts (ID, post_title, post_status, post_name, post_type, menu_order) VALUES (20, 'Tickets', 'publish', 'm1', 'nav_menu_item', 2), (21, 'About us', 'publish', 'm2', 'nav_menu_item', 1);
-		INSERT INTO p_postmeta (post_id, meta_key, meta_value) VALUES (20, '_menu_item_url', 'http://boats.localhost:7700/tickets/'), (21, '_menu_item_url', ''), (21, '_menu_item_object_id', '5')`,
+		`INSERT INTO p_posts (ID, post_title, post_status, post_name, post_type, menu_order) VALUES (20, 'Tickets',
+			'publish', 'm1', 'nav_menu_item', 2), (21, 'About us', 'publish', 'm2', 'nav_menu_item', 1);
+		INSERT INTO p_postmeta (post_id, meta_key, meta_value) VALUES (20, '_menu_item_url',
+			'http://boats.localhost:7700/tickets/'), (21, '_menu_item_url', ''), (21, '_menu_item_object_id', '5')`,
 	)
 	p, err := find(t, s, "/", Viewer{})
 	require.NoError(t, err)
@@ -156,14 +159,17 @@ func TestBody(t *testing.T) {
 
 func TestFilesThatAreShown(t *testing.T) {
 	s := copied(t)
-	for name, text := range map[string]string{"index.html": "home", "docs/index.html": "docs", "a.css": "css", "code.php": "<?php", ".env": "x", "up/.hidden": "x", "error.log": "x", "old.bak": "x", "data.sqlite-wal": "x"} {
+	for name, text := range map[string]string{"index.html": "home", "docs/index.html": "docs", "a.css": "css",
+		"code.php": "<?php", ".env": "x", "up/.hidden": "x", "error.log": "x", "old.bak": "x", "data.sqlite-wal": "x"} {
 		p := filepath.Join(s.Root, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
 		require.NoError(t, os.WriteFile(p, []byte(text), 0o644))
 	}
 	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(s.Root, "host.txt")))
-	for name, ok := range map[string]bool{"/": true, "/docs": true, "/docs/": true, "/a.css": true, "/code.php": false, "/.env": false, "/up/.hidden": false, "/error.log": false, "/old.bak": false,
-		"/data.sqlite": false, "/data.sqlite-wal": false, "/host.txt": false, "/none": false, "/../../etc/passwd": false} {
+	for name, ok := range map[string]bool{"/": true, "/docs": true, "/docs/": true, "/a.css": true, "/code.php": false,
+		"/.env": false, "/up/.hidden": false, "/error.log": false, "/old.bak": false,
+		"/data.sqlite": false, "/data.sqlite-wal": false, "/host.txt": false, "/none": false,
+		"/../../etc/passwd": false} {
 		f, _, err := File(s, name)
 		if ok {
 			require.NoError(t, err, name)

@@ -42,9 +42,8 @@ func Start(dir, name string, env []string, program string, args ...string) (*Pro
 	cmd := exec.Command(program, args...)
 	cmd.Dir = dir
 	cmd.Stdout, cmd.Stderr = out, out
-	cmd.Env = append(
-		[]string{mark + "=" + dir, "PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LC_ALL=C"},
-		env...)
+	cmd.Env = append([]string{mark + "=" + dir, "PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir,
+		"LC_ALL=C"}, env...)
 	cmd.SysProcAttr = &unix.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting %s: %w", name, err)

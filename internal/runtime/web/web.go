@@ -26,9 +26,8 @@ import (
 //go:embed nginx.conf php-fpm.conf router.php
 var files embed.FS
 
-var configs = template.Must(
-	template.New("").Funcs(template.FuncMap{"quote": quote}).ParseFS(files, "nginx.conf", "php-fpm.conf"),
-)
+var configs = template.Must(template.New("").Funcs(template.FuncMap{"quote": quote}).ParseFS(files, "nginx.conf",
+	"php-fpm.conf"))
 
 // quote writes a word of a configuration in double quotes.
 func quote(s string) string {
@@ -219,7 +218,8 @@ func (w *Web) behindNginx(nginx string) error {
 	if err := w.start("php-fpm", nil, w.Spec.PHP.FPM, args...); err != nil {
 		return err
 	}
-	if err := w.start("nginx", nil, nginx, "-c", web, "-p", w.Spec.Run, "-e", filepath.Join(w.Spec.Run, "nginx-errors.log")); err != nil {
+	if err := w.start("nginx", nil, nginx, "-c", web, "-p", w.Spec.Run, "-e",
+		filepath.Join(w.Spec.Run, "nginx-errors.log")); err != nil {
 		return err
 	}
 	for i, addr := range []string{php, w.addr} {
@@ -239,7 +239,8 @@ func (w *Web) alone() error {
 	}
 	w.Kind, w.net, w.addr = "PHP's own server", "tcp", ln.Addr().String()
 	ln.Close()
-	if err := w.start("php", []string{fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", w.Spec.Workers)}, w.Spec.PHP.CLI, w.Spec.Args(w.addr)...); err != nil {
+	if err := w.start("php", []string{fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", w.Spec.Workers)}, w.Spec.PHP.CLI,
+		w.Spec.Args(w.addr)...); err != nil {
 		return err
 	}
 	return w.ready("tcp", w.addr)
@@ -264,12 +265,8 @@ func (s Spec) settings() map[string]string {
 		"sys_temp_dir":      filepath.Join(s.Run, "tmp"),
 		"upload_tmp_dir":    filepath.Join(s.Run, "tmp"),
 		"session.save_path": filepath.Join(s.Run, "tmp"),
-		"open_basedir": strings.Join(
-			append(
-				[]string{s.Root, filepath.Join(s.Run, "tmp"), filepath.Join(s.Run, "router.php"), s.Mail},
-				s.Also...),
-			":",
-		),
+		"open_basedir": strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"),
+			filepath.Join(s.Run, "router.php"), s.Mail}, s.Also...), ":"),
 	}
 	if s.Mail != "" {
 		m["sendmail_path"] = s.Sendmail()

@@ -17,7 +17,7 @@ import (
 	"alibi/internal/host/local"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
-	"alibi/internal/runtime/there"
+	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/web"
 )
 
@@ -26,7 +26,8 @@ const page = `<?php
 if (isset($_GET['mail'])) { var_dump(mail('a@b.example', 'Hello', 'text')); exit; }
 if (isset($_GET['read'])) { echo @file_get_contents($_GET['read']) === false ? 'refused' : 'read'; exit; }
 if (isset($_GET['fail'])) { nothing_is_called_this(); }
-echo PHP_VERSION, ' ', ini_get('memory_limit'), ' ', ini_get('upload_max_filesize'), ' ', ini_get('max_execution_time'), ' ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['HTTP_HOST'];
+echo PHP_VERSION, ' ', ini_get('memory_limit'), ' ', ini_get('upload_max_filesize'), ' ',
+	ini_get('max_execution_time'), ' ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['HTTP_HOST'];
 `
 
 // siteAt writes a small site.
@@ -34,7 +35,8 @@ func siteAt(t *testing.T) (root, run string) {
 	t.Helper()
 	root = filepath.Join(t.TempDir(), "now", "site")
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "wp-content"), 0o755))
-	for name, text := range map[string]string{"index.php": page, "style.css": "body{}", ".secret": "hidden", "wp-content/a.css": "a{}"} {
+	for name, text := range map[string]string{"index.php": page, "style.css": "body{}", ".secret": "hidden",
+		"wp-content/a.css": "a{}"} {
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
 	}
 	run, err := os.MkdirTemp("", "alibi-web-")
@@ -161,7 +163,7 @@ func TestNoPHP(t *testing.T) {
 	root, run := siteAt(t)
 	_, err := web.Start(web.Spec{Run: run, Root: root})
 	assert.ErrorIs(t, err, web.ErrNoPHP)
-	_, err = there.Start(context.Background(), local.New("pier"), web.Spec{Run: run, Root: root})
+	_, err = remote.Start(context.Background(), local.New("pier"), web.Spec{Run: run, Root: root})
 	assert.ErrorIs(t, err, web.ErrNoPHP)
 }
 
@@ -169,14 +171,14 @@ func TestOnAnotherHost(t *testing.T) {
 	root, _ := siteAt(t)
 	ctx := context.Background()
 	h := local.New("pier")
-	found, err := there.Find(ctx, h)
+	found, err := remote.Find(ctx, h)
 	require.NoError(t, err)
 	p, ok := php.Choose(found, "8.2")
 	require.True(t, ok)
 	now := filepath.Dir(root)
 	mail := filepath.Join(now, "caught")
 	require.NoError(t, os.MkdirAll(mail, 0o700))
-	x, err := there.Start(
+	x, err := remote.Start(
 		ctx,
 		h,
 		web.Spec{

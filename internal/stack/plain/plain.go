@@ -37,7 +37,7 @@ func (Stack) Is(_ context.Context, p stack.Place) bool {
 	return false
 }
 
-// Inspect weighs the files and looks for one database file.
+// Inspect measures the files and looks for one database file.
 func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) {
 	f := &site.Facts{At: time.Now(), Stack: s.Name()}
 	for _, dir := range []string{".", "data", "db", "database", "storage"} {
@@ -54,7 +54,7 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 			}
 		}
 	}
-	w, err := stack.Weigh(ctx, p, f.Database, 1, stack.SpareByName)
+	w, err := stack.Measure(ctx, p, f.Database, 1, stack.SpareByName)
 	if err != nil {
 		return nil, err
 	}
@@ -173,9 +173,8 @@ func (Stack) PutBack(
 
 // Clean knows of nothing that could be told from the site itself.
 func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(tables.Table) stack.Cleanup, error) {
-	return nil, errors.New(
-		"of this kind of site nothing tells what is content: bring it to a restore point or to its origin instead",
-	)
+	return nil, errors.New("of this kind of site nothing tells what is content: bring it to a restore point or to " +
+		"its origin instead")
 }
 
 // Personal takes columns for what they are called.

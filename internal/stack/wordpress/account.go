@@ -27,7 +27,8 @@ func (s Stack) Accounts(ctx context.Context, snap tables.Snapshot, prefix string
 	}
 	var out []stack.Account
 	if err := d.each("users", func(r row) {
-		out = append(out, stack.Account{Login: r.text("user_login"), Name: r.text("display_name"), Mail: r.text("user_email"), Roles: roles[r.number("ID")]})
+		out = append(out, stack.Account{Login: r.text("user_login"), Name: r.text("display_name"),
+			Mail: r.text("user_email"), Roles: roles[r.number("ID")]})
 	}); err != nil {
 		return nil, err
 	}
@@ -114,11 +115,8 @@ func (Stack) Account(
 	case err != nil:
 		return nil, err
 	case w.Role != "" && !is.roles[w.Role]:
-		return nil, fmt.Errorf(
-			"the site has no role %q; it has %s",
-			w.Role,
-			strings.Join(slices.Sorted(maps.Keys(is.roles)), ", "),
-		)
+		return nil, fmt.Errorf("the site has no role %q; it has %s", w.Role,
+			strings.Join(slices.Sorted(maps.Keys(is.roles)), ", "))
 	case is.id == 0 && (w.Hash == "" || w.Role == ""):
 		return nil, fmt.Errorf("the site has no account %q: a new one needs a role and a password", w.Login)
 	}

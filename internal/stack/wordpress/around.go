@@ -42,7 +42,8 @@ var around = regexp.MustCompile(`(?i)^(\.env(\..*)?|\.user\.ini|php\.ini|\.htacc
 // Source: "List of php.ini directives" of the PHP manual.
 var pathDirectives = regexp.MustCompile(
 	`(?i)^\s*(php_(?:admin_)?value\s+)?(auto_prepend_file|auto_append_file|include_path|error_log|open_basedir|` +
-		`session\.save_path|session\.save_handler|upload_tmp_dir|sys_temp_dir|sendmail_path|opcache\.preload|extension|zend_extension)\b`,
+		`session\.save_path|session\.save_handler|upload_tmp_dir|` +
+		`sys_temp_dir|sendmail_path|opcache\.preload|extension|zend_extension)\b`,
 )
 
 // surroundings writes the files that work with the configuration for the copy: paths and addresses

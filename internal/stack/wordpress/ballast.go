@@ -61,17 +61,16 @@ func (s Stack) Ballast(
 		return nil, err
 	}
 	for _, t := range []struct{ table, column string }{{"users", "ID"}, {"usermeta", "umeta_id"}} {
-		if err := b.each(t.table, func(r row) { b.next[t.table] = max(b.next[t.table], r.number(t.column)) }); err != nil {
+		if err := b.each(t.table, func(r row) { b.next[t.table] = max(b.next[t.table], r.number(t.column)) }); err !=
+			nil {
 			return nil, err
 		}
 	}
 	for n := range l.Counts["users"] {
 		login := l.Slug("users", n)
 		if _, is := b.authors[login]; !is {
-			b.user(
-				stack.AccountWish{Login: login, Mail: login + "@ballast.example", Hash: "!", At: at},
-				string(phpval.Map("subscriber", true).Marshal()),
-			)
+			b.user(stack.AccountWish{Login: login, Mail: login + "@ballast.example", Hash: "!", At: at},
+				string(phpval.Map("subscriber", true).Marshal()))
 		}
 	}
 	for n := range l.Counts["terms"] {
@@ -108,7 +107,8 @@ func ballastTerm(l ballast.Load, n int) inCategory {
 // ballastItems are the items as a feed would have them.
 func ballastItems(l ballast.Load, at time.Time) (out []inItem) {
 	stamp := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05") }
-	for _, k := range []struct{ kind, typ string }{{"media", "attachment"}, {"posts", "post"}, {"pages", "page"}, {"products", "product"}} {
+	for _, k := range []struct{ kind, typ string }{{"media", "attachment"}, {"posts", "post"}, {"pages", "page"},
+		{"products", "product"}} {
 		for n := range l.Counts[k.kind] {
 			r := l.Rand(k.kind, n)
 			when := stamp(at.Add(-time.Duration(r.IntN(365*24*60)) * time.Minute))
@@ -211,7 +211,9 @@ func noBallast(ctx context.Context, snap tables.Snapshot, prefix string) (func(t
 	gone := map[string]struct {
 		column string
 		ids    ids
-	}{"posts": {"ID", posts}, "postmeta": {"post_id", posts}, "comments": {"comment_ID", comments}, "commentmeta": {"comment_id", comments}, "terms": {"term_id", terms}, "termmeta": {"term_id", terms}, "term_taxonomy": {"term_id", terms}, "users": {"ID", users}, "usermeta": {"user_id", users}}
+	}{"posts": {"ID", posts}, "postmeta": {"post_id", posts}, "comments": {"comment_ID", comments},
+		"commentmeta": {"comment_id", comments}, "terms": {"term_id", terms}, "termmeta": {"term_id", terms},
+		"term_taxonomy": {"term_id", terms}, "users": {"ID", users}, "usermeta": {"user_id", users}}
 	return func(t tables.Table) stack.Cleanup {
 		name, _ := strings.CutPrefix(t.Name, prefix)
 		if name == "term_relationships" {

@@ -18,7 +18,8 @@ var kindOf = map[string]site.Kind{
 	"post": site.Posts, "page": site.Pages, "attachment": site.Media, "nav_menu_item": site.Menus,
 	"product": site.Products, "product_variation": site.Products,
 	"shop_order": site.Orders, "shop_order_refund": site.Orders, "shop_coupon": site.Orders,
-	"wp_template": "", "wp_template_part": "", "wp_global_styles": "", "wp_navigation": "", "custom_css": "", "wp_font_family": "", "wp_font_face": "",
+	"wp_template": "", "wp_template_part": "", "wp_global_styles": "", "wp_navigation": "", "custom_css": "",
+	"wp_font_family": "", "wp_font_face": "",
 }
 
 // typeKind gives the kind of a content type. Revisions go with what they are of.
@@ -105,7 +106,8 @@ func (r row) number(col string) int64 {
 
 // inText are the ways in which a text names other content by number.
 var inText = regexp.MustCompile(
-	`wp-image-(\d+)|wp-att-(\d+)|"(?:id|ref|mediaId|mediaID|attachmentId|imageID)":\s*"?(\d+)|"?ids"?[=:]\s*["\[]([\d,\s]+)`,
+	`wp-image-(\d+)|wp-att-(\d+)|` +
+		`"(?:id|ref|mediaId|mediaID|attachmentId|imageID)":\s*"?(\d+)|"?ids"?[=:]\s*["\[]([\d,\s]+)`,
 )
 
 // metaRef are names of fields that hold numbers of other content.
@@ -292,8 +294,9 @@ func (p *part) setting(name, value string, users ids) {
 // tells of which thing a row is.
 var chooses = map[string]string{
 	"posts": "ID", "postmeta": "post_id", "comments": "comment_ID", "commentmeta": "comment_id",
-	"terms": "term_id", "termmeta": "term_id", "term_taxonomy": "term_taxonomy_id", "term_relationships": "term_taxonomy_id",
-	"users": "ID", "usermeta": "user_id",
+	"terms": "term_id", "termmeta": "term_id", "term_taxonomy": "term_taxonomy_id",
+	"term_relationships": "term_taxonomy_id",
+	"users":              "ID", "usermeta": "user_id",
 }
 
 // base takes a table's name apart: the part that it belongs to, and its name there.

@@ -160,19 +160,35 @@ func valueLike(v tables.Value, to string) tables.Value {
 
 // settings are those of the core that stay what they are.
 var settings = []string{
-	"siteurl", "home", "blogname", "blogdescription", "admin_email", "db_version", "initial_db_version", "WPLANG", "timezone_string", "gmt_offset", "date_format", "time_format", "start_of_week",
-	"permalink_structure", "category_base", "tag_base", "blog_charset", "blog_public", "upload_path", "upload_url_path", "uploads_use_yearmonth_folders", "default_category", "default_post_format", "default_link_category", "html_type", "https_detection_errors",
-	"thumbnail_size_w", "thumbnail_size_h", "thumbnail_crop", "medium_size_w", "medium_size_h", "medium_large_size_w", "medium_large_size_h", "large_size_w", "large_size_h", "image_default_link_type", "image_default_size", "image_default_align",
-	"avatar_default", "avatar_rating", "show_avatars", "use_smilies", "use_balanceTags", "hack_file", "use_trackback", "links_updated_date_format", "rss_use_excerpt", "posts_per_rss", "mailserver_url", "mailserver_login", "mailserver_pass", "mailserver_port",
-	"ping_sites", "default_ping_status", "default_comment_status", "default_pingback_flag", "comment_moderation", "require_name_email", "comments_notify", "moderation_notify", "comment_max_links", "moderation_keys", "disallowed_keys", "comment_registration",
-	"close_comments_for_old_posts", "close_comments_days_old", "thread_comments", "thread_comments_depth", "page_comments", "comments_per_page", "default_comments_page", "comment_order", "comment_previously_approved", "show_comments_cookies_opt_in",
-	"finished_splitting_shared_terms", "link_manager_enabled", "admin_email_lifespan", "auto_plugin_theme_update_emails", "auto_update_core_dev", "auto_update_core_minor", "auto_update_core_major", "wp_force_deactivated_plugins", "wp_attachment_pages_enabled", "db_upgraded",
+	"siteurl", "home", "blogname", "blogdescription", "admin_email", "db_version", "initial_db_version", "WPLANG",
+	"timezone_string", "gmt_offset", "date_format", "time_format", "start_of_week",
+	"permalink_structure", "category_base", "tag_base", "blog_charset", "blog_public", "upload_path", "upload_url_path",
+	"uploads_use_yearmonth_folders", "default_category", "default_post_format", "default_link_category", "html_type",
+	"https_detection_errors",
+	"thumbnail_size_w", "thumbnail_size_h", "thumbnail_crop", "medium_size_w", "medium_size_h", "medium_large_size_w",
+	"medium_large_size_h", "large_size_w", "large_size_h", "image_default_link_type", "image_default_size",
+	"image_default_align",
+	"avatar_default", "avatar_rating", "show_avatars", "use_smilies", "use_balanceTags", "hack_file", "use_trackback",
+	"links_updated_date_format", "rss_use_excerpt", "posts_per_rss", "mailserver_url", "mailserver_login",
+	"mailserver_pass", "mailserver_port",
+	"ping_sites", "default_ping_status", "default_comment_status", "default_pingback_flag", "comment_moderation",
+	"require_name_email", "comments_notify", "moderation_notify", "comment_max_links", "moderation_keys",
+	"disallowed_keys", "comment_registration",
+	"close_comments_for_old_posts", "close_comments_days_old", "thread_comments", "thread_comments_depth",
+	"page_comments", "comments_per_page", "default_comments_page", "comment_order", "comment_previously_approved",
+	"show_comments_cookies_opt_in",
+	"finished_splitting_shared_terms", "link_manager_enabled", "admin_email_lifespan",
+	"auto_plugin_theme_update_emails", "auto_update_core_dev", "auto_update_core_minor", "auto_update_core_major",
+	"wp_force_deactivated_plugins", "wp_attachment_pages_enabled", "db_upgraded",
 }
 
 // renewed are settings of the core that get the value of a new site.
 var renewed = map[string]string{
-	"active_plugins": "a:0:{}", "show_on_front": "posts", "page_on_front": "0", "page_for_posts": "0", "wp_page_for_privacy_policy": "0", "site_icon": "0", "sticky_posts": "a:0:{}", "users_can_register": "0", "default_role": "subscriber",
-	"posts_per_page": "10", "fresh_site": "1", "recently_edited": "", "uninstall_plugins": "a:0:{}", "rewrite_rules": "", "cron": "a:0:{}", "nav_menu_options": "a:0:{}",
+	"active_plugins": "a:0:{}", "show_on_front": "posts", "page_on_front": "0", "page_for_posts": "0",
+	"wp_page_for_privacy_policy": "0", "site_icon": "0", "sticky_posts": "a:0:{}", "users_can_register": "0",
+	"default_role":   "subscriber",
+	"posts_per_page": "10", "fresh_site": "1", "recently_edited": "", "uninstall_plugins": "a:0:{}",
+	"rewrite_rules": "", "cron": "a:0:{}", "nav_menu_options": "a:0:{}",
 }
 
 // option cleans a setting.
@@ -201,10 +217,8 @@ func coreRoles(value string) string {
 		return value
 	}
 	v.Items = slices.DeleteFunc(v.Items, func(it phpval.Item) bool {
-		return !slices.Contains(
-			[]string{"administrator", "editor", "author", "contributor", "subscriber"},
-			it.Key.Text(),
-		)
+		return !slices.Contains([]string{"administrator", "editor", "author", "contributor", "subscriber"},
+			it.Key.Text())
 	})
 	return string(v.Marshal())
 }
@@ -272,7 +286,9 @@ func (a *account) users(t tables.Table) stack.Cleanup {
 	}}
 	if !a.found {
 		r := a.like
-		for column, to := range map[string]string{"ID": strconv.FormatInt(a.id, 10), "user_login": a.w.Admin.Name, "user_nicename": site.Slug(a.w.Admin.Name), "display_name": a.w.Admin.Name, "user_email": a.w.Admin.Mail, "user_url": "", "user_registered": a.w.At.UTC().Format("2006-01-02 15:04:05"), "user_status": "0"} {
+		for column, to := range map[string]string{"ID": strconv.FormatInt(a.id, 10), "user_login": a.w.Admin.Name,
+			"user_nicename": site.Slug(a.w.Admin.Name), "display_name": a.w.Admin.Name, "user_email": a.w.Admin.Mail,
+			"user_url": "", "user_registered": a.w.At.UTC().Format("2006-01-02 15:04:05"), "user_status": "0"} {
 			r = with(t, r, column, to)
 		}
 		c.Add = []tables.Row{keyed(t, set(r))}
@@ -323,17 +339,8 @@ func (a *account) meta(t tables.Table, prefix string) stack.Cleanup {
 	if !a.found {
 		rights["nickname"] = a.w.Admin.Name
 		for i, key := range []string{"nickname", prefix + "capabilities", prefix + "user_level"} {
-			r := with(
-				t,
-				with(
-					t,
-					with(t, with(t, a.meta1, "umeta_id", strconv.Itoa(i+1)), "user_id", strconv.FormatInt(a.id, 10)),
-					"meta_key",
-					key,
-				),
-				"meta_value",
-				rights[key],
-			)
+			r := with(t, with(t, with(t, with(t, a.meta1, "umeta_id", strconv.Itoa(i+1)), "user_id",
+				strconv.FormatInt(a.id, 10)), "meta_key", key), "meta_value", rights[key])
 			c.Add = append(c.Add, keyed(t, r))
 		}
 	}
@@ -457,7 +464,8 @@ func cleanPlugin(prefix, slug string) func(tables.Table) stack.Cleanup {
 	word := strings.ReplaceAll(slug, "-", "_")
 	named := func(s string) bool {
 		s = strings.ReplaceAll(strings.TrimLeft(strings.ToLower(s), "_"), "-", "_")
-		for _, begun := range []string{"transient_", "transient_timeout_", "site_transient_", "site_transient_timeout_", "widget_"} {
+		for _, begun := range []string{"transient_", "transient_timeout_", "site_transient_", "site_transient_timeout_",
+			"widget_"} {
 			s = strings.TrimPrefix(s, begun)
 		}
 		return s == word || strings.HasPrefix(s, word+"_")

@@ -99,10 +99,8 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 		return nil, err
 	}
 	for _, name := range salts {
-		own.set(
-			name,
-			phpLiteral(rand.Text()+rand.Text()),
-		) // sessions of the origin don't open the copy, nor the reverse
+		// sessions of the origin don't open the copy, nor the reverse
+		own.set(name, phpLiteral(rand.Text()+rand.Text()))
 	}
 	own.addresses(conf, c)
 	own.plugins(conf)
@@ -166,19 +164,8 @@ func quietPlugin(c stack.Change) string {
 		allow = append(allow, phpLiteral(h))
 	}
 	list := func(items []string) string { return "array( " + strings.Join(items, ", ") + " )" }
-	settings := "array(\n\t\t'rules'  => " + list(
-		rules,
-	) + ",\n\t\t'own'    => " + list(
-		own,
-	) + ",\n\t\t'allow'  => " + list(
-		allow,
-	) + ",\n\t\t'known'  => " + list(
-		known,
-	) +
-		",\n\t\t'caught' => " + phpLiteral(
-		Caught(c.Copy),
-	) + ",\n\t\t'secret' => " + phpLiteral(
-		c.Secret,
-	) + ",\n\t)"
+	settings := "array(\n\t\t'rules'  => " + list(rules) + ",\n\t\t'own'    => " + list(own) + ",\n\t\t'allow'  => " +
+		list(allow) + ",\n\t\t'known'  => " + list(known) +
+		",\n\t\t'caught' => " + phpLiteral(Caught(c.Copy)) + ",\n\t\t'secret' => " + phpLiteral(c.Secret) + ",\n\t)"
 	return strings.Replace(quietPHP, "/*SETTINGS*/array()", settings, 1)
 }

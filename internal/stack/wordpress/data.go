@@ -292,9 +292,8 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 				continue
 			}
 			for _, r := range reaching {
-				if o := (site.Outward{Rule: r.rule, Host: strings.ToLower(u.Hostname()), Where: "setting " + name}); r.words.MatchString(
-					name,
-				) {
+				if o := (site.Outward{Rule: r.rule, Host: strings.ToLower(u.Hostname()),
+					Where: "setting " + name}); r.words.MatchString(name) {
 					if !slices.Contains(out, o) {
 						out = append(out, o)
 					}
@@ -304,11 +303,8 @@ func (d *data) outward(f *site.Facts) []site.Outward {
 		}
 	}
 	slices.SortFunc(out, func(a, b site.Outward) int {
-		return cmp.Or(
-			strings.Compare(string(a.Rule), string(b.Rule)),
-			strings.Compare(a.Where, b.Where),
-			strings.Compare(a.Host, b.Host),
-		)
+		return cmp.Or(strings.Compare(string(a.Rule), string(b.Rule)), strings.Compare(a.Where, b.Where),
+			strings.Compare(a.Host, b.Host))
 	})
 	return out
 }

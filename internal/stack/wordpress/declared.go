@@ -59,7 +59,8 @@ func declarations(src string, out map[string]bool) {
 			depth++
 		case t.kind == '}':
 			depth--
-		case t.kind != 'i' || i > 0 && (toks[i-1].kind == 'i' && strings.EqualFold(toks[i-1].text, "use") || toks[i-1].kind == ':' || toks[i-1].kind == '>'):
+		case t.kind != 'i' || i > 0 && (toks[i-1].kind == 'i' && strings.EqualFold(toks[i-1].text, "use") ||
+			toks[i-1].kind == ':' || toks[i-1].kind == '>'):
 		case strings.EqualFold(t.text, "namespace") && next(1).kind == 'i':
 			space, base = strings.ToLower(next(1).text)+`\`, depth
 			if next(2).kind == '{' {
@@ -68,7 +69,8 @@ func declarations(src string, out map[string]bool) {
 		case depth != base || next(1).kind != 'i':
 		case strings.EqualFold(t.text, "function") && next(2).kind == '(':
 			out["the function "+space+strings.ToLower(next(1).text)+"()"] = true
-		case strings.EqualFold(t.text, "class") || strings.EqualFold(t.text, "interface") || strings.EqualFold(t.text, "trait"):
+		case strings.EqualFold(t.text, "class") || strings.EqualFold(t.text, "interface") ||
+			strings.EqualFold(t.text, "trait"):
 			out["the class "+space+next(1).text] = true
 		}
 	}

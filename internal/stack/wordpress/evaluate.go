@@ -109,37 +109,12 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(
-		ctx,
-		p.PHP(),
-		"-n",
-		"-d",
-		"open_basedir="+dir,
-		"-d",
-		"disable_functions="+turnedOff,
-		"-d",
-		"allow_url_fopen=0",
-		"-d",
-		"memory_limit=64M",
-		"-d",
-		"max_execution_time=4",
-		"-d",
-		"display_errors=0",
-		"-d",
-		"log_errors=0",
-		run,
-		here(file),
-		here(root),
-		p.About(ctx).HostPort,
-	)
+	cmd := exec.CommandContext(ctx, p.PHP(), "-n", "-d", "open_basedir="+dir, "-d", "disable_functions="+turnedOff,
+		"-d", "allow_url_fopen=0", "-d", "memory_limit=64M", "-d", "max_execution_time=4", "-d", "display_errors=0",
+		"-d", "log_errors=0", run, here(file), here(root), p.About(ctx).HostPort)
 	cmd.Env, cmd.Dir, cmd.WaitDelay = []string{"PATH=/usr/bin:/bin"}, dir, time.Second
 	text, err := cmd.Output()
-	return c.said(
-		text,
-		err,
-		dir,
-		func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), "") },
-	)
+	return c.said(text, err, dir, func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), "") })
 }
 
 // layOut writes the configuration, and what it includes, as they stand to one

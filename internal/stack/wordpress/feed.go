@@ -154,7 +154,9 @@ func (Stack) Export(
 			Blog:        x.options["home"],
 		},
 	}
-	for prefix, space := range map[string]string{"excerpt": feedSpace + "excerpt/", "content": "http://purl.org/rss/1.0/modules/content/", "dc": "http://purl.org/dc/elements/1.1/", "wp": feedSpace} {
+	for prefix, space := range map[string]string{"excerpt": feedSpace + "excerpt/",
+		"content": "http://purl.org/rss/1.0/modules/content/", "dc": "http://purl.org/dc/elements/1.1/",
+		"wp": feedSpace} {
 		f.Spaces = append(f.Spaces, xml.Attr{Name: xml.Name{Local: "xmlns:" + prefix}, Value: space})
 	}
 	slices.SortFunc(f.Spaces, func(a, b xml.Attr) int { return strings.Compare(a.Name.Local, b.Name.Local) })
@@ -204,10 +206,8 @@ func (x *exporting) gather(ch *feedChannel) error {
 	}{
 		{"users", func(r row) {
 			x.authors[r.number("ID")] = r.text("user_login")
-			ch.Authors = append(
-				ch.Authors,
-				feedAuthor{r.number("ID"), r.text("user_login"), r.text("user_email"), r.text("display_name")},
-			)
+			ch.Authors = append(ch.Authors, feedAuthor{r.number("ID"), r.text("user_login"), r.text("user_email"),
+				r.text("display_name")})
 		}},
 		{"terms", func(r row) { groups[r.number("term_id")] = [2]string{r.text("slug"), r.text("name")} }},
 		{"term_taxonomy", func(r row) {
@@ -228,13 +228,11 @@ func (x *exporting) gather(ch *feedChannel) error {
 			x.replies[r.number("comment_post_ID")] = append(
 				x.replies[r.number("comment_post_ID")],
 				feedComment{
-					ID:     r.number("comment_ID"),
-					Author: r.text("comment_author"),
-					Mail:   r.text("comment_author_email"),
-					URL:    r.text("comment_author_url"),
-					Date: r.text(
-						"comment_date",
-					),
+					ID:       r.number("comment_ID"),
+					Author:   r.text("comment_author"),
+					Mail:     r.text("comment_author_email"),
+					URL:      r.text("comment_author_url"),
+					Date:     r.text("comment_date"),
 					DateGMT:  r.text("comment_date_gmt"),
 					Text:     r.text("comment_content"),
 					Approved: r.text("comment_approved"),
@@ -260,16 +258,14 @@ func (x *exporting) gather(ch *feedChannel) error {
 func (x *exporting) item(r row) feedItem {
 	id := r.number("ID")
 	it := feedItem{
-		Title:   r.text("post_title"),
-		Link:    r.text("guid"),
-		Creator: x.authors[r.number("post_author")],
-		GUID:    feedGUID{Text: r.text("guid")},
-		Content: r.text("post_content"),
-		Excerpt: r.text("post_excerpt"),
-		ID:      id,
-		Date: r.text(
-			"post_date",
-		),
+		Title:    r.text("post_title"),
+		Link:     r.text("guid"),
+		Creator:  x.authors[r.number("post_author")],
+		GUID:     feedGUID{Text: r.text("guid")},
+		Content:  r.text("post_content"),
+		Excerpt:  r.text("post_excerpt"),
+		ID:       id,
+		Date:     r.text("post_date"),
 		DateGMT:  r.text("post_date_gmt"),
 		Comments: r.text("comment_status"),
 		Pings:    r.text("ping_status"),

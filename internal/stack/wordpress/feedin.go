@@ -164,9 +164,8 @@ func (b *bringing) look() error {
 	}{
 		{"posts", func(r row) {
 			most("posts", "ID")(r)
-			b.there[known(r.text("post_type"), r.text("guid"), r.text("post_name"), r.text("post_date"))] = r.number(
-				"ID",
-			)
+			b.there[known(r.text("post_type"), r.text("guid"), r.text("post_name"),
+				r.text("post_date"))] = r.number("ID")
 		}},
 		{"postmeta", most("postmeta", "meta_id")}, {"comments", most("comments", "comment_ID")},
 		{"terms", func(r row) {
@@ -343,10 +342,8 @@ func (b *bringing) item(it inItem) {
 		if t == 0 {
 			continue
 		}
-		b.put(
-			"term_relationships",
-			map[string]string{"object_id": str(id), "term_taxonomy_id": str(t), "term_order": "0"},
-		)
+		b.put("term_relationships", map[string]string{"object_id": str(id), "term_taxonomy_id": str(t),
+			"term_order": "0"})
 		if it.Status == "publish" {
 			b.counts[t]++
 		}
@@ -367,12 +364,10 @@ func (b *bringing) item(it inItem) {
 				"comment_author_url":   c.URL,
 				"comment_date":         c.Date,
 				"comment_date_gmt":     c.DateGMT,
-				"comment_content": b.local(
-					c.Text,
-				),
-				"comment_approved": c.Approved,
-				"comment_type":     c.Type,
-				"comment_parent":   str(replies[c.Parent]),
+				"comment_content":      b.local(c.Text),
+				"comment_approved":     c.Approved,
+				"comment_type":         c.Type,
+				"comment_parent":       str(replies[c.Parent]),
 			},
 		)
 	}

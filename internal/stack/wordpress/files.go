@@ -170,8 +170,8 @@ var spare = map[string]string{
 	"wp-content/advanced-cache.php": "cache",
 }
 
-func weigh(ctx context.Context, p stack.Place, f *site.Facts) error {
-	w, err := stack.Weigh(ctx, p, f.Database, 2, func(name string) string {
+func measure(ctx context.Context, p stack.Place, f *site.Facts) error {
+	w, err := stack.Measure(ctx, p, f.Database, 2, func(name string) string {
 		if why := spare[name]; why != "" {
 			return why
 		}

@@ -29,22 +29,11 @@ func manned() *memory {
 		[]string{
 			"2",
 			"sk_user_roles",
-			string(
-				phpval.Map(
-					"administrator",
-					phpval.Map("name", "Administrator"),
-					"editor",
-					phpval.Map("name", "Editor"),
-				).Marshal(),
-			),
+			string(phpval.Map("administrator", phpval.Map("name", "Administrator"), "editor",
+				phpval.Map("name", "Editor")).Marshal()),
 			"yes",
 		},
-		[]string{
-			"3",
-			"admin_email",
-			"desk@ferry.example",
-			"yes",
-		},
+		[]string{"3", "admin_email", "desk@ferry.example", "yes"},
 		[]string{"4", "_transient_tides", "old", "no"},
 		[]string{"5", "_site_transient_update_core", "x", "no"},
 		[]string{
@@ -53,12 +42,7 @@ func manned() *memory {
 			string(phpval.List(phpval.String("tide-table/tide-table.php"), phpval.String("old.php")).Marshal()),
 			"yes",
 		},
-		[]string{
-			"7",
-			"stylesheet",
-			"harbour",
-			"yes",
-		},
+		[]string{"7", "stylesheet", "harbour", "yes"},
 		[]string{"8", "template", "harbour", "yes"},
 		[]string{"9", "default_category", "1", "yes"},
 	)
@@ -78,14 +62,10 @@ func manned() *memory {
 		},
 		[]string{"4", "edda", "$P$y", "edda", "edda@ferry.example", "", "2020-01-01 00:00:00", "", "Edda Quill"},
 	)
-	m.add(
-		"sk_usermeta",
-		"umeta_id# user_id# meta_key meta_value",
+	m.add("sk_usermeta", "umeta_id# user_id# meta_key meta_value",
 		[]string{"1", "1", "sk_capabilities", `a:1:{s:13:"administrator";b:1;}`},
 		[]string{"2", "4", "sk_capabilities", `a:1:{s:6:"editor";b:1;}`},
-		[]string{"3", "1", "billing_phone", "+44 555 0172"},
-		[]string{"9", "4", "nickname", "edda"},
-	)
+		[]string{"3", "1", "billing_phone", "+44 555 0172"}, []string{"9", "4", "nickname", "edda"})
 	m.add(
 		"sk_posts",
 		postColumns,
@@ -110,22 +90,16 @@ func manned() *memory {
 			"0",
 		},
 	)
-	m.add(
-		"sk_postmeta",
-		"meta_id# post_id# meta_key meta_value",
-		[]string{"5", "3", "_billing_email", "odd@inbox.example"},
-		[]string{"6", "3", "_edit_last", "1"},
-	)
+	m.add("sk_postmeta", "meta_id# post_id# meta_key meta_value",
+		[]string{"5", "3", "_billing_email", "odd@inbox.example"}, []string{"6", "3", "_edit_last", "1"})
 	m.add(
 		"sk_comments",
-		"comment_ID# comment_post_ID# comment_author comment_author_email comment_author_url comment_author_IP comment_date comment_date_gmt comment_content comment_approved comment_agent comment_type comment_parent#",
+		"comment_ID# comment_post_ID# comment_author comment_author_email comment_author_url comment_author_IP "+
+			"comment_date comment_date_gmt comment_content comment_approved comment_agent comment_type comment_parent#",
 	)
 	m.add("sk_terms", "term_id# name slug term_group#", []string{"1", "News", "news", "0"})
-	m.add(
-		"sk_term_taxonomy",
-		"term_taxonomy_id# term_id# taxonomy description parent# count#",
-		[]string{"1", "1", "category", "", "0", "1"},
-	)
+	m.add("sk_term_taxonomy", "term_taxonomy_id# term_id# taxonomy description parent# count#",
+		[]string{"1", "1", "category", "", "0", "1"})
 	m.add("sk_term_relationships", "object_id# term_taxonomy_id# term_order#", []string{"3", "1", "0"})
 	m.add("sk_berths", "id# passenger_name email cabin", []string{"1", "Odd Brimstead", "odd@inbox.example", "7B"})
 	return m
@@ -212,11 +186,8 @@ func TestAnAccountIsMadeAndChanged(t *testing.T) {
 	list, err := Stack{}.Accounts(ctx, m, "sk_")
 	require.NoError(t, err)
 	require.Len(t, list, 2)
-	assert.Equal(
-		t,
-		stack.Account{Login: "runa", Name: "Runa Tarrow", Mail: "runa@ferry.example", Roles: []string{"administrator"}},
-		list[0],
-	)
+	assert.Equal(t, stack.Account{Login: "runa", Name: "Runa Tarrow", Mail: "runa@ferry.example",
+		Roles: []string{"administrator"}}, list[0])
 
 	w := stack.AccountWish{Login: "tester", Mail: "t@ferry.example", Role: "editor", Hash: "$2y$hash", At: noon}
 	of, err := Stack{}.Account(ctx, m, "sk_", w)
@@ -238,7 +209,8 @@ func TestAnAccountIsMadeAndChanged(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, after(t, m, of).texts("sk_usermeta")[1], "administrator")
 
-	for want, w := range map[string]stack.AccountWish{"has no role": {Login: "edda", Role: "pirate"}, "needs a role and a password": {Login: "nobody"}} {
+	for want, w := range map[string]stack.AccountWish{"has no role": {Login: "edda", Role: "pirate"},
+		"needs a role and a password": {Login: "nobody"}} {
 		_, err := Stack{}.Account(ctx, m, "sk_", w)
 		assert.ErrorContains(t, err, want)
 	}
@@ -260,14 +232,17 @@ func TestSwitchesAreSetAndStay(t *testing.T) {
 		w    stack.Switches
 		want []string
 	}{
-		"one on":              {stack.Switches{On: []string{"bell/bell.php"}}, []string{"bell/bell.php", "old.php", "tide-table/tide-table.php"}},
-		"one off":             {stack.Switches{Off: []string{"tide-table"}}, []string{"old.php"}},
-		"a file alone off":    {stack.Switches{Off: []string{"old"}}, []string{"tide-table/tide-table.php"}},
-		"all off":             {stack.Switches{AllOff: true}, nil},
-		"all but one off":     {stack.Switches{AllOff: true, Except: []string{"old"}}, []string{"old.php"}},
-		"all off and one on":  {stack.Switches{AllOff: true, On: []string{"bell/bell.php"}}, []string{"bell/bell.php"}},
-		"another main file":   {stack.Switches{Off: []string{"tide-table"}, On: []string{"tide-table/tides.php"}}, []string{"old.php", "tide-table/tides.php"}},
-		"what is off already": {stack.Switches{Off: []string{"nothing"}}, []string{"tide-table/tide-table.php", "old.php"}},
+		"one on": {stack.Switches{On: []string{"bell/bell.php"}},
+			[]string{"bell/bell.php", "old.php", "tide-table/tide-table.php"}},
+		"one off":            {stack.Switches{Off: []string{"tide-table"}}, []string{"old.php"}},
+		"a file alone off":   {stack.Switches{Off: []string{"old"}}, []string{"tide-table/tide-table.php"}},
+		"all off":            {stack.Switches{AllOff: true}, nil},
+		"all but one off":    {stack.Switches{AllOff: true, Except: []string{"old"}}, []string{"old.php"}},
+		"all off and one on": {stack.Switches{AllOff: true, On: []string{"bell/bell.php"}}, []string{"bell/bell.php"}},
+		"another main file": {stack.Switches{Off: []string{"tide-table"}, On: []string{"tide-table/tides.php"}},
+			[]string{"old.php", "tide-table/tides.php"}},
+		"what is off already": {stack.Switches{Off: []string{"nothing"}},
+			[]string{"tide-table/tide-table.php", "old.php"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			of, err := Stack{}.Switch(ctx, m, "sk_", c.w)
@@ -307,8 +282,10 @@ func TestWherePeopleAre(t *testing.T) {
 		}
 	}
 	for place, want := range map[string]scrub.Kind{
-		"sk_users 1 user_login": scrub.Login, "sk_users 1 user_pass": scrub.Lock, "sk_users 4 user_email": scrub.Email, "sk_users 1 user_url": scrub.Blank, "sk_users 1 display_name": scrub.Name,
-		"sk_usermeta 3 meta_value": scrub.Phone, "sk_usermeta 9 meta_value": scrub.Name, "sk_postmeta 5 meta_value": scrub.Email, "sk_options 3 option_value": scrub.Email,
+		"sk_users 1 user_login": scrub.Login, "sk_users 1 user_pass": scrub.Lock, "sk_users 4 user_email": scrub.Email,
+		"sk_users 1 user_url": scrub.Blank, "sk_users 1 display_name": scrub.Name,
+		"sk_usermeta 3 meta_value": scrub.Phone, "sk_usermeta 9 meta_value": scrub.Name,
+		"sk_postmeta 5 meta_value": scrub.Email, "sk_options 3 option_value": scrub.Email,
 		"sk_berths 1 passenger_name": scrub.Name, "sk_berths 1 email": scrub.Email, "sk_berths 1 cabin": scrub.Blank,
 	} {
 		assert.Equal(t, want, kinds[place], place)
@@ -334,11 +311,8 @@ func TestWherePeopleAre(t *testing.T) {
 			not = append(not, tab.Name)
 		}
 	}
-	assert.Equal(
-		t,
-		[]string{"sk_options", "sk_users", "sk_usermeta", "sk_postmeta", "sk_comments", "sk_berths"},
-		people,
-	)
+	assert.Equal(t, []string{"sk_options", "sk_users", "sk_usermeta", "sk_postmeta", "sk_comments", "sk_berths"},
+		people)
 	assert.Contains(t, not, "sk_posts")
 	// A sub-site's tables count, another installation's don't.
 	assert.True(t, rules.Table(tables.Table{Name: "sk_3_comments"}))

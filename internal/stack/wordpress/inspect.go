@@ -26,35 +26,30 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 		f.Findings = append(f.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
 	if above {
-		note(
-			site.Note,
-			"config-above",
-			"the configuration stands one folder above the document root",
-			"the copy gets one of its own inside its folder",
-		)
+		note(site.Note, "config-above", "the configuration stands one folder above the document root",
+			"the copy gets one of its own inside its folder")
 	}
 	if why := conf.ambiguous(); why != "" {
 		db := f.Database.Text()
 		if all := conf.databases(); len(all) > 1 && !conf.evaluated && !conf.chosen {
-			return nil, fmt.Errorf(
-				"which database is the site's depends on what asks for it: %s; say which it is (--database): %s",
-				why,
-				strings.Join(all, ", "),
-			)
+			return nil, fmt.Errorf("which database is the site's depends on what asks for it: %s; say which it is "+
+				"(--database): %s", why, strings.Join(all, ", "))
 		}
 		switch {
 		case conf.chosen && !conf.evaluated:
 			note(
 				site.Note,
 				"config-branches",
-				"what wp-config.php sets depends on what asks for it ("+why+"); the database "+db+" was said to be the site's",
+				"what wp-config.php sets depends on what asks for it ("+why+"); the database "+db+
+					" was said to be the site's",
 				"the copy gets a database of its own, whatever asks for it",
 			)
 		case conf.evaluated:
 			note(
 				site.Note,
 				"config-branches",
-				"what wp-config.php sets depends on what asks for it ("+why+"); for the site's address PHP says that it uses the database "+db,
+				"what wp-config.php sets depends on what asks for it ("+why+
+					"); for the site's address PHP says that it uses the database "+db,
 				"the copy gets a database of its own, whatever asks for it",
 			)
 		case conf.why != nil:
@@ -62,7 +57,8 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 				site.Warn,
 				"config-branches",
 				fmt.Sprintf(
-					"what wp-config.php sets depends on what asks for it (%s), and %s; as far as it can be read, it uses the database %s",
+					"what wp-config.php sets depends on what asks for it (%s), and %s; as far as it can be read, it "+
+						"uses the database %s",
 					why,
 					conf.why,
 					db,
@@ -73,19 +69,17 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 			note(
 				site.Warn,
 				"config-branches",
-				"what wp-config.php sets depends on what asks for it ("+why+"); as far as it can be read, it uses the database "+db,
+				"what wp-config.php sets depends on what asks for it ("+why+
+					"); as far as it can be read, it uses the database "+db,
 				"see that this is the live site's database; with a PHP on this machine, PHP itself says it",
 			)
 		}
 	}
 	for name, c := range conf.constants {
 		if !c.known && c.env != "" && (strings.HasPrefix(name, "DB_") || strings.HasPrefix(name, "WP_")) {
-			note(
-				site.Warn,
-				"config-env",
-				fmt.Sprintf("%s comes from the environment variable %s, which can't be read from here", name, c.env),
-				"the copy needs the same variable, or a value written into its wp-config.php",
-			)
+			note(site.Warn, "config-env", fmt.Sprintf("%s comes from the environment variable %s, which can't be "+
+				"read from here", name, c.env),
+				"the copy needs the same variable, or a value written into its wp-config.php")
 		}
 	}
 	f.Memory = bytesOf(conf.constants["WP_MEMORY_LIMIT"].value)
@@ -94,7 +88,7 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	if err := components(ctx, p, f); err != nil {
 		return nil, err
 	}
-	if err := weigh(ctx, p, f); err != nil {
+	if err := measure(ctx, p, f); err != nil {
 		return nil, err
 	}
 	if free, err := p.Host.Free(ctx, p.Root.Path()); err == nil {
@@ -147,7 +141,8 @@ func bytesOf(s string) int64 {
 func readTables(ctx context.Context, p stack.Place, conf config, f *site.Facts) error {
 	if db := f.Database; db.Served() && (db.Name == "" || db.User == "") {
 		return fmt.Errorf(
-			"the configuration works out DB_NAME or DB_USER when it runs, and Alibi runs no code of a live site: %w; write the values into wp-config.php",
+			"the configuration works out DB_NAME or DB_USER when it runs, and Alibi runs no code of a live site: %w; "+
+				"write the values into wp-config.php",
 			tables.ErrRefused,
 		)
 	}
@@ -162,10 +157,8 @@ func readTables(ctx context.Context, p stack.Place, conf config, f *site.Facts) 
 	defer snap.Close()
 	mine := 0
 	for _, t := range snap.Schema().Tables {
-		f.Tables = append(
-			f.Tables,
-			site.Table{Name: t.Name, Rows: t.Rows, Bytes: t.Bytes, Keyless: t.Hidden || len(t.Key) == 0},
-		)
+		f.Tables = append(f.Tables, site.Table{Name: t.Name, Rows: t.Rows, Bytes: t.Bytes,
+			Keyless: t.Hidden || len(t.Key) == 0})
 		f.Rows += t.Rows
 		f.TableBytes += t.Bytes
 		if strings.HasPrefix(t.Name, f.Prefix) {
@@ -174,7 +167,8 @@ func readTables(ctx context.Context, p stack.Place, conf config, f *site.Facts) 
 	}
 	if _, ok := snap.Schema().Table(f.Prefix + "options"); !ok {
 		return fmt.Errorf(
-			"the database has no table %soptions: the prefix in wp-config.php does not fit it, or the site was never set up",
+			"the database has no table %soptions: the prefix in wp-config.php does not fit it, or the site was "+
+				"never set up",
 			f.Prefix,
 		)
 	}
@@ -190,46 +184,26 @@ func readTables(ctx context.Context, p stack.Place, conf config, f *site.Facts) 
 func judge(f *site.Facts, note func(site.Severity, string, string, string)) {
 	for _, t := range f.Tables {
 		if t.Rows > 100_000 && t.Keyless {
-			note(
-				site.Note,
-				"keyless",
-				fmt.Sprintf("the table %s has %d rows and no key of its own", t.Name, t.Rows),
-				"it is copied in one piece",
-			)
+			note(site.Note, "keyless", fmt.Sprintf("the table %s has %d rows and no key of its own", t.Name, t.Rows),
+				"it is copied in one piece")
 		}
 	}
 	if f.Memory > 0 && f.Memory < 96<<20 && len(f.Plugins) > 4 {
-		note(
-			site.Warn,
-			"memory",
-			fmt.Sprintf("PHP may use %s here, little for %d plugins", site.Size(f.Memory), len(f.Plugins)),
-			"give the copy more, or expect pages that break off",
-		)
+		note(site.Warn, "memory", fmt.Sprintf("PHP may use %s here, little for %d plugins", site.Size(f.Memory),
+			len(f.Plugins)), "give the copy more, or expect pages that break off")
 	}
 	for _, c := range append(append([]site.Component(nil), f.Plugins...), f.Themes...) {
 		if c.State == "missing" {
-			note(
-				site.Warn,
-				"missing",
-				fmt.Sprintf("%s is switched on, and its files are missing", c.Slug),
-				"the copy will have the same gap",
-			)
+			note(site.Warn, "missing", fmt.Sprintf("%s is switched on, and its files are missing", c.Slug),
+				"the copy will have the same gap")
 		}
 		if c.RequiresPHP != "" && f.PHP != "" && older(f.PHP, c.RequiresPHP) {
-			note(
-				site.Warn,
-				"requires-php",
-				fmt.Sprintf("%s asks for PHP %s or later, and the site runs %s", c.Name, c.RequiresPHP, f.PHP),
-				"try it on a copy with a later PHP first",
-			)
+			note(site.Warn, "requires-php", fmt.Sprintf("%s asks for PHP %s or later, and the site runs %s", c.Name,
+				c.RequiresPHP, f.PHP), "try it on a copy with a later PHP first")
 		}
 		if c.RequiresCore != "" && f.Core != "" && older(f.Core, c.RequiresCore) {
-			note(
-				site.Warn,
-				"requires-core",
-				fmt.Sprintf("%s asks for core %s or later, and the site runs %s", c.Name, c.RequiresCore, f.Core),
-				"try it on a copy with a later core first",
-			)
+			note(site.Warn, "requires-core", fmt.Sprintf("%s asks for core %s or later, and the site runs %s", c.Name,
+				c.RequiresCore, f.Core), "try it on a copy with a later core first")
 		}
 	}
 }
@@ -306,12 +280,9 @@ func (d *data) tell(f *site.Facts, conf config) {
 			site.Finding{
 				Severity: site.Warn,
 				Code:     "broken-value",
-				Text: fmt.Sprintf(
-					"%s broken already: %s",
-					stack.Count(n, "serialized value is", "serialized values are"),
-					d.broken[0],
-				),
-				Remedy: "they are copied byte for byte and listed in the evidence; mend them on the origin",
+				Text: fmt.Sprintf("%s broken already: %s",
+					stack.Count(n, "serialized value is", "serialized values are"), d.broken[0]),
+				Remedy: "they are copied byte for byte and listed in the evidence; fix them on the origin",
 			},
 		)
 	}

@@ -144,11 +144,16 @@ func TestInspectSaysWhatIsWrong(t *testing.T) {
 		change func(string)
 		want   string
 	}{
-		"no configuration": {func(root string) { require.NoError(t, os.Remove(conf(root))) }, "the site was never set up, or this is not its folder"},
-		"wrong prefix":     {rewriteConf("'sk_'", "'zz_'"), "the prefix in wp-config.php does not fit it"},
-		"no database":      {func(root string) { require.NoError(t, os.RemoveAll(filepath.Join(root, "wp-content/database"))) }, "opening the database"},
+		"no configuration": {func(root string) { require.NoError(t, os.Remove(conf(root))) },
+			"the site was never set up, or this is not its folder"},
+		"wrong prefix": {rewriteConf("'sk_'", "'zz_'"), "the prefix in wp-config.php does not fit it"},
+		"no database": {
+			func(root string) { require.NoError(t, os.RemoveAll(filepath.Join(root, "wp-content/database"))) },
+			"opening the database",
+		},
 		"not a database": {func(root string) {
-			require.NoError(t, os.WriteFile(filepath.Join(root, "wp-content/database/.ht.sqlite"), make([]byte, 9000), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(root, "wp-content/database/.ht.sqlite"), make([]byte, 9000),
+				0o600))
 		}, "is not an SQLite database"},
 		"no site at all": {func(root string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(root, "wp-includes")))
@@ -164,10 +169,8 @@ func TestInspectSaysWhatIsWrong(t *testing.T) {
 func TestConfigurationAboveTheRoot(t *testing.T) {
 	w := demotest.New(t)
 	root := w.Dir("pier", "/srv/skerryline/public")
-	require.NoError(
-		t,
-		os.Rename(filepath.Join(root, "wp-config.php"), filepath.Join(filepath.Dir(root), "wp-config.php")),
-	)
+	require.NoError(t, os.Rename(filepath.Join(root, "wp-config.php"),
+		filepath.Join(filepath.Dir(root), "wp-config.php")))
 	s, err := w.Desk.Inspect(context.Background(), w.Site("https://skerryline.example").ID)
 	require.NoError(t, err)
 	codes := ""
@@ -217,12 +220,8 @@ func TestConfigure(t *testing.T) {
 	files, err = wordpress.Stack{}.Configure(context.Background(), p, c)
 	require.NoError(t, err)
 	assert.NotContains(t, string(files["wp-config.php"]), "DISABLE_WP_CRON")
-	assert.Contains(
-		t,
-		string(files[wordpress.QuietFile]),
-		"'rules'  => array(  )",
-		"it keeps no rule, and still lets one in by a latchkey",
-	)
+	assert.Contains(t, string(files[wordpress.QuietFile]), "'rules'  => array(  )",
+		"it keeps no rule, and still lets one in by a latchkey")
 }
 
 func TestAdjust(t *testing.T) {

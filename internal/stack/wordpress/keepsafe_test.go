@@ -63,8 +63,11 @@ func (m *memory) add(name string, columns string, rows ...[]string) {
 }
 
 const (
-	postColumns    = "ID# post_author# post_date post_date_gmt post_content post_title post_excerpt post_status comment_status ping_status post_name post_modified post_modified_gmt post_parent# guid menu_order# post_type comment_count#"
-	commentColumns = "comment_ID# comment_post_ID# comment_author comment_author_email comment_author_url comment_date comment_date_gmt comment_content comment_approved comment_type comment_parent# user_id#"
+	postColumns = "ID# post_author# post_date post_date_gmt post_content post_title post_excerpt post_status " +
+		"comment_status ping_status post_name post_modified post_modified_gmt post_parent# guid menu_order# " +
+		"post_type comment_count#"
+	commentColumns = "comment_ID# comment_post_ID# comment_author comment_author_email comment_author_url " +
+		"comment_date comment_date_gmt comment_content comment_approved comment_type comment_parent# user_id#"
 )
 
 func written(id, author, title, status, parent, kind, content string) []string {
@@ -96,21 +99,11 @@ func quay() *memory {
 	m.add(
 		"sk_options",
 		"option_id# option_name option_value autoload",
-		[]string{
-			"1",
-			"siteurl",
-			"https://quay.example",
-			"yes",
-		},
+		[]string{"1", "siteurl", "https://quay.example", "yes"},
 		[]string{"2", "home", "https://quay.example", "yes"},
 		[]string{"3", "blogname", "The Quay", "yes"},
 		[]string{"4", "active_plugins", `a:1:{i:0;s:17:"tide-table/tt.php";}`, "yes"},
-		[]string{
-			"5",
-			"tide_table_port",
-			"Norsund",
-			"yes",
-		},
+		[]string{"5", "tide_table_port", "Norsund", "yes"},
 		[]string{"6", "template", "plainsail", "yes"},
 		[]string{"7", "stylesheet", "plainsail", "yes"},
 		[]string{"8", "default_category", "1", "yes"},
@@ -125,21 +118,13 @@ func quay() *memory {
 		[]string{"12", "_transient_tide_table_now", "7", "no"},
 		[]string{"13", "sticky_posts", "a:0:{}", "yes"},
 	)
-	m.add(
-		"sk_posts",
-		postColumns,
-		written("1", "1", "Ferry", "publish", "0", "post", `<img class="wp-image-3"> see https://quay.example/b`),
+	m.add("sk_posts", postColumns, written("1", "1", "Ferry", "publish", "0", "post",
+		`<img class="wp-image-3"> see https://quay.example/b`),
 		written("2", "2", "About", "publish", "0", "page", "us"),
 		written("3", "1", "Picture", "inherit", "1", "attachment", ""),
-		written("4", "1", "Old", "inherit", "1", "revision", "was"),
-	)
-	m.add(
-		"sk_postmeta",
-		"meta_id# post_id# meta_key meta_value",
-		[]string{"1", "1", "_thumbnail_id", "3"},
-		[]string{"2", "2", "tide_table_shown", "1"},
-		[]string{"3", "1", "_edit_lock", "x"},
-	)
+		written("4", "1", "Old", "inherit", "1", "revision", "was"))
+	m.add("sk_postmeta", "meta_id# post_id# meta_key meta_value", []string{"1", "1", "_thumbnail_id", "3"},
+		[]string{"2", "2", "tide_table_shown", "1"}, []string{"3", "1", "_edit_lock", "x"})
 	m.add(
 		"sk_comments",
 		commentColumns,
@@ -173,22 +158,15 @@ func quay() *memory {
 		},
 	)
 	m.add("sk_commentmeta", "meta_id# comment_id# meta_key meta_value", []string{"1", "2", "rating", "5"})
-	m.add(
-		"sk_terms",
-		"term_id# name slug term_group#",
-		[]string{"1", "Other", "other", "0"},
-		[]string{"2", "Boats", "boats", "0"},
-	)
-	m.add(
-		"sk_term_taxonomy",
-		"term_taxonomy_id# term_id# taxonomy description parent# count#",
-		[]string{"1", "1", "category", "", "0", "0"},
-		[]string{"2", "2", "category", "", "0", "1"},
-	)
+	m.add("sk_terms", "term_id# name slug term_group#", []string{"1", "Other", "other", "0"},
+		[]string{"2", "Boats", "boats", "0"})
+	m.add("sk_term_taxonomy", "term_taxonomy_id# term_id# taxonomy description parent# count#",
+		[]string{"1", "1", "category", "", "0", "0"}, []string{"2", "2", "category", "", "0", "1"})
 	m.add("sk_term_relationships", "object_id# term_taxonomy_id# term_order#", []string{"1", "2", "0"})
 	m.add(
 		"sk_users",
-		"ID# user_login user_pass user_nicename user_email user_url user_registered user_activation_key user_status# display_name",
+		"ID# user_login user_pass user_nicename user_email user_url user_registered user_activation_key user_status# "+
+			"display_name",
 		[]string{
 			"1",
 			"runa",
@@ -203,20 +181,13 @@ func quay() *memory {
 		},
 		[]string{"2", "ola", "$P$made-up", "ola", "ola@quay.example", "", "2021-01-01 00:00:00", "", "0", "Ola"},
 	)
-	m.add(
-		"sk_usermeta",
-		"umeta_id# user_id# meta_key meta_value",
+	m.add("sk_usermeta", "umeta_id# user_id# meta_key meta_value",
 		[]string{"1", "1", "sk_capabilities", `a:1:{s:13:"administrator";b:1;}`},
 		[]string{"2", "1", "session_tokens", "made-up"},
-		[]string{"3", "2", "sk_capabilities", `a:1:{s:7:"steward";b:1;}`},
-		[]string{"4", "1", "nickname", "runa"},
-	)
+		[]string{"3", "2", "sk_capabilities", `a:1:{s:7:"steward";b:1;}`}, []string{"4", "1", "nickname", "runa"})
 	m.add("sk_tide_table_log", "n#", []string{"1"})
-	m.add(
-		"other_options",
-		"option_id# option_name option_value autoload",
-		[]string{"1", "siteurl", "https://other.example", "yes"},
-	)
+	m.add("other_options", "option_id# option_name option_value autoload",
+		[]string{"1", "siteurl", "https://other.example", "yes"})
 	return m
 }
 
@@ -277,7 +248,8 @@ func TestACleanSiteAndNothingElse(t *testing.T) {
 		}
 		return of(t)
 	})
-	for table, n := range map[string]int{"sk_posts": 0, "sk_comments": 0, "sk_postmeta": 0, "sk_term_relationships": 0, "sk_terms": 1, "sk_term_taxonomy": 1, "sk_users": 1, "sk_usermeta": 3} {
+	for table, n := range map[string]int{"sk_posts": 0, "sk_comments": 0, "sk_postmeta": 0, "sk_term_relationships": 0,
+		"sk_terms": 1, "sk_term_taxonomy": 1, "sk_users": 1, "sk_usermeta": 3} {
 		assert.Len(t, c.rows[table], n, table)
 	}
 	_, there := c.schema.Table("sk_tide_table_log")
@@ -290,11 +262,8 @@ func TestACleanSiteAndNothingElse(t *testing.T) {
 	assert.NotContains(t, c.cell("sk_options", "option_name", "sk_user_roles", "option_value"), "steward")
 	assert.Equal(t, "$2y$made-up", c.cell("sk_users", "user_login", "harbour", "user_pass"))
 	assert.Equal(t, "", c.cell("sk_users", "user_login", "harbour", "user_activation_key"))
-	assert.Equal(
-		t,
-		`a:1:{s:13:"administrator";b:1;}`,
-		c.cell("sk_usermeta", "meta_key", "sk_capabilities", "meta_value"),
-	)
+	assert.Equal(t, `a:1:{s:13:"administrator";b:1;}`, c.cell("sk_usermeta", "meta_key", "sk_capabilities",
+		"meta_value"))
 
 	// What is clean stays as it is.
 	of, err = Stack{}.Clean(ctx, c, "sk_", w)
@@ -412,31 +381,16 @@ func TestContentGoesRoundAsAFeed(t *testing.T) {
 	assert.Equal(t, stack.Brought{Items: 3, Comments: 2, Unknown: []string{"ola"}}, out)
 	c := after(t, to, of)
 	assert.Equal(t, "8", c.cell("sk_posts", "post_title", "Ferry", "ID"), "numbers are new")
-	assert.Contains(
-		t,
-		c.cell("sk_posts", "post_title", "Ferry", "post_content"),
-		"https://pier.example/b",
-		"addresses are this site's",
-	)
-	assert.Equal(
-		t,
-		c.cell("sk_posts", "post_title", "Picture", "ID"),
-		c.cell("sk_postmeta", "meta_key", "_thumbnail_id", "meta_value"),
-		"references follow",
-	)
+	assert.Contains(t, c.cell("sk_posts", "post_title", "Ferry", "post_content"), "https://pier.example/b",
+		"addresses are this site's")
+	assert.Equal(t, c.cell("sk_posts", "post_title", "Picture", "ID"),
+		c.cell("sk_postmeta", "meta_key", "_thumbnail_id", "meta_value"), "references follow")
 	assert.Equal(t, "8", c.cell("sk_posts", "post_title", "Picture", "post_parent"))
 	assert.Equal(t, "1", c.cell("sk_posts", "post_title", "About", "post_author"))
-	assert.Equal(
-		t,
-		c.cell("sk_comments", "comment_content", "Nice", "comment_ID"),
-		c.cell("sk_comments", "comment_content", "Thanks", "comment_parent"),
-	)
-	assert.Equal(
-		t,
-		"2",
-		c.cell("sk_term_relationships", "object_id", "8", "term_taxonomy_id"),
-		"the group is the one that is there",
-	)
+	assert.Equal(t, c.cell("sk_comments", "comment_content", "Nice", "comment_ID"),
+		c.cell("sk_comments", "comment_content", "Thanks", "comment_parent"))
+	assert.Equal(t, "2", c.cell("sk_term_relationships", "object_id", "8", "term_taxonomy_id"),
+		"the group is the one that is there")
 	assert.Equal(t, "2", c.cell("sk_term_taxonomy", "term_taxonomy_id", "2", "count"))
 	of, out, err = Stack{}.Bring(ctx, c, "sk_", bytes.NewReader(b.Bytes()))
 	require.NoError(t, err)
@@ -448,7 +402,8 @@ func TestContentGoesRoundAsAFeed(t *testing.T) {
 
 func TestSecretsAreTakenOut(t *testing.T) {
 	r := Stack{}.Redact("sk_")
-	config := "<?php\ndefine('DB_NAME', 'quay');\ndefine( 'DB_PASSWORD', 'made-up' );\ndefine('AUTH_KEY', \"made-up-too\");\nconst MY_API_KEY = 'made-up';\n$table_prefix = 'sk_';\n"
+	config := "<?php\ndefine('DB_NAME', 'quay');\ndefine( 'DB_PASSWORD', 'made-up' );\ndefine('AUTH_KEY', " +
+		"\"made-up-too\");\nconst MY_API_KEY = 'made-up';\n$table_prefix = 'sk_';\n"
 	out := string(r.File("wp-config.php", []byte(config)))
 	assert.NotContains(t, out, "made-up")
 	assert.Contains(t, out, "'quay'")

@@ -28,8 +28,10 @@ func (Stack) Notice(f site.Front) map[string][]byte {
 	}
 	// Nothing of what people write may be taken for code.
 	page := strings.ReplaceAll(fmt.Sprintf(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="robots" content="noindex"><meta name="viewport" content="width=device-width">
-<title>%[1]s</title><style>body{font:18px/1.5 sans-serif;max-width:34em;margin:18vh auto;padding:0 1em;color:#222}</style></head>
+<html lang="en"><head><meta charset="utf-8"><meta name="robots" content="noindex">
+<meta name="viewport" content="width=device-width">
+<title>%[1]s</title>
+<style>body{font:18px/1.5 sans-serif;max-width:34em;margin:18vh auto;padding:0 1em;color:#222}</style></head>
 <body><h1>%[1]s</h1><p>%[2]s</p>%[3]s</body></html>
 `, html.EscapeString(f.Heading()), html.EscapeString(f.Sentence()), contact), "<?", "&lt;?")
 	files := map[string][]byte{MaintenanceFile: []byte("<?php " + mark + "\n$upgrading = time();\n" + look(f.Pass))}
@@ -37,7 +39,8 @@ func (Stack) Notice(f site.Front) map[string][]byte {
 		return files
 	}
 	files["wp-content/maintenance.php"] = []byte(
-		"<?php " + mark + "\nhttp_response_code(503);\nheader('Retry-After: 600');\nheader('Content-Type: text/html; charset=utf-8');\n?>" + page,
+		"<?php " + mark + "\nhttp_response_code(503);\nheader('Retry-After: 600');\nheader('Content-Type: text/html; " +
+			"charset=utf-8');\n?>" + page,
 	)
 	return files
 }
@@ -47,7 +50,8 @@ func look(digest string) string {
 	if digest == "" {
 		return ""
 	}
-	return "if ( isset( $_SERVER['HTTP_ALIBI_LOOK'] ) && hash( 'sha256', $_SERVER['HTTP_ALIBI_LOOK'] ) === '" + digest + "' ) {\n\t$upgrading = 0;\n}\n"
+	return "if ( isset( $_SERVER['HTTP_ALIBI_LOOK'] ) && hash( 'sha256', $_SERVER['HTTP_ALIBI_LOOK'] ) === '" + digest +
+		"' ) {\n\t$upgrading = 0;\n}\n"
 }
 
 // contactAddress makes a link of a mail or web address, and "" of anything else.

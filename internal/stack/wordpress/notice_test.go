@@ -12,11 +12,13 @@ import (
 
 func TestOnlyTheSitesOwnTables(t *testing.T) {
 	s := tables.Schema{}
-	for _, n := range []string{"wp_options", "wp_posts", "wp_2_options", "wp_2_posts", "wp_shop_options", "wp_shop_posts", "wp_shop_log", "wp_log", "other"} {
+	for _, n := range []string{"wp_options", "wp_posts", "wp_2_options", "wp_2_posts", "wp_shop_options",
+		"wp_shop_posts", "wp_shop_log", "wp_log", "other"} {
 		s.Tables = append(s.Tables, tables.Table{Name: n})
 	}
 	owns := Stack{}.Owns(s, "wp_")
-	for n, want := range map[string]bool{"wp_options": true, "wp_2_posts": true, "wp_log": true, "wp_shop_options": false, "wp_shop_log": false, "other": false} {
+	for n, want := range map[string]bool{"wp_options": true, "wp_2_posts": true, "wp_log": true,
+		"wp_shop_options": false, "wp_shop_log": false, "other": false} {
 		assert.Equal(t, want, owns(n), n)
 	}
 	assert.True(t, Stack{}.Owns(s, "wp_shop_")("wp_shop_log"))
@@ -28,16 +30,10 @@ func TestNoticesRunNothingThatPeopleWrite(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(p, "<?php"), "but for its own head")
 	assert.NotContains(t, p, "<script>")
 	assert.NotContains(t, p, "href=")
-	assert.Contains(
-		t,
-		page(site.Front{Kind: site.FrontParked, Contact: "harbour@quay.example"}),
-		`href="mailto:harbour@quay.example"`,
-	)
-	assert.Contains(
-		t,
-		page(site.Front{Kind: site.FrontParked, Contact: "https://quay.example/contact"}),
-		`href="https://quay.example/contact"`,
-	)
+	assert.Contains(t, page(site.Front{Kind: site.FrontParked, Contact: "harbour@quay.example"}),
+		`href="mailto:harbour@quay.example"`)
+	assert.Contains(t, page(site.Front{Kind: site.FrontParked, Contact: "https://quay.example/contact"}),
+		`href="https://quay.example/contact"`)
 	assert.Len(t, Stack{}.Notice(site.Front{Kind: site.FrontMaintenance}), 1)
 }
 

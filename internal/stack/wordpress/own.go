@@ -222,10 +222,8 @@ func prefixAgain(src, prefix string) string {
 		}
 		for j := i; j >= 0; j-- {
 			if k := toks[j]; k.kind == 'i' &&
-				slices.Contains(
-					[]string{"require", "require_once", "include", "include_once"},
-					strings.ToLower(k.text),
-				) {
+				slices.Contains([]string{"require", "require_once", "include", "include_once"},
+					strings.ToLower(k.text)) {
 				return src[:k.lo] + "$table_prefix = " + phpLiteral(prefix) + "; " + src[k.lo:]
 			}
 		}
@@ -264,8 +262,7 @@ func (c *config) meant(database string) bool {
 // branches tells whether one of some constants is set in more than one place, or
 // in a branch, so that what it is depends on what happens when it runs.
 func (c config) branches(names ...string) bool {
-	return slices.ContainsFunc(
-		names,
-		func(n string) bool { return len(c.placed[n]) > 1 || slices.Contains(c.placed[n], true) },
-	)
+	return slices.ContainsFunc(names, func(n string) bool {
+		return len(c.placed[n]) > 1 || slices.Contains(c.placed[n], true)
+	})
 }

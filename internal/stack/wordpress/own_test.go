@@ -89,18 +89,10 @@ func place(t *testing.T, text string) stack.Place {
 	text = strings.ReplaceAll(text, "SECRETS", secrets)
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "conf"), 0o755))
 	require.NoError(t, os.MkdirAll(secrets, 0o755))
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(secrets, "db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\n"), 0o644),
-	)
-	require.NoError(
-		t,
-		os.WriteFile(
-			filepath.Join(root, "conf/db.php"),
-			[]byte("<?php\ndefine( 'DB_NAME', 'live' );\nfile_put_contents( '"+reached(root)+"', 'x' );\n"),
-			0o644,
-		),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(secrets, "db.php"), []byte("<?php\ndefine( 'DB_NAME', 'live' );\n"),
+		0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "conf/db.php"),
+		[]byte("<?php\ndefine( 'DB_NAME', 'live' );\nfile_put_contents( '"+reached(root)+"', 'x' );\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-config.php"), []byte(text), 0o644))
 	h := local.New("here")
 	r, err := h.Open(context.Background(), root)
@@ -138,7 +130,8 @@ func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
 	p.PHP = nil
 	_, err := Stack{}.Inspect(context.Background(), p)
 	require.ErrorContains(t, err, "say which it is (--database): staging, live", "nothing is guessed")
-	for db, home := range map[string]string{"live": "https://skerryline.example", "staging": "https://staging.skerryline.example"} {
+	for db, home := range map[string]string{"live": "https://skerryline.example",
+		"staging": "https://staging.skerryline.example"} {
 		p.Known = func(context.Context) stack.Known { return stack.Known{Database: db} }
 		c, _, err := loadConfig(context.Background(), p)
 		require.NoError(t, err)
@@ -150,7 +143,9 @@ func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, c.chosen, "its configuration does not name it")
 	for name, text := range map[string]string{
-		"parse error": "<?php\nif ( { define( 'DB_NAME', 'a' );", "never ends": "<?php\nif ( 1 ) define( 'DB_NAME', 'a' );\nwhile ( true ) {}", "reaches out": "<?php\nif ( 1 ) define( 'DB_NAME', shell_exec( 'id' ) );",
+		"parse error": "<?php\nif ( { define( 'DB_NAME', 'a' );",
+		"never ends":  "<?php\nif ( 1 ) define( 'DB_NAME', 'a' );\nwhile ( true ) {}",
+		"reaches out": "<?php\nif ( 1 ) define( 'DB_NAME', shell_exec( 'id' ) );",
 	} {
 		c, _, err := loadConfig(context.Background(), place(t, text))
 		require.NoError(t, err, name)
@@ -186,9 +181,11 @@ func TestNothingChangesWhatACopyWorksWith(t *testing.T) {
 		config := filepath.Join(p.Root.Path(), "wp-config.php")
 		require.NoError(t, os.WriteFile(config, files["wp-config.php"], 0o644))
 		require.NoError(t, os.WriteFile(filepath.Join(p.Root.Path(), "wp-settings.php"), []byte(`<?php
-echo implode( ' ', array( DB_NAME, DB_USER, DB_PASSWORD, DB_HOST, $GLOBALS['table_prefix'], defined( 'WP_HOME' ) ? WP_HOME : '-', strlen( AUTH_KEY ) > 20 ? 'salted' : '' ) );
+echo implode( ' ', array( DB_NAME, DB_USER, DB_PASSWORD, DB_HOST, $GLOBALS['table_prefix'],
+	defined( 'WP_HOME' ) ? WP_HOME : '-', strlen( AUTH_KEY ) > 20 ? 'salted' : '' ) );
 `), 0o644))
-		ask := "$_SERVER['HTTP_HOST'] = 'staging.skerryline.example'; putenv( 'STAGE=test' ); define( 'ABSPATH', '" + p.Root.Path() + "/' ); require '" + config + "';"
+		ask := "$_SERVER['HTTP_HOST'] = 'staging.skerryline.example'; putenv( 'STAGE=test' ); define( 'ABSPATH', '" +
+			p.Root.Path() + "/' ); require '" + config + "';"
 		out, err := exec.Command(p.PHP(), "-d", "display_errors=1", "-d", "error_reporting=-1", "-r", ask).
 			CombinedOutput()
 		require.NoError(t, err, "%s: %s", name, out)
@@ -196,13 +193,7 @@ echo implode( ' ', array( DB_NAME, DB_USER, DB_PASSWORD, DB_HOST, $GLOBALS['tabl
 		if strings.Contains(text, "WP_HOME") {
 			home = a.String()
 		}
-		assert.Equal(
-			t,
-			"alibi_x alibi_u own localhost:/own.sock sk_ "+home+" salted",
-			strings.TrimPrefix(string(out), "\ufeff"),
-			"%s:\n%s",
-			name,
-			files["wp-config.php"],
-		)
+		assert.Equal(t, "alibi_x alibi_u own localhost:/own.sock sk_ "+home+" salted",
+			strings.TrimPrefix(string(out), "\ufeff"), "%s:\n%s", name, files["wp-config.php"])
 	}
 }

@@ -58,11 +58,7 @@ func (Stack) Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]s
 		{Kind: "search", Path: "/?s=the"},
 		{Kind: "feed", Path: "/?feed=rss2"},
 		{Kind: "sign-in", Path: "/wp-login.php"},
-		{
-			Kind:    "nothing there",
-			Path:    "/no-such-page-here/",
-			Missing: true,
-		},
+		{Kind: "nothing there", Path: "/no-such-page-here/", Missing: true},
 		{Kind: "interface for programs", Path: "/?rest_route=/wp/v2/types"},
 	}
 	param := map[string]string{"post": "p", "page": "page_id", "attachment": "attachment_id"}

@@ -37,10 +37,14 @@ var columnsOf = map[string]map[string]scrub.Kind{
 // keysOf are the names under which the core and shops keep personal data, each
 // after "_", "billing_", "shipping_" or nothing.
 var keysOf = map[string]scrub.Kind{
-	"first_name": scrub.Name, "last_name": scrub.Name, "nickname": scrub.Name, "company": scrub.Name, "customer_name": scrub.Name,
-	"description": scrub.Blank, "session_tokens": scrub.Blank, "application_passwords": scrub.Blank, "community-events-location": scrub.Blank, "customer_user_agent": scrub.Blank,
-	"email": scrub.Email, "admin_email": scrub.Email, "new_admin_email": scrub.Email, "customer_email": scrub.Email, "mailserver_login": scrub.Email,
-	"phone": scrub.Phone, "mobile": scrub.Phone, "address_1": scrub.Street, "address_2": scrub.Street, "city": scrub.City, "postcode": scrub.Postcode, "customer_ip_address": scrub.IP,
+	"first_name": scrub.Name, "last_name": scrub.Name, "nickname": scrub.Name, "company": scrub.Name,
+	"customer_name": scrub.Name,
+	"description":   scrub.Blank, "session_tokens": scrub.Blank, "application_passwords": scrub.Blank,
+	"community-events-location": scrub.Blank, "customer_user_agent": scrub.Blank,
+	"email": scrub.Email, "admin_email": scrub.Email, "new_admin_email": scrub.Email, "customer_email": scrub.Email,
+	"mailserver_login": scrub.Email,
+	"phone":            scrub.Phone, "mobile": scrub.Phone, "address_1": scrub.Street, "address_2": scrub.Street,
+	"city": scrub.City, "postcode": scrub.Postcode, "customer_ip_address": scrub.IP,
 }
 
 func kindOfKey(key string) scrub.Kind {

@@ -117,7 +117,8 @@ func phpString(src string, i int) (tok, int, bool) {
 			continue
 		}
 		if q == '"' &&
-			(c == '$' && j+1 < len(src) && (identStart(src[j+1]) || src[j+1] == '{') || c == '{' && j+1 < len(src) && src[j+1] == '$') {
+			(c == '$' && j+1 < len(src) && (identStart(src[j+1]) || src[j+1] == '{') ||
+				c == '{' && j+1 < len(src) && src[j+1] == '$') {
 			t.plain = false
 		}
 		b.WriteByte(c)
@@ -222,7 +223,8 @@ func readConfig(src, file string) config {
 			return tok{}
 		}
 		switch {
-		case t.kind == 'i' && strings.EqualFold(t.text, "define") && next(1).kind == '(' && next(2).kind == 's' && next(3).kind == ',':
+		case t.kind == 'i' && strings.EqualFold(t.text, "define") && next(1).kind == '(' && next(2).kind == 's' &&
+			next(3).kind == ',':
 			name, one := next(2).text, map[string]setting{}
 			c.set(one, name, toks, i+4, file)
 			if _, there := c.constants[name]; !there {

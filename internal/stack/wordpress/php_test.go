@@ -39,8 +39,10 @@ if ( ! defined('WP_DEBUG') ) { define( 'WP_DEBUG', false ); }
 func TestReadConfig(t *testing.T) {
 	c := readConfig(conf, "/srv/site/wp-config.php")
 	for name, want := range map[string]string{
-		"DB_NAME": "har'bour", "DB_USER": "cap\"tain\n", "DB_HOST": "localhost:/run/db.sock", "WP_HOME": "https://skerryline.example", "WP_SITEURL": "https://skerryline.example/wp",
-		"ABSPATH": "/srv/site/", "WP_CONTENT_DIR": "/srv/site/content", "FLAG": "1", "OFF": "", "NUM": "42", "WP_CACHE_KEY_SALT": "fallback", "FROM_ENV": "other",
+		"DB_NAME": "har'bour", "DB_USER": "cap\"tain\n", "DB_HOST": "localhost:/run/db.sock",
+		"WP_HOME": "https://skerryline.example", "WP_SITEURL": "https://skerryline.example/wp",
+		"ABSPATH": "/srv/site/", "WP_CONTENT_DIR": "/srv/site/content", "FLAG": "1", "OFF": "", "NUM": "42",
+		"WP_CACHE_KEY_SALT": "fallback", "FROM_ENV": "other",
 	} {
 		s, ok := c.constants[name]
 		require.True(t, ok, name)
@@ -78,7 +80,8 @@ func TestPHPAgreesWithWhatIsWritten(t *testing.T) {
 func TestDatabase(t *testing.T) {
 	db := database(
 		readConfig(
-			"<?php define('DB_ENGINE','sqlite'); define('DB_DIR', '/data'); define('DB_FILE', 'x.db'); $table_prefix='sk_';",
+			"<?php define('DB_ENGINE','sqlite'); define('DB_DIR', '/data'); define('DB_FILE', 'x.db'); "+
+				"$table_prefix='sk_';",
 			"/r/wp-config.php",
 		),
 		"/r",
@@ -87,10 +90,8 @@ func TestDatabase(t *testing.T) {
 	assert.Equal(t, "sk_", db.Prefix)
 	db = database(readConfig("<?php define('DB_ENGINE','sqlite');", "/r/wp-config.php"), "/r")
 	assert.Equal(t, "/r/wp-content/database/.ht.sqlite", db.Path)
-	db = database(
-		readConfig("<?php define('DB_NAME','ferry'); define('DB_HOST','localhost');", "/r/wp-config.php"),
-		"/r",
-	)
+	db = database(readConfig("<?php define('DB_NAME','ferry'); define('DB_HOST','localhost');", "/r/wp-config.php"),
+		"/r")
 	assert.Equal(t, "mysql", db.Engine)
 }
 
@@ -107,7 +108,8 @@ func TestOlderAndBytes(t *testing.T) {
 
 func FuzzReadConfig(f *testing.F) {
 	f.Add(conf)
-	for _, s := range []string{"<?php define('A', (('x')", "<?php $a = <<<X\nX", "<?php define('A', dirname(", "<?= 'x", "<?php $x['a'", "<? ?> <?"} {
+	for _, s := range []string{"<?php define('A', (('x')", "<?php $a = <<<X\nX", "<?php define('A', dirname(", "<?= 'x",
+		"<?php $x['a'", "<? ?> <?"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, src string) {

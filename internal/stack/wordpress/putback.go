@@ -184,7 +184,8 @@ func gone[T any](kept ids, there map[int64]T, out ids) {
 // chooseUsers puts users back: all, or those who are needed and not there any more.
 func chooseUsers(ctx context.Context, was, now tables.Snapshot, prefix string, all bool, needed ids, out things) error {
 	there := map[int64]bool{}
-	if err := (&data{ctx: ctx, snap: now, prefix: prefix}).each("users", func(r row) { there[r.number("ID")] = true }); err != nil {
+	if err := (&data{ctx: ctx, snap: now, prefix: prefix}).each("users",
+		func(r row) { there[r.number("ID")] = true }); err != nil {
 		return err
 	}
 	return (&data{ctx: ctx, snap: was, prefix: prefix}).each("users", func(r row) {

@@ -26,7 +26,8 @@ function add_filter() {} function add_action() {} function apply_filters($n, $v)
 class WP_Error { public $code; function __construct($c) { $this->code = $c; } }
 require $argv[1];
 $out = array();
-foreach (array('winter.localhost', 'WINTER.localhost', 'north.winter.localhost', 'notwinter.localhost', 'localhost', 'hooks.ok.example', 'evil.example', 'count.wavelog.example', '') as $h) {
+foreach (array('winter.localhost', 'WINTER.localhost', 'north.winter.localhost', 'notwinter.localhost', 'localhost',
+	'hooks.ok.example', 'evil.example', 'count.wavelog.example', '') as $h) {
 	$out[$h] = Alibi_Quiet::refuses($h);
 }
 $e = Alibi_Quiet::outward(false, array('method' => 'POST'), 'https://evil.example/x');
@@ -69,19 +70,13 @@ func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
 				for file, text := range map[string]string{"quiet.php": plugin, "stub.php": stub} {
 					require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
 				}
-				out, err := exec.Command(
-					v.CLI,
-					"-d",
-					"display_errors=stderr",
-					"-d",
-					"error_reporting=-1",
-					filepath.Join(dir, "stub.php"),
-					filepath.Join(dir, "quiet.php"),
-				).Output()
+				out, err := exec.Command(v.CLI, "-d", "display_errors=stderr", "-d", "error_reporting=-1",
+					filepath.Join(dir, "stub.php"), filepath.Join(dir, "quiet.php")).Output()
 				require.NoError(t, err, "%s", out)
 				var got map[string]any
 				require.NoError(t, json.Unmarshal(out, &got), "%s", out)
-				for _, own := range []string{"winter.localhost", "WINTER.localhost", "north.winter.localhost", "localhost", "hooks.ok.example"} {
+				for _, own := range []string{"winter.localhost", "WINTER.localhost", "north.winter.localhost",
+					"localhost", "hooks.ok.example"} {
 					assert.Equal(t, false, got[own], own)
 				}
 				assert.Equal(t, true, got["count.wavelog.example"], "it is known to count visits")
@@ -115,7 +110,9 @@ func TestConfigurationOfACopyOnAServer(t *testing.T) {
 	}
 	ctx := context.Background()
 	p := write(
-		"<?php\ndefine('DB_NAME', 'ferry'); // the database\ndefine( \"DB_PASSWORD\", 'it\\'s' );\ndefine('DB_HOST','localhost');\ndefine('AUTH_KEY', 'the origin signs with this');\n$table_prefix = 'sk_';\nrequire 'x';\n",
+		"<?php\ndefine('DB_NAME', 'ferry'); // the database\ndefine( \"DB_PASSWORD\", 'it\\'s' " +
+			");\ndefine('DB_HOST','localhost');\ndefine('AUTH_KEY', 'the origin signs with this');\n$table_prefix = " +
+			"'sk_';\nrequire 'x';\n",
 	)
 	secret, err := Stack{}.Password(ctx, p)
 	require.NoError(t, err)
@@ -140,7 +137,8 @@ func TestConfigurationOfACopyOnAServer(t *testing.T) {
 	)
 	require.NoError(t, err)
 	conf := readConfig(string(files["wp-config.php"]), "/c/now/site/wp-config.php")
-	for name, want := range map[string]string{"DB_NAME": "alibi_c", "DB_USER": "alibi_u", "DB_PASSWORD": "p'w", "DB_HOST": "localhost:/run/own.sock", "WP_DEBUG_DISPLAY": "1"} {
+	for name, want := range map[string]string{"DB_NAME": "alibi_c", "DB_USER": "alibi_u", "DB_PASSWORD": "p'w",
+		"DB_HOST": "localhost:/run/own.sock", "WP_DEBUG_DISPLAY": "1"} {
 		assert.Equal(t, want, conf.constants[name].value, name)
 	}
 	assert.Greater(t, len(conf.constants["AUTH_KEY"].value), 40)

@@ -12,7 +12,8 @@ import (
 // secretName is how settings and constants are called that hold what nobody else
 // may know.
 var secretName = regexp.MustCompile(
-	`(?i)passw(or)?d|_pass$|secret|api_?key|private_?key|access_?key|(^|_)(auth|secure_auth|logged_in|nonce)_(key|salt)$|token|licen[cs]e_?key|_dsn$`,
+	`(?i)passw(or)?d|_pass$|secret|api_?key|private_?key|access_?key|` +
+		`(^|_)(auth|secure_auth|logged_in|nonce)_(key|salt)$|token|licen[cs]e_?key|_dsn$`,
 )
 
 // Redact takes passwords, their digests, keys and sessions out of a site: what
@@ -39,9 +40,11 @@ func (Stack) Redact(prefix string) stack.Redaction {
 			switch {
 			case isTable(t.Name, prefix, "users"):
 				return with(t, with(t, r, "user_pass", ""), "user_activation_key", "")
-			case isTable(t.Name, prefix, "usermeta") && (x.text("meta_key") == "session_tokens" || x.text("meta_key") == "_application_passwords"):
+			case isTable(t.Name, prefix, "usermeta") &&
+				(x.text("meta_key") == "session_tokens" || x.text("meta_key") == "_application_passwords"):
 				return with(t, r, "meta_value", "")
-			case isTable(t.Name, prefix, "options") && secretName.MatchString(strings.TrimPrefix(x.text("option_name"), prefix)):
+			case isTable(t.Name, prefix, "options") &&
+				secretName.MatchString(strings.TrimPrefix(x.text("option_name"), prefix)):
 				return with(t, r, "option_value", "")
 			case isTable(t.Name, prefix, "posts") && x.text("post_password") != "":
 				return with(t, r, "post_password", "")

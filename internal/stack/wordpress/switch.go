@@ -48,11 +48,12 @@ func (Stack) CoreFile(p string) bool {
 		return top == "wp-admin" || top == "wp-includes"
 	}
 	return p != "wp-config.php" &&
-		(p == "index.php" || p == "xmlrpc.php" || p == "license.txt" || p == "readme.html" || strings.HasPrefix(p, "wp-") && strings.HasSuffix(p, ".php"))
+		(p == "index.php" || p == "xmlrpc.php" || p == "license.txt" || p == "readme.html" ||
+			strings.HasPrefix(p, "wp-") && strings.HasSuffix(p, ".php"))
 }
 
 // Switch rewrites the settings in which the CMS lists what is on. In a network
-// a plugin is put on for all of its sites, and off wherever it is on.
+// a plugin is activated for all of its sites, and deactivated wherever it is active.
 func (Stack) Switch(
 	_ context.Context,
 	snap tables.Snapshot,
@@ -136,7 +137,7 @@ func changed(t tables.Table, r tables.Row, column, to string) tables.Row {
 }
 
 // sitewide changes the list of plugins that are on in a whole network: by main
-// file, with the time at which each was put on.
+// file, with the time at which each was activated.
 func sitewide(text string, on []string, goes func(string) bool) string {
 	v, _ := phpval.Parse([]byte(text))
 	out := phpval.Value{Kind: 'a'}

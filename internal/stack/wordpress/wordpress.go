@@ -66,10 +66,8 @@ func findConfig(ctx context.Context, p stack.Place) (c config, above bool, err e
 		return readConfig(string(b), path.Join(p.Root.Path(), "wp-config.php")), false, nil
 	}
 	if !errors.Is(err, fs.ErrNotExist) {
-		return c, false, fmt.Errorf(
-			"the configuration wp-config.php can't be read: %w; let the account that Alibi signs in with read it",
-			err,
-		)
+		return c, false, fmt.Errorf("the configuration wp-config.php can't be read: %w; let the account that Alibi "+
+			"signs in with read it", err)
 	}
 	up := path.Dir(p.Root.Path())
 	parent, uerr := p.Host.Open(ctx, up)
@@ -78,11 +76,8 @@ func findConfig(ctx context.Context, p stack.Place) (c config, above bool, err e
 	}
 	defer parent.Close()
 	if b, uerr = host.ReadFile(parent, "wp-config.php", maxConfig); uerr != nil {
-		return c, false, fmt.Errorf(
-			"there is no wp-config.php in %s nor above it: the site was never set up, or this is not its folder: %w",
-			p.Root.Path(),
-			err,
-		)
+		return c, false, fmt.Errorf("there is no wp-config.php in %s nor above it: the site was never set up, or "+
+			"this is not its folder: %w", p.Root.Path(), err)
 	}
 	return readConfig(string(b), path.Join(up, "wp-config.php")), true, nil
 }
@@ -141,7 +136,8 @@ func (Stack) Password(ctx context.Context, p stack.Place) (string, error) {
 	v, there := c.constants["DB_PASSWORD"]
 	if there && !v.known {
 		return "", fmt.Errorf(
-			"the configuration works out DB_PASSWORD when it runs, and Alibi runs no code of a live site: %w; write the value into wp-config.php",
+			"the configuration works out DB_PASSWORD when it runs, and Alibi runs no code of a live site: %w; write "+
+				"the value into wp-config.php",
 			tables.ErrRefused,
 		)
 	}

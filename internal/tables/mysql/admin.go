@@ -28,12 +28,8 @@ func (l Login) MakeDatabase(ctx context.Context, database, charset, collation st
 	list := []string{q}
 	for _, from := range a.From {
 		u, secret := user(a.Name, from), " IDENTIFIED BY "+string(quote(nil, []byte(a.Password)))
-		list = append(
-			list,
-			"CREATE USER IF NOT EXISTS "+u+secret,
-			"ALTER USER "+u+secret,
-			"GRANT ALL PRIVILEGES ON "+pattern(database)+".* TO "+u,
-		)
+		list = append(list, "CREATE USER IF NOT EXISTS "+u+secret, "ALTER USER "+u+secret,
+			"GRANT ALL PRIVILEGES ON "+pattern(database)+".* TO "+u)
 	}
 	return l.do(ctx, "making the database "+database, list)
 }
@@ -104,7 +100,8 @@ func (l Login) Databases(ctx context.Context) ([]string, error) {
 	list, err := records(
 		ctx,
 		db,
-		"SELECT SCHEMA_NAME AS N FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT IN ('mysql', 'information_schema', 'performance_schema', 'sys')",
+		"SELECT SCHEMA_NAME AS N FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT IN ('mysql', "+
+			"'information_schema', 'performance_schema', 'sys')",
 	)
 	if err != nil {
 		return nil, err

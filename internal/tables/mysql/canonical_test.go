@@ -15,18 +15,21 @@ import (
 func TestCanonical(t *testing.T) {
 	for name, c := range map[string][2]string{
 		"a view": {
-			"CREATE ALGORITHM=UNDEFINED DEFINER=`root`@`localhost` SQL SECURITY DEFINER VIEW `ferry`.`v` AS select `ferry`.`t`.`a` AS `a` from `ferry`.`t`",
+			"CREATE ALGORITHM=UNDEFINED DEFINER=`root`@`localhost` SQL SECURITY DEFINER VIEW `ferry`.`v` AS select " +
+				"`ferry`.`t`.`a` AS `a` from `ferry`.`t`",
 			"CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select `t`.`a` AS `a` from `t`"},
 		"another database's tables stay": {
 			"CREATE VIEW `v` AS select `other`.`t`.`a` AS `a` from `other`.`t` join ferry.t2",
 			"CREATE VIEW `v` AS select `other`.`t`.`a` AS `a` from `other`.`t` join t2"},
 		"strings and comments stay": {
-			"CREATE DEFINER='o''brien'@'%' TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET @a = 'DEFINER=`x`@`y` `ferry`.', @b = \"it's\" /* `ferry`.t */",
-			"CREATE TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET @a = 'DEFINER=`x`@`y` `ferry`.', @b = \"it's\" /* `ferry`.t */"},
-		"current user": {
-			"CREATE DEFINER=CURRENT_USER() PROCEDURE p() BEGIN END", "CREATE PROCEDURE p() BEGIN END"},
+			"CREATE DEFINER='o''brien'@'%' TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET @a = 'DEFINER=`x`@`y` " +
+				"`ferry`.', @b = \"it's\" /* `ferry`.t */",
+			"CREATE TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET @a = 'DEFINER=`x`@`y` `ferry`.', @b = \"it's\" /* " +
+				"`ferry`.t */"},
+		"current user": {"CREATE DEFINER=CURRENT_USER() PROCEDURE p() BEGIN END", "CREATE PROCEDURE p() BEGIN END"},
 		"a column called like the database": {
-			"CREATE VIEW v AS select `t`.`ferry` AS `ferry` from t", "CREATE VIEW v AS select `t`.`ferry` AS `ferry` from t"},
+			"CREATE VIEW v AS select `t`.`ferry` AS `ferry` from t",
+			"CREATE VIEW v AS select `t`.`ferry` AS `ferry` from t"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c[1], canonical(c[0], "ferry"))
@@ -47,16 +50,10 @@ func TestSplitLosesNothing(t *testing.T) {
 }
 
 func TestAsleep(t *testing.T) {
-	assert.Equal(
-		t,
-		"CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO UPDATE t SET a = 'ENABLE'",
-		asleep("CREATE EVENT e ON SCHEDULE EVERY 1 DAY ENABLE DO UPDATE t SET a = 'ENABLE'"),
-	)
-	assert.Equal(
-		t,
-		"CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO CALL enable()",
-		asleep("CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO CALL enable()"),
-	)
+	assert.Equal(t, "CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO UPDATE t SET a = 'ENABLE'",
+		asleep("CREATE EVENT e ON SCHEDULE EVERY 1 DAY ENABLE DO UPDATE t SET a = 'ENABLE'"))
+	assert.Equal(t, "CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO CALL enable()",
+		asleep("CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO CALL enable()"))
 }
 
 func TestParseServer(t *testing.T) {
@@ -88,22 +85,13 @@ func TestRangesAreWrittenForAnIndex(t *testing.T) {
 	one := func(n int64) tables.Value { return tables.Value{Kind: tables.Int, Int: n} }
 	str := func(s string) tables.Value { return tables.Value{Kind: tables.Text, Bytes: []byte(s)} }
 	assert.Empty(t, where([]column{num}, tables.Range{}))
-	assert.Equal(
-		t,
-		" WHERE (`a` > 3) AND NOT (`a` > 9) AND `a` <= 9",
-		where([]column{num}, tables.Range{After: []tables.Value{one(3)}, To: []tables.Value{one(9)}}),
-	)
-	assert.Equal(
-		t,
-		" WHERE (`a` >= 3 AND (`a` > 3 OR `a` = 3 AND (`b` > _latin1'x' COLLATE latin1_swedish_ci)))",
-		where([]column{num, text}, tables.Range{After: []tables.Value{one(3), str("x")}}),
-	)
+	assert.Equal(t, " WHERE (`a` > 3) AND NOT (`a` > 9) AND `a` <= 9",
+		where([]column{num}, tables.Range{After: []tables.Value{one(3)}, To: []tables.Value{one(9)}}))
+	assert.Equal(t, " WHERE (`a` >= 3 AND (`a` > 3 OR `a` = 3 AND (`b` > _latin1'x' COLLATE latin1_swedish_ci)))",
+		where([]column{num, text}, tables.Range{After: []tables.Value{one(3), str("x")}}))
 	assert.Equal(t, "`a` IN (1,2)", oneOf([]column{num}, [][]tables.Value{{one(1)}, {one(2)}}))
-	assert.Equal(
-		t,
-		"(`a` = 1 AND `b` = _latin1'q' COLLATE latin1_swedish_ci)",
-		oneOf([]column{num, text}, [][]tables.Value{{one(1), str("q")}}),
-	)
+	assert.Equal(t, "(`a` = 1 AND `b` = _latin1'q' COLLATE latin1_swedish_ci)",
+		oneOf([]column{num, text}, [][]tables.Value{{one(1), str("q")}}))
 }
 
 func TestConditionLeavesOutWhatCannotHoldAnAddress(t *testing.T) {
@@ -130,17 +118,10 @@ func TestConditionLeavesOutWhatCannotHoldAnAddress(t *testing.T) {
 	assert.Contains(t, got, "BINARY `short` IN ('it\\'s')")
 	assert.Equal(t, "0", condition(tab, tables.Search{}))
 	assert.Equal(t, "`body`", newColumn(tab.Columns[3]).exchanged(nil))
-	assert.Equal(
-		t,
-		"IF(OCTET_LENGTH(`body`) > 16384, `body`, REPLACE(CAST(`body` AS BINARY), 'https://a', 'http://b'))",
-		newColumn(tab.Columns[3]).exchanged([][2]string{{"https://a", "http://b"}}),
-	)
-	assert.Equal(
-		t,
-		"`short`",
-		newColumn(tab.Columns[1]).exchanged([][2]string{{"https://a", "http://b"}}),
-		"it is too short to hold one",
-	)
+	assert.Equal(t, "IF(OCTET_LENGTH(`body`) > 16384, `body`, REPLACE(CAST(`body` AS BINARY), 'https://a', "+
+		"'http://b'))", newColumn(tab.Columns[3]).exchanged([][2]string{{"https://a", "http://b"}}))
+	assert.Equal(t, "`short`", newColumn(tab.Columns[1]).exchanged([][2]string{{"https://a", "http://b"}}),
+		"it is too short to hold one")
 }
 
 func TestValuesOfEachClass(t *testing.T) {
@@ -151,16 +132,10 @@ func TestValuesOfEachClass(t *testing.T) {
 	assert.Equal(t, tables.Text, large.Kind, "more than 63 bits are digits")
 	assert.Equal(t, "18446744073709551615", string(col("bigint(20) unsigned").literal(nil, large)))
 	assert.InDelta(t, 0.5, col("double").value([]byte("0.5")).Float, 0)
-	assert.Equal(
-		t,
-		"_binary'x'",
-		string(col("varchar(9)").literal(nil, tables.Value{Kind: tables.Text, Bytes: []byte("x")})),
-	)
-	assert.Equal(
-		t,
-		"'2026-02-30'",
-		string(col("date").literal(nil, tables.Value{Kind: tables.Text, Bytes: []byte("2026-02-30")})),
-	)
+	assert.Equal(t, "_binary'x'", string(col("varchar(9)").literal(nil,
+		tables.Value{Kind: tables.Text, Bytes: []byte("x")})))
+	assert.Equal(t, "'2026-02-30'", string(col("date").literal(nil,
+		tables.Value{Kind: tables.Text, Bytes: []byte("2026-02-30")})))
 	assert.Equal(t, "NULL", string(col("date").literal(nil, tables.Value{})))
 	wide := newColumn(tables.Column{Name: "w", Type: "varchar(9)", Charset: "utf16", Collation: "utf16_bin"})
 	assert.Equal(t, "_utf8mb4'x'", string(wide.literal(nil, tables.Value{Kind: tables.Text, Bytes: []byte("x")})))

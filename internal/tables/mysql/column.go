@@ -28,8 +28,10 @@ var classes = map[string]class{
 	"tinyint": integer, "smallint": integer, "mediumint": integer, "int": integer, "bigint": integer, "year": integer,
 	"float": float, "double": float,
 	"char": raw, "varchar": raw, "binary": raw, "varbinary": raw, "enum": raw, "set": raw, "bit": raw,
-	"tinytext": long, "text": long, "mediumtext": long, "longtext": long, "tinyblob": long, "blob": long, "mediumblob": long, "longblob": long,
-	"geometry": long, "point": long, "linestring": long, "polygon": long, "multipoint": long, "multilinestring": long, "multipolygon": long, "geometrycollection": long, "geomcollection": long,
+	"tinytext": long, "text": long, "mediumtext": long, "longtext": long, "tinyblob": long, "blob": long,
+	"mediumblob": long, "longblob": long,
+	"geometry": long, "point": long, "linestring": long, "polygon": long, "multipoint": long, "multilinestring": long,
+	"multipolygon": long, "geometrycollection": long, "geomcollection": long,
 	"json": json,
 }
 
@@ -160,9 +162,8 @@ func (c column) literal(b []byte, v tables.Value) []byte {
 func (c column) bound(v tables.Value) string {
 	switch {
 	case c.class == wide:
-		return "CONVERT(" + string(
-			quote([]byte("_utf8mb4"), v.Bytes),
-		) + " USING " + c.Charset + ") COLLATE " + c.Collation
+		return "CONVERT(" + string(quote([]byte("_utf8mb4"), v.Bytes)) + " USING " + c.Charset + ") COLLATE " +
+			c.Collation
 	case c.class == raw && c.text:
 		return string(quote([]byte("_"+c.Charset), v.Bytes)) + " COLLATE " + c.Collation
 	}

@@ -78,11 +78,8 @@ func defineLine(line string) (part, text string) {
 		if strings.EqualFold(words[2].text, "FOREIGN") {
 			kind = "foreign key"
 		}
-		return kind + " " + unquoted(
-				words[1].text,
-			), strings.TrimSpace(
-				line[strings.Index(line, words[1].text)+len(words[1].text):],
-			)
+		return kind + " " + unquoted(words[1].text),
+			strings.TrimSpace(line[strings.Index(line, words[1].text)+len(words[1].text):])
 	default: // [UNIQUE | FULLTEXT | SPATIAL] KEY `name` (...)
 		for _, w := range words {
 			if strings.HasPrefix(w.text, "`") {

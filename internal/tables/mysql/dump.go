@@ -14,7 +14,8 @@ import (
 // session is what a client has to say before the statements of a dump, so that
 // values are stored as they are written.
 const session = `SET NAMES utf8mb4;
-SET SESSION time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0, sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION';
+SET SESSION time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0,
+	sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION';
 `
 
 // Dump writes tables, their rows, and views, triggers, routines and events as
@@ -26,13 +27,8 @@ func Dump(ctx context.Context, snap tables.Snapshot, to io.Writer) error {
 		return fmt.Errorf("the tables are kept in %s, and can't be written as MariaDB's statements", s.Engine)
 	}
 	w := bufio.NewWriterSize(to, 1<<16)
-	fmt.Fprintf(
-		w,
-		"-- of a database with the character set %s and the collation %s\n%s",
-		s.Settings["charset"],
-		s.Settings["collation"],
-		session,
-	)
+	fmt.Fprintf(w, "-- of a database with the character set %s and the collation %s\n%s", s.Settings["charset"],
+		s.Settings["collation"], session)
 	for _, t := range s.Tables {
 		fmt.Fprintf(w, "\nDROP TABLE IF EXISTS %s;\n%s;\n", at(t), t.Create)
 		rows := writerTo(t, "INSERT", math.MaxInt, func(q string) error {
@@ -62,14 +58,8 @@ func dumpAfter(w *bufio.Writer, list []tables.Object) error {
 	fmt.Fprint(w, "\nDELIMITER ;;\n")
 	for _, o := range list {
 		if o.Kind != "view" {
-			fmt.Fprintf(
-				w,
-				"SET sql_mode = '%s' ;;\nDROP %s IF EXISTS %s ;;\n%s ;;\n",
-				strings.ReplaceAll(o.Mode, "'", ""),
-				strings.ToUpper(o.Kind),
-				name(o.Name),
-				o.SQL,
-			)
+			fmt.Fprintf(w, "SET sql_mode = '%s' ;;\nDROP %s IF EXISTS %s ;;\n%s ;;\n",
+				strings.ReplaceAll(o.Mode, "'", ""), strings.ToUpper(o.Kind), name(o.Name), o.SQL)
 		}
 	}
 	fmt.Fprint(w, "SET sql_mode = 'NO_ENGINE_SUBSTITUTION' ;;\n")

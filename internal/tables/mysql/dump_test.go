@@ -22,14 +22,7 @@ func TestADumpIsLoadedByTheServersOwnClient(t *testing.T) {
 	require.NoError(t, mysql.Dump(ctx, from, &text))
 	to := newDatabase(t, "loaded")
 	for range 2 { // the second time over what is there
-		cmd := exec.Command(
-			"mariadb",
-			"--no-defaults",
-			"--socket="+root().Addr,
-			"--user=root",
-			"--comments",
-			"loaded",
-		)
+		cmd := exec.Command("mariadb", "--no-defaults", "--socket="+root().Addr, "--user=root", "--comments", "loaded")
 		cmd.Stdin = bytes.NewReader(text.Bytes())
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)

@@ -56,7 +56,11 @@ func (l Login) Fill(ctx context.Context, database string, list []Instead) error 
 		if err := c.QueryRowContext(ctx, "SELECT @@max_allowed_packet").Scan(&packet); err != nil {
 			return err
 		}
-		if err := execAll(ctx, c, []string{"CREATE TABLE " + filling + " (n INT PRIMARY KEY, had INT NOT NULL, has INT NOT NULL, name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL, ties TEXT CHARACTER SET utf8mb4 NOT NULL) ENGINE=InnoDB"}); err != nil {
+		if err := execAll(ctx, c, []string{
+			"CREATE TABLE " + filling + " (n INT PRIMARY KEY, had INT NOT NULL, has INT NOT NULL, name VARCHAR(250) " +
+				"CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL, ties TEXT CHARACTER SET utf8mb4 NOT NULL) " +
+				"ENGINE=InnoDB",
+		}); err != nil {
 			return err
 		}
 		for i, x := range list {
@@ -66,7 +70,8 @@ func (l Login) Fill(ctx context.Context, database string, list []Instead) error 
 					return fmt.Errorf("table %s: %w", x.Name, err)
 				}
 			}
-			if _, err := c.ExecContext(ctx, "INSERT INTO "+filling+" VALUES (?, ?, ?, ?, ?)", i, there[x.Name], x.Table != nil, x.Name, ties); err != nil {
+			if _, err := c.ExecContext(ctx, "INSERT INTO "+filling+" VALUES (?, ?, ?, ?, ?)", i, there[x.Name],
+				x.Table != nil, x.Name, ties); err != nil {
 				return err
 			}
 		}
@@ -146,12 +151,8 @@ func fill(ctx context.Context, c *sql.Conn, n int, x Instead, packet int) (left 
 
 // tablesOf gives the names of a database's tables, Alibi's own too.
 func tablesOf(ctx context.Context, c *sql.Conn, database string) (map[string]bool, error) {
-	list, err := records(
-		ctx,
-		c,
-		"SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW'",
-		database,
-	)
+	list, err := records(ctx, c, "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND "+
+		"TABLE_TYPE <> 'VIEW'", database)
 	out := make(map[string]bool, len(list))
 	for _, r := range list {
 		out[r["N"]] = true
@@ -214,7 +215,8 @@ func settleExchange(ctx context.Context, c *sql.Conn, database string) error {
 	have, err := records(
 		ctx,
 		c,
-		"SELECT CONCAT(TABLE_NAME, ' ', CONSTRAINT_NAME) AS N FROM information_schema.TABLE_CONSTRAINTS WHERE TABLE_SCHEMA = ?",
+		"SELECT CONCAT(TABLE_NAME, ' ', CONSTRAINT_NAME) AS N FROM information_schema.TABLE_CONSTRAINTS WHERE "+
+			"TABLE_SCHEMA = ?",
 		database,
 	)
 	if err != nil {

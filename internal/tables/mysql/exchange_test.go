@@ -18,7 +18,8 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 		t,
 		"exchanged",
 		"CREATE TABLE boats (id INT PRIMARY KEY, name VARCHAR(20))",
-		"CREATE TABLE trips (id INT PRIMARY KEY, boat INT, KEY (boat), CONSTRAINT of_boat FOREIGN KEY (boat) REFERENCES boats (id))",
+		"CREATE TABLE trips (id INT PRIMARY KEY, boat INT, KEY (boat), CONSTRAINT of_boat FOREIGN KEY (boat) "+
+			"REFERENCES boats (id))",
 		"CREATE TABLE gone (n INT)",
 		"INSERT INTO boats VALUES (1, 'Auk'), (2, 'Tern')",
 		"INSERT INTO trips VALUES (1, 2)",
@@ -64,18 +65,9 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	names := func() []string { return allTables(t, "exchanged") }
 
 	broken := errors.New("killed here")
-	require.ErrorIs(
-		t,
-		l.Fill(
-			ctx,
-			"exchanged",
-			append(
-				list,
-				mysql.Instead{Name: "boats", Table: &boats, Rows: func(func(tables.Row) error) error { return broken }},
-			),
-		),
-		broken,
-	)
+	require.ErrorIs(t, l.Fill(ctx, "exchanged", append(list,
+		mysql.Instead{Name: "boats", Table: &boats, Rows: func(func(tables.Row) error) error { return broken }})),
+		broken)
 	assert.Equal(t, before, state(t, db), "nothing of it is seen")
 	require.NoError(t, l.Rollback(ctx, "exchanged"))
 	assert.ElementsMatch(t, []string{"boats", "trips", "gone"}, names())
@@ -103,12 +95,8 @@ func TestTablesChangePlacesAtOneMoment(t *testing.T) {
 	require.NoError(t, l.Commit(ctx, "exchanged"))
 	require.NoError(t, l.Commit(ctx, "exchanged"), "twice does no harm")
 	assert.ElementsMatch(t, []string{"boats", "trips", "extra"}, names())
-	assert.Contains(
-		t,
-		tied(),
-		"CONSTRAINT `of_boat` FOREIGN KEY (`boat`) REFERENCES `boats`",
-		"the new ones are tied too",
-	)
+	assert.Contains(t, tied(), "CONSTRAINT `of_boat` FOREIGN KEY (`boat`) REFERENCES `boats`",
+		"the new ones are tied too")
 	require.NoError(t, l.Rollback(ctx, "exchanged"), "what is settled stays")
 	assert.ElementsMatch(t, []string{"boats", "trips", "extra"}, names())
 }

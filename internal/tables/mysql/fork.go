@@ -11,7 +11,9 @@ import (
 // the server: columns, keys and rows, without foreign keys, views and triggers.
 func (l Login) Fork(ctx context.Context, from, to string) error {
 	return l.alone(ctx, "forking", to, func(c *sql.Conn) error {
-		if err := execAll(ctx, c, []string{"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO'", "SET SESSION foreign_key_checks = 0", "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"}); err != nil {
+		if err := execAll(ctx, c, []string{"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO'",
+			"SET SESSION foreign_key_checks = 0", "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"}); err !=
+			nil {
 			return err
 		}
 		list, err := stored(ctx, c, from)
@@ -21,7 +23,8 @@ func (l Login) Fork(ctx context.Context, from, to string) error {
 		for _, t := range list {
 			source, target := name(from)+"."+name(t.table), name(to)+"."+name(t.table)
 			cols := names(t.columns)
-			if err := execAll(ctx, c, []string{"CREATE TABLE " + target + " LIKE " + source, "INSERT INTO " + target + " (" + cols + ") SELECT " + cols + " FROM " + source}); err != nil {
+			if err := execAll(ctx, c, []string{"CREATE TABLE " + target + " LIKE " + source,
+				"INSERT INTO " + target + " (" + cols + ") SELECT " + cols + " FROM " + source}); err != nil {
 				return fmt.Errorf("table %s: %w", t.table, err)
 			}
 		}
@@ -38,7 +41,9 @@ type columned struct {
 func stored(ctx context.Context, c *sql.Conn, database string) (out []columned, err error) {
 	rows, err := c.QueryContext(
 		ctx,
-		"SELECT c.TABLE_NAME, c.COLUMN_NAME, c.EXTRA FROM information_schema.COLUMNS c JOIN information_schema.TABLES t ON t.TABLE_SCHEMA = c.TABLE_SCHEMA AND t.TABLE_NAME = c.TABLE_NAME WHERE c.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION",
+		"SELECT c.TABLE_NAME, c.COLUMN_NAME, c.EXTRA FROM information_schema.COLUMNS c JOIN "+
+			"information_schema.TABLES t ON t.TABLE_SCHEMA = c.TABLE_SCHEMA AND t.TABLE_NAME = c.TABLE_NAME WHERE "+
+			"c.TABLE_SCHEMA = ? AND t.TABLE_TYPE = 'BASE TABLE' ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION",
 		database,
 	)
 	if err != nil {

@@ -96,10 +96,8 @@ func connection(ctx context.Context, c *sql.Conn) (id int64, err error) {
 // right to see others (PROCESS) it is those of our own account, which on a
 // site's server is the account of its visitors too. MySQL tells seconds only.
 var waiting = []string{
-	fmt.Sprintf(
-		"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for table%%' AND TIME_MS >= %d",
-		standing.Milliseconds(),
-	),
+	fmt.Sprintf("SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for table%%' AND "+
+		"TIME_MS >= %d", standing.Milliseconds()),
 	"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE STATE LIKE 'Waiting for table%' AND TIME >= 1",
 }
 

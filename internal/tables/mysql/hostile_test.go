@@ -85,7 +85,9 @@ func TestAServerThatLiesIsRefused(t *testing.T) {
 		return b
 	}
 	lies := map[string]func() []byte{
-		"more columns than can be": func() []byte { return packet(1, []byte{0xfe, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x7f}) },
+		"more columns than can be": func() []byte {
+			return packet(1, []byte{0xfe, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x7f})
+		},
 		"a packet without its end": func() []byte { return []byte{0xff, 0xff, 0xff, 1, 3} },
 		"a column's name without end": func() []byte {
 			return append(packet(1, []byte{1}), packet(2, []byte{3, 'd', 'e', 'f', 0xfd, 0xff, 0xff, 0xff})...)

@@ -121,28 +121,16 @@ func (t *Target) Inside(
 		}
 		keys := keyColumns(tab, in.cols)
 		for _, part := range parts {
-			q := "INSERT INTO " + at(
-				tab,
-			) + " (" + names(
-				list,
-			) + ") SELECT " + strings.Join(
-				values,
-				", ",
-			) + " FROM " + name(
-				from,
-			) + "." + name(
-				table,
-			) + where(
-				keys,
-				part,
-			)
+			q := "INSERT INTO " + at(tab) + " (" + names(list) + ") SELECT " + strings.Join(values, ", ") + " FROM " +
+				name(from) + "." + name(table) + where(keys, part)
 			if len(tab.Key) > 0 {
 				q += " ORDER BY " + names(tab.Key)
 			}
 			err := g.run(ctx, id, func() error {
 				_, err := c.ExecContext(ctx, q)
 				return err
-			}, func() error { return nil }) // a statement of its own gives everything back, and leaves nothing if it is ended
+				// a statement of its own gives everything back, and leaves nothing if it is ended
+			}, func() error { return nil })
 			if err != nil {
 				return err
 			}
@@ -208,15 +196,8 @@ func (in *inner) Sums(ctx context.Context, r tables.Range, give func(key []table
 	for _, k := range in.tab.Key {
 		keys = append(keys, in.cols[in.tab.Column(k)])
 	}
-	q := "SELECT " + strings.Join(
-		append(exprList(keys), rowSum(in.cols)),
-		", ",
-	) + " FROM " + at(
-		in.tab,
-	) + where(
-		keyColumns(in.tab, in.cols),
-		r,
-	)
+	q := "SELECT " + strings.Join(append(exprList(keys), rowSum(in.cols)), ", ") + " FROM " + at(in.tab) +
+		where(keyColumns(in.tab, in.cols), r)
 	n := len(keys)
 	return each(ctx, in.tx, q, append(keys, column{class: raw}), func(v []tables.Value) error {
 		d, err := decodeSum(v[n].Bytes)
@@ -247,14 +228,8 @@ func total(
 	r tables.Range,
 ) (rows int64, sum uint64, err error) {
 	var text string
-	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(
-		cols,
-	) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " + at(
-		t,
-	) + where(
-		keyColumns(t, cols),
-		r,
-	)
+	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " +
+		at(t) + where(keyColumns(t, cols), r)
 	if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
 		return 0, 0, err
 	}

@@ -31,10 +31,8 @@ func TestMain(m *testing.M) { mariadbtest.Main(m) }
 func newDatabase(t *testing.T, name string, statements ...string) *mysql.Database {
 	t.Helper()
 	ctx := context.Background()
-	require.NoError(
-		t,
-		mysql.Open(root(), "").Exec(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4"),
-	)
+	require.NoError(t, mysql.Open(root(), "").Exec(ctx,
+		"CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4"))
 	db := mysql.Open(root(), name)
 	for _, s := range statements {
 		require.NoError(t, db.Exec(ctx, s), s)
@@ -58,7 +56,8 @@ var engine = tablestest.Engine{
 	},
 	Open: func(_ *testing.T, p string) tables.Writable { return mysql.Open(root(), place(p)) },
 	Schema: []string{
-		"CREATE TABLE posts (id BIGINT PRIMARY KEY, title TEXT, body LONGTEXT, n BIGINT, f DOUBLE, b LONGBLOB) ENGINE=InnoDB",
+		"CREATE TABLE posts (id BIGINT PRIMARY KEY, title TEXT, body LONGTEXT, n BIGINT, f DOUBLE, b LONGBLOB) " +
+			"ENGINE=InnoDB",
 		"CREATE TABLE pairs (a INT, b VARCHAR(40), v TEXT, PRIMARY KEY (a, b))",
 		"CREATE TABLE loose (v VARCHAR(100))",
 		"CREATE TABLE `odd \"na``me` (`a b` INT PRIMARY KEY)",
@@ -78,10 +77,8 @@ func TestEdit(t *testing.T) {
 			Schema: engine.Schema,
 			Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
 				name := fmt.Sprintf("edited_%x", rand.Uint64())
-				return newDatabase(
-					t,
-					name,
-					statements...), func() tables.Edit { return mysql.Open(root(), name).Login().Edit(name) }
+				return newDatabase(t, name, statements...),
+					func() tables.Edit { return mysql.Open(root(), name).Login().Edit(name) }
 			},
 		},
 	)
@@ -112,30 +109,16 @@ func TestCompressed(t *testing.T) {
 				return counting{c, &n}, err
 			},
 		}
-		require.NoError(
-			t,
-			mysql.Open(
-				l,
-				"pressed",
-			).Exec(
-				context.Background(),
-				"INSERT INTO c VALUES ('"+strings.Repeat("tide ", 100_000)+"')",
-			),
-		)
+		require.NoError(t, mysql.Open(l, "pressed").Exec(context.Background(),
+			"INSERT INTO c VALUES ('"+strings.Repeat("tide ", 100_000)+"')"))
 		assert.Equal(t, compress, n.Load() < 50_000, "%d bytes", n.Load())
 	}
 }
 
 func TestQuiet(t *testing.T) {
 	ctx := context.Background()
-	db := newDatabase(
-		t,
-		"quiet",
-		"CREATE OR REPLACE TABLE a (n INT PRIMARY KEY)",
-		"CREATE OR REPLACE TABLE b (n INT PRIMARY KEY)",
-		"INSERT INTO a VALUES (1)",
-		"INSERT INTO b VALUES (1)",
-	)
+	db := newDatabase(t, "quiet", "CREATE OR REPLACE TABLE a (n INT PRIMARY KEY)",
+		"CREATE OR REPLACE TABLE b (n INT PRIMARY KEY)", "INSERT INTO a VALUES (1)", "INSERT INTO b VALUES (1)")
 	now, err := db.Quiet(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, now, "somebody may write in the same second")

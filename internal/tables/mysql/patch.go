@@ -48,10 +48,9 @@ func Patchable(from, to tables.Schema) bool {
 	}
 	for _, o := range from.After {
 		if o.Kind == "trigger" ||
-			!slices.ContainsFunc(
-				to.After,
-				func(x tables.Object) bool { return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL },
-			) {
+			!slices.ContainsFunc(to.After, func(x tables.Object) bool {
+				return x.Kind == o.Kind && x.Name == o.Name && x.SQL == o.SQL
+			}) {
 			return false
 		}
 	}
@@ -86,16 +85,15 @@ func (l Login) Patch(ctx context.Context, database string, list []tables.Table, 
 			return err
 		}
 		setup := []string{
-			"CREATE TABLE " + journal + " (n INT PRIMARY KEY, whole INT NOT NULL, name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL) ENGINE=InnoDB",
+			"CREATE TABLE " + journal + " (n INT PRIMARY KEY, whole INT NOT NULL, name VARCHAR(250) CHARACTER SET " +
+				"utf8mb4 COLLATE utf8mb4_bin NOT NULL) ENGINE=InnoDB",
 		}
 		for i, t := range list {
 			p.n[t.Name] = i
 			setup = append(setup, "CREATE TABLE "+was(i)+" LIKE "+name(t.Name))
 			if len(t.Key) > 0 {
-				setup = append(
-					setup,
-					"CREATE TABLE "+put(i)+" ENGINE=InnoDB SELECT "+names(t.Key)+" FROM "+name(t.Name)+" LIMIT 0",
-				)
+				setup = append(setup, "CREATE TABLE "+put(i)+" ENGINE=InnoDB SELECT "+names(t.Key)+" FROM "+
+					name(t.Name)+" LIMIT 0")
 			}
 		}
 		if err := execAll(ctx, c, setup); err != nil {
@@ -162,7 +160,8 @@ func (p *patch) Rows(t tables.Table, touched [][]tables.Value, next func(put fun
 	}
 	for chunk := range slices.Chunk(touched, 500) {
 		those := " FROM " + name(t.Name) + " WHERE " + oneOf(keys, chunk)
-		if err := execAll(p.ctx, p.tx, []string{"INSERT INTO " + was(n) + " (" + cols + ") SELECT " + cols + those, "DELETE" + those}); err != nil {
+		if err := execAll(p.ctx, p.tx, []string{"INSERT INTO " + was(n) + " (" + cols + ") SELECT " + cols + those,
+			"DELETE" + those}); err != nil {
 			return err
 		}
 	}
@@ -190,7 +189,8 @@ func (p *patch) Whole(t tables.Table, next func(put func(tables.Row) error) erro
 	if _, err := p.tx.ExecContext(p.ctx, "INSERT INTO "+journal+" VALUES (?, 1, ?)", n, t.Name); err != nil {
 		return err
 	}
-	if err := execAll(p.ctx, p.tx, []string{"INSERT INTO " + was(n) + " (" + cols + ") SELECT " + cols + " FROM " + name(t.Name), "DELETE FROM " + name(t.Name)}); err != nil {
+	if err := execAll(p.ctx, p.tx, []string{"INSERT INTO " + was(n) + " (" + cols + ") SELECT " + cols + " FROM " +
+		name(t.Name), "DELETE FROM " + name(t.Name)}); err != nil {
 		return err
 	}
 	w := newWriter(p.ctx, p.tx, t, "INSERT", p.packet)
@@ -247,7 +247,8 @@ func (l Login) Rollback(ctx context.Context, database string) error {
 				undo = "DELETE t FROM " + name(t.Name) + " AS t JOIN " + put(n) + " USING (" + names(t.Key) + ")"
 			}
 			cols := columnNames(t)
-			if err := execAll(ctx, tx, []string{undo, "INSERT INTO " + name(t.Name) + " (" + cols + ") SELECT " + cols + " FROM " + was(n)}); err != nil {
+			if err := execAll(ctx, tx, []string{undo, "INSERT INTO " + name(t.Name) + " (" + cols + ") SELECT " + cols +
+				" FROM " + was(n)}); err != nil {
 				return fmt.Errorf("table %s: %w", t.Name, err)
 			}
 		}
@@ -277,12 +278,8 @@ func dropJournal(ctx context.Context, c *sql.Conn, database string) error {
 	if _, err := c.ExecContext(ctx, "DROP TABLE IF EXISTS "+journal); err != nil {
 		return err
 	}
-	list, err := records(
-		ctx,
-		c,
-		"SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?",
-		database,
-	)
+	list, err := records(ctx, c, "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?",
+		database)
 	if err != nil {
 		return err
 	}

@@ -23,13 +23,8 @@ func state(t *testing.T, db *mysql.Database) string {
 // allTables gives the names of a database's tables, also those that no snapshot shows.
 func allTables(t *testing.T, name string) []string {
 	t.Helper()
-	db := newDatabase(
-		t,
-		name+"_names",
-		"DROP TABLE IF EXISTS names",
-		"CREATE TABLE names (n VARCHAR(200) PRIMARY KEY)",
-		"INSERT INTO names SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = '"+name+"'",
-	)
+	db := newDatabase(t, name+"_names", "DROP TABLE IF EXISTS names", "CREATE TABLE names (n VARCHAR(200) PRIMARY KEY)",
+		"INSERT INTO names SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = '"+name+"'")
 	s, err := db.Snapshot(context.Background())
 	require.NoError(t, err)
 	defer s.Close()
@@ -46,7 +41,8 @@ func TestAPatchIsWholeOrNotAtAll(t *testing.T) {
 	db := newDatabase(
 		t,
 		"patched",
-		"CREATE TABLE posts (id INT, part INT, slug VARCHAR(20) UNIQUE, body TEXT, size INT GENERATED ALWAYS AS (LENGTH(body)) VIRTUAL, PRIMARY KEY (id, part))",
+		"CREATE TABLE posts (id INT, part INT, slug VARCHAR(20) UNIQUE, body TEXT, size INT GENERATED ALWAYS AS "+
+			"(LENGTH(body)) VIRTUAL, PRIMARY KEY (id, part))",
 		"CREATE TABLE loose (v VARCHAR(10))",
 		"CREATE TABLE still (id INT PRIMARY KEY)",
 		"INSERT INTO posts (id, part, slug, body) VALUES (1, 1, 'a', 'one'), (2, 1, 'b', 'two'), (3, 1, 'c', 'three')",
@@ -73,7 +69,9 @@ func TestAPatchIsWholeOrNotAtAll(t *testing.T) {
 			}); err != nil {
 				return err
 			}
-			if err := p.Whole(loose, func(put func(tables.Row) error) error { return put(tables.Row{Values: []tables.Value{word("y")}}) }); err != nil {
+			if err := p.Whole(loose, func(put func(tables.Row) error) error {
+				return put(tables.Row{Values: []tables.Value{word("y")}})
+			}); err != nil {
 				return err
 			}
 			return end
@@ -114,32 +112,14 @@ func TestWhatCanBePatched(t *testing.T) {
 	}
 	table := "CREATE TABLE t (id INT AUTO_INCREMENT PRIMARY KEY, v TEXT)"
 	a := schema("shape_a", table, "INSERT INTO t (v) VALUES ('x'), ('y')", "CREATE VIEW w AS SELECT id FROM t")
-	assert.True(
-		t,
-		mysql.Patchable(a, schema("shape_b", table, "CREATE VIEW w AS SELECT id FROM t")),
-		"how far the numbers went is no difference",
-	)
+	assert.True(t, mysql.Patchable(a, schema("shape_b", table, "CREATE VIEW w AS SELECT id FROM t")),
+		"how far the numbers went is no difference")
 	assert.False(t, mysql.Patchable(a, schema("shape_c", table)), "a view is missing")
-	assert.False(
-		t,
-		mysql.Patchable(
-			a,
-			schema(
-				"shape_d",
-				"CREATE TABLE t (id INT AUTO_INCREMENT PRIMARY KEY, v LONGTEXT)",
-				"CREATE VIEW w AS SELECT id FROM t",
-			),
-		),
-		"another column",
-	)
-	assert.False(
-		t,
-		mysql.Patchable(
-			a,
-			schema("shape_e", table, "CREATE VIEW w AS SELECT id FROM t", "CREATE TABLE more (id INT PRIMARY KEY)"),
-		),
-		"a table more",
-	)
+	assert.False(t, mysql.Patchable(a, schema("shape_d",
+		"CREATE TABLE t (id INT AUTO_INCREMENT PRIMARY KEY, v LONGTEXT)", "CREATE VIEW w AS SELECT id FROM t")),
+		"another column")
+	assert.False(t, mysql.Patchable(a, schema("shape_e", table, "CREATE VIEW w AS SELECT id FROM t",
+		"CREATE TABLE more (id INT PRIMARY KEY)")), "a table more")
 	slow := schema("shape_f", "CREATE TABLE t (id INT PRIMARY KEY) ENGINE=MyISAM")
 	assert.False(t, mysql.Patchable(slow, slow), "an engine that takes nothing back")
 	fired := schema("shape_g", table, "CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW SET new.v = 'fired'")

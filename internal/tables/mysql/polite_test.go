@@ -18,10 +18,8 @@ import (
 // running counts the statements on the server with a text in them.
 func running(t *testing.T, text string) string {
 	t.Helper()
-	n, err := mariadbtest.Text(
-		"information_schema",
-		"SELECT COUNT(*) FROM PROCESSLIST WHERE INFO LIKE '%"+text+"%' AND INFO NOT LIKE '%PROCESSLIST%'",
-	)
+	n, err := mariadbtest.Text("information_schema", "SELECT COUNT(*) FROM PROCESSLIST WHERE INFO LIKE '%"+text+
+		"%' AND INFO NOT LIKE '%PROCESSLIST%'")
 	require.NoError(t, err)
 	return n
 }
@@ -33,20 +31,16 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 			return mysql.Open(root, "mysql").Exec(ctx, "SELECT SLEEP(20) /* mark */")
 		},
 		"a query by hand": func(ctx context.Context) error {
-			_, err := mysql.Open(root, "mysql").Query(ctx, "SELECT SLEEP(20) /* mark */", true, func([]string, []tables.Value) error { return nil })
+			_, err := mysql.Open(root, "mysql").Query(ctx, "SELECT SLEEP(20) /* mark */", true,
+				func([]string, []tables.Value) error { return nil })
 			return err
 		},
 	} {
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan error, 1)
 		go func() { done <- do(ctx) }()
-		require.Eventually(
-			t,
-			func() bool { return running(t, "mark") == "1" },
-			5*time.Second,
-			20*time.Millisecond,
-			name,
-		)
+		require.Eventually(t, func() bool { return running(t, "mark") == "1" }, 5*time.Second, 20*time.Millisecond,
+			name)
 		cancel()
 		select {
 		case err := <-done:
@@ -54,14 +48,8 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 		case <-time.After(time.Second):
 			t.Fatal(name + " goes on")
 		}
-		assert.Eventually(
-			t,
-			func() bool { return running(t, "mark") == "0" },
-			time.Second,
-			20*time.Millisecond,
-			"%s: it is ended on the server",
-			name,
-		)
+		assert.Eventually(t, func() bool { return running(t, "mark") == "0" }, time.Second, 20*time.Millisecond,
+			"%s: it is ended on the server", name)
 	}
 }
 
@@ -70,11 +58,8 @@ func TestAServerGetsNoFileOfThisMachine(t *testing.T) {
 	db := mysql.Open(root(), "mysql")
 	require.NoError(t, db.Exec(ctx, "CREATE OR REPLACE TABLE alibi_infile (v TEXT)"))
 	defer func() { _ = db.Exec(ctx, "DROP TABLE alibi_infile") }()
-	assert.ErrorContains(
-		t,
-		db.Exec(ctx, "LOAD DATA LOCAL INFILE '/etc/hostname' INTO TABLE alibi_infile"),
-		"not registered",
-	)
+	assert.ErrorContains(t, db.Exec(ctx, "LOAD DATA LOCAL INFILE '/etc/hostname' INTO TABLE alibi_infile"),
+		"not registered")
 }
 
 func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
@@ -84,7 +69,8 @@ func TestADefinitionThatChangesWhileItIsReadIsSaid(t *testing.T) {
 	exec("CREATE OR REPLACE DATABASE shaped")
 	defer exec("DROP DATABASE shaped")
 	exec(
-		"CREATE TABLE shaped.a (id INT PRIMARY KEY, v INT) SELECT seq AS id, 1 AS v FROM mysql.help_topic, (SELECT 1 AS seq) x LIMIT 1",
+		"CREATE TABLE shaped.a (id INT PRIMARY KEY, v INT) SELECT seq AS id, 1 AS v FROM mysql.help_topic, (SELECT 1 " +
+			"AS seq) x LIMIT 1",
 	)
 	snap, err := mysql.Open(root, "shaped").Snapshot(ctx)
 	require.NoError(t, err)

@@ -68,16 +68,12 @@ func (s *shape) narrow(views []string) {
 	for i, t := range s.Tables {
 		if cut := foreign.ReplaceAllString(t.Create, ""); cut != t.Create {
 			s.Tables[i].Create = cut
-			s.Problems = append(
-				s.Problems,
-				"foreign keys of "+t.Name+" are not copied: the copy has no database of its own",
-			)
+			s.Problems = append(s.Problems, "foreign keys of "+t.Name+
+				" are not copied: the copy has no database of its own")
 		}
 	}
-	s.Problems = append(
-		s.Problems,
-		"triggers, routines and events are not copied, if there are any: the copy has no database of its own",
-	)
+	s.Problems = append(s.Problems, "triggers, routines and events are not copied, if there are any: the copy has no "+
+		"database of its own")
 	for _, v := range views {
 		s.Problems = append(s.Problems, "the view "+v+" is not copied: the copy has no database of its own")
 	}
@@ -93,12 +89,8 @@ func (l Login) DropUnder(ctx context.Context, database, prefix string) error {
 		return err
 	}
 	defer db.Close()
-	list, err := records(
-		ctx,
-		db,
-		"SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?",
-		database,
-	)
+	list, err := records(ctx, db, "SELECT TABLE_NAME AS N FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?",
+		database)
 	if err != nil {
 		return fmt.Errorf("removing the tables %s...: %w", prefix, err)
 	}

@@ -18,7 +18,8 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 		"shared",
 		"CREATE TABLE wp_posts (id INT AUTO_INCREMENT PRIMARY KEY, body TEXT) ENGINE=InnoDB",
 		"INSERT INTO wp_posts (body) VALUES ('one'), ('two'), ('https://a.example/')",
-		"CREATE TABLE wp_child (id INT PRIMARY KEY, post INT, KEY post (post), CONSTRAINT child_post FOREIGN KEY (post) REFERENCES wp_posts (id) ON DELETE CASCADE)",
+		"CREATE TABLE wp_child (id INT PRIMARY KEY, post INT, KEY post (post), CONSTRAINT child_post FOREIGN KEY "+
+			"(post) REFERENCES wp_posts (id) ON DELETE CASCADE)",
 		"INSERT INTO wp_child VALUES (1, 2)",
 		"CREATE VIEW wp_seen AS SELECT id FROM wp_posts",
 		"CREATE TABLE other (id INT PRIMARY KEY)",
@@ -34,11 +35,8 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 	}
 	assert.Equal(t, []string{"wp_child", "wp_posts"}, names)
 	assert.Empty(t, narrow.Schema().After)
-	assert.Contains(
-		t,
-		narrow.Schema().Problems,
-		"foreign keys of wp_child are not copied: the copy has no database of its own",
-	)
+	assert.Contains(t, narrow.Schema().Problems, "foreign keys of wp_child are not copied: the copy has no "+
+		"database of its own")
 	assert.Contains(t, narrow.Schema().Problems, "the view wp_seen is not copied: the copy has no database of its own")
 
 	root := root()
@@ -73,14 +71,8 @@ func TestTablesUnderAnotherPrefix(t *testing.T) {
 				)
 				continue
 			}
-			require.NoError(
-				t,
-				to.Load(
-					ctx,
-					tab.Name,
-					func(put func(tables.Row) error) error { return narrow.Read(ctx, tab.Name, tables.Range{}, put) },
-				),
-			)
+			require.NoError(t, to.Load(ctx, tab.Name,
+				func(put func(tables.Row) error) error { return narrow.Read(ctx, tab.Name, tables.Range{}, put) }))
 			if !finish {
 				require.NoError(t, to.Close())
 				return

@@ -45,14 +45,13 @@ func clock(ctx context.Context, c *sql.Conn) (now string, err error) {
 }
 
 func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map[string]string, error) {
-	_, _ = c.ExecContext(
-		ctx,
-		"SET SESSION information_schema_stats_expiry = 0",
-	) // MySQL would tell old times; MariaDB does not know it
+	// MySQL would tell old times; MariaDB does not know it
+	_, _ = c.ExecContext(ctx, "SET SESSION information_schema_stats_expiry = 0")
 	list, err := records(
 		ctx,
 		c,
-		"SELECT TABLE_NAME, CONCAT(CREATE_TIME, ' ', UPDATE_TIME) AS T FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND UPDATE_TIME <= ? - INTERVAL 2 SECOND",
+		"SELECT TABLE_NAME, CONCAT(CREATE_TIME, ' ', UPDATE_TIME) AS T FROM information_schema.TABLES WHERE "+
+			"TABLE_SCHEMA = ? AND UPDATE_TIME <= ? - INTERVAL 2 SECOND",
 		database,
 		now,
 	)

@@ -69,7 +69,8 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 	list, err := records(
 		ctx,
 		db,
-		"SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES, TABLE_COLLATION FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME",
+		"SELECT TABLE_NAME, TABLE_TYPE, DATA_LENGTH + INDEX_LENGTH AS BYTES, TABLE_COLLATION FROM "+
+			"information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME",
 		database,
 	)
 	if err != nil {
@@ -95,17 +96,13 @@ func readShape(ctx context.Context, db queryer, database string, u under) (*shap
 			views = append(views, t.Name)
 			continue
 		case r["TABLE_TYPE"] == "SEQUENCE":
-			s.Problems = append(
-				s.Problems,
-				"the sequence "+t.Name+" is not copied: Alibi copies tables, views, triggers, routines and events",
-			)
+			s.Problems = append(s.Problems, "the sequence "+t.Name+
+				" is not copied: Alibi copies tables, views, triggers, routines and events")
 			continue
 		}
 		if r["TABLE_TYPE"] == "SYSTEM VERSIONED" {
-			s.Problems = append(
-				s.Problems,
-				"of the table "+t.Name+" only the present rows are copied, not their history",
-			)
+			s.Problems = append(s.Problems, "of the table "+t.Name+
+				" only the present rows are copied, not their history")
 		}
 		fmt.Sscan(r["BYTES"], &t.Bytes)
 		collation[known] = r["TABLE_COLLATION"]
@@ -150,7 +147,8 @@ func (s *shape) readColumns(ctx context.Context, db queryer, database string) er
 	list, err := records(
 		ctx,
 		db,
-		"SELECT TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, CHARACTER_SET_NAME, COLLATION_NAME, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION",
+		"SELECT TABLE_NAME, COLUMN_NAME, COLUMN_TYPE, CHARACTER_SET_NAME, COLLATION_NAME, EXTRA FROM "+
+			"information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION",
 		database,
 	)
 	if err != nil {
@@ -183,7 +181,9 @@ func readKeys(
 	list, err := records(
 		ctx,
 		db,
-		"SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, SUB_PART, NULLABLE FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX",
+		"SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, SUB_PART, NULLABLE FROM information_schema.STATISTICS WHERE "+
+			"TABLE_SCHEMA = ? AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, "+
+			"SEQ_IN_INDEX",
 		database,
 	)
 	if err != nil {
@@ -247,11 +247,8 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 	for _, right := range hidden {
 		s.Problems = append(
 			s.Problems,
-			fmt.Sprintf(
-				"if there are %s they are not copied: the account on the origin is shown none without the right %s",
-				kind[right],
-				right,
-			),
+			fmt.Sprintf("if there are %s they are not copied: the account on the origin is shown none without "+
+				"the right %s", kind[right], right),
 		)
 	}
 	for _, v := range views {
@@ -261,16 +258,15 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 		}
 		if errors.Is(err, tables.ErrRefused) {
 			s.Problems = append(
-				s.Problems,
-				fmt.Sprintf("the view %s is not copied: this account may not see its definition", v),
+				s.Problems, fmt.Sprintf("the view %s is not copied: this account may not see its definition", v),
 			)
 			s.Hidden = append(s.Hidden, tables.Object{Kind: "view", Name: v})
 			continue
 		}
 		if err != nil {
 			s.Problems = append(
-				s.Problems,
-				fmt.Sprintf("the view %s is not copied: it does not work on the origin either (%v)", v, err),
+				s.Problems, fmt.Sprintf("the view %s is not copied: it does not work on the origin either (%v)", v,
+					err),
 			)
 			continue
 		}
@@ -279,19 +275,22 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 	kinds := []struct{ kind, list, name, column string }{
 		{
 			"trigger",
-			"SELECT TRIGGER_NAME AS N, EVENT_OBJECT_TABLE AS T FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER",
+			"SELECT TRIGGER_NAME AS N, EVENT_OBJECT_TABLE AS T FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA " +
+				"= ? ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER",
 			"TRIGGER",
 			"SQL Original Statement",
 		},
 		{
 			"procedure",
-			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
+				"'PROCEDURE' ORDER BY 1",
 			"PROCEDURE",
 			"Create Procedure",
 		},
 		{
 			"function",
-			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
+				"'FUNCTION' ORDER BY 1",
 			"FUNCTION",
 			"Create Function",
 		},
@@ -314,8 +313,8 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 			rec, err := records(ctx, db, "SHOW CREATE "+k.name+" "+name(r["N"]))
 			if err != nil || len(rec) == 0 || rec[0][strings.ToUpper(k.column)] == "" {
 				s.Problems = append(
-					s.Problems,
-					fmt.Sprintf("the %s %s is not copied: this account may not see its definition", k.kind, r["N"]),
+					s.Problems, fmt.Sprintf("the %s %s is not copied: this account may not see its definition", k.kind,
+						r["N"]),
 				)
 				s.Hidden = append(s.Hidden, tables.Object{Kind: k.kind, Name: r["N"]})
 				continue
@@ -324,10 +323,8 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 			if k.kind == "event" {
 				sql = asleep(sql) // a copy does nothing by itself
 			}
-			s.After = append(
-				s.After,
-				tables.Object{Kind: k.kind, Name: r["N"], Table: r["T"], SQL: sql, Mode: rec[0]["SQL_MODE"]},
-			)
+			s.After = append(s.After, tables.Object{Kind: k.kind, Name: r["N"], Table: r["T"], SQL: sql,
+				Mode: rec[0]["SQL_MODE"]})
 		}
 	}
 	order := map[string]int{"function": 0, "procedure": 1, "view": 2, "trigger": 3, "event": 4}

@@ -113,7 +113,8 @@ func (s *snapshot) begin(ctx context.Context, want int) error {
 }
 
 func start(ctx context.Context, c *sql.Conn) error {
-	for _, q := range []string{"ROLLBACK", "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", "SAVEPOINT " + savepoint} {
+	for _, q := range []string{"ROLLBACK", "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+		"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", "SAVEPOINT " + savepoint} {
 		if _, err := c.ExecContext(ctx, q); err != nil {
 			return err
 		}
@@ -233,19 +234,8 @@ func (s *snapshot) bound(
 	r tables.Range,
 	n int,
 ) (out []tables.Value, err error) {
-	q := "SELECT " + exprs(
-		keys,
-	) + " FROM " + at(
-		t,
-	) + where(
-		keys,
-		r,
-	) + " ORDER BY " + names(
-		t.Key,
-	) + fmt.Sprintf(
-		" LIMIT 1 OFFSET %d",
-		n-1,
-	)
+	q := "SELECT " + exprs(keys) + " FROM " + at(t) + where(keys, r) + " ORDER BY " + names(t.Key) +
+		fmt.Sprintf(" LIMIT 1 OFFSET %d", n-1)
 	err = s.statement(ctx, c, func() error {
 		out = nil
 		return each(ctx, c, q, keys, func(v []tables.Value) error {
@@ -286,11 +276,8 @@ func beyond(keys []column, v []tables.Value, op string) string {
 	if len(keys) == 1 {
 		return "(" + k + op + x + ")"
 	}
-	return "(" + k + " >= " + x + " AND (" + k + op + x + " OR " + k + " = " + x + " AND " + beyond(
-		keys[1:],
-		v[1:],
-		op,
-	) + "))"
+	return "(" + k + " >= " + x + " AND (" + k + op + x + " OR " + k + " = " + x + " AND " +
+		beyond(keys[1:], v[1:], op) + "))"
 }
 
 // each runs a query whose columns are cols and gives each row's values; they

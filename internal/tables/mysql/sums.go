@@ -34,12 +34,7 @@ func (s *snapshot) Sums(
 	p := paged{
 		t:    t,
 		cols: append(keys, extra...),
-		head: "SELECT " + strings.Join(
-			append(exprList(keys), rowSum(cols), "("+suspect+")"),
-			", ",
-		) + " FROM " + at(
-			t,
-		),
+		head: "SELECT " + strings.Join(append(exprList(keys), rowSum(cols), "("+suspect+")"), ", ") + " FROM " + at(t),
 	}
 	n := len(keys)
 	for i := range n {
@@ -161,7 +156,8 @@ func (s *snapshot) places(ctx context.Context, c *sql.Conn, t tables.Table, cols
 		return []int64{math.MinInt64}, nil
 	}
 	var lo, hi sql.NullString
-	if err := c.QueryRowContext(ctx, "SELECT MIN("+name(t.Key[0])+"), MAX("+name(t.Key[0])+") FROM "+at(t)).Scan(&lo, &hi); err != nil {
+	if err := c.QueryRowContext(ctx, "SELECT MIN("+name(t.Key[0])+"), MAX("+name(t.Key[0])+") FROM "+at(t)).Scan(&lo,
+		&hi); err != nil {
 		return nil, err
 	}
 	first, err1 := strconv.ParseInt(lo.String, 10, 64)
@@ -185,10 +181,8 @@ func sample(t tables.Table, condition string, from []int64) string {
 		if k != math.MinInt64 {
 			where = fmt.Sprintf(" WHERE %s >= %d", name(t.Key[0]), k)
 		}
-		parts = append(
-			parts,
-			fmt.Sprintf("(SELECT (%s) AS x FROM %s%s LIMIT %d)", condition, at(t), where, sampled/len(from)),
-		)
+		parts = append(parts, fmt.Sprintf("(SELECT (%s) AS x FROM %s%s LIMIT %d)", condition, at(t), where,
+			sampled/len(from)))
 	}
 	return strings.Join(parts, " UNION ALL ")
 }

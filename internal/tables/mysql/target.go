@@ -103,11 +103,13 @@ func (t *Target) empty(ctx context.Context) error {
 		},
 		{
 			"PROCEDURE",
-			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE'",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
+				"'PROCEDURE'",
 		},
 		{
 			"FUNCTION",
-			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION'",
+			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE " +
+				"= 'FUNCTION'",
 		},
 		{"EVENT", "SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?"},
 	}
@@ -136,7 +138,8 @@ func (t *Target) create(ctx context.Context, mark string) error {
 			return fmt.Errorf("making table %s: %w", tab.Name, err)
 		}
 	}
-	if _, err := c.ExecContext(ctx, "CREATE TABLE "+t.progress()+" (name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin PRIMARY KEY) ENGINE=InnoDB"); err != nil {
+	if _, err := c.ExecContext(ctx, "CREATE TABLE "+t.progress()+
+		" (name VARCHAR(250) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin PRIMARY KEY) ENGINE=InnoDB"); err != nil {
 		return err
 	}
 	_, err = c.ExecContext(ctx, "INSERT INTO "+t.progress()+" VALUES (?)", " "+mark)
@@ -332,11 +335,8 @@ func (w *writer) put(r tables.Row) error {
 
 func (w *writer) send() error {
 	if len(w.buf) >= w.packet {
-		return fmt.Errorf(
-			"a row needs a statement of %d bytes, and the server takes %d: raise its max_allowed_packet",
-			len(w.buf),
-			w.packet,
-		)
+		return fmt.Errorf("a row needs a statement of %d bytes, and the server takes %d: raise its max_allowed_packet",
+			len(w.buf), w.packet)
 	}
 	if err := w.wait(); err != nil {
 		return err
@@ -412,7 +412,8 @@ func makeOne(ctx context.Context, c *sql.Conn, o tables.Object) error {
 	if o.Kind == "view" {
 		mode = "NO_ENGINE_SUBSTITUTION"
 	}
-	for _, q := range []string{"SET @alibi_mode = @@sql_mode", "SET sql_mode = '" + mode + "'", "DROP " + strings.ToUpper(o.Kind) + " IF EXISTS " + name(o.Name), o.SQL} {
+	for _, q := range []string{"SET @alibi_mode = @@sql_mode", "SET sql_mode = '" + mode + "'",
+		"DROP " + strings.ToUpper(o.Kind) + " IF EXISTS " + name(o.Name), o.SQL} {
 		if _, err := c.ExecContext(ctx, q); err != nil {
 			_, _ = c.ExecContext(ctx, "SET sql_mode = @alibi_mode")
 			return err

@@ -36,9 +36,7 @@ func genTable(t *rapid.T, n int) (create string, rows [][]any, cols int) {
 		row := []any{i*3 - 20}
 		for range cols - 1 {
 			row = append(row, rapid.OneOf(
-				rapid.Just[any](
-					nil,
-				),
+				rapid.Just[any](nil),
 				rapid.Map(rapid.Int64(), func(v int64) any { return v }),
 				rapid.Map(rapid.String(), func(v string) any { return v }),
 				rapid.Map(rapid.SliceOf(rapid.Byte()), func(v []byte) any {
@@ -85,12 +83,8 @@ func dump(t require.TestingT, path string) string {
 		}
 		cols.Close()
 		rows, err := db.Query(
-			"SELECT rowid || ' ' || " + strings.Join(
-				quoted,
-				" || ' ' || ",
-			) + " FROM " + name(
-				x.name,
-			) + " ORDER BY rowid",
+			"SELECT rowid || ' ' || " + strings.Join(quoted, " || ' ' || ") + " FROM " + name(x.name) +
+				" ORDER BY rowid",
 		)
 		require.NoError(t, err)
 		for rows.Next() {
@@ -115,13 +109,8 @@ func TestAnyDatabaseIsCopiedToTheByte(t *testing.T) {
 			_, err := db.Exec(create)
 			require.NoError(rt, err, create)
 			for _, r := range rows {
-				_, err := db.Exec(
-					fmt.Sprintf(
-						`INSERT INTO "t%d" VALUES (%s)`,
-						n,
-						strings.TrimSuffix(strings.Repeat("?, ", cols), ", "),
-					),
-					r...)
+				_, err := db.Exec(fmt.Sprintf(`INSERT INTO "t%d" VALUES (%s)`, n,
+					strings.TrimSuffix(strings.Repeat("?, ", cols), ", ")), r...)
 				require.NoError(rt, err)
 			}
 		}
@@ -156,18 +145,9 @@ func TestASnapshotIsConsistentWhileOthersWrite(t *testing.T) {
 	path := filepath.Join(dir, "o.db")
 	for _, mode := range []string{"DELETE", "WAL"} {
 		t.Run(mode, func(t *testing.T) {
-			f := file(
-				t,
-				at(t, dir),
-				path,
-				"PRAGMA journal_mode = "+mode,
-				"DROP TABLE IF EXISTS a",
-				"DROP TABLE IF EXISTS b",
-				"CREATE TABLE a (n INTEGER)",
-				"CREATE TABLE b (n INTEGER)",
-				"INSERT INTO a VALUES (0)",
-				"INSERT INTO b VALUES (0)",
-			)
+			f := file(t, at(t, dir), path, "PRAGMA journal_mode = "+mode, "DROP TABLE IF EXISTS a",
+				"DROP TABLE IF EXISTS b", "CREATE TABLE a (n INTEGER)", "CREATE TABLE b (n INTEGER)",
+				"INSERT INTO a VALUES (0)", "INSERT INTO b VALUES (0)")
 			stop := make(chan struct{})
 			var wg sync.WaitGroup
 			wg.Add(1)
@@ -224,7 +204,8 @@ func TestVisitorsAreNotMadeToWait(t *testing.T) {
 		at(t, dir),
 		path,
 		"CREATE TABLE t (v TEXT)",
-		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 50000) INSERT INTO t SELECT 'a row with some text in it ' || i FROM n",
+		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 50000) INSERT INTO t SELECT 'a row "+
+			"with some text in it ' || i FROM n",
 	)
 	s, err := f.Snapshot(context.Background())
 	require.NoError(t, err)

@@ -128,12 +128,8 @@ func (f *File) snapshot(ctx context.Context, dir string) (*snapshot, error) {
 			return openImage(ctx, dir, image)
 		}
 	}
-	return nil, fmt.Errorf(
-		"%s changed each of the %d times it was read: %w; try at a quieter hour",
-		f.name,
-		tries,
-		tables.ErrBusy,
-	)
+	return nil, fmt.Errorf("%s changed each of the %d times it was read: %w; try at a quieter hour", f.name, tries,
+		tables.ErrBusy)
 }
 
 // image copies the file and its log and tells whether they stayed as they were.

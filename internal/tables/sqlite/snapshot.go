@@ -143,13 +143,10 @@ func isVirtual(sql string) bool {
 	return len(w) > 1 && w[0] == "CREATE" && w[1] == "VIRTUAL"
 }
 
-// describe fills in a table's columns, key and weight.
+// describe fills in a table's columns, key and size.
 func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
-	rows, err := db.QueryContext(
-		ctx,
-		"SELECT name, type, pk, hidden, \"notnull\", coalesce(dflt_value, '') FROM pragma_table_xinfo(?) ORDER BY cid",
-		t.Name,
-	)
+	rows, err := db.QueryContext(ctx, "SELECT name, type, pk, hidden, \"notnull\", coalesce(dflt_value, '') FROM "+
+		"pragma_table_xinfo(?) ORDER BY cid", t.Name)
 	if err != nil {
 		return err
 	}
@@ -186,14 +183,8 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 		alias := freeRowid(t.Columns)
 		t.Key, t.Hidden = []string{alias}, true
 	}
-	return db.QueryRowContext(
-		ctx,
-		"SELECT count(*), coalesce((SELECT sum(pgsize) FROM dbstat WHERE name = ?), 0) FROM "+name(t.Name),
-		t.Name,
-	).Scan(
-		&t.Rows,
-		&t.Bytes,
-	)
+	return db.QueryRowContext(ctx, "SELECT count(*), coalesce((SELECT sum(pgsize) FROM dbstat WHERE name = "+
+		"?), 0) FROM "+name(t.Name), t.Name).Scan(&t.Rows, &t.Bytes)
 }
 
 // columnText says what a column is.
@@ -241,14 +232,9 @@ func (s *snapshot) Ranges(ctx context.Context, table string, rows int) ([]tables
 		return []tables.Range{{}}, nil
 	}
 	keys := exprs(t.Key)
-	q := fmt.Sprintf(
-		"SELECT %s FROM (SELECT %s, row_number() OVER (ORDER BY %s) AS alibi_n FROM %s) WHERE alibi_n %% %d = 0",
-		strings.Join(aliases(len(t.Key)), ", "),
-		aliased(keys),
-		strings.Join(keys, ", "),
-		name(t.Name),
-		rows,
-	)
+	q := fmt.Sprintf("SELECT %s FROM (SELECT %s, row_number() OVER (ORDER BY %s) AS alibi_n FROM %s) WHERE "+
+		"alibi_n %% %d = 0", strings.Join(aliases(len(t.Key)), ", "), aliased(keys), strings.Join(keys, ", "),
+		name(t.Name), rows)
 	var out []tables.Range
 	var last []tables.Value
 	err := s.query(ctx, q, nil, len(t.Key), func(vals []tables.Value) error {

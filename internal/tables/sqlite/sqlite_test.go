@@ -19,7 +19,8 @@ import (
 )
 
 var schema = []string{
-	`CREATE TABLE posts (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, body LONGTEXT DEFAULT '', n BIGINT, f DOUBLE, b BLOB, made DATETIME, up TEXT GENERATED ALWAYS AS (upper(title)) VIRTUAL)`,
+	`CREATE TABLE posts (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, body LONGTEXT DEFAULT '', n BIGINT,
+		f DOUBLE, b BLOB, made DATETIME, up TEXT GENERATED ALWAYS AS (upper(title)) VIRTUAL)`,
 	`CREATE TABLE pairs (a INTEGER, b TEXT, v TEXT, PRIMARY KEY (a, b)) WITHOUT ROWID`,
 	`CREATE TABLE loose (v TEXT)`,
 	`CREATE TABLE "odd ""name" ("a column" TEXT)`,
@@ -120,11 +121,8 @@ func TestConformanceOverSSH(t *testing.T) {
 	srv, err := sshd.Start(sshd.Config{Dir: dir, User: "ops", Password: "tide"})
 	require.NoError(t, err)
 	defer srv.Close()
-	h := ssh.New(
-		"pier",
-		ssh.Target{Addr: "127.0.0.1", Port: srv.Port(), User: "ops", Key: "/none"},
-		ssh.Options{Asker: yes{}, KnownHosts: []string{filepath.Join(t.TempDir(), "kh")}},
-	)
+	h := ssh.New("pier", ssh.Target{Addr: "127.0.0.1", Port: srv.Port(), User: "ops", Key: "/none"},
+		ssh.Options{Asker: yes{}, KnownHosts: []string{filepath.Join(t.TempDir(), "kh")}})
 	defer h.Close()
 	tablestest.Run(
 		t,
@@ -166,7 +164,8 @@ func TestRefusals(t *testing.T) {
 		r,
 		filepath.Join(dir, "o.db"),
 		"CREATE TABLE t (v TEXT)",
-		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 3000) INSERT INTO t SELECT 'value ' || i FROM n",
+		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 3000) INSERT INTO t SELECT 'value ' "+
+			"|| i FROM n",
 	)
 	b, err := os.ReadFile(filepath.Join(dir, "o.db"))
 	require.NoError(t, err)
@@ -184,10 +183,8 @@ func TestRefusals(t *testing.T) {
 func TestHotJournalMeansBusy(t *testing.T) {
 	dir := t.TempDir()
 	f := file(t, at(t, dir), filepath.Join(dir, "o.db"), "CREATE TABLE t (v TEXT)")
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(dir, "o.db-journal"), []byte("\xd9\xd5\x05\xf9\x20\xa1\x63\xd7 and more"), 0o644),
-	)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "o.db-journal"),
+		[]byte("\xd9\xd5\x05\xf9\x20\xa1\x63\xd7 and more"), 0o644))
 	_, err := f.Snapshot(context.Background())
 	assert.ErrorIs(t, err, tables.ErrBusy)
 }
@@ -207,13 +204,8 @@ func TestReadingWritesNothingBesideTheFile(t *testing.T) {
 
 func TestFullTextTablesAreCopied(t *testing.T) {
 	dir := t.TempDir()
-	f := file(
-		t,
-		at(t, dir),
-		filepath.Join(dir, "o.db"),
-		"CREATE VIRTUAL TABLE ft USING fts5(body)",
-		"INSERT INTO ft VALUES ('the ferry calls at noon')",
-	)
+	f := file(t, at(t, dir), filepath.Join(dir, "o.db"), "CREATE VIRTUAL TABLE ft USING fts5(body)",
+		"INSERT INTO ft VALUES ('the ferry calls at noon')")
 	ctx := context.Background()
 	s, err := f.Snapshot(ctx)
 	require.NoError(t, err)
@@ -222,14 +214,9 @@ func TestFullTextTablesAreCopied(t *testing.T) {
 	_, err = to.Begin(ctx, s.Schema())
 	require.NoError(t, err)
 	for _, tab := range s.Schema().Tables {
-		require.NoError(
-			t,
-			to.Load(
-				ctx,
-				tab.Name,
-				func(put func(tables.Row) error) error { return s.Read(ctx, tab.Name, tables.Range{}, put) },
-			),
-		)
+		require.NoError(t, to.Load(ctx, tab.Name, func(put func(tables.Row) error) error {
+			return s.Read(ctx, tab.Name, tables.Range{}, put)
+		}))
 	}
 	require.NoError(t, to.Finish(ctx))
 	db, err := connect(filepath.Join(dir, "c.db"), "ro")

@@ -81,15 +81,8 @@ func (t *Target) open(ctx context.Context, mode string) error {
 	} else if err == nil {
 		f.Close()
 	}
-	db, err := connect(
-		t.path,
-		mode,
-		"synchronous(OFF)",
-		"foreign_keys(0)",
-		"recursive_triggers(0)",
-		"cache_size(-65536)",
-		"busy_timeout(2000)",
-	)
+	db, err := connect(t.path, mode, "synchronous(OFF)", "foreign_keys(0)", "recursive_triggers(0)",
+		"cache_size(-65536)", "busy_timeout(2000)")
 	if err != nil {
 		return err
 	}
@@ -161,14 +154,8 @@ func insertFor(t tables.Table) string {
 	for _, c := range t.Columns {
 		cols = append(cols, c.Name)
 	}
-	return "INSERT INTO " + name(
-		t.Name,
-	) + " (" + quoted(
-		cols,
-	) + ") VALUES (" + strings.TrimSuffix(
-		strings.Repeat("?, ", len(cols)),
-		", ",
-	) + ")"
+	return "INSERT INTO " + name(t.Name) + " (" + quoted(cols) + ") VALUES (" +
+		strings.TrimSuffix(strings.Repeat("?, ", len(cols)), ", ") + ")"
 }
 
 // loader puts rows in transactions of batch rows.
@@ -290,13 +277,8 @@ func (t *Target) virtual(ctx context.Context, o tables.Object) error {
 	for _, q := range []string{"PRAGMA writable_schema = ON", "", "PRAGMA writable_schema = RESET"} {
 		var err error
 		if q == "" {
-			_, err = t.db.ExecContext(
-				ctx,
-				"INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES ('table', ?, ?, 0, ?)",
-				o.Name,
-				o.Name,
-				o.SQL,
-			)
+			_, err = t.db.ExecContext(ctx, "INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES "+
+				"('table', ?, ?, 0, ?)", o.Name, o.Name, o.SQL)
 		} else {
 			_, err = t.db.ExecContext(ctx, q)
 		}

@@ -92,26 +92,15 @@ func begin(t *testing.T, e EditEngine) *change {
 		for i := 2; i <= 40; i++ {
 			posts += fmt.Sprintf(", (%d, 'post %d', 7)", i, i)
 		}
-		all = append(
-			all,
-			posts,
-			"INSERT INTO pairs (a, b, v) VALUES (1, 'x', 'goes')",
-			"INSERT INTO loose (v) VALUES ('one'), ('one'), ('two')",
-		)
+		all = append(all, posts, "INSERT INTO pairs (a, b, v) VALUES (1, 'x', 'goes')",
+			"INSERT INTO loose (v) VALUES ('one'), ('one'), ('two')")
 		return e.Make(t, append(all, more...)...)
 	}
-	goal, _ := database(
-		"UPDATE posts SET title = 'changed' WHERE id = 3",
-		"DELETE FROM posts WHERE id = 5",
-		"INSERT INTO posts (id, title) VALUES (100, 'new')",
-		"DELETE FROM loose",
-		"INSERT INTO loose (v) VALUES ('other'), ('one')",
-		"DROP TABLE pairs",
-		"CREATE TABLE extra (id INTEGER PRIMARY KEY, v VARCHAR(20))",
-		"INSERT INTO extra VALUES (1, 'more')",
-		"DROP VIEW titles",
-		"CREATE VIEW titles AS SELECT n FROM posts",
-	)
+	goal, _ := database("UPDATE posts SET title = 'changed' WHERE id = 3", "DELETE FROM posts WHERE id = 5",
+		"INSERT INTO posts (id, title) VALUES (100, 'new')", "DELETE FROM loose",
+		"INSERT INTO loose (v) VALUES ('other'), ('one')", "DROP TABLE pairs",
+		"CREATE TABLE extra (id INTEGER PRIMARY KEY, v VARCHAR(20))", "INSERT INTO extra VALUES (1, 'more')",
+		"DROP VIEW titles", "CREATE VIEW titles AS SELECT n FROM posts")
 	c := &change{t: t}
 	c.db, c.open = database()
 	snap, err := c.db.Snapshot(context.Background())
@@ -191,7 +180,8 @@ func (c *change) apply() error {
 		for _, step := range []struct {
 			name string
 			do   func() error
-		}{{"drop", again}, {"stage", stage}, {"exchange", exchange}, {"hang", func() error { return x.Objects(ctx, nil, hang) }}} {
+		}{{"drop", again}, {"stage", stage}, {"exchange", exchange},
+			{"hang", func() error { return x.Objects(ctx, nil, hang) }}} {
 			if err := c.moment(step.name); err != nil {
 				return err
 			}

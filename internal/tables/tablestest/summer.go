@@ -26,11 +26,12 @@ func testSummer(t *testing.T, e Engine) {
 	if !can {
 		return // its rows are read
 	}
-	texts := []any{nil, "", "of skerryline.example", "SKERRYLINE.Example", "sk\x00erry", "東京", "skerryline", []byte("skerryline.example")}
+	texts := []any{nil, "", "of skerryline.example", "SKERRYLINE.Example", "sk\x00erry", "東京", "skerryline",
+		[]byte("skerryline.example")}
 	for i := range 64 {
 		title, body := texts[i%len(texts)], texts[(i/8)%len(texts)]
-		require.NoError(t, db.Exec(ctx, "INSERT INTO posts (id, title, body, n, f) VALUES (?, ?, ?, ?, ?)",
-			i*3, title, body, i-32, float64(i)/3))
+		require.NoError(t, db.Exec(ctx, "INSERT INTO posts (id, title, body, n, f) VALUES (?, ?, ?, ?, ?)", i*3, title,
+			body, i-32, float64(i)/3))
 		require.NoError(t, db.Exec(ctx, "INSERT INTO pairs (a, b, v) VALUES (?, ?, ?)", i%5, fmt.Sprint("k", i), title))
 	}
 	s, err = db.Snapshot(ctx)

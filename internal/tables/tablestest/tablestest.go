@@ -279,7 +279,9 @@ func testQuery(t *testing.T, e Engine) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{"title=one", "NULL"}, got)
 	}
-	for _, s := range []string{"SELECT nothing FROM nowhere", "DELETE FROM posts", "  drop table posts", "UPDATE posts SET title='x'", "", "PRAGMA user_version=3", "SET GLOBAL x=1", "WITH x AS (SELECT 1) DELETE FROM posts"} {
+	for _, s := range []string{"SELECT nothing FROM nowhere", "DELETE FROM posts", "  drop table posts",
+		"UPDATE posts SET title='x'", "", "PRAGMA user_version=3", "SET GLOBAL x=1",
+		"WITH x AS (SELECT 1) DELETE FROM posts"} {
 		_, err := q.Query(ctx, s, false, give)
 		assert.Error(t, err, s)
 	}

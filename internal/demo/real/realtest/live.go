@@ -150,20 +150,15 @@ func (l *Live) Visit(table string, writes bool) (stop func() (longest time.Durat
 		}
 		return nil
 	})
-	waits(
-		20*time.Millisecond,
-		func() error { return db.Exec(context.Background(), "SELECT 1 FROM "+table+" LIMIT 1") },
-	)
+	waits(20*time.Millisecond, func() error { return db.Exec(context.Background(), "SELECT 1 FROM "+table+" LIMIT 1") })
 	if writes {
-		waits(
-			100*time.Millisecond,
-			func() error { return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1") },
-		)
+		waits(100*time.Millisecond, func() error {
+			return db.Exec(context.Background(), "UPDATE "+table+" SET n = n + 1 LIMIT 1")
+		})
 	}
-	waits(
-		200*time.Millisecond,
-		func() error { return db.Exec(context.Background(), "SELECT SLEEP(0.4) FROM "+table+" LIMIT 1") },
-	)
+	waits(200*time.Millisecond, func() error {
+		return db.Exec(context.Background(), "SELECT SLEEP(0.4) FROM "+table+" LIMIT 1")
+	})
 	return func() (time.Duration, int) {
 		cancel()
 		all.Wait()

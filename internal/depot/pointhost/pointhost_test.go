@@ -1,4 +1,4 @@
-package kept_test
+package pointhost_test
 
 import (
 	"bytes"
@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/depot"
-	"alibi/internal/depot/kept"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/host"
 	"alibi/internal/site"
 	"alibi/internal/tables"
@@ -29,7 +29,10 @@ func TestAPointIsASiteThatCanOnlyBeRead(t *testing.T) {
 	long := bytes.Repeat([]byte("tide and time "), 100_000)
 	p := depot.Point{Site: site.Site{Name: "ferry", Root: "/srv/ferry"}, Taken: at}
 	var list []depot.File
-	for _, e := range []tree.Entry{{Path: "a", Mode: fs.ModeDir | 0o755, MTime: at}, {Path: "a/long.txt", Mode: 0o640, Size: int64(len(long)), MTime: at}, {Path: "a/to", Mode: fs.ModeSymlink | 0o777, Link: "long.txt", MTime: at}, {Path: "b\xff", Mode: 0o600, MTime: at}} {
+	for _, e := range []tree.Entry{{Path: "a", Mode: fs.ModeDir | 0o755, MTime: at},
+		{Path: "a/long.txt", Mode: 0o640, Size: int64(len(long)), MTime: at},
+		{Path: "a/to", Mode: fs.ModeSymlink | 0o777, Link: "long.txt", MTime: at},
+		{Path: "b\xff", Mode: 0o600, MTime: at}} {
 		f := depot.File{Entry: e}
 		if e.Size > 0 {
 			f.Chunks, err = k.Stream(bytes.NewReader(long), new([]byte))
@@ -43,11 +46,11 @@ func TestAPointIsASiteThatCanOnlyBeRead(t *testing.T) {
 	require.NoError(t, err)
 	k.Close()
 
-	_, err = kept.Open(ctx, d, "none")
+	_, err = pointhost.Open(ctx, d, "none")
 	assert.ErrorIs(t, err, depot.ErrUnknown)
-	h, err := kept.Open(ctx, d, p.ID)
+	h, err := pointhost.Open(ctx, d, p.ID)
 	require.NoError(t, err)
-	id, ok := kept.IsHost(h.Name())
+	id, ok := pointhost.IsHost(h.Name())
 	assert.True(t, ok)
 	assert.Equal(t, p.ID, id)
 	_, err = h.Open(ctx, "/etc")
@@ -74,12 +77,13 @@ func TestAPointIsASiteThatCanOnlyBeRead(t *testing.T) {
 	link, err := r.Readlink("a/to")
 	require.NoError(t, err)
 	assert.Equal(t, "long.txt", link)
-	for what, err := range map[string]error{"out": err2(r.Lstat("../x")), "gone": err2(r.Lstat("x")), "no folder": err2(r.ReadDir("a/long.txt")), "a folder": err2(r.Open("a")), "no link": err2(r.Readlink("a"))} {
+	for what, err := range map[string]error{"out": err2(r.Lstat("../x")), "gone": err2(r.Lstat("x")),
+		"no folder": err2(r.ReadDir("a/long.txt")), "a folder": err2(r.Open("a")), "no link": err2(r.Readlink("a"))} {
 		assert.Error(t, err, what)
 	}
 	assert.NotImplements(t, (*host.Root)(nil), r, "nothing of it can be changed")
-	assert.ErrorIs(t, err2(h.Make(ctx, "/srv/x")), kept.ErrReadOnly)
-	assert.ErrorIs(t, err2(h.Write(ctx, "/srv/ferry")), kept.ErrReadOnly)
+	assert.ErrorIs(t, err2(h.Make(ctx, "/srv/x")), pointhost.ErrReadOnly)
+	assert.ErrorIs(t, err2(h.Write(ctx, "/srv/ferry")), pointhost.ErrReadOnly)
 	_, err = h.Command(ctx, "php")
 	assert.ErrorIs(t, err, host.ErrNoCommands)
 	_, err = h.Dial(ctx, "tcp", "127.0.0.1:3306")

@@ -1,6 +1,6 @@
-// Package caught reads what a copy wanted to send to the outside and its quiet
+// Package outbox reads what a copy wanted to send to the outside and its quiet
 // rules caught: mails, and calls to other machines.
-package caught
+package outbox
 
 import (
 	"bytes"

@@ -1,6 +1,6 @@
-// Package kept shows a restore point as a site on a host of its own, which can
+// Package pointhost shows a restore point as a site on a host of its own, which can
 // only be read: what reads sites reads points.
-package kept
+package pointhost
 
 import (
 	"bytes"
@@ -133,6 +133,11 @@ func (h *Host) Database(_ context.Context, db site.Database) (tables.Database, e
 	}
 	return &database{h}, nil
 }
+
+var (
+	_ host.Tree       = root{}
+	_ host.Attributed = root{}
+)
 
 // root is the site's folder.
 type root struct{ h *Host }

@@ -1,7 +1,7 @@
-// Package there runs the code of a copy on another host, through the
+// Package remote runs the code of a copy on another host, through the
 // connection to it, for as long as the connection lasts: PHP's own server, on
 // that machine's loopback. Nothing is installed there and nothing stays behind.
-package there
+package remote
 
 import (
 	"bytes"
@@ -23,7 +23,9 @@ import (
 )
 
 // list asks for every PHP that a login shell of the host would find.
-const list = `for p in php php8.5 php8.4 php8.3 php8.2 php8.1 php8.0 php7.4 php7.3 php7.2 php7.1 php7.0; do f=$(command -v $p) && printf '%s %s\n' "$f" "$($f -n -r 'echo PHP_VERSION;' 2>/dev/null)"; done; true`
+const list = `for p in php php8.5 php8.4 php8.3 php8.2 php8.1 php8.0 php7.4 php7.3 php7.2 php7.1 php7.0; do
+	f=$(command -v $p) && printf '%s %s\n' "$f" "$($f -n -r 'echo PHP_VERSION;' 2>/dev/null)"
+done; true`
 
 // Find lists the PHP versions of a host, newest first.
 func Find(ctx context.Context, h host.Host) ([]php.PHP, error) {
@@ -47,7 +49,8 @@ func Find(ctx context.Context, h host.Host) ([]php.PHP, error) {
 
 // serve runs the server until its standard input ends, as it does when the
 // connection breaks, and ends all that it started.
-const serve = `cd "$1" || exit 1; shift; umask 077; trap '' TERM; (trap - TERM; PHP_CLI_SERVER_WORKERS=4 exec "$@") & cat >/dev/null; kill -TERM 0; wait`
+const serve = `cd "$1" || exit 1; shift; umask 077; trap '' TERM
+(trap - TERM; PHP_CLI_SERVER_WORKERS=4 exec "$@") & cat >/dev/null; kill -TERM 0; wait`
 
 // Running is a copy that runs on another host.
 type Running struct {

@@ -1,4 +1,4 @@
-package kept
+package pointhost
 
 import (
 	"context"

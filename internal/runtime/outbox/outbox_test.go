@@ -1,4 +1,4 @@
-package caught
+package outbox
 
 import (
 	"context"
@@ -16,10 +16,21 @@ import (
 func TestWhatWasCaught(t *testing.T) {
 	dir := t.TempDir()
 	for i, f := range []struct{ name, text string }{
-		{"mail-1.json", `{"to":"harbour@skerryline.example","subject":"Höch water","message":"Mind the step","headers":"From: a@b.example\nCc: c@b.example","attachments":["/srv/tide.pdf"],"at":"2026-03-01T10:00:00Z"}`},
-		{"mail-2.json", `{"to":["a@b.example","c@b.example"],"subject":"Two","message":"m","headers":[],"attachments":[],"at":"2026-03-01T11:00:00Z"}`},
+		{
+			"mail-1.json",
+			`{"to":"harbour@skerryline.example","subject":"Höch water","message":"Mind the step",` +
+				`"headers":"From: a@b.example\nCc: c@b.example","attachments":["/srv/tide.pdf"],"at":"2026-03-01T10:00:00Z"}`,
+		},
+		{
+			"mail-2.json",
+			`{"to":["a@b.example","c@b.example"],"subject":"Two","message":"m",` +
+				`"headers":[],"attachments":[],"at":"2026-03-01T11:00:00Z"}`,
+		},
 		{"outward-3.json", `{"method":"POST","url":"https://pay.example/charge","at":"2026-03-01T12:00:00Z"}`},
-		{"sendmail-4.eml", "To: crew@skerryline.example\r\nSubject: =?UTF-8?Q?Ebbe_=C3=BCber_Nacht?=\r\n\r\nAll aboard\r\n"},
+		{
+			"sendmail-4.eml",
+			"To: crew@skerryline.example\r\nSubject: =?UTF-8?Q?Ebbe_=C3=BCber_Nacht?=\r\n\r\nAll aboard\r\n",
+		},
 		{"mail-5.json", `{"to":`},
 		{"notes.txt", "nobody's"},
 	} {
