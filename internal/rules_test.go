@@ -143,3 +143,22 @@ func TestNamesSayWhatThingsAre(t *testing.T) {
 		assert.NotContains(t, []string{"util", "utils", "common", "helpers", "misc", "shared", "base"}, last)
 	}
 }
+
+func TestTheArchitectureNamesEachRoom(t *testing.T) {
+	text, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	picture, err := os.ReadFile("../docs/rooms.svg")
+	require.NoError(t, err)
+	rooms := map[string]bool{}
+	for name := range deps(t) {
+		if rest, ok := strings.CutPrefix(name, "alibi/internal/"); ok {
+			room, _, _ := strings.Cut(rest, "/")
+			rooms[room] = true
+		}
+	}
+	assert.Greater(t, len(rooms), 20)
+	for room := range rooms {
+		assert.Contains(t, string(text), "  "+room+"/", "docs/architecture.md")
+		assert.Contains(t, string(picture), ">"+room+"<", "docs/rooms.svg")
+	}
+}

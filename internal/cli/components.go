@@ -321,7 +321,8 @@ func (a *app) rescue() *cobra.Command {
 		Use:   "rescue SITE",
 		Short: "Get a broken site to answer again, from outside",
 		Long: "Show what a site that does not answer complains of, put all of its plugins off and one " +
-			"of the core's own themes on, from outside. With --again the plugins of a copy are then activated one at a " +
+			"of the core's own themes on, from outside. With --again the plugins of a copy are then " +
+			"activated one at a " +
 			"time; those with which it breaks stay off and are named with the reason. alibi restore SITE brings " +
 			"back what was.",
 		Args:              args(cobra.ExactArgs(1)),

@@ -136,7 +136,8 @@ var examples = map[string]string{
 	"points forget":   "points forget 20261123-1741 --confirm 20261123-1741",
 	"points prune":    "points prune --daily 7\npoints prune --daily 7 --go",
 	"points rehearse": "points rehearse 20261123-1741",
-	"points schedule": "points schedule skerryline.example \"24 hourly, 7 daily\"\npoints schedule skerryline.example off",
-	"points take":     "points take skerryline.example --name \"before 6.2\"",
-	"points verify":   "points verify\npoints verify --mend",
+	"points schedule": "points schedule skerryline.example \"24 hourly, 7 daily\"\npoints schedule " +
+		"skerryline.example off",
+	"points take":   "points take skerryline.example --name \"before 6.2\"",
+	"points verify": "points verify\npoints verify --mend",
 }

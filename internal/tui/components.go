@@ -183,7 +183,8 @@ func (c *componentsScreen) wish() desk.ChangeWish {
 // open shows the plan of what was put together.
 func (c *componentsScreen) open(a *app) tea.Cmd {
 	if len(c.will)+len(c.put) == 0 {
-		a.say("nothing is to change yet: Space switches on and off, u takes the newer version, d removes, n brings", true)
+		a.say("nothing is to change yet: Space switches on and off, u takes the newer version, d removes, n brings",
+			true)
 		return nil
 	}
 	return openChange(a, c.parts.Site, "change "+c.parts.Site.Name, c.wish())

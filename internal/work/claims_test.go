@@ -231,7 +231,8 @@ func TestWhatIsDoneByHandHasTheSiteForItself(t *testing.T) {
 	}))
 	assert.ErrorIs(t, b.queue.Alone(ctx, s, func(string) error { return errHard }), errHard)
 	dead := func(tx *inventory.Tx) error { // a process that was killed meanwhile
-		return tx.Claim(ctx, plan.ByHand+"2147483647-ab", plan.Claim{Site: s.ID, Name: s.Name, Alone: true, Read: true}, "")
+		return tx.Claim(ctx, plan.ByHand+"2147483647-ab", plan.Claim{Site: s.ID, Name: s.Name, Alone: true, Read: true},
+			"")
 	}
 	require.NoError(t, b.record.In(ctx, dead))
 	assert.ErrorIs(t, b.queue.Alone(ctx, s, nil), inventory.ErrClaimed)

@@ -37,7 +37,8 @@ func withPins(in Input, p *plan.Plan, note func(site.Severity, string, string, s
 				"none; make one: alibi pins make SITE"))
 		return c
 	case s.Wrong != "":
-		note(site.Block, "pins", "the pin sheet "+c.Pins+" is not right: "+s.Wrong, "correct it: alibi pins edit "+c.Pins)
+		note(site.Block, "pins", "the pin sheet "+c.Pins+" is not right: "+s.Wrong,
+			"correct it: alibi pins edit "+c.Pins)
 		return c
 	case in.Origin.Stack != "wordpress":
 		note(site.Block, "pins", in.Origin.Name+" has no CMS whose components could be pinned", "leave the sheet out")

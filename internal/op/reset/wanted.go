@@ -160,7 +160,8 @@ func reader(s tables.Snapshot, name string) func(context.Context, func(tables.Ro
 
 // wantContent puts content of some kinds, or single pieces, back among what is
 // there.
-func (x *runner) wantContent(ctx context.Context, e *ends, h *pointhost.Host, was, now tables.Snapshot, w *wanted) error {
+func (x *runner) wantContent(ctx context.Context, e *ends, h *pointhost.Host, was, now tables.Snapshot,
+	w *wanted) error {
 	back, err := e.st.PutBack(ctx, was, now, e.s.Database.Prefix, stack.Content{Kinds: x.c.Kinds, Items: x.c.Items})
 	if err != nil {
 		return err

@@ -1,0 +1,147 @@
+package desk_test
+
+import (
+	"archive/tar"
+	"context"
+	"database/sql"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite" // the record
+
+	"alibi/internal/demo/demotest"
+	"alibi/internal/desk"
+	"alibi/internal/op/reset"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// testdata/former.tar.zst is a home with a live site and an archive, written by the build before
+// operations were definitions: a live site "crew", its held copy "near" that was worked on and
+// brought back, a copy "broken" whose folder is gone, six restore points, a pin sheet, nine runs
+// that are over and one that waits.
+
+// former unpacks it, and has its record and its sites lie where they are unpacked.
+func former(t *testing.T) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	f, err := os.Open("testdata/former.tar.zst")
+	require.NoError(t, err)
+	defer f.Close()
+	z, err := zstd.NewReader(f)
+	require.NoError(t, err)
+	defer z.Close()
+	for in := tar.NewReader(z); ; {
+		h, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		name := filepath.Join(dir, filepath.FromSlash(h.Name))
+		if h.FileInfo().IsDir() {
+			require.NoError(t, os.MkdirAll(name, h.FileInfo().Mode().Perm()))
+			continue
+		}
+		text, err := io.ReadAll(in)
+		require.NoError(t, err)
+		if filepath.Base(name) == "wp-config.php" || filepath.Base(name) == "config.toml" {
+			text = []byte(strings.ReplaceAll(string(text), formerDir, dir))
+		}
+		require.NoError(t, os.WriteFile(name, text, h.FileInfo().Mode().Perm()))
+		require.NoError(t, os.Chtimes(name, h.ModTime, h.ModTime))
+	}
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "home", "record.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	for _, q := range []string{
+		"UPDATE sites SET doc = replace(doc, ?, ?)", "UPDATE runs SET doc = replace(doc, ?, ?)",
+		"UPDATE made SET path = replace(path, ?, ?)",
+	} {
+		_, err := db.Exec(q, formerDir, dir)
+		require.NoError(t, err, q)
+	}
+	return dir
+}
+
+// formerDir is where the home lay when it was written, and formerEnd when that was done.
+const formerDir = "/srv/former"
+
+var formerEnd = time.Date(2026, 11, 28, 23, 44, 0, 0, time.UTC)
+
+func TestWhatTheFormerBuildWroteIsRead(t *testing.T) {
+	ctx := context.Background()
+	dir := former(t)
+	w := demotest.At(t, filepath.Join(dir, "home"))
+	since := time.Now()
+	w.Open(func(o *desk.Options) { // leases ended since
+		o.Now = func() time.Time { return formerEnd.Add(time.Since(since)) }
+	})
+	near := w.Site("near")
+	assert.True(t, near.Lease.Held)
+	assert.Equal(t, site.Ready, near.State)
+
+	runs, err := w.Desk.Record.Runs(ctx, 0)
+	require.NoError(t, err)
+	require.Len(t, runs, 10)
+	waiting := runs[0]
+	assert.Equal(t, plan.Waiting, waiting.State)
+	reports, err := w.Desk.Reports(ctx, near.ID, 9)
+	require.NoError(t, err)
+	require.NotEmpty(t, reports)
+	sheets, err := w.Desk.PinSheets()
+	require.NoError(t, err)
+	require.Len(t, sheets, 1)
+	assert.Contains(t, sheets[0].Means, "4 plugins")
+	list, bad, err := w.Desk.Points(ctx, "")
+	require.NoError(t, err)
+	assert.Empty(t, bad)
+	assert.Len(t, list, 6)
+	faults, err := w.Desk.VerifyDepot(ctx, func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+	m, err := w.Desk.CheckArchive(ctx, filepath.Join(dir, "crew.tar.zst"), "", func(int64) {})
+	require.NoError(t, err)
+	assert.EqualValues(t, 793, m.Rows)
+
+	w.Keep() // the run that waits was planned by the former build
+	r, err := w.Desk.Await(ctx, waiting.ID, nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, r.State, r.Error)
+	assert.True(t, w.Site("later").Proof.Holds, r.Result)
+	p, err := w.Desk.PlanImport(ctx, filepath.Join(dir, "crew.tar.zst"), "", nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, w.Run(p).State)
+	formerWork(t, w, near)
+}
+
+// formerWork brings a copy of the former build to one of its restore points, and in line with its
+// origin again: both read what the former build knew of it.
+func formerWork(t *testing.T, w *demotest.World, near site.Site) {
+	t.Helper()
+	ctx := context.Background()
+	apart, err := w.Desk.Apart(ctx, near.ID)
+	require.NoError(t, err)
+	assert.Positive(t, apart.Copy, "what was made on it before is known")
+	point, err := w.Desk.FindPoint(ctx, "near")
+	require.NoError(t, err)
+	p, err := w.Desk.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
+	require.NoError(t, err)
+	r := w.Run(p)
+	assert.Equal(t, plan.Done, r.State, r.Error)
+	p, err = w.Desk.PlanRefresh(ctx, near.ID)
+	require.NoError(t, err)
+	r = w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.True(t, w.Site("near").Proof.Holds)
+	broken, err := w.Desk.PlanRemove(ctx, w.Site("broken").ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, w.Run(broken).State)
+}
