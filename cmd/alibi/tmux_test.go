@@ -109,7 +109,7 @@ func TestAPersonsWholeWay(t *testing.T) {
 	t.Logf("the board stood after %v", time.Since(began))
 	x.sees("held: redesign sign-off", "its run failed", "expired, gone in", "parked", "ends soon")
 	x.keys("Enter")
-	x.sees("WEIGHT OF THE FILES", "REACHES OUTWARD")
+	x.sees("SIZE OF THE FILES", "REACHES OUTWARD")
 	x.keys("c")
 	x.sees("what to call it", "nothing is written to it", "brings")
 	x.keys("Enter")

@@ -1,18 +1,11 @@
 package desk_test
 
 import (
-	"archive/tar"
 	"context"
-	"database/sql"
-	"errors"
-	"io"
-	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite" // the record
@@ -24,65 +17,11 @@ import (
 	"alibi/internal/site"
 )
 
-// testdata/former.tar.zst is a home with a live site and an archive, written by the build before
-// operations were definitions: a live site "crew", its held copy "near" that was worked on and
-// brought back, a copy "broken" whose folder is gone, six restore points, a pin sheet, nine runs
-// that are over and one that waits.
-
-// former unpacks it, and has its record and its sites lie where they are unpacked.
-func former(t *testing.T) (dir string) {
-	t.Helper()
-	dir = t.TempDir()
-	f, err := os.Open("testdata/former.tar.zst")
-	require.NoError(t, err)
-	defer f.Close()
-	z, err := zstd.NewReader(f)
-	require.NoError(t, err)
-	defer z.Close()
-	for in := tar.NewReader(z); ; {
-		h, err := in.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		require.NoError(t, err)
-		name := filepath.Join(dir, filepath.FromSlash(h.Name))
-		if h.FileInfo().IsDir() {
-			require.NoError(t, os.MkdirAll(name, h.FileInfo().Mode().Perm()))
-			continue
-		}
-		text, err := io.ReadAll(in)
-		require.NoError(t, err)
-		if filepath.Base(name) == "wp-config.php" || filepath.Base(name) == "config.toml" {
-			text = []byte(strings.ReplaceAll(string(text), formerDir, dir))
-		}
-		require.NoError(t, os.WriteFile(name, text, h.FileInfo().Mode().Perm()))
-		require.NoError(t, os.Chtimes(name, h.ModTime, h.ModTime))
-	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "home", "record.db"))
-	require.NoError(t, err)
-	defer db.Close()
-	for _, q := range []string{
-		"UPDATE sites SET doc = replace(doc, ?, ?)", "UPDATE runs SET doc = replace(doc, ?, ?)",
-		"UPDATE made SET path = replace(path, ?, ?)",
-	} {
-		_, err := db.Exec(q, formerDir, dir)
-		require.NoError(t, err, q)
-	}
-	return dir
-}
-
-// formerDir is where the home lay when it was written, and formerEnd when that was done.
-const formerDir = "/srv/former"
-
-var formerEnd = time.Date(2026, 11, 28, 23, 44, 0, 0, time.UTC)
-
 func TestWhatTheFormerBuildWroteIsRead(t *testing.T) {
 	ctx := context.Background()
-	dir := former(t)
-	w := demotest.At(t, filepath.Join(dir, "home"))
 	since := time.Now()
-	w.Open(func(o *desk.Options) { // leases ended since
-		o.Now = func() time.Time { return formerEnd.Add(time.Since(since)) }
+	w, dir := demotest.Former(t, func(o *desk.Options) { // leases ended since
+		o.Now = func() time.Time { return demotest.FormerEnd.Add(time.Since(since)) }
 	})
 	near := w.Site("near")
 	assert.True(t, near.Lease.Held)

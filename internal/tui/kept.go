@@ -167,7 +167,7 @@ func (k *keptScreen) keys(*app) []hint {
 
 func (k *keptScreen) words() []hint {
 	return []hint{{"the depot", "restore points, each different piece of them once"},
-		{"holds", "what it grew by for a site's points"}, {"apart", "their size one by one, uncompressed"},
+		{"size", "what it grew by for a site's points"}, {"apart", "their size one by one, uncompressed"},
 		{"archive", "a site in one file, which can be carried elsewhere; A on a site makes one"}}
 }
 
@@ -184,17 +184,18 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 	out := []string{" " + t.ink.Bold(true).Render("The depot holds "+site.Size(added)) +
 		t.soft.Render(fmt.Sprintf("   %s, %s if nothing were shared   %s",
 			plural(points, "restore point", "restore points"), site.Size(whole), plain(a.desk.DepotPath()))), ""}
-	out = append(out, t.head.Render("   "+t.fit("SITE", 30)+t.right("POINTS", 7)+t.right("WEIGHS", 10)+
-		t.right("APART", 10)+"   "+t.fit("ITS SHARE", w-84)+"  GROWTH"))
+	of := squeeze(w-42, column{25, 12}, column{max(10, w-86), 10}, column{16, 6})
+	out = append(out, t.head.Render("   "+t.fit("SITE", of[0]+5)+t.right("POINTS", 6)+t.right("SIZE", 10)+
+		t.right("APART", 10)+"   "+t.fit("ITS SHARE", of[1]+2)+"  GROWTH"))
 	for i, x := range k.sizes {
 		if i == max(4, h/2-6) {
 			out = append(out, t.soft.Render(fmt.Sprintf("   and %d sites more", len(k.sizes)-i)))
 			break
 		}
 		out = append(out, "   "+t.mark(site.MarkOf(x.Name))+" "+
-			t.ink.Render(t.fit(plain(x.Name), 25)+" "+t.right(fmt.Sprint(len(x.Points)), 7)+
+			t.ink.Render(t.fit(plain(x.Name), of[0])+" "+t.right(fmt.Sprint(len(x.Points)), 7)+
 				t.right(site.Size(x.Added), 10))+t.soft.Render(t.right(site.Size(x.Whole), 10))+"   "+
-			t.share(x.Added, added, w-86)+"    "+t.growth(x.Points))
+			t.share(x.Added, added, of[1])+"    "+t.growth(x.Points, of[2]))
 	}
 	if len(k.sizes) == 0 {
 		out = append(out, t.soft.Render("   nothing is kept yet; R on a site takes a restore point"))
@@ -229,8 +230,7 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 }
 
 // growth draws what each of the last points added, as steps of one line.
-func (t *theme) growth(points []desk.PointSize) string {
-	const most = 16
+func (t *theme) growth(points []desk.PointSize, most int) string {
 	steps := []rune(t.glyph("▁▂▃▄▅▆▇█", "._-=+*#@"))
 	points = points[max(0, len(points)-most):]
 	top := int64(1)

@@ -129,7 +129,7 @@ final class Alibi_Quiet {
 		exit;
 	}
 
-	/** Does what belongs to other components: what each does when it is put on, and bringing the data in line with the core. */
+	/** Does what belongs to other components: what each does when it is activated, and bringing the data in line with the core. */
 	public static function wake() {
 		$ask = self::word( 'HTTP_ALIBI_WAKE', 'wake' );
 		if ( null === $ask ) {
