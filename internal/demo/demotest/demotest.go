@@ -4,6 +4,7 @@ package demotest
 import (
 	"context"
 	"math/rand/v2"
+	"net"
 	"path/filepath"
 	"strconv"
 	"testing"
@@ -37,7 +38,7 @@ func New(t testing.TB, change ...func(*desk.Options)) *World {
 	t.Setenv("SSH_AUTH_SOCK", "")
 	ctx := context.Background()
 	home := filepath.Join(t.TempDir(), "home")
-	w, err := demo.Start(ctx, home, FreePort(20000+rand.IntN(20000)), true)
+	w, err := demo.Start(ctx, home, FreePort(20000+rand.IntN(11000)), true)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	x := &World{World: w, T: t, Base: home}
@@ -46,7 +47,21 @@ func New(t testing.TB, change ...func(*desk.Options)) *World {
 	return x
 }
 
-// FreePort is the first free loopback port from a number on.
+// Listen takes the first free loopback port from a number on: below those that the system
+// gives to connections, so that none has it a moment later.
+func Listen(t testing.TB, from int) net.Listener {
+	t.Helper()
+	for p := from; p < from+1000; p++ {
+		if ln, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(p)); err == nil {
+			return ln
+		}
+	}
+	t.Fatalf("no port is free from %d on", from)
+	return nil
+}
+
+// FreePort is the first free loopback port from a number on. It is for what listens by
+// itself.
 func FreePort(from int) int {
 	for p := from; p < from+1000; p++ {
 		if ln, err := gateway.Listen(strconv.Itoa(p)); err == nil {

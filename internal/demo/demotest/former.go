@@ -33,7 +33,7 @@ var former []byte
 // formerDir is where the home lay when it was written. FormerEnd is when that was done.
 const formerDir = "/srv/former"
 
-var FormerEnd = time.Date(2026, 11, 28, 23, 44, 0, 0, time.UTC)
+var FormerEnd = time.Date(2026, 11, 29, 0, 6, 0, 0, time.UTC)
 
 // Former unpacks that home, has its record and its sites lie where they are unpacked, which is a
 // path of the same length, and opens it. It gives that path too.

@@ -47,7 +47,7 @@ func visit(t *testing.T, port int, host string, change ...func(*http.Request)) (
 // served has PHP itself serve a site's folder, as its own web server would.
 func served(t *testing.T, root string) int {
 	t.Helper()
-	port := demotest.FreePort(41000)
+	port := demotest.FreePort(31500)
 	cmd := exec.Command("php", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", root)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })

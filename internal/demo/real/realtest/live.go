@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"sync"
 	"testing"
 	"time"
@@ -49,7 +48,11 @@ func (w *World) Live(name string, change ...func(*real.Spec)) *Live {
 		process.Reap(run)
 		os.RemoveAll(dir)
 	})
-	l := &Live{t: w.T, port: strconv.Itoa(demotest.FreePort(41000 + int(crc32.ChecksumIEEE([]byte(name))%10000)))}
+	ln := demotest.Listen(w.T, 20000+int(crc32.ChecksumIEEE([]byte(name))%12000))
+	w.T.Cleanup(func() { ln.Close() })
+	_, port, err := net.SplitHostPort(ln.Addr().String())
+	require.NoError(w.T, err)
+	l := &Live{t: w.T, port: port}
 	l.Site = w.Make(name, append(change, func(s *real.Spec) {
 		s.Root = filepath.Join(dir, name)
 		s.URL = "http://" + name + ".skerryline.example:" + l.port
@@ -63,9 +66,6 @@ func (w *World) Live(name string, change ...func(*real.Spec)) *Live {
 	web, err := real.ServeAs(context.Background(), l.Spec, run, Account)
 	require.NoError(w.T, err)
 	w.T.Cleanup(web.Stop)
-	ln, err := net.Listen("tcp", "127.0.0.1:"+l.port)
-	require.NoError(w.T, err)
-	w.T.Cleanup(func() { ln.Close() })
 	go func() {
 		for {
 			c, err := ln.Accept()

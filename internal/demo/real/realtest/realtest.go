@@ -51,7 +51,7 @@ func New(t testing.TB, o Options) *World {
 	c := desk.Config{
 		Machine: "slipway",
 		Hosts:   filepath.Join(home, "hosts"),
-		Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(20000))},
+		Gateway: desk.Gateway{Port: demotest.FreePort(20000 + rand.IntN(11000))},
 		Lease:   desk.LeaseRules{Default: "3d", Grace: "2d"},
 		Runtime: desk.Runtime{PHP: []string{filepath.Join(cache, "php")}},
 		Work:    desk.Work{Patience: "20s"},
