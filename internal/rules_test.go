@@ -44,11 +44,12 @@ var may = map[string][]string{
 	"alibi/internal/rewrite":  {"site", "phpval"},
 	"alibi/internal/host":     {},
 	"alibi/internal/tree":     {"host"},
-	"alibi/internal/tables":   {"host", "site"}, // an embedded engine reads files where they are
-	"alibi/internal/baseline": {"tables", "tree", "host"},
+	"alibi/internal/tables":   {"host", "site", "diff"}, // an embedded engine reads files where they are
+	"alibi/internal/diff":     {"tables", "host", "site"},
+	"alibi/internal/baseline": {"tables", "diff", "tree", "host"},
 	"alibi/internal/work":     {"inventory", "plan", "site"},
-	"alibi/internal/scrub":    {"rewrite", "tables", "phpval", "host", "site"},
-	"alibi/internal/stack":    {"ballast", "host", "rewrite", "scrub", "site", "tables", "tree", "phpval"},
+	"alibi/internal/scrub":    {"rewrite", "tables", "diff", "phpval", "host", "site"},
+	"alibi/internal/stack":    {"ballast", "host", "rewrite", "scrub", "site", "tables", "diff", "tree", "phpval"},
 }
 
 func TestRoomsKeepTheirDirection(t *testing.T) {

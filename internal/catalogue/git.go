@@ -18,6 +18,7 @@ import (
 	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
 	gitssh "github.com/go-git/go-git/v5/plumbing/transport/ssh"
 
+	"alibi/internal/host/local"
 	"alibi/internal/site"
 )
 
@@ -50,10 +51,10 @@ func (c *Client) clone(ctx context.Context, s site.Source, into string) error {
 
 // repository opens a repository of this machine, or fetches another one.
 func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim Limits) (*git.Repository, error) {
-	local, isURL := s.From, false
+	place, isURL := s.From, false
 	if u, err := url.Parse(s.From); err == nil && u.Scheme != "" {
 		isURL = u.Scheme != "file"
-		local = u.Path
+		place = u.Path
 		if isURL && u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "ssh" {
 			return nil, fmt.Errorf("%w: repositories are fetched by http, https and ssh, not by %s", ErrHostile,
 				u.Scheme)
@@ -63,9 +64,9 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 		isURL = true // user@host:path
 	}
 	if !isURL {
-		r, err := git.PlainOpen(local)
+		r, err := git.PlainOpen(place)
 		if err != nil {
-			return nil, fmt.Errorf("the repository %s: %w", local, err)
+			return nil, fmt.Errorf("the repository %s: %w", place, err)
 		}
 		return r, nil
 	}
@@ -81,7 +82,7 @@ func (c *Client) repository(ctx context.Context, s site.Source, dir string, lim 
 	defer cancel(nil)
 	go func() { // the protocol says nothing of sizes
 		for watch.Err() == nil {
-			if measure(dir) > lim.Bytes {
+			if local.Size(dir) > lim.Bytes {
 				cancel(fmt.Errorf("%w: the repository is more than %s", ErrTooBig, site.Size(lim.Bytes)))
 			}
 			select {

@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -200,17 +199,4 @@ func (x *unpacking) tar(r io.Reader) error {
 			return err
 		}
 	}
-}
-
-// measure adds up what is below a folder.
-func measure(dir string) (n int64) {
-	_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			if fi, err := d.Info(); err == nil {
-				n += fi.Size()
-			}
-		}
-		return nil // what is gone meanwhile has no size
-	})
-	return n
 }

@@ -270,7 +270,8 @@ func why(p plan.Plan) string {
 	case p.Kind == plan.Copy:
 		return "tables are written into its database"
 	case p.Loses > 0:
-		return plan.Counted(int64(p.Loses), "change") + " made here will be lost, and can be found nowhere else"
+		return site.Plural(int64(p.Loses), "change", "changes") +
+			" made here will be lost, and can be found nowhere else"
 	case p.Kind == plan.Change:
 		return "it would be changed: " + p.Words
 	case p.Words != "":

@@ -160,7 +160,7 @@ func warned(c trial.Cell) string {
 	if len(c.Said) == 0 {
 		return ""
 	}
-	return ansi.Truncate(plan.Counted(int64(c.Warnings), "warning")+": "+c.Said[0], 100, "…")
+	return ansi.Truncate(site.Plural(int64(c.Warnings), "warning", "warnings")+": "+c.Said[0], 100, "…")
 }
 
 func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {

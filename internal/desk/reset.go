@@ -80,7 +80,7 @@ func (d *Desk) foreign(ctx context.Context, s site.Site, list []keep.FileChange)
 	return []site.Finding{
 		{Severity: site.Warn, Code: "owner",
 			Text: fmt.Sprintf("%s belong to another account than ours on %s, the first: %s; our account may not give "+
-				"them back to it", plan.Counted(int64(n), "file"), s.Host, first),
+				"them back to it", site.Plural(int64(n), "file", "files"), s.Host, first),
 			Remedy: "reach the host as an account that may (root), so that they keep their owner; if one would be " +
 				"closed to the web server, the run refuses before it changes anything"},
 	}

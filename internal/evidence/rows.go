@@ -125,7 +125,7 @@ func (d *difference) check(name string, rows, copied int64, fresh bool) Check {
 		c.Verdict = Changed
 		c.Text = fmt.Sprintf("since they parted %d rows changed on the origin, %d on the copy", d.onOrigin, d.onCopy)
 	case d.byItself > 0:
-		c.Text = stack.Count(d.byItself, "row differs", "rows differ") +
+		c.Text = site.Plural(d.byItself, "row differs", "rows differ") +
 			" that the site writes by itself when it is visited"
 	}
 	return c

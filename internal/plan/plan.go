@@ -258,7 +258,7 @@ func (r Run) Took(now time.Time) time.Duration {
 
 // RowsText writes how many rows are brought, for people.
 func (p Plan) RowsText() string {
-	text := Counted(p.Rows, "row") + " in " + Counted(int64(p.Tables), "table")
+	text := site.Plural(p.Rows, "row", "rows") + " in " + site.Plural(int64(p.Tables), "table", "tables")
 	if p.AtMost {
 		return "at most " + text
 	}
@@ -269,21 +269,13 @@ func (p Plan) RowsText() string {
 func (p Part) Amount() string {
 	var out []string
 	if p.Files > 0 {
-		out = append(out, Counted(p.Files, "file"))
+		out = append(out, site.Plural(p.Files, "file", "files"))
 	}
 	if p.Rows > 0 {
-		out = append(out, Counted(p.Rows, "row"))
+		out = append(out, site.Plural(p.Rows, "row", "rows"))
 	}
 	if p.Bytes > 0 {
 		out = append(out, site.Size(p.Bytes))
 	}
 	return strings.Join(out, ", ")
-}
-
-// Counted writes a number of things, in the plural where it is not one.
-func Counted(n int64, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return site.Number(n) + " " + what + "s"
 }

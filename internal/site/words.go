@@ -52,6 +52,14 @@ func Number[N ~int | ~int64](n N) string {
 	return s
 }
 
+// Plural counts things: "1 file", "1,204 files".
+func Plural[N ~int | ~int64](n N, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Number(n) + " " + many
+}
+
 // Runs says what a site runs: core and runtime, labelled.
 func (s Site) Runs() string {
 	if s.Facts == nil {

@@ -119,7 +119,7 @@ func (w *Measured) Tell(f *site.Facts, whole func(path string) bool) {
 	}
 	if n := len(w.large); n > 0 {
 		slices.SortFunc(w.large, func(a, b tree.Entry) int { return cmp.Compare(b.Size, a.Size) })
-		add(site.Warn, "large-file", fmt.Sprintf("%s larger than %s: %s (%s)", Count(n, "file is", "files are"),
+		add(site.Warn, "large-file", fmt.Sprintf("%s larger than %s: %s (%s)", site.Plural(n, "file is", "files are"),
 			site.Size(Largest), w.large[0].Path, site.Size(w.large[0].Size)), "leave out files above a size")
 	}
 	byKind := map[string][]tree.Problem{}
@@ -136,15 +136,8 @@ func (w *Measured) Tell(f *site.Facts, whole func(path string) bool) {
 			if kind == "unreadable" {
 				remedy = "let the account that Alibi signs in with read it, or go without"
 			}
-			add(sev, kind, fmt.Sprintf("%s %s: %s", Count(len(ps), words[0], words[1]), words[2], ps[0].Path), remedy)
+			add(sev, kind, fmt.Sprintf("%s %s: %s", site.Plural(len(ps), words[0], words[1]), words[2], ps[0].Path),
+				remedy)
 		}
 	}
-}
-
-// Count writes how many there are of something.
-func Count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }

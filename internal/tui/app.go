@@ -239,20 +239,13 @@ func (a *app) quit(now bool) tea.Cmd {
 		title: "Close Alibi?",
 		lines: []string{
 			fmt.Sprintf("%s under way. This window carries the keeper: closing it stops %s where %s, to be "+
-				"taken up again", plural(n, "run is", "runs are"), pick(n == 1, "it", "them"),
+				"taken up again", site.Plural(n, "run is", "runs are"), pick(n == 1, "it", "them"),
 				pick(n == 1, "it is", "they are")),
 			"at the next start. To have runs go on without a window, start: alibi keeper",
 		},
 		yes: func(a *app) tea.Cmd { return tea.Quit },
 	}
 	return nil
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return site.Number(n) + " " + many
 }
 
 func pick[T any](c bool, yes, no T) T {
@@ -308,10 +301,10 @@ func (a *app) headLine() string {
 	left := t.key.Render(" alibi") + "  " + t.ink.Bold(true).Render(plain(a.top().title(a)))
 	stats := ""
 	if a.loaded && a.w >= 100 {
-		stats = fmt.Sprintf("%d live   %s   %s today   %s", b.Live, plural(b.Copies, "copy", "copies"),
-			plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
+		stats = fmt.Sprintf("%d live   %s   %s today   %s", b.Live, site.Plural(b.Copies, "copy", "copies"),
+			site.Plural(b.EndSoon, "ends", "end"), runsText(b.Runs))
 	} else if a.loaded {
-		stats = fmt.Sprintf("%d live  %s  %s", b.Live, plural(b.Copies, "copy", "copies"), runsText(b.Runs))
+		stats = fmt.Sprintf("%d live  %s  %s", b.Live, site.Plural(b.Copies, "copy", "copies"), runsText(b.Runs))
 	}
 	return t.ends(left, t.soft.Render(stats+"   "+a.desk.Now().Format("Mon 2 Jan 15:04")+" "), a.w)
 }
@@ -321,7 +314,7 @@ func runsText(runs []plan.Run) string {
 		return "no runs"
 	}
 	r := runs[0]
-	return fmt.Sprintf("%s (%s)", plural(len(runs), "run", "runs"), percent(r))
+	return fmt.Sprintf("%s (%s)", site.Plural(len(runs), "run", "runs"), percent(r))
 }
 
 // mostFoot is how many lines what is said at the foot may take.

@@ -395,7 +395,7 @@ func (b *boardScreen) proven(s site.Site, now time.Time) string {
 		site.Ago(now.Sub(s.Proof.At)))
 }
 
-func changes(n int) string { return plural(n, "change", "changes") }
+func changes(n int) string { return site.Plural(n, "change", "changes") }
 
 func quietText(s site.Site) string {
 	var w []string

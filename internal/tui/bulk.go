@@ -41,7 +41,8 @@ func askBulk(a *app) tea.Cmd {
 	for i, x := range desk.Acts {
 		words[i] = string(x)
 	}
-	a.asking = &question{title: "What is to be done to the " + plural(len(ids), "site", "sites") + " that are marked?",
+	a.asking = &question{title: "What is to be done to the " + site.Plural(len(ids), "site", "sites") +
+		" that are marked?",
 		lines: []string{strings.Join(words, ", ")}, input: true, text: "keep",
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			act := desk.Act(strings.TrimSpace(text))
@@ -76,13 +77,13 @@ func confirmBulk(a *app, b desk.Bulk) {
 			n++
 		}
 	}
-	q := &question{title: fmt.Sprintf("%s: %s?", b.Act, plural(n, "site", "sites")),
+	q := &question{title: fmt.Sprintf("%s: %s?", b.Act, site.Plural(n, "site", "sites")),
 		lines: append(lines, "", site.Size(b.Bytes)+" in all."), yes: func(a *app) tea.Cmd {
 			typed := a.typed()
 			return a.do(func() (string, error) {
 				done, err := a.desk.RunBulk(a.ctx, b, typed)
 				a.marked = nil
-				return fmt.Sprintf("%s: %s; u shows the runs", b.Act, plural(len(done), "site", "sites")), err
+				return fmt.Sprintf("%s: %s; u shows the runs", b.Act, site.Plural(len(done), "site", "sites")), err
 			})
 		}}
 	if b.Confirm != "" {

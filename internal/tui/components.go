@@ -299,7 +299,7 @@ func (c *componentsScreen) again(a *app) tea.Cmd {
 	}
 	was := c.was
 	c.was = nil
-	a.say("putting "+plural(len(was), "plugin", "plugins")+" on, one at a time ...", false)
+	a.say("putting "+site.Plural(len(was), "plugin", "plugins")+" on, one at a time ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		var off []string
 		err := a.desk.Again(a.ctx, c.id, was, func(slug, why string) {
@@ -319,7 +319,7 @@ func (c *componentsScreen) keys(a *app) []hint {
 		out = append(out, hint{"O", "on again, one at a time"})
 	}
 	if n := len(c.will) + len(c.put); n > 0 {
-		out = append([]hint{{"Enter", "plan " + plural(n, "change", "changes")}}, out...)
+		out = append([]hint{{"Enter", "plan " + site.Plural(n, "change", "changes")}}, out...)
 	}
 	return append(out, hint{"Esc", "back"})
 }

@@ -125,8 +125,8 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 			fmt.Sprintf(", ending them saved %.2f", e.costs.Saved)
 	}
 	return append(out, t.soft.Render(fmt.Sprintf("   %s ahead, the next in %s; %s deleted, and can be brought back",
-		plural(len(e.list), "end", "ends"), site.Span(max(0, e.list[0].At.Sub(now))),
-		plural(deleted, "copy is", "copies are"))+cost))
+		site.Plural(len(e.list), "end", "ends"), site.Span(max(0, e.list[0].At.Sub(now))),
+		site.Plural(deleted, "copy is", "copies are"))+cost))
 }
 
 // calendar draws weeks of seven days, today in the first.

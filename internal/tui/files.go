@@ -124,7 +124,7 @@ func (p *filesPane) words() []hint {
 func (t *theme) stateOf(r desk.FileRow) (string, style) {
 	text := string(r.State)
 	if r.Below > 0 {
-		text = plural(r.Below, "file", "files") + " below"
+		text = site.Plural(r.Below, "file", "files") + " below"
 	}
 	switch r.State {
 	case desk.FileChanged:

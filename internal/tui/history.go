@@ -119,7 +119,7 @@ func (l *leftoversScreen) title(*app) string { return "leftovers" }
 func (l *leftoversScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	if k, ok := msg.(tea.KeyPressMsg); ok && k.String() == "D" && len(l.list) > 0 {
 		a.asking = &question{title: "Remove all of these?",
-			lines: []string{plural(len(l.list), "thing is", "things are") + " removed. No site needs them."},
+			lines: []string{site.Plural(len(l.list), "thing is", "things are") + " removed. No site needs them."},
 			yes: func(a *app) tea.Cmd {
 				return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 					err := a.desk.ClearLeftovers(a.ctx, l.list)

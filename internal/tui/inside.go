@@ -156,7 +156,8 @@ func (f *filesScreen) extract(a *app) {
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
 				files, bytes, err := a.desk.Extract(a.ctx, f.point, what, strings.TrimSpace(text))
-				return fmt.Sprintf("%s, %s, brought to %s", plural(files, "file", "files"), site.Size(bytes), text), err
+				return fmt.Sprintf("%s, %s, brought to %s", site.Plural(files, "file", "files"), site.Size(bytes),
+					text), err
 			}), nil
 		}}
 }

@@ -105,7 +105,7 @@ func askArchive(a *app, s site.Site, p *desk.Point) tea.Cmd {
 			if p == nil && strings.HasSuffix(to, ".xml") {
 				return a.do(func() (string, error) {
 					n, err := a.desk.ExportContent(a.ctx, s, nil, to)
-					return plural(n, "item is", "items are") + " in " + to, err
+					return site.Plural(n, "item is", "items are") + " in " + to, err
 				}), nil
 			}
 			return a.started(func() (plan.Plan, error) {
@@ -183,8 +183,8 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 	}
 	out := []string{" " + t.ink.Bold(true).Render("The depot holds "+site.Size(added)) +
 		t.soft.Render(fmt.Sprintf("   %s, %s if nothing were shared   %s",
-			plural(points, "restore point", "restore points"), site.Size(whole), plain(a.desk.DepotPath()))), ""}
-	of := squeeze(w-42, column{25, 12}, column{max(10, w-86), 10}, column{16, 6})
+			site.Plural(points, "restore point", "restore points"), site.Size(whole), plain(a.desk.DepotPath()))), ""}
+	of := squeeze(w-42, column{30, 12}, column{max(10, w-91), 10}, column{16, 6})
 	out = append(out, t.head.Render("   "+t.fit("SITE", of[0]+5)+t.right("POINTS", 6)+t.right("SIZE", 10)+
 		t.right("APART", 10)+"   "+t.fit("ITS SHARE", of[1]+2)+"  GROWTH"))
 	for i, x := range k.sizes {

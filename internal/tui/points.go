@@ -129,7 +129,7 @@ func verifyDepot(a *app) tea.Cmd {
 			return site.Size(read) + " read: every byte is what it was, and no restore point misses anything", nil, err
 		}
 		return "", func(a *app) tea.Cmd {
-			a.asking = &question{title: plural(len(faults), "fault", "faults") +
+			a.asking = &question{title: site.Plural(len(faults), "fault", "faults") +
 				" in the depot: set aside what is damaged?",
 				lines: append(wrap("The first: "+plain(faults[0].What), 88), "",
 					"What is whole is kept elsewhere. What is lost is stored anew by the next restore point",
@@ -137,7 +137,7 @@ func verifyDepot(a *app) tea.Cmd {
 					return a.do(func() (string, error) {
 						out, err := a.desk.MendDepot(a.ctx)
 						return fmt.Sprintf("%s set aside: %s saved, %d lost; take restore points now",
-								plural(len(out.Packs), "pack", "packs"), plural(out.Saved, "piece", "pieces"),
+								site.Plural(len(out.Packs), "pack", "packs"), site.Plural(out.Saved, "piece", "pieces"),
 								out.Lost),
 							err
 					})
@@ -242,7 +242,7 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	}
 	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) +
 		t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s",
-			plural(len(p.list), "restore point", "restore points"), site.Size(added))+
+			site.Plural(len(p.list), "restore point", "restore points"), site.Size(added))+
 			pick(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
 	out = append(out, p.line(a, w)...)
 	c := squeeze(w-3-3, column{18, 13}, column{9, 8}, column{11, 10}, column{11, 10}, column{22, 8}, column{20, 14},
@@ -332,7 +332,7 @@ func (p *pointsScreen) about(a *app, x desk.Point, w int) []string {
 		text += " " + x.Why + "."
 	}
 	if len(x.Missing) > 0 {
-		text += fmt.Sprintf(" %s could not be read: %s.", plural(len(x.Missing), "file", "files"), x.Missing[0])
+		text += fmt.Sprintf(" %s could not be read: %s.", site.Plural(len(x.Missing), "file", "files"), x.Missing[0])
 	}
 	if !x.Proof.At.IsZero() {
 		text += " Rehearsed " + x.Proof.At.Local().Format("Mon 2 Jan 15:04") + ": " + x.Proof.Text + "."

@@ -168,7 +168,7 @@ func (f *sheet) identity() {
 		f.line(pick(i == 0, "address", "also"), ad.String())
 	}
 	if n := f.x.Facts.Network; n != nil {
-		f.line("network", plural(len(n.Sites), "site", "sites")+
+		f.line("network", site.Plural(len(n.Sites), "site", "sites")+
 			pick(n.SubDomains, " on sub-domains", " in sub-folders"))
 		for _, b := range n.Sites {
 			f.line("", b.Title+"  "+b.Address.Short())
@@ -208,7 +208,7 @@ func keptText(k desk.Kept, now time.Time) string {
 	if k.Points == 0 {
 		return "no restore point; R takes one"
 	}
-	text := plural(k.Points, "restore point", "restore points") + ", the newest " + site.Span(now.Sub(k.Newest)) +
+	text := site.Plural(k.Points, "restore point", "restore points") + ", the newest " + site.Span(now.Sub(k.Newest)) +
 		" old, "
 	if k.Proven.IsZero() {
 		return text + "none proven"

@@ -215,7 +215,7 @@ func (x *rowsScreen) askCSV(a *app) tea.Cmd {
 	rows := x.rows
 	a.asking = &question{title: "Where are these rows to be written?",
 		lines: []string{fmt.Sprintf("The %s that are shown, as comma-separated values. Nothing is written over.",
-			plural(len(rows.Rows), "row", "rows"))}, input: true,
+			site.Plural(len(rows.Rows), "row", "rows"))}, input: true,
 		text: "./" + pick(x.table == "", "rows", x.table) + ".csv", typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
 				f, err := os.OpenFile(strings.TrimSpace(text), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -226,7 +226,7 @@ func (x *rowsScreen) askCSV(a *app) tea.Cmd {
 					f.Close()
 					return "", err
 				}
-				return plural(len(rows.Rows), "row", "rows") + " written to " + f.Name(), f.Close()
+				return site.Plural(len(rows.Rows), "row", "rows") + " written to " + f.Name(), f.Close()
 			}), nil
 		}}
 	return nil

@@ -208,7 +208,7 @@ func (x *trialScreen) grid(t *theme, w, h int) []string {
 			figures := ""
 			if c.State.Over() {
 				figures = "  " + site.Seconds(c.Took) + ", " + site.Size(c.Bytes) +
-					pick(c.Warnings > 0, ", "+plural(c.Warnings, "warning", "warnings"), "")
+					pick(c.Warnings > 0, ", "+site.Plural(c.Warnings, "warning", "warnings"), "")
 			}
 			second += t.fit(pick(here, t.key.Render(t.glyph("▐", "[")), " ")+t.soft.Render(figures), cw)
 		}
@@ -228,7 +228,7 @@ func (x *trialScreen) reason(t *theme, c trial.Cell, w int) []string {
 	if text == "" && c.State == trial.Passes {
 		text = fmt.Sprintf("%d pages were asked for and answer, and no error ended a request", c.Pages)
 		if len(c.Said) > 0 {
-			text = plural(c.Warnings, "warning", "warnings") + ": " + strings.Join(c.Said, "; ")
+			text = site.Plural(c.Warnings, "warning", "warnings") + ": " + strings.Join(c.Said, "; ")
 		}
 	}
 	for i, l := range wrap(plain(text), w-6) {

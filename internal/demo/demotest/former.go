@@ -66,6 +66,12 @@ func unpack(t testing.TB, dir string) {
 	z, err := zstd.NewReader(bytes.NewReader(former))
 	require.NoError(t, err)
 	defer z.Close()
+	folders := map[string]time.Time{}
+	defer func() { // what is put into a folder changes its time
+		for name, at := range folders {
+			require.NoError(t, os.Chtimes(name, at, at))
+		}
+	}()
 	for in := tar.NewReader(z); ; {
 		h, err := in.Next()
 		if errors.Is(err, io.EOF) {
@@ -75,6 +81,7 @@ func unpack(t testing.TB, dir string) {
 		name := filepath.Join(dir, filepath.FromSlash(h.Name))
 		if h.FileInfo().IsDir() {
 			require.NoError(t, os.MkdirAll(name, h.FileInfo().Mode().Perm()))
+			folders[name] = h.ModTime
 			continue
 		}
 		text, err := io.ReadAll(in)

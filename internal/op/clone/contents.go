@@ -41,7 +41,7 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 			p.LeftOut = append(
 				p.LeftOut,
 				plan.LeftOut{
-					What: plural(n, "entry", "entries") + " of " + string(k),
+					What: site.Plural(n, "entry", "entries") + " of " + string(k),
 					Why:  "chosen, but for what others need",
 				},
 			)

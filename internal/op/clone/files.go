@@ -170,7 +170,7 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		for _, e := range list.TooLarge[:min(n, 20)] {
 			names = append(names, e.Path+" ("+site.Size(e.Size)+")")
 		}
-		left := stack.Count(n, "file", "files") + " left out for size"
+		left := site.Plural(n, "file", "files") + " left out for size"
 		if err := x.leftOut(ctx, "%s: %s", left, strings.Join(names, ", ")); err != nil {
 			return err
 		}
@@ -181,7 +181,7 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		for _, p := range list.Problems[:min(n, 20)] {
 			names = append(names, p.Path+" ("+p.What+")")
 		}
-		if err := x.leftOut(ctx, "%s left out: %s", stack.Count(n, "entry", "entries"),
+		if err := x.leftOut(ctx, "%s left out: %s", site.Plural(n, "entry", "entries"),
 			strings.Join(names, ", ")); err != nil {
 			return err
 		}

@@ -111,18 +111,11 @@ func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, str
 		note(
 			site.Warn,
 			"lost",
-			plural(in.Lost.Copy, "change made on the copy is", "changes made on the copy are")+
+			site.Plural(in.Lost.Copy, "change made on the copy is", "changes made on the copy are")+
 				" nowhere else and will be lost",
 			"copy the copy first if that work is worth keeping",
 		)
 	}
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return site.Number(n) + " " + many
 }
 
 // estimate is how long the run will take: from what runs between the same hosts
@@ -148,7 +141,7 @@ func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 		low, high = min(low, ratio), max(high, ratio)
 		n++
 	}
-	basis := fmt.Sprintf("%s from %s", plural(n, "earlier run", "earlier runs"), p.Origin.Host)
+	basis := fmt.Sprintf("%s from %s", site.Plural(n, "earlier run", "earlier runs"), p.Origin.Host)
 	if n == 0 {
 		low, high, basis = 0.5, 2, "usual rates: nothing was copied from there yet"
 	}

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
+	"alibi/internal/diff"
 	"alibi/internal/evidence"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -225,18 +226,12 @@ func (p *patching) part(ctx context.Context, d *differing, part tables.Shard) er
 		return err
 	}
 	// What is left of them is not on the origin any more.
-	return p.copied.(tables.Summer).Sums(
-		ctx,
-		d.tab.Name,
-		tables.Range{},
-		tables.Search{},
-		func(key []tables.Value, _ tables.Digest, _ bool) error {
-			if clean[d.n.keys.OfKey(key)] {
-				d.touched = append(d.touched, tables.Keep(key))
-			}
-			return ctx.Err()
-		},
-	)
+	return diff.Stored(p.copied, d.tab)(ctx, part, func(r diff.Row) error {
+		if clean[r.Key] {
+			d.touched = append(d.touched, tables.Keep(r.Values))
+		}
+		return nil
+	})
 }
 
 // mostPatched is up to how many rows of a table are brought one by one: their keys
@@ -263,25 +258,14 @@ func (p *patching) onCopy(
 		}
 		return clean, nil
 	}
-	err = p.copied.(tables.Summer).Sums(
-		ctx,
-		d.tab.Name,
-		tables.Range{},
-		tables.Search{},
-		func(key []tables.Value, now tables.Digest, _ bool) error {
-			k := d.n.keys.OfKey(key)
-			if !part.Has(k) {
-				return ctx.Err()
-			}
-			if b, known := base[k]; known && b.Copy == now[0] {
-				clean[k] = true
-			} else {
-				d.touched = append(d.touched, tables.Keep(key))
-			}
-			return ctx.Err()
-		},
-	)
-	return clean, err
+	return clean, diff.Stored(p.copied, d.tab)(ctx, part, func(r diff.Row) error {
+		if b, known := base[r.Key]; known && b.Copy == r.Sum {
+			clean[r.Key] = true
+		} else {
+			d.touched = append(d.touched, tables.Keep(r.Values))
+		}
+		return nil
+	})
 }
 
 // onOrigin goes through the origin's rows, and notes those that are as they were
@@ -294,34 +278,24 @@ func (p *patching) onOrigin(
 	clean map[uint64]bool,
 	part tables.Shard,
 ) error {
-	return p.snap.(tables.Summer).Sums(
-		ctx,
-		d.tab.Name,
-		tables.Range{},
-		tables.Search{},
-		func(key []tables.Value, now tables.Digest, _ bool) error {
-			k := d.n.keys.OfKey(key)
-			if !part.Has(k) {
-				return ctx.Err()
+	return diff.Stored(p.snap, d.tab)(ctx, part, func(r diff.Row) error {
+		b, known := base[r.Key]
+		there := clean[r.Key]
+		delete(clean, r.Key)
+		if there && known && b.Origin == r.Sum {
+			d.n.tally.Add(d.tab.Name, tables.Digest{r.Sum})
+			if err := d.n.w.Put(ctx, r.Key, b); err != nil {
+				return err
 			}
-			b, known := base[k]
-			there := clean[k]
-			delete(clean, k)
-			if there && known && b.Origin == now[0] {
-				d.n.tally.Add(d.tab.Name, now)
-				if err := d.n.w.Put(ctx, k, b); err != nil {
-					return err
-				}
-				return d.n.tick(ctx)
-			}
-			key = tables.Keep(key)
-			d.fetch = append(d.fetch, key)
-			if there {
-				d.touched = append(d.touched, key)
-			}
-			return ctx.Err()
-		},
-	)
+			return d.n.tick(ctx)
+		}
+		key := tables.Keep(r.Values)
+		d.fetch = append(d.fetch, key)
+		if there {
+			d.touched = append(d.touched, key)
+		}
+		return nil
+	})
 }
 
 // decide tells how a table is brought in line.

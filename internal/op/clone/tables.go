@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -15,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/baseline"
+	"alibi/internal/host/local"
 	"alibi/internal/plan"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -147,7 +147,11 @@ func (x *runner) sameTables(
 		}
 		t.Add(tab.Rows, 1)
 	}
-	if err := copyFile(x.p.Target.Database.Path, x.next(x.p.Target.Database.Path)); err != nil {
+	there := x.next(x.p.Target.Database.Path)
+	if err := os.Remove(there); err != nil && !errors.Is(err, fs.ErrNotExist) { // of an earlier try
+		return false, err
+	}
+	if _, err := local.CopyFile(x.p.Target.Database.Path, there, 0o600); err != nil {
 		return false, err
 	}
 	t.Note("the tables did not change on either side; nothing was read from the origin")
@@ -192,24 +196,6 @@ func sameRows(ctx context.Context, snap tables.Snapshot, tab tables.Table, was, 
 		}
 	}
 	return true, w.Close(ctx)
-}
-
-// copyFile copies a file of this machine that is nobody's yet.
-func copyFile(from, to string) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer out.Close()
-	if _, err := io.Copy(out, in); err != nil {
-		return fmt.Errorf("copying %s: %w", from, err)
-	}
-	return out.Sync()
 }
 
 // loading fills the copy's tables from a snapshot of the origin's.

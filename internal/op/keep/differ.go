@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/depot/pointhost"
+	"alibi/internal/diff"
 	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/site"
@@ -229,60 +230,21 @@ func (d *differing) same(rows int64) {
 
 // rows compares a table row by row.
 func (d *differing) rows(ctx context.Context, was, now tables.Snapshot, a, b tables.Table, c *TableChange) error {
-	for _, part := range tables.Shards(max(a.Rows, b.Rows)) {
-		before, err := digests(ctx, was, a, part)
-		if err != nil {
-			return err
-		}
-		after, err := digests(ctx, now, b, part)
-		if err != nil {
-			return err
-		}
-		same, changed := int64(0), int64(0)
-		for k, x := range before {
-			switch y, there := after[k]; {
-			case !there:
+	same := int64(0)
+	err := diff.Tables(ctx, max(a.Rows, b.Rows), diff.Stored(was, a), diff.Stored(now, b),
+		func(k diff.Kind, _ uint64) error {
+			switch k {
+			case diff.Added:
+				c.Added++
+			case diff.Removed:
 				c.Removed++
-			case x != y:
-				changed++
+			case diff.Changed:
+				c.Changed++
 			default:
 				same++
 			}
-		}
-		c.Changed += changed
-		c.Added += int64(len(after)) - same - changed
-		d.same(same)
-	}
-	return nil
-}
-
-// digests gives the digest of each row by what it is found by.
-func digests(ctx context.Context, snap tables.Snapshot, t tables.Table, part tables.Shard) (map[uint64]uint64, error) {
-	out := map[uint64]uint64{}
-	keys := tables.Keys(snap, t)
-	if sm, ok := snap.(tables.Summer); ok && len(t.Key) > 0 {
-		err := sm.Sums(
-			ctx,
-			t.Name,
-			tables.Range{},
-			tables.Search{},
-			func(key []tables.Value, x tables.Digest, _ bool) error {
-				if k := keys.OfKey(key); part.Has(k) {
-					out[k] = x[0]
-				}
-				return ctx.Err()
-			},
-		)
-		return out, err
-	}
-	var buf []byte
-	var x tables.Digest
-	err := snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-		x, buf = snap.Digest(t.Name, r, buf)
-		if k := keys.Of(r); part.Has(k) {
-			out[k] = x[0]
-		}
-		return ctx.Err()
-	})
-	return out, err
+			return nil
+		})
+	d.same(same)
+	return err
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"alibi/internal/host/local"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/site"
@@ -58,7 +59,7 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 		}
 		if !used {
 			seen[m.Path] = true
-			out = append(out, Leftover{m.Host, m.Kind, m.Path, "no site needs it any more", sizeOf(m.Path)})
+			out = append(out, Leftover{m.Host, m.Kind, m.Path, "no site needs it any more", local.Size(m.Path)})
 		}
 	}
 	dir := filepath.Join(env.Home, "copies")
@@ -68,34 +69,22 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 	}
 	for _, e := range entries {
 		if p := filepath.Join(dir, e.Name()); !needed[p] && !seen[p] {
-			out = append(out, Leftover{env.Local, "folder", p, "it is not in the record", sizeOf(p)})
+			out = append(out, Leftover{env.Local, "folder", p, "it is not in the record", local.Size(p)})
 		}
 	}
 	for _, p := range env.DeadTemps() {
-		out = append(out, Leftover{env.Local, "folder", p, "a process left it that is not running any more", sizeOf(p)})
+		out = append(out, Leftover{env.Local, "folder", p, "a process left it that is not running any more",
+			local.Size(p)})
 	}
 	for _, s := range sites {
 		for _, part := range []string{"next", "old"} {
 			p := filepath.Join(env.CopyDir(s.Name), part)
 			if _, err := os.Lstat(p); err == nil && s.Role == site.Copy && s.Run == "" {
-				out = append(out, Leftover{env.Local, "folder", p, "left by a run that did not end", sizeOf(p)})
+				out = append(out, Leftover{env.Local, "folder", p, "left by a run that did not end", local.Size(p)})
 			}
 		}
 	}
 	return out, nil
-}
-
-func sizeOf(dir string) int64 {
-	var n int64
-	_ = filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			if fi, err := d.Info(); err == nil {
-				n += fi.Size()
-			}
-		}
-		return nil
-	})
-	return n
 }
 
 // Clear removes leftovers. Only what Alibi noted when it made it, or what lies

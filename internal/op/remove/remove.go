@@ -10,7 +10,6 @@ import (
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
-	"alibi/internal/stack"
 	"alibi/internal/work"
 )
 
@@ -37,7 +36,7 @@ func Plan(env *op.Env, s site.Site, changes int) (plan.Plan, error) {
 			site.Finding{
 				Severity: site.Warn,
 				Code:     "lost",
-				Text:     stack.Count(changes, "change made here is", "changes made here are") + " nowhere else",
+				Text:     site.Plural(changes, "change made here is", "changes made here are") + " nowhere else",
 				Remedy:   "copy the copy first if that work is worth keeping",
 			},
 		)

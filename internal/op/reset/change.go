@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"path"
@@ -145,28 +144,13 @@ func lay(p catalogue.Package, st stack.Stack, dir string) error {
 		if os.Link(name, to) == nil {
 			return nil
 		}
-		return copyFile(name, to)
+		fi, err := d.Info()
+		if err != nil {
+			return err
+		}
+		_, err = local.CopyFile(name, to, fi.Mode().Perm())
+		return err
 	})
-}
-
-func copyFile(from, to string) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	fi, err := in.Stat()
-	if err != nil {
-		return err
-	}
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, fi.Mode().Perm())
-	if err != nil {
-		return err
-	}
-	if _, err = io.Copy(out, in); err == nil {
-		err = os.Chtimes(to, fi.ModTime(), fi.ModTime())
-	}
-	return errors.Join(err, out.Close())
 }
 
 // changed works out the state with other components.

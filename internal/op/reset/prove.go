@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"alibi/internal/op"
-	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
@@ -58,10 +57,10 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	}
 	var parts []string
 	if n := len(e.want.db.Tables); n > 0 {
-		parts = append(parts, plan.Counted(rows, "row")+" in "+plan.Counted(int64(n), "table"))
+		parts = append(parts, site.Plural(rows, "row", "rows")+" in "+site.Plural(int64(n), "table", "tables"))
 	}
 	if n := len(tree.OnlyFiles(e.want.entries)); n > 0 {
-		parts = append(parts, plan.Counted(int64(n), "file"))
+		parts = append(parts, site.Plural(int64(n), "file", "files"))
 	}
 	text := strings.Join(parts, " and ") + " are what they should be"
 	if len(parts) == 1 && strings.HasPrefix(parts[0], "1 ") {
@@ -117,7 +116,8 @@ func (x *runner) askPages(ctx context.Context, t *work.Task, s site.Site) error 
 		return fmt.Errorf("%w: %w", ErrWorse, err)
 	}
 	t.Memorize(func() {
-		x.mem.Compared += "; " + plan.Counted(int64(len(now)), "page") + " of it asked for: none is worse than before"
+		x.mem.Compared += "; " + site.Plural(int64(len(now)), "page", "pages") +
+			" of it asked for: none is worse than before"
 	})
 	return nil
 }

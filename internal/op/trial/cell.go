@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -285,23 +284,9 @@ func (f *fork) files(ctx context.Context) error {
 
 // take copies a file, and counts it as the cell's own.
 func (f *fork) take(from, to string) error {
-	n, err := copyFile(from, to)
+	n, err := local.CopyFile(from, to, 0o644)
 	f.bytes += n
 	return err
-}
-
-func copyFile(from, to string) (int64, error) {
-	in, err := os.Open(from)
-	if err != nil {
-		return 0, err
-	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
-	if err != nil {
-		return 0, err
-	}
-	n, err := io.Copy(out, in)
-	return n, errors.Join(err, out.Close())
 }
 
 // put lays out the files of a component.
@@ -339,7 +324,11 @@ func (f *fork) core() error {
 	store := filepath.Join(f.b.dir, "core-"+p.Source.Version)
 	f.b.mu.Lock()
 	if !f.b.cores[store] {
-		if err := f.put(p, store, func(from, to string) error { _, err := copyFile(from, to); return err },
+		if err := os.RemoveAll(store); err != nil { // what a broken-off try laid out
+			f.b.mu.Unlock()
+			return err
+		}
+		if err := f.put(p, store, func(from, to string) error { _, err := local.CopyFile(from, to, 0o644); return err },
 			f.b.st.CoreFile); err != nil {
 			f.b.mu.Unlock()
 			return fmt.Errorf("laying out core %s: %w", p.Source.Version, err)

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"alibi/internal/host/local"
 	"alibi/internal/op"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
@@ -161,7 +162,7 @@ func (b *bench) written() (n int, err error) {
 		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return n, err
 		}
-		if _, err := copyFile(filepath.Join(b.site.Root, e.Path), name); err != nil {
+		if _, err := local.CopyFile(filepath.Join(b.site.Root, e.Path), name, 0o644); err != nil {
 			return n, err
 		}
 		if err := os.Chtimes(name, e.MTime, e.MTime); err != nil {

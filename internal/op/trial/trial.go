@@ -195,7 +195,7 @@ func Plan(in Input) plan.Plan {
 		Data:   s.Facts.TableBytes,
 	}
 	n := len(Variants(c, s))
-	p.Words = stack.Count(n, "variant", "variants")
+	p.Words = site.Plural(n, "variant", "variants")
 	last := plan.Step{Name: "cells", Title: "try each variant", Work: int64(n), Unit: plan.Checks}
 	if c.Search != nil {
 		p.Words, last = "the cause of a failing check", plan.Step{

@@ -281,7 +281,7 @@ func (d *data) tell(f *site.Facts, conf config) {
 				Severity: site.Warn,
 				Code:     "broken-value",
 				Text: fmt.Sprintf("%s broken already: %s",
-					stack.Count(n, "serialized value is", "serialized values are"), d.broken[0]),
+					site.Plural(n, "serialized value is", "serialized values are"), d.broken[0]),
 				Remedy: "they are copied byte for byte and listed in the evidence; fix them on the origin",
 			},
 		)

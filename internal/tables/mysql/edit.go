@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"alibi/internal/diff"
 	"alibi/internal/tables"
 )
 
@@ -167,82 +168,57 @@ func compare(ctx context.Context, now tables.Snapshot, w tables.Wanted, want tab
 	}
 	d.put = map[uint64]bool{}
 	gone := map[uint64]bool{}
-	for _, part := range tables.Shards(is.Rows) {
-		if err := d.compare(ctx, sums, is, part, gone); err != nil {
-			return nil, err
+	err := diff.Tables(ctx, is.Rows, diff.Stored(now, is), d.wanted(now, is), func(k diff.Kind, key uint64) error {
+		switch k {
+		case diff.Added:
+			d.put[key] = true
+		case diff.Removed:
+			gone[key] = true
+		case diff.Changed:
+			d.put[key], gone[key] = true, true
 		}
 		if len(gone)+len(d.put) > mostPatched {
-			break
+			d.whole = true
+			return diff.Enough
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	d.same = len(gone)+len(d.put) == 0
-	d.whole = int64(len(gone)+len(d.put))*few > is.Rows+d.rows || len(gone)+len(d.put) > mostPatched
+	d.whole = d.whole || int64(len(gone)+len(d.put))*few > is.Rows+d.rows
 	if d.same || d.whole {
 		return d, nil
 	}
 	keys := tables.Keys(now, is)
-	return d, sums.Sums(
-		ctx,
-		want.Name,
-		tables.Range{},
-		tables.Search{},
-		func(key []tables.Value, _ tables.Digest, _ bool) error {
-			if gone[keys.OfKey(key)] {
-				d.touched = append(d.touched, tables.Keep(key))
-			}
-			return ctx.Err()
-		},
-	)
+	touch := func(key []tables.Value, _ tables.Digest, _ bool) error {
+		if gone[keys.OfKey(key)] {
+			d.touched = append(d.touched, tables.Keep(key))
+		}
+		return ctx.Err()
+	}
+	return d, sums.Sums(ctx, want.Name, tables.Range{}, tables.Search{}, touch)
 }
 
-// compare finds out what differs in a part of the table's rows: d.put are to come, gone
-// are to go or to be others.
-func (d *differing) compare(
-	ctx context.Context,
-	now tables.Summer,
-	is tables.Table,
-	part tables.Shard,
-	gone map[uint64]bool,
-) error {
-	keys := tables.Keys(now, is)
-	there := map[uint64]uint64{}
-	err := now.Sums(
-		ctx,
-		is.Name,
-		tables.Range{},
-		tables.Search{},
-		func(key []tables.Value, x tables.Digest, _ bool) error {
-			if k := keys.OfKey(key); part.Has(k) {
-				there[k] = x[0]
+// wanted is the table as it is to be.
+func (d *differing) wanted(now tables.Snapshot, is tables.Table) diff.Side {
+	return func(ctx context.Context, part tables.Shard, give func(diff.Row) error) error {
+		keys := tables.Keys(now, is)
+		var buf []byte
+		var sum tables.Digest
+		return d.want.Rows(ctx, func(r tables.Row) error {
+			if part.First() {
+				d.rows++
 			}
-			return ctx.Err()
-		},
-	)
-	if err != nil {
-		return err
+			k := keys.Of(r)
+			if !part.Has(k) {
+				return ctx.Err()
+			}
+			sum, buf = d.digest(is.Name, r, buf)
+			return give(diff.Row{Key: k, Sum: sum[0]})
+		})
 	}
-	var buf []byte
-	var sum tables.Digest
-	err = d.want.Rows(ctx, func(r tables.Row) error {
-		if part.First() {
-			d.rows++
-		}
-		k := keys.Of(r)
-		if !part.Has(k) {
-			return ctx.Err()
-		}
-		sum, buf = d.digest(is.Name, r, buf)
-		if was, ok := there[k]; ok && was == sum[0] {
-			delete(there, k)
-		} else {
-			d.put[k] = true
-		}
-		return nil
-	})
-	for k := range there {
-		gone[k] = true
-	}
-	return err
 }
 
 // bring gives the rows that are to come.
