@@ -70,15 +70,15 @@ const (
 	Removed      // it is not there any more
 )
 
-// Enough, given by who is told, ends a comparison: what is known is enough.
-var Enough = errors.New("what is known of the difference is enough")
+// ErrEnough, given by who is told, ends a comparison: what is known is enough.
+var ErrEnough = errors.New("what is known of the difference is enough")
 
 // Tables compares a table as it was with what it is, and tells of each row of either by what it
 // is found by. rows is how many the larger has, about.
 func Tables(ctx context.Context, rows int64, was, is Side, tell func(k Kind, key uint64) error) error {
 	for _, part := range tables.Shards(rows) {
 		switch err := compare(ctx, part, was, is, tell); {
-		case errors.Is(err, Enough):
+		case errors.Is(err, ErrEnough):
 			return nil
 		case err != nil:
 			return err

@@ -70,7 +70,7 @@ func TestAComparisonEndsWhenEnoughIsKnownOrASideBreaks(t *testing.T) {
 	told := 0
 	require.NoError(t, Tables(ctx, 3, side(nil), side(rows), func(Kind, uint64) error {
 		told++
-		return Enough
+		return ErrEnough
 	}))
 	assert.Equal(t, 1, told)
 	broken := errors.New("the line broke")

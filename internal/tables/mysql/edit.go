@@ -179,7 +179,7 @@ func compare(ctx context.Context, now tables.Snapshot, w tables.Wanted, want tab
 		}
 		if len(gone)+len(d.put) > mostPatched {
 			d.whole = true
-			return diff.Enough
+			return diff.ErrEnough
 		}
 		return nil
 	})
