@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -238,4 +239,50 @@ func TestWhatIsDoneByHandHasTheSiteForItself(t *testing.T) {
 	assert.ErrorIs(t, b.queue.Alone(ctx, s, nil), inventory.ErrClaimed)
 	b.start()
 	assert.NoError(t, b.queue.Alone(ctx, s, func(string) error { return nil }))
+}
+
+func TestAResumeInTheMomentInWhichARunIsLeftIsNotLost(t *testing.T) {
+	ctx := context.Background()
+	fails := true
+	b := newBench(t, simple(func(*bench, string, context.Context, *Task) error {
+		if fails {
+			return errHard
+		}
+		return nil
+	}))
+	b.start()
+	id := b.add("a").ID
+	b.await(id, plan.Stopped)
+	fails = false
+	var left *Task
+	require.Eventually(t, func() (ok bool) { left, ok = b.queue.claim(ctx, id); return ok }, 5*time.Second,
+		time.Millisecond)
+	_, err := b.queue.Resume(ctx, id)
+	require.NoError(t, err)
+	time.Sleep(500 * time.Millisecond) // its job comes and is passed by
+	r, err := b.record.Run(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, plan.Waiting, r.State)
+	b.queue.letGo(left)
+	b.await(id, plan.Done)
+}
+
+func TestAJobThatIsLeftOverDoesNotWakeARunThatIsPaused(t *testing.T) {
+	ctx := context.Background()
+	b := newBench(t, simple(func(_ *bench, _ string, _ context.Context, task *Task) error {
+		return task.Gate(plan.Gate{Ask: "may it go on?"})
+	}))
+	b.start()
+	id := b.add("a").ID
+	paused := func() bool { r, err := b.record.Run(ctx, id); return err == nil && r.State == plan.Paused }
+	require.Eventually(t, paused, 5*time.Second, time.Millisecond)
+	for range 5 {
+		require.NoError(t, b.queue.insert(ctx, id))
+	}
+	time.Sleep(500 * time.Millisecond)
+	assert.True(t, paused())
+	assert.Equal(t, []string{"a"}, b.seen())
+	_, err := b.queue.Resume(ctx, id)
+	require.NoError(t, err)
+	b.await(id, plan.Done)
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/sync/errgroup"
 
+	"alibi/internal/inventory"
 	"alibi/internal/plan"
 )
 
@@ -29,12 +30,12 @@ func (w *worker) Work(ctx context.Context, j *river.Job[args]) error {
 	if !ok {
 		return nil // it is being worked on
 	}
-	defer q.release(t)
+	defer q.letGo(t)
 	r, err := q.opt.Record.Run(ctx, t.run.ID) // not before: another job of this run may just have ended it
 	if err != nil {
 		return river.JobCancel(err)
 	}
-	if r.State.Over() {
+	if r.State.Over() || q.atRest(ctx, r) {
 		return nil
 	}
 	t.change(func(run *plan.Run) { *run = r })
@@ -71,6 +72,30 @@ func (q *Queue) release(t *Task) {
 	q.mu.Lock()
 	delete(q.running, t.run.ID)
 	q.mu.Unlock()
+}
+
+// letGo ends the work on a run. One that was taken up again in the very moment had its job
+// passed by, since somebody was at it still: it gets another one.
+func (q *Queue) letGo(t *Task) {
+	q.release(t)
+	ctx := context.WithoutCancel(t.ctx)
+	r, err := q.opt.Record.Run(ctx, t.run.ID)
+	if err == nil && r.State == plan.Waiting {
+		err = q.insert(ctx, r.ID)
+	}
+	if err != nil && !errors.Is(err, inventory.ErrUnknown) {
+		q.opt.Log.Error("leaving a run", "run", t.run.ID, "err", err)
+	}
+}
+
+// atRest tells whether a run is paused, and neither its time has come nor a cancel was asked for:
+// a job that was left over does not wake it.
+func (q *Queue) atRest(ctx context.Context, r plan.Run) bool {
+	if r.State != plan.Paused || r.Gate == nil || r.Gate.Ask == "" && !q.opt.Now().Before(r.Gate.From) {
+		return false
+	}
+	asked, err := q.opt.Record.CancelAsked(ctx, r.ID)
+	return err == nil && !asked
 }
 
 // Task is a run that is being worked on, as one of its steps sees it.
