@@ -121,9 +121,11 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.pins())
 	root.AddCommand(a.deleted(), a.ends(), a.costs(), a.bulk(), a.draw(), a.content())
 	groups(root)
-	explain(root)
-	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages",
-		fmt.Sprint(".FlagUsagesWrapped ", helpWidth)))
+	help := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, given []string) { // only who asks for help waits for its texts
+		explain(root)
+		help(c, given)
+	})
 	return root
 }
 

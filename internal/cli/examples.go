@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 	"unicode/utf8"
 
@@ -12,6 +13,10 @@ const helpWidth = 80
 
 // explain gives each command its examples, and breaks long texts into lines.
 func explain(c *cobra.Command) {
+	if !c.HasParent() {
+		lines := fmt.Sprint(".FlagUsagesWrapped ", helpWidth)
+		c.SetUsageTemplate(strings.ReplaceAll(c.UsageTemplate(), ".FlagUsages", lines))
+	}
 	var long []string
 	for _, l := range strings.Split(c.Long, "\n") {
 		long = append(long, folded(l, helpWidth)...)

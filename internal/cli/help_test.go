@@ -33,7 +33,9 @@ func TestHelpHasLinesAndExamplesThatAreRight(t *testing.T) {
 		}
 	}
 	a := &app{}
-	walk(a.root())
+	root := a.root()
+	explain(root)
+	walk(root)
 	assert.Greater(t, commands, 90)
 	assert.Greater(t, lines, commands)
 }
