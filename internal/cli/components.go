@@ -170,7 +170,7 @@ func (a *app) install() *cobra.Command {
 			"Archives are checked before anything of them is used: names that lead elsewhere, links and too much are " +
 			"refused, and so is what is not what the catalogue says. Plugins are activated (--off leaves them off), " +
 			"themes only with --activate. " +
-			"A restore point is taken first; a copy that does not answer afterwards is as it was.",
+			"A restore point is taken first. If a copy does not answer afterwards, the change is rolled back.",
 		Args:              args(cobra.MinimumNArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
@@ -365,7 +365,7 @@ func (a *app) runtime() *cobra.Command {
 		Short: "Show or change the PHP of a copy, and its bounds",
 		Long: "Show what a copy runs on, or change its PHP version, the memory and time of one request, " +
 			"the largest upload, and whether errors are shown on pages. Without flags it lists the PHP versions of " +
-			"this machine. A copy that does not answer then is as it was.",
+			"this machine. If the copy does not answer then, the change is rolled back.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {

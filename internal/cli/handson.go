@@ -109,8 +109,8 @@ func (a *app) edit() *cobra.Command {
 		Short: "Edit a file of a site in $EDITOR, with a syntax check before it lands",
 		Long: "Open a file of a site in $EDITOR ($VISUAL first). What comes of it is read by the PHP " +
 			"that the site runs before it lands; what that can't read is refused and kept for another try. The " +
-			"difference is shown, a restore point is taken first, and alibi restore SITE undoes it. A copy that does " +
-			"not answer afterwards is as it was. With --from the text is a file's, without an editor.",
+			"difference is shown, a restore point is taken first, and alibi restore SITE undoes it. If a copy does " +
+			"not answer afterwards, the change is rolled back. With --from the text is a file's, without an editor.",
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {

@@ -213,8 +213,8 @@ func (a *app) pinsApply() *cobra.Command {
 		Use:   "apply COPY",
 		Short: "Bring a copy to a sheet",
 		Long: "Show what goes up, down, on and off for a copy to run what a sheet says, and do it. A " +
-			"restore point is taken first, and alibi restore COPY undoes it. A copy that does not answer then " +
-			"is as it was.",
+			"restore point is taken first, and alibi restore COPY undoes it. If the copy does not answer then, " +
+			"the change is rolled back.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {

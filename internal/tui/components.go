@@ -196,8 +196,8 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 	x.make = func() (plan.Plan, error) { return a.desk.PlanChange(a.ctx, s.ID, w, nil) }
 	x.choices = []stateChoice{
 		{
-			label: "if it breaks", help: "A copy whose pages fail after the change is as it was before. It can stay " +
-				"changed, to look at what is wrong.",
+			label: "if it breaks", help: "If pages of the copy fail after the change, it is rolled back. It can " +
+				"stay changed, to look at what is wrong.",
 			text: func() string { return pick(w.Anyway, "it stays changed", "it is taken back") },
 			turn: func(int) { w.Anyway = !w.Anyway },
 		},
