@@ -31,7 +31,8 @@ var ErrSuperseded = errors.New("it can't go on")
 func (q *Queue) enter(ctx context.Context, tx *inventory.Tx, r plan.Run, typed string) error {
 	p, d := r.Plan, q.kinds[r.Plan.Kind]
 	if d == nil {
-		return fmt.Errorf("%w: this one does not know what %q is", ErrOtherVersion, p.Kind)
+		return fmt.Errorf("%w: this one does not know what %q is; nothing was queued, plan it again", ErrOtherVersion,
+			p.Kind)
 	}
 	target := p.Target
 	known := true

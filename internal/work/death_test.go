@@ -95,7 +95,7 @@ func (w *mortal) live(ctx context.Context) error {
 		}
 		switch r := list[0]; {
 		case r.State == plan.Paused, r.State == plan.Stopped:
-			if err := os.WriteFile(w.file("mended"), nil, 0o600); err != nil {
+			if err := os.WriteFile(w.file("fixed"), nil, 0o600); err != nil {
 				return err
 			}
 			if _, err := w.queue.Resume(ctx, r.ID); err != nil {
@@ -138,7 +138,7 @@ func (w *mortal) operation() *Operation {
 			if err := write(name); err != nil {
 				return err
 			}
-			_, mended := os.Stat(w.file("mended"))
+			_, missing := os.Stat(w.file("fixed"))
 			switch {
 			case name == "c":
 				t.Entry("carried out")
@@ -151,7 +151,7 @@ func (w *mortal) operation() *Operation {
 				}
 				<-ctx.Done()
 				return ctx.Err()
-			case w.what == "resumed" && mended != nil, w.what == "taken back":
+			case w.what == "resumed" && missing != nil, w.what == "taken back":
 				return errHard
 			case w.what == "paused":
 				return t.Gate(plan.Gate{Ask: "may it go on?"})

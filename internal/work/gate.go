@@ -55,7 +55,7 @@ func atGate(err error) (plan.Gate, bool) {
 // pass opens the gate at which a run is paused.
 func pass(r *plan.Run) error {
 	if r.Gate == nil || r.Gate.Ask == "" {
-		return fmt.Errorf("run %s goes on by itself: %s", r.ID, r.Gate)
+		return fmt.Errorf("run %s goes on by itself: %s; to stop it: alibi runs cancel %s", r.ID, r.Gate, r.ID)
 	}
 	for i := range r.Steps {
 		if s := &r.Steps[i]; s.Name == r.Gate.Step {

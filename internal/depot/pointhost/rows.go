@@ -15,9 +15,6 @@ type database struct{ h *Host }
 // Stamp is the same for as long as the point is.
 func (d *database) Stamp(context.Context) (string, error) { return d.h.p.ID, nil }
 
-// Exec refuses.
-func (d *database) Exec(context.Context, string, ...any) error { return d.h.refuse("a statement") }
-
 // Snapshot reads the schema.
 func (d *database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	s := &snapshot{h: d.h, kept: map[string]depot.Kept{}}

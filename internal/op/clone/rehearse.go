@@ -3,6 +3,7 @@ package clone
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"alibi/internal/depot"
 	"alibi/internal/depot/pointhost"
@@ -26,15 +27,22 @@ func Rehearse(p plan.Plan) plan.Plan {
 }
 
 // rehearse is the copy's operation with other ends.
-func rehearse(env *op.Env, r plan.Run, d detail) *work.Operation {
+func rehearse(env *op.Env, r plan.Run) (*work.Operation, error) {
+	point, ok := pointhost.IsHost(r.Plan.Origin.Host)
+	if !ok {
+		return nil, fmt.Errorf("run %s rehearses no restore point; cancel it, and plan it again", r.ID)
+	}
+	d, err := plan.DetailOf[detail](r.Plan)
+	if err != nil {
+		return nil, err
+	}
 	r.Plan.Kind = plan.Copy
 	made := newRunner(env, r, d)
 	o := made.operation()
-	x := &rehearsal{env: env, p: r.Plan}
-	x.point, _ = pointhost.IsHost(r.Plan.Origin.Host)
+	x := &rehearsal{env: env, p: r.Plan, point: point}
 	o.Steps["evidence"] = work.Step{Do: x.judge(made.settled(made.evidence))}
 	o.Steps["clear"] = work.Step{Do: x.clear}
-	return o
+	return o, nil
 }
 
 type rehearsal struct {

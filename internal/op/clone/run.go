@@ -56,7 +56,7 @@ func Operations(env *op.Env) []work.Definition {
 		{
 			Kind: plan.Rehearse, Claims: plan.Plan.FromOriginTo, Consent: plan.Plan.BesideConsent,
 			About: func(p plan.Plan) site.ID { return p.Origin.ID },
-			Begin: work.Begin(func(r plan.Run, d detail) *work.Operation { return rehearse(env, r, d) }),
+			Begin: func(_ context.Context, r plan.Run) (*work.Operation, error) { return rehearse(env, r) },
 		},
 	}
 }
