@@ -358,7 +358,7 @@ func TestLogsOfACopy(t *testing.T) {
 	require.Eventually(t, func() bool { // a request is written down when it is answered
 		l, err = w.Desk.ReadLog(ctx, s.ID, "access", "loud", "2xx", -1)
 		return err == nil && l.Kinds["5xx"] == 1
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 60*time.Second, 50*time.Millisecond)
 	assert.Len(t, l.Lines, 1)
 	_, err = w.Desk.ReadLog(ctx, s.ID, "gossip", "", "", -1)
 	assert.ErrorContains(t, err, "there is no log")

@@ -61,7 +61,7 @@ func TestADiskThatFillsInTheMiddleIsSaidAndCanBeResumed(t *testing.T) {
 	x.Keep()
 	r, err := x.Desk.StartTyped(ctx, x.Plan("https://skerryline.example", "cramped"), "")
 	require.NoError(t, err)
-	waiting, cancel := context.WithTimeout(ctx, 20*time.Second)
+	waiting, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	r, err = x.Desk.Await(waiting, r.ID, nil)
 	require.NoError(t, err, "its end is written down, with the room that was set aside")

@@ -87,6 +87,11 @@ func (in *Inventory) write(ctx context.Context, do func() error) error {
 	if noRoom(err) && ctx.Err() == nil && in.spare.give() {
 		err = do()
 	}
+	return named(err)
+}
+
+// named gives the error of a write a name, where it has one.
+func named(err error) error {
 	switch {
 	case noRoom(err):
 		return fmt.Errorf("%w (%w)", ErrNoRoom, err)

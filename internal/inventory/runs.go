@@ -10,9 +10,10 @@ import (
 	"alibi/internal/site"
 )
 
-// PutRun adds or changes a run. Its wish to be cancelled is not part of that.
+// PutRun adds or changes a run, such as how far it is. Its wish to be cancelled is not
+// part of that. On a full disk the room that was set aside is left for the run's end.
 func (in *Inventory) PutRun(ctx context.Context, r plan.Run) error {
-	return in.write(ctx, func() error { return putRun(ctx, in.db, r) })
+	return named(putRun(ctx, in.db, r))
 }
 
 func putRun(ctx context.Context, db execer, r plan.Run) error {
@@ -85,7 +86,12 @@ func (in *Inventory) Checkpoint(ctx context.Context, id string, into any) error 
 	return json.Unmarshal(b, into)
 }
 
-// SetCheckpoint keeps what a run's steps remember.
+// SetCheckpoint keeps what a run's steps remember. On a full disk the room that was set
+// aside is left for the run's end.
 func (in *Inventory) SetCheckpoint(ctx context.Context, id string, v any) error {
-	return in.exec(ctx, "UPDATE runs SET checkpoint = ? WHERE id = ?", doc(v), id)
+	_, err := in.db.ExecContext(ctx, "UPDATE runs SET checkpoint = ? WHERE id = ?", doc(v), id)
+	if err = named(err); err != nil {
+		return fmt.Errorf("writing to the record: %w", err)
+	}
+	return nil
 }

@@ -71,7 +71,7 @@ func TestALeaseEndsByItself(t *testing.T) {
 	c.set(73*time.Hour + 49*time.Hour)
 	look(t, k)
 	require.Eventually(t, func() bool { _, err := w.Desk.Find(context.Background(), "leased"); return err != nil },
-		5*time.Second, 50*time.Millisecond)
+		60*time.Second, 50*time.Millisecond)
 	assert.NoDirExists(t, w.Desk.Env.CopyDir("leased"))
 	left, err := w.Desk.Leftovers(context.Background())
 	require.NoError(t, err)
@@ -198,7 +198,7 @@ func TestWhoWaitsTakesOver(t *testing.T) {
 	began := time.Now()
 	for !<-works {
 	}
-	assert.Less(t, time.Since(began), 2*time.Second)
+	assert.Less(t, time.Since(began), 20*time.Second)
 	p := w.Plan("crew", "after")
 	r, err := other.StartTyped(ctx, p, p.Confirm)
 	require.NoError(t, err)

@@ -234,7 +234,7 @@ func TestTrialsOnTheScreens(t *testing.T) {
 	var chosen trial.Choices
 	require.Eventually(t, func() bool {
 		return json.Unmarshal(p.a.top().(*stateScreen).plan.Detail, &chosen) == nil && len(chosen.Check.Without) > 0
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 60*time.Second, 20*time.Millisecond)
 	assert.Equal(t, trial.Check{
 		Pages: []string{"timetable/", "tides/"}, Texts: []string{"High water"}, Without: []string{"Fatal"}, Only: true,
 	}, chosen.Check)

@@ -47,7 +47,7 @@ func TestWhatEndsAndWhatWasDeletedOnTheScreens(t *testing.T) {
 		require.Eventually(t, func() bool {
 			x, err := w.Desk.Record.Site(ctx, s.ID)
 			return err == nil && x.State == site.Gone
-		}, 10*time.Second, 50*time.Millisecond)
+		}, 60*time.Second, 50*time.Millisecond)
 	}
 }
 

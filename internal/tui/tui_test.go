@@ -54,7 +54,7 @@ func (p *person) run(cmd tea.Cmd) {
 		default:
 			p.send(msg)
 		}
-	case <-time.After(10 * time.Second):
+	case <-time.After(time.Minute):
 		p.t.Fatal("a command takes too long")
 	}
 }
@@ -115,7 +115,7 @@ func (p *person) sees(texts ...string) {
 // until presses on with ticks until the texts are seen.
 func (p *person) until(texts ...string) {
 	p.t.Helper()
-	for end := time.Now().Add(40 * time.Second); time.Now().Before(end); {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); {
 		p.send(tickMsg{})
 		f := p.frame()
 		if !slices.ContainsFunc(texts, func(s string) bool { return !strings.Contains(f, s) }) {

@@ -61,7 +61,7 @@ func (q *Queue) claim(ctx context.Context, id string) (*Task, bool) {
 	if q.running[id] != nil {
 		return nil, false
 	}
-	t := &Task{job: &job{q: q, run: plan.Run{ID: id}}}
+	t := &Task{job: &job{q: q, open: ctx, run: plan.Run{ID: id}}}
 	t.ctx, t.cancel = context.WithCancelCause(ctx)
 	q.running[id] = t
 	return t, true
@@ -107,7 +107,8 @@ type Task struct {
 // job is what the steps of a run share.
 type job struct {
 	q      *Queue
-	ctx    context.Context
+	open   context.Context // until the queue is closed
+	ctx    context.Context // until the run is cancelled
 	cancel context.CancelCauseFunc
 	def    *Definition
 	op     *Operation
@@ -302,11 +303,23 @@ func (t *Task) undo() error {
 	return t.end(plan.Cancelled)
 }
 
+// end writes down what became of the run. Where the disk is full, and other runs have filled
+// the room that was set aside, that is tried until there is some.
 func (t *Task) end(s plan.RunState) error {
 	t.change(func(r *plan.Run) {
 		r.State, r.Ended = s, t.q.opt.Now()
 	})
-	return t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.def != nil && t.def.TakesBack)
+	for {
+		err := t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.def != nil && t.def.TakesBack)
+		if !errors.Is(err, inventory.ErrNoRoom) {
+			return err
+		}
+		select {
+		case <-t.open.Done():
+			return err
+		case <-time.After(time.Second):
+		}
+	}
 }
 
 // Proof is an error of a run that did all that it had to, and whose proof found something.

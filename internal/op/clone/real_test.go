@@ -331,7 +331,7 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	assert.False(t, there(s.Database.Name))
 	_, err = mariadbtest.Root().As(s.Database.User, w.Desk.Env.Password(s.ID)).Identity(ctx)
 	assert.ErrorContains(t, err, "Access denied", "its account is gone")
-	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 10*time.Second, 50*time.Millisecond,
+	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 60*time.Second, 50*time.Millisecond,
 		"its programs are stopped")
 	left, err := w.Desk.Leftovers(ctx)
 	require.NoError(t, err)

@@ -48,11 +48,10 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 		}()
 		run()
 		alter := <-altered
-		longest, came := stop()
-		t.Logf("%s: %d visits, the longest took %s, the ALTER %s", what, came, longest.Round(time.Millisecond),
-			alter.Round(time.Millisecond))
-		assert.Less(t, longest, 2*time.Second, what)
-		assert.Less(t, alter, 4*time.Second, what)
+		waits := stop()
+		t.Logf("%s: %+v, the ALTER %s", what, waits, alter)
+		assert.Less(t, waits.Longest, waits.Within(2*time.Second), what)
+		assert.Less(t, alter, waits.Within(4*time.Second), what)
 	}
 	during("a copy", "ALTER TABLE sk_log ADD x INT", func() {
 		copyOf(w, l.Site, "copied", func(*clone.Choices) {})
@@ -101,8 +100,8 @@ func TestAValueWithVeryManyAddressesIsNotRewrittenByTheLiveServer(t *testing.T) 
 	copyOf(w, l.Site, "some", func(c *clone.Choices) { c.Only = []site.Kind{site.Pages, site.Posts} })
 	second := time.Since(began)
 	t.Log(first, second)
-	assert.Less(t, first, 20*time.Second)
-	assert.Less(t, second, 20*time.Second)
+	assert.Less(t, first, time.Minute)
+	assert.Less(t, second, time.Minute)
 	got, err := mariadbtest.Text(w.Site("plain").Database.Name,
 		"SELECT option_value FROM sk_options WHERE option_name = 'tide_pages'")
 	require.NoError(t, err)

@@ -35,7 +35,7 @@ func done(t *testing.T, w *demotest.World, p plan.Plan, err error) plan.Run {
 	require.NoError(t, err)
 	r, err := w.Desk.StartTyped(context.Background(), p, p.Confirm)
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
 	r, err = w.Desk.Await(ctx, r.ID, nil)
 	require.NoError(t, err)

@@ -57,7 +57,7 @@ func served(t *testing.T, root string) int {
 			c.Close()
 		}
 		return err == nil
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 60*time.Second, 50*time.Millisecond)
 	return port
 }
 

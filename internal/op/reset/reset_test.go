@@ -88,7 +88,7 @@ func start(t *testing.T, w *demotest.World, pl plan.Plan) plan.Run {
 
 func await(t *testing.T, w *demotest.World, r plan.Run) plan.Run {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
 	r, err := w.Desk.Await(ctx, r.ID, nil)
 	require.NoError(t, err)

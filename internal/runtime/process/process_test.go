@@ -19,12 +19,12 @@ func TestStartAndStop(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, err := os.ReadFile(log)
 		return err == nil && strings.Contains(string(out), "EXTRA=yes") && len(Left(dir)) >= 2
-	}, 5*time.Second, 10*time.Millisecond, "what it starts is known too")
+	}, 60*time.Second, 10*time.Millisecond, "what it starts is known too")
 	assert.Empty(t, Left(dir+"x"))
 	assert.Contains(t, Left(filepath.Dir(dir)), p.PID())
 	require.NoError(t, p.Stop(50*time.Millisecond))
 	<-p.Done()
-	assert.Eventually(t, func() bool { return len(Left(dir)) == 0 }, 5*time.Second, 10*time.Millisecond)
+	assert.Eventually(t, func() bool { return len(Left(dir)) == 0 }, 60*time.Second, 10*time.Millisecond)
 	out, err := os.ReadFile(log)
 	require.NoError(t, err)
 	assert.Contains(t, string(out), "EXTRA=yes")

@@ -126,7 +126,7 @@ func TestQuiet(t *testing.T) {
 	require.Eventually(t, func() bool {
 		then, err = db.Quiet(ctx)
 		return err == nil && len(then) == 2
-	}, 10*time.Second, 100*time.Millisecond)
+	}, 60*time.Second, 100*time.Millisecond)
 	require.NoError(t, db.Exec(ctx, "ALTER TABLE b ADD KEY (n)"))
 	require.NoError(t, db.Exec(ctx, "FLUSH TABLES"))
 	snap, err := db.Snapshot(ctx)

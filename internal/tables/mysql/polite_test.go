@@ -39,7 +39,7 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan error, 1)
 		go func() { done <- do(ctx) }()
-		require.Eventually(t, func() bool { return running(t, "mark") == "1" }, 5*time.Second, 20*time.Millisecond,
+		require.Eventually(t, func() bool { return running(t, "mark") == "1" }, 60*time.Second, 20*time.Millisecond,
 			name)
 		cancel()
 		select {
@@ -103,6 +103,6 @@ func TestNothingGoesOnAfterADatabaseWasRead(t *testing.T) {
 	for range 30 {
 		read()
 	}
-	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+3 }, 5*time.Second, 50*time.Millisecond)
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+3 }, 60*time.Second, 50*time.Millisecond)
 	assert.Equal(t, "0", running(t, "help_topic"))
 }
