@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -49,6 +50,7 @@ var may = map[string][]string{
 	"alibi/internal/baseline": {"tables", "diff", "tree", "host"},
 	"alibi/internal/work":     {"inventory", "plan", "site"},
 	"alibi/internal/scrub":    {"rewrite", "tables", "diff", "phpval", "host", "site"},
+	"alibi/internal/state":    {"host", "tables", "tree", "diff", "site"},
 	"alibi/internal/stack":    {"ballast", "host", "rewrite", "scrub", "site", "tables", "diff", "tree", "phpval"},
 }
 
@@ -162,4 +164,49 @@ func TestTheArchitectureNamesEachRoom(t *testing.T) {
 		assert.Contains(t, string(text), "  "+room+"/", "docs/architecture.md")
 		assert.Contains(t, string(picture), ">"+room+"<", "docs/rooms.svg")
 	}
+}
+
+func TestScreensAndCommandsAskTheServices(t *testing.T) {
+	for _, room := range []string{"tui", "cli"} {
+		files, err := filepath.Glob(filepath.Join(room, "*.go"))
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, name := range files {
+			if strings.HasSuffix(name, "_test.go") {
+				continue
+			}
+			text, err := os.ReadFile(name)
+			require.NoError(t, err)
+			assert.NotContains(t, string(text), ".Workings()", "%s: a service gives what is missing", name)
+		}
+	}
+}
+
+// theCMS is how files and tables of the CMS are called.
+var theCMS = regexp.MustCompile(
+	`wp-(content|includes|admin|login|config|settings)\b|"wp_|post_name|option_name|user_login`,
+)
+
+func TestOnlyOneRoomKnowsTheCMS(t *testing.T) {
+	comment := regexp.MustCompile(`(?m)^\s*//.*$`)
+	known := 0
+	require.NoError(t, filepath.WalkDir(".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		room := filepath.ToSlash(filepath.Dir(name))
+		text, err := os.ReadFile(name)
+		found := theCMS.FindString(comment.ReplaceAllString(string(text), ""))
+		switch {
+		case strings.HasPrefix(room, "stack/wordpress"):
+			if found != "" {
+				known++
+			}
+		case strings.HasPrefix(room, "demo"), name == "cli/examples.go": // a world of sites, and what people type
+		default:
+			assert.Empty(t, found, "%s: package wordpress knows it", name)
+		}
+		return err
+	}))
+	assert.Greater(t, known, 10)
 }

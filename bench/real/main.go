@@ -335,19 +335,20 @@ func (b *bench) add(ctx context.Context, s real.Spec, size string) (string, erro
 	}
 	defer d.Close()
 	for _, m := range []*real.Machine{b.pier, b.dock} {
-		if _, err := d.Record.Host(ctx, m.Name); err == nil {
+		if _, err := d.Workings().Record.Host(ctx, m.Name); err == nil {
 			continue
 		}
-		if err := d.AddHost(ctx, inventory.Host{Name: m.Name, Addr: "127.0.0.1", Port: m.Port, User: m.User, Key: b.key,
+		if err := d.Fleet.AddHost(ctx, inventory.Host{Name: m.Name, Addr: "127.0.0.1", Port: m.Port, User: m.User,
+			Key:    b.key,
 			Copies: filepath.Join(m.Dir, "copies"),
 			Server: site.Server{Address: m.Server(), User: "root"}}); err != nil {
 			return "", err
 		}
 	}
-	if _, err := d.AddSite(ctx, desk.NewSite{Root: s.Root, Name: size + "-here"}); err != nil {
+	if _, err := d.Fleet.AddSite(ctx, desk.NewSite{Root: s.Root, Name: size + "-here"}); err != nil {
 		return "", err
 	}
-	_, err = d.AddSite(ctx, desk.NewSite{Host: "pier", Root: s.Root, Name: size + "-there"})
+	_, err = d.Fleet.AddSite(ctx, desk.NewSite{Host: "pier", Root: s.Root, Name: size + "-there"})
 	return size, err
 }
 
@@ -405,10 +406,10 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 		return m, err
 	}
 	defer d.Close()
-	if m.site, err = d.Find(ctx, name); err != nil {
+	if m.site, err = d.Fleet.Find(ctx, name); err != nil {
 		return m, err
 	}
-	runs, err := d.Record.Runs(ctx, 1)
+	runs, err := d.Workings().Record.Runs(ctx, 1)
 	if err != nil || len(runs) == 0 || runs[0].State != plan.Done {
 		return m, fmt.Errorf("the run did not end well: %w", err)
 	}

@@ -151,7 +151,7 @@ func (b *bench) newest(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer d.Close()
-	list, _, err := d.Points(ctx, "")
+	list, _, err := d.Points.Points(ctx, "")
 	if err != nil || len(list) == 0 {
 		return "", errors.Join(err, errors.New("there is no restore point"))
 	}

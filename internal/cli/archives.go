@@ -23,7 +23,7 @@ func (a *app) archives() *cobra.Command {
 			"where it was made. An archive is one file that standard tools read too: a tar, compressed with zstd.",
 		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.Archives(ctx)
+			list, err := d.Points.Archives(ctx)
 			if err != nil {
 				return err
 			}
@@ -47,7 +47,7 @@ func printArchives(w io.Writer, list []export.Note, now time.Time) {
 				where += fmt.Sprintf(" (%d parts)", n.Parts)
 			}
 			row(n.Name, n.Taken.Local().Format("Mon 2 Jan 15:04"), site.Span(now.Sub(n.Taken)), site.Size(n.Size),
-				where, map[bool]string{false: "gone"}[n.There])
+				where, site.Either(n.There, "", "gone"))
 		}
 	})
 }
@@ -83,7 +83,7 @@ func (a *app) archiveMake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			made, err := d.PlanArchive(ctx, s, p, c)
+			made, err := d.Points.PlanArchive(ctx, s, p, c)
 			if err != nil {
 				return err
 			}
@@ -101,11 +101,11 @@ func (a *app) archiveMake() *cobra.Command {
 
 // siteOrPoint finds what a person names: a site, else a restore point.
 func (a *app) siteOrPoint(ctx context.Context, d *desk.Desk, name string) (site.Site, *desk.Point, error) {
-	s, err := d.Find(ctx, name)
+	s, err := d.Fleet.Find(ctx, name)
 	if err == nil {
 		return s, nil, nil
 	}
-	p, perr := d.FindPoint(ctx, name)
+	p, perr := d.Points.FindPoint(ctx, name)
 	if perr != nil {
 		return s, nil, err
 	}
@@ -115,7 +115,7 @@ func (a *app) siteOrPoint(ctx context.Context, d *desk.Desk, name string) (site.
 // archiveAll writes every live site into a folder. One that fails does not keep
 // the others from being written.
 func (a *app) archiveAll(ctx context.Context, d *desk.Desk, c export.Choices, g going) error {
-	all, err := d.Record.Sites(ctx)
+	all, err := d.Fleet.Sites(ctx)
 	if err != nil {
 		return err
 	}
@@ -124,7 +124,7 @@ func (a *app) archiveAll(ctx context.Context, d *desk.Desk, c export.Choices, g 
 		if s.Role != site.Live || s.State == site.Gone {
 			continue
 		}
-		made, err := d.PlanArchive(ctx, s, nil, c)
+		made, err := d.Points.PlanArchive(ctx, s, nil, c)
 		if err == nil {
 			err = a.goOn(ctx, d, made, g)
 		}
@@ -148,7 +148,7 @@ func (a *app) archiveCheck() *cobra.Command {
 			"code 3 if it is damaged, or a part is missing.",
 		Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			m, err := d.CheckArchive(ctx, given[0], key, func(int64) {})
+			m, err := d.Points.CheckArchive(ctx, given[0], key, func(int64) {})
 			if errors.Is(err, archive.ErrDamaged) {
 				return fmt.Errorf("%w: %w", errNoProof, err)
 			}
@@ -180,13 +180,13 @@ func (a *app) archiveImport() *cobra.Command {
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var to *site.Site
 			if as != "" {
-				s, err := d.Find(ctx, as)
+				s, err := d.Fleet.Find(ctx, as)
 				if err != nil {
 					return err
 				}
 				to = &s
 			}
-			p, err := d.PlanImport(ctx, given[0], key, to)
+			p, err := d.Points.PlanImport(ctx, given[0], key, to)
 			if err != nil {
 				return err
 			}
@@ -215,7 +215,7 @@ func (a *app) content() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			n, err := d.ExportContent(ctx, s, only, given[0])
+			n, err := d.Hands.ExportContent(ctx, s, only, given[0])
 			if err != nil {
 				return err
 			}
@@ -234,7 +234,7 @@ func (a *app) content() *cobra.Command {
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
-			p, err := d.PlanBring(ctx, s.ID, given[0])
+			p, err := d.Hands.PlanBring(ctx, s.ID, given[0])
 			if err != nil {
 				return err
 			}

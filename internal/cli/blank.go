@@ -37,7 +37,7 @@ func (a *app) blank() *cobra.Command {
 				}
 			}
 			w.Pins = meantPins(d, w.Pins)
-			p, err := d.PlanBlank(ctx, w, nil)
+			p, err := d.Copies.PlanBlank(ctx, w, nil)
 			if err != nil {
 				return err
 			}

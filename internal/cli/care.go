@@ -35,7 +35,7 @@ func (a *app) caches() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := d.PlanCaches(ctx, s.ID, object)
+			p, err := d.Hands.PlanCaches(ctx, s.ID, object)
 			if err != nil {
 				return err
 			}
@@ -58,7 +58,7 @@ func (a *app) timing() *cobra.Command {
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			return a.kept(ctx, d, func() error {
-				list, err := d.Timings(ctx, s.ID, live)
+				list, err := d.Hands.Timings(ctx, s.ID, live)
 				if err != nil {
 					return err
 				}
@@ -91,7 +91,7 @@ func (a *app) shell() *cobra.Command {
 		Args:              args(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-			x, err := d.ShellOf(ctx, s.ID)
+			x, err := d.Hands.ShellOf(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -129,7 +129,7 @@ func (a *app) security() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			list, err := d.Security(ctx, s.ID)
+			list, err := d.Hands.Security(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -141,7 +141,7 @@ func (a *app) security() *cobra.Command {
 func (a *app) deliveries() *cobra.Command {
 	return &cobra.Command{Use: "deliveries", Short: "What came to sites from repositories", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.Deliveries(ctx)
+			list, err := d.Fleet.Deliveries(ctx)
 			if err != nil {
 				return err
 			}

@@ -207,7 +207,7 @@ func (a *app) withSite(
 	do func(ctx context.Context, d *desk.Desk, s site.Site, args []string) error,
 ) func(*cobra.Command, []string) error {
 	return a.with(func(ctx context.Context, d *desk.Desk, args []string) error {
-		s, err := d.Find(ctx, args[0])
+		s, err := d.Fleet.Find(ctx, args[0])
 		if err != nil {
 			return err
 		}
@@ -265,7 +265,7 @@ func (a *app) siteNames(
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		defer d.Close()
-		all, err := d.Record.Sites(context.Background())
+		all, err := d.Fleet.Sites(context.Background())
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}

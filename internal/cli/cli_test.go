@@ -58,17 +58,17 @@ func TestTheWholeWayByCommand(t *testing.T) {
 	id, _, _ := strings.Cut(out[strings.LastIndex(out, "alibi runs ")+len("alibi runs "):], "\n")
 	assert.Contains(t, ok("runs", id), "nobody works now: alibi keeper goes on")
 	assert.Contains(t, ok("list"), "nobody works now")
-	r, err := w.Desk.Record.Run(t.Context(), id)
+	r, err := w.Desk.Workings().Record.Run(t.Context(), id)
 	require.NoError(t, err)
 	r.State = plan.Running // as a keeper leaves it that was killed
-	require.NoError(t, w.Desk.Record.PutRun(t.Context(), r))
+	require.NoError(t, w.Desk.Workings().Record.PutRun(t.Context(), r))
 	assert.Contains(t, ok("runs", id), "copy of later, left off, by")
 	w.Keep()
 	assert.Contains(t, ok("copy", "crew", "--name", "now", "--detach"), ": the keeper works on it, process ")
-	runs, err := w.Desk.Record.Runs(t.Context(), 0)
+	runs, err := w.Desk.Workings().Record.Runs(t.Context(), 0)
 	require.NoError(t, err)
 	for _, r := range runs {
-		_, err = w.Desk.Await(t.Context(), r.ID, nil)
+		_, err = w.Desk.Runs.Await(t.Context(), r.ID, nil)
 		require.NoError(t, err)
 	}
 	assert.NotContains(t, ok("runs"), "left off")
@@ -247,14 +247,15 @@ func TestNothingThatIsNotOursReachesTheTerminal(t *testing.T) {
 	home := "--home=" + w.Home
 	const evil = "tide\x1b]0;owned\x07\u009b31m\u202etxt"
 	s := w.Site("crew")
-	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+	_, err := w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
 		s.Title, s.Owner, s.Client = evil, evil, evil
 		s.Facts.Title, s.Facts.Plugins = evil, append(s.Facts.Plugins,
 			site.Component{Slug: evil, Name: evil, Version: evil, State: "active"})
 		return nil
 	})
 	require.NoError(t, err)
-	require.NoError(t, w.Desk.Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID, Kind: "note",
+	require.NoError(t, w.Desk.Workings().Record.Log(ctx, inventory.Event{At: time.Now(), Who: evil, Site: s.ID,
+		Kind: "note",
 		Text: evil}))
 	for _, args := range [][]string{{"list"}, {"list", "--json"}, {"history", "crew"}, {"history", "crew", "--json"},
 		{"inspect", "crew"}, {"components", "crew"}, {"tables", "crew"}, {"accounts", "crew"},

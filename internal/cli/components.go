@@ -43,7 +43,7 @@ func (a *app) components() *cobra.Command {
 			if history {
 				return a.moved(ctx, d, s)
 			}
-			list, err := d.Components(ctx, s.ID, ask)
+			list, err := d.Components.Components(ctx, s.ID, ask)
 			if err != nil {
 				return err
 			}
@@ -67,7 +67,7 @@ func (a *app) components() *cobra.Command {
 }
 
 func (a *app) moved(ctx context.Context, d *desk.Desk, s site.Site) error {
-	list, err := d.ComponentHistory(ctx, s.ID)
+	list, err := d.Components.ComponentHistory(ctx, s.ID)
 	if err != nil {
 		return err
 	}
@@ -100,7 +100,7 @@ func (a *app) search() *cobra.Command {
 			if themes {
 				kind = site.Theme
 			}
-			list, err := d.Catalogue().Search(ctx, kind, strings.Join(words, " "))
+			list, err := d.Components.Catalogue().Search(ctx, kind, strings.Join(words, " "))
 			if err != nil {
 				return err
 			}
@@ -149,7 +149,7 @@ func (c *changing) add(cmd *cobra.Command) {
 // change plans a change and carries it out.
 func (a *app) change(ctx context.Context, d *desk.Desk, s site.Site, w desk.ChangeWish, c changing) error {
 	w.Anyway = c.anyway
-	p, err := d.PlanChange(ctx, s.ID, w, nil)
+	p, err := d.Components.PlanChange(ctx, s.ID, w, nil)
 	if err != nil {
 		return err
 	}
@@ -196,7 +196,7 @@ func (a *app) install() *cobra.Command {
 				w.Put = append(w.Put, src)
 			}
 			if activate {
-				list, err := d.Fetch(ctx, w.Put)
+				list, err := d.Components.Fetch(ctx, w.Put)
 				if err != nil {
 					return err
 				}
@@ -238,7 +238,7 @@ func (a *app) update() *cobra.Command {
 						"%s --updates", s.Name),
 				}
 			}
-			w, err := d.UpdateWish(ctx, s.ID, rest, all, core)
+			w, err := d.Components.UpdateWish(ctx, s.ID, rest, all, core)
 			if err != nil {
 				return err
 			}
@@ -292,7 +292,7 @@ func (a *app) uninstall() *cobra.Command {
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
 			if unused {
-				list, err := d.Components(ctx, s.ID, false)
+				list, err := d.Components.Components(ctx, s.ID, false)
 				if err != nil {
 					return err
 				}
@@ -328,10 +328,10 @@ func (a *app) rescue() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			if why, err := d.Complaints(ctx, s); err == nil && len(why) > 0 {
+			if why, err := d.Components.Complaints(ctx, s); err == nil && len(why) > 0 {
 				fmt.Fprintf(a.err, "%s complains: %s\n", s.Name, why[0])
 			}
-			w, was, err := d.RescueWish(ctx, s.ID)
+			w, was, err := d.Components.RescueWish(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -340,11 +340,11 @@ func (a *app) rescue() *cobra.Command {
 				return err
 			}
 			return a.kept(ctx, d, func() error {
-				return d.Again(ctx, s.ID, was, func(slug, why string) {
+				return d.Components.Again(ctx, s.ID, was, func(slug, why string) {
 					fmt.Fprintln(
 						a.out,
 						strings.TrimSuffix(slug+": "+why, ": ")+
-							map[bool]string{true: "", false: ", stays off"}[why == "on again"],
+							site.Either(why == "on again", "", ", stays off"),
 					)
 				})
 			})
@@ -381,7 +381,7 @@ func (a *app) runtime() *cobra.Command {
 							fmt.Fprintf(w, "    with %s\n", strings.Join(x.Loaded, ", "))
 						}
 					}
-					for _, f := range php.Empty(ctx, d.Config.Runtime.PHP...) {
+					for _, f := range php.Empty(ctx, d.Config().Runtime.PHP...) {
 						fmt.Fprintf(
 							w,
 							"  no PHP is in %s, which config.toml names under [runtime] php: correct the folder, or "+

@@ -130,7 +130,7 @@ func meantPins(d *desk.Desk, named string) string {
 	case desk.NoPins:
 		return ""
 	case "":
-		return d.UsualPins()
+		return d.Pins.UsualPins()
 	}
 	return named
 }
@@ -145,7 +145,7 @@ func (a *app) copy() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			choices, err := d.CopyDefaults(ctx, s, f.purpose)
+			choices, err := d.Copies.CopyDefaults(ctx, s, f.purpose)
 			if err != nil {
 				return err
 			}
@@ -153,7 +153,7 @@ func (a *app) copy() *cobra.Command {
 			if err := f.apply(&choices); err != nil {
 				return err
 			}
-			p, err := d.PlanCopy(ctx, s.ID, choices)
+			p, err := d.Copies.PlanCopy(ctx, s.ID, choices)
 			if err != nil {
 				return err
 			}
@@ -170,7 +170,7 @@ func (a *app) copy() *cobra.Command {
 
 // pinning follows the run that brings a new copy to its pin sheet.
 func (a *app) pinning(ctx context.Context, d *desk.Desk, id site.ID) error {
-	run, err := d.Pinning(ctx, id)
+	run, err := d.Pins.Pinning(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -179,7 +179,7 @@ func (a *app) pinning(ctx context.Context, d *desk.Desk, id site.ID) error {
 			return err
 		}
 	}
-	s, err := d.Record.Site(ctx, id)
+	s, err := d.Fleet.Site(ctx, id)
 	if err == nil && s.Pins == "" {
 		err = fmt.Errorf("%s stands, and is not brought to its pin sheet; see why: alibi history %s", s.Name, s.Name)
 	}
@@ -217,15 +217,15 @@ func (a *app) refresh() *cobra.Command {
 func planRefresh(ctx context.Context, d *desk.Desk, s site.Site, at string, fresh bool) (plan.Plan, error) {
 	switch {
 	case fresh:
-		return d.PlanFreshRefresh(ctx, s.ID)
+		return d.Copies.PlanFreshRefresh(ctx, s.ID)
 	case at == "":
-		return d.PlanRefresh(ctx, s.ID)
+		return d.Copies.PlanRefresh(ctx, s.ID)
 	}
-	p, err := d.FindPoint(ctx, at)
+	p, err := d.Points.FindPoint(ctx, at)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	return d.PlanBack(ctx, s.ID, p)
+	return d.Points.PlanBack(ctx, s.ID, p)
 }
 
 // carryOut shows a plan, or puts it to work and tells of it. typed is the name
@@ -252,7 +252,7 @@ func (a *app) carryOut(ctx context.Context, d *desk.Desk, p plan.Plan, typed str
 		printPlan(a.out, p)
 		fmt.Fprintln(a.out)
 	}
-	r, err := d.StartTyped(ctx, p, typed)
+	r, err := d.Runs.StartTyped(ctx, p, typed)
 	if err != nil {
 		return err
 	}
@@ -319,7 +319,7 @@ func printPlan(w io.Writer, p plan.Plan) {
 			}
 		}
 		for i, t := range p.Writes {
-			row(map[bool]string{true: "writes", false: ""}[i == 0], t)
+			row(site.Either(i == 0, "writes", ""), t)
 		}
 	})
 	printFindings(w, p.Findings)
@@ -342,7 +342,7 @@ func (a *app) open() *cobra.Command {
 			addr := s.Address().String() + "/"
 			if inside || account != "" {
 				var err error
-				if addr, err = d.Latchkey(ctx, s.ID, account); err != nil {
+				if addr, err = d.Copies.Latchkey(ctx, s.ID, account); err != nil {
 					return err
 				}
 			}
@@ -391,7 +391,7 @@ func (a *app) extend() *cobra.Command {
 				}
 				confirm = s.Name
 			}
-			return d.Extend(ctx, s.ID, by, confirm)
+			return d.Copies.Extend(ctx, s.ID, by, confirm)
 		},
 	)
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held: it gets an end then")
@@ -404,7 +404,7 @@ func (a *app) hold() *cobra.Command {
 		"Keep a copy without an end, for a reason",
 		cobra.MinimumNArgs(2),
 		func(ctx context.Context, d *desk.Desk, s site.Site, given []string) (site.Site, error) {
-			return d.Hold(ctx, s.ID, strings.Join(given, " "))
+			return d.Copies.Hold(ctx, s.ID, strings.Join(given, " "))
 		},
 	)
 }
@@ -416,13 +416,13 @@ func (a *app) expire() *cobra.Command {
 		"Take a copy off the air now; it can be brought back for a while",
 		cobra.ExactArgs(1),
 		func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) (site.Site, error) {
-			if why := d.Precious(ctx, s); why != "" {
+			if why := d.Fleet.Precious(ctx, s); why != "" {
 				if err := a.confirm(s.Name, confirm, why); err != nil {
 					return s, err
 				}
 				confirm = s.Name
 			}
-			return d.Expire(ctx, s.ID, confirm)
+			return d.Copies.Expire(ctx, s.ID, confirm)
 		},
 	)
 	c.Flags().StringVar(&confirm, "confirm", "", "the copy's name, if it is held or has changes that are nowhere else")
@@ -441,7 +441,7 @@ func (a *app) bringBack() *cobra.Command {
 			if err != nil {
 				return s, err
 			}
-			return d.BringBack(ctx, s.ID, by)
+			return d.Copies.BringBack(ctx, s.ID, by)
 		},
 	)
 	c.Flags().StringVar(&lease, "lease", "", "for how long (default from the configuration)")
@@ -457,7 +457,7 @@ func (a *app) remove() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := d.PlanRemove(ctx, s.ID)
+			p, err := d.Copies.PlanRemove(ctx, s.ID)
 			if err != nil {
 				return err
 			}

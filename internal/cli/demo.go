@@ -93,7 +93,7 @@ func (a *app) demoDesk(ctx context.Context, home string, front net.Listener) (*d
 	if err != nil {
 		return nil, err
 	}
-	d.Front = front
+	d.UsePort(front)
 	return d, nil
 }
 

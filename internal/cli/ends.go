@@ -28,7 +28,7 @@ func (a *app) deleted() *cobra.Command {
 			"purges one at once.",
 		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.Deleted(ctx)
+			list, err := d.Fleet.Deleted(ctx)
 			if err != nil {
 				return err
 			}
@@ -57,7 +57,7 @@ func (a *app) ends() *cobra.Command {
 			"be lost by each.",
 		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.Ends(ctx)
+			list, err := d.Fleet.Ends(ctx)
 			if err != nil {
 				return err
 			}
@@ -94,7 +94,7 @@ func (a *app) costs() *cobra.Command {
 			"under [cost.hosts].",
 		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			c, err := d.Costs(ctx)
+			c, err := d.Fleet.Costs(ctx)
 			if err != nil {
 				return err
 			}
@@ -108,7 +108,7 @@ func (a *app) costs() *cobra.Command {
 				})
 				fmt.Fprintf(w, "%s in all; ending copies saved %.2f\n",
 					strings.TrimSpace(fmt.Sprintf("%.2f %s", c.Cost, c.Currency)), c.Saved)
-				if len(d.Config.Cost.Hosts) == 0 {
+				if len(d.Config().Cost.Hosts) == 0 {
 					fmt.Fprintln(w, "no rates are set: see [cost.hosts] in the configuration")
 				}
 			})
@@ -135,13 +135,13 @@ func (a *app) bulk() *cobra.Command {
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var ids []site.ID
 			for _, name := range given[1:] {
-				s, err := d.Find(ctx, name)
+				s, err := d.Fleet.Find(ctx, name)
 				if err != nil {
 					return err
 				}
 				ids = append(ids, s.ID)
 			}
-			b, err := d.PlanBulk(ctx, desk.Act(given[0]), ids)
+			b, err := d.Fleet.PlanBulk(ctx, desk.Act(given[0]), ids)
 			if err != nil {
 				return err
 			}
@@ -160,7 +160,7 @@ func (a *app) bulk() *cobra.Command {
 			if b.Confirm != "" && confirm != b.Confirm {
 				return usageError{fmt.Errorf("nothing was done; to go on, say --confirm %q", b.Confirm)}
 			}
-			done, err := d.RunBulk(ctx, b, confirm)
+			done, err := d.Fleet.RunBulk(ctx, b, confirm)
 			var runs []string
 			for _, x := range done {
 				if x.Run != "" {
@@ -245,7 +245,7 @@ func (a *app) draw() *cobra.Command {
 			"depot",
 			"Draw the size of the depot over time, by site",
 			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-				list, err := d.DepotSizes(ctx)
+				list, err := d.Fleet.DepotSizes(ctx)
 				if err != nil {
 					return nil, err
 				}
@@ -253,7 +253,7 @@ func (a *app) draw() *cobra.Command {
 			},
 		),
 		drawing("leases", "Draw the calendar of leases", func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-			list, err := d.Record.Sites(ctx)
+			list, err := d.Fleet.Sites(ctx)
 			if err != nil {
 				return nil, err
 			}
@@ -263,7 +263,7 @@ func (a *app) draw() *cobra.Command {
 			"versions",
 			"Draw what the sites run, side by side",
 			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-				g, err := d.PinGrid(ctx)
+				g, err := d.Pins.PinGrid(ctx)
 				if err != nil {
 					return nil, err
 				}
@@ -274,14 +274,14 @@ func (a *app) draw() *cobra.Command {
 			"trial",
 			"Draw the verdicts of the trial that was made last",
 			func(ctx context.Context, d *desk.Desk) (draw.Drawing, error) {
-				list, err := d.Trials(ctx, "")
+				list, err := d.Components.Trials(ctx, "")
 				if err != nil {
 					return nil, err
 				}
 				if len(list) == 0 {
 					return nil, errors.New("there is no trial yet; make one: alibi trial COPY --php all")
 				}
-				r, m, err := d.Trial(ctx, list[0].ID)
+				r, m, err := d.Components.Trial(ctx, list[0].ID)
 				return trialGrid(r, m), err
 			},
 		),

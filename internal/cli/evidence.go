@@ -24,7 +24,7 @@ func (a *app) evidence() *cobra.Command {
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if last {
-				reps, err := d.Reports(ctx, s.ID, 1)
+				reps, err := d.Copies.Reports(ctx, s.ID, 1)
 				if err != nil {
 					return err
 				}
@@ -34,7 +34,7 @@ func (a *app) evidence() *cobra.Command {
 				return a.report(&reps[0])
 			}
 			return a.kept(ctx, d, func() error {
-				rep, err := d.Prove(ctx, s.ID, strict, nil)
+				rep, err := d.Copies.Prove(ctx, s.ID, strict, nil)
 				if err != nil {
 					return err
 				}

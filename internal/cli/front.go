@@ -21,7 +21,7 @@ func (a *app) fronts() []*cobra.Command {
 			"WordPress site its own means for maintenance, by two files that alibi lift takes away again. The "+
 			"contact is set once in the configuration, under [front].",
 		func(ctx context.Context, d *desk.Desk, s site.Site, typed string) (site.Site, error) {
-			return d.Park(ctx, s.ID, text, contact, typed)
+			return d.Copies.Park(ctx, s.ID, text, contact, typed)
 		},
 	)
 	park.Flags().StringVar(&contact, "contact", "",
@@ -31,7 +31,7 @@ func (a *app) fronts() []*cobra.Command {
 		"Show visitors that a site is being worked on",
 		"Show visitors a notice that the site is being worked on. alibi lift ends it.",
 		func(ctx context.Context, d *desk.Desk, s site.Site, typed string) (site.Site, error) {
-			return d.Maintain(ctx, s.ID, text, typed)
+			return d.Copies.Maintain(ctx, s.ID, text, typed)
 		},
 	)
 	for _, c := range []*cobra.Command{park, maintain} {
@@ -47,7 +47,7 @@ func (a *app) fronts() []*cobra.Command {
 			if err != nil {
 				return s, err
 			}
-			return d.Hide(ctx, s.ID, password)
+			return d.Copies.Hide(ctx, s.ID, password)
 		},
 	)
 	hide.Flags().StringVar(&file, "password-file", "", "file with the password; - reads it from standard input")
@@ -56,7 +56,7 @@ func (a *app) fronts() []*cobra.Command {
 		"Show a parked, hidden or maintained site again",
 		"Show visitors the site itself again.",
 		func(ctx context.Context, d *desk.Desk, s site.Site, typed string) (site.Site, error) {
-			return d.Lift(ctx, s.ID, typed)
+			return d.Copies.Lift(ctx, s.ID, typed)
 		},
 	)
 	return []*cobra.Command{park, maintain, hide, lift}

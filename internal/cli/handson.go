@@ -49,7 +49,7 @@ func (a *app) files() *cobra.Command {
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
 			at := strings.Join(rest, "")
 			if text {
-				b, err := d.FileText(ctx, s.ID, at)
+				b, err := d.Hands.FileText(ctx, s.ID, at)
 				if err != nil {
 					return err
 				}
@@ -59,10 +59,10 @@ func (a *app) files() *cobra.Command {
 			var list []desk.FileRow
 			var err error
 			if changed {
-				list, err = d.FilesChanged(ctx, s)
+				list, err = d.Hands.FilesChanged(ctx, s)
 				list = slices.DeleteFunc(list, func(r desk.FileRow) bool { return !strings.HasPrefix(r.Path, at) })
 			} else {
-				list, err = d.Files(ctx, s.ID, at)
+				list, err = d.Hands.Files(ctx, s.ID, at)
 			}
 			if err != nil {
 				return err
@@ -114,7 +114,7 @@ func (a *app) edit() *cobra.Command {
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-			was, err := d.FileText(ctx, s.ID, rest[0])
+			was, err := d.Hands.FileText(ctx, s.ID, rest[0])
 			if err != nil && from == "" {
 				return err
 			}
@@ -126,7 +126,7 @@ func (a *app) edit() *cobra.Command {
 			} else if text, err = a.edited(ctx, path.Base(rest[0]), was); err != nil {
 				return err
 			}
-			p, err := d.PlanEdit(ctx, s.ID, rest[0], text, c.anyway)
+			p, err := d.Hands.PlanEdit(ctx, s.ID, rest[0], text, c.anyway)
 			if err != nil {
 				return a.keptText(rest[0], text, from, err)
 			}
@@ -169,11 +169,11 @@ func (a *app) carry() *cobra.Command {
 		Args:              args(cobra.ExactArgs(3)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-			to, err := d.Find(ctx, rest[1])
+			to, err := d.Fleet.Find(ctx, rest[1])
 			if err != nil {
 				return err
 			}
-			p, err := d.PlanCarry(ctx, s.ID, to.ID, rest[0])
+			p, err := d.Hands.PlanCarry(ctx, s.ID, to.ID, rest[0])
 			if err != nil {
 				return err
 			}
@@ -198,7 +198,7 @@ func (a *app) logs() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			l, err := d.ReadLog(ctx, s.ID, which, match, kind, -1)
+			l, err := d.Hands.ReadLog(ctx, s.ID, which, match, kind, -1)
 			if err != nil {
 				return err
 			}
@@ -212,7 +212,7 @@ func (a *app) logs() *cobra.Command {
 					return nil
 				case <-time.After(500 * time.Millisecond):
 				}
-				if l, err = d.ReadLog(ctx, s.ID, which, match, kind, l.End); err != nil {
+				if l, err = d.Hands.ReadLog(ctx, s.ID, which, match, kind, l.End); err != nil {
 					return err
 				}
 				for _, x := range l.Lines {
@@ -272,7 +272,7 @@ func (a *app) ballast() *cobra.Command {
 						strings.Join(ballast.Kinds, ", ")),
 				}
 			}
-			p, err := d.PlanBallast(ctx, s.ID, l)
+			p, err := d.Hands.PlanBallast(ctx, s.ID, l)
 			if err != nil {
 				return err
 			}
@@ -300,7 +300,7 @@ func (a *app) scrub() *cobra.Command {
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if prove {
-				k, err := d.PeopleLeft(ctx, s.ID)
+				k, err := d.Hands.PeopleLeft(ctx, s.ID)
 				if err != nil {
 					return err
 				}
@@ -317,7 +317,7 @@ func (a *app) scrub() *cobra.Command {
 				}
 				return nil
 			}
-			p, err := d.PlanScrub(ctx, s.ID)
+			p, err := d.Hands.PlanScrub(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -344,7 +344,7 @@ func (a *app) accounts() *cobra.Command {
 		Example:           "  alibi accounts winter --account tester --role editor --password-file word",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
 			if login == "" {
-				list, err := d.Accounts(ctx, s.ID)
+				list, err := d.Hands.Accounts(ctx, s.ID)
 				if err != nil {
 					return err
 				}
@@ -364,7 +364,7 @@ func (a *app) accounts() *cobra.Command {
 					return err
 				}
 			}
-			p, err := d.PlanAccount(ctx, s.ID, login, role, mail, password)
+			p, err := d.Hands.PlanAccount(ctx, s.ID, login, role, mail, password)
 			if err != nil {
 				return err
 			}
@@ -395,16 +395,16 @@ func (a *app) workList() *cobra.Command {
 			var err error
 			switch {
 			case note != "":
-				err = d.NoteDeed(ctx, s.ID, note)
+				err = d.Hands.NoteDeed(ctx, s.ID, note)
 			case done != "":
-				err = d.Repeated(ctx, s.ID, done, true)
+				err = d.Hands.Repeated(ctx, s.ID, done, true)
 			case again != "":
-				err = d.Repeated(ctx, s.ID, again, false)
+				err = d.Hands.Repeated(ctx, s.ID, again, false)
 			}
 			if err != nil {
 				return err
 			}
-			list, err := d.WorkList(ctx, s.ID)
+			list, err := d.Hands.WorkList(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -417,7 +417,7 @@ func (a *app) workList() *cobra.Command {
 					fmt.Fprintf(w, "nothing was done on %s yet\n", s.Name)
 				}
 				for _, x := range list {
-					mark := map[bool]string{true: "x", false: " "}[x.Repeated]
+					mark := site.Either(x.Repeated, "x", " ")
 					if x.Undone || x.Settled {
 						mark = "-"
 					}

@@ -20,27 +20,27 @@ func (a *app) headless(ctx context.Context, w *demo.World, d *desk.Desk, spoil s
 		return err
 	}
 	stage("inspect")
-	origin, err := d.Find(ctx, "skerryline.example")
+	origin, err := d.Fleet.Find(ctx, "skerryline.example")
 	if err != nil {
 		return err
 	}
-	if origin, err = d.Inspect(ctx, origin.ID); err != nil {
+	if origin, err = d.Fleet.Inspect(ctx, origin.ID); err != nil {
 		return err
 	}
 	printSite(a.out, origin)
 	stage("plan")
-	c, err := d.CopyDefaults(ctx, origin, "summer fares")
+	c, err := d.Copies.CopyDefaults(ctx, origin, "summer fares")
 	if err != nil {
 		return err
 	}
-	p, err := d.PlanCopy(ctx, origin.ID, c)
+	p, err := d.Copies.PlanCopy(ctx, origin.ID, c)
 	if err != nil {
 		return err
 	}
 	printPlan(a.out, p)
 	return a.kept(ctx, d, func() error {
 		stage("copy")
-		r, err := d.StartTyped(ctx, p, p.Confirm)
+		r, err := d.Runs.StartTyped(ctx, p, p.Confirm)
 		if err != nil {
 			return err
 		}
@@ -61,7 +61,7 @@ func (a *app) headlessRest(
 	stage func(string),
 	began time.Time,
 ) error {
-	s, err := d.Record.Site(ctx, r.Plan.Target.ID)
+	s, err := d.Fleet.Site(ctx, r.Plan.Target.ID)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (a *app) headlessRest(
 		fmt.Fprintln(a.out, "the copy was damaged on purpose")
 	}
 	stage("evidence")
-	rep, err := d.Prove(ctx, s.ID, true, nil)
+	rep, err := d.Copies.Prove(ctx, s.ID, true, nil)
 	if err != nil {
 		return err
 	}
@@ -81,30 +81,30 @@ func (a *app) headlessRest(
 		return err
 	}
 	stage("open")
-	ans, err := d.Env.Probe(ctx, s)
+	ans, err := d.Copies.Ask(ctx, s)
 	if err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %d pages more\n", s.Address(), ans.Status, ans.Bytes,
 		ans.Title, ans.Pages)
 	stage("expire")
-	if s, err = d.Expire(ctx, s.ID, s.Name); err != nil {
+	if s, err = d.Copies.Expire(ctx, s.ID, s.Name); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.LeaseText(d.Now()))
-	if ans, err = d.Env.Probe(ctx, s); err != nil {
+	if ans, err = d.Copies.Ask(ctx, s); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "%s/ answers %d now\n", s.Address(), ans.Status)
-	if p, err := d.PlanRemove(ctx, s.ID); err != nil {
+	if p, err := d.Copies.PlanRemove(ctx, s.ID); err != nil {
 		return err
-	} else if r, err = d.StartTyped(ctx, p, p.Confirm); err != nil {
+	} else if r, err = d.Runs.StartTyped(ctx, p, p.Confirm); err != nil {
 		return err
 	}
 	if err := a.follow(ctx, d, r.ID); err != nil {
 		return err
 	}
-	left, err := d.Leftovers(ctx)
+	left, err := d.Fleet.Leftovers(ctx)
 	if err != nil {
 		return err
 	}

@@ -44,7 +44,7 @@ func TestCopiesOfAForgottenOriginStandAlone(t *testing.T) {
 	w := demotest.New(t)
 	c := commands{t, w.Home}
 	c.ok("copy", "crew.skerryline.example", "--name", "orphan")
-	_, err := w.Desk.Record.ChangeSite(context.Background(), w.Site("orphan").ID, func(s *site.Site) error {
+	_, err := w.Desk.Workings().Record.ChangeSite(context.Background(), w.Site("orphan").ID, func(s *site.Site) error {
 		s.Origin = "nobody"
 		return nil
 	})

@@ -23,7 +23,7 @@ func (a *app) host() *cobra.Command {
 		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			h.Name, h.Addr = given[0], given[1]
-			if err := d.AddHost(ctx, h); err != nil {
+			if err := d.Fleet.AddHost(ctx, h); err != nil {
 				return err
 			}
 			return a.print(h, func(w io.Writer) {
@@ -35,7 +35,7 @@ func (a *app) host() *cobra.Command {
 	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
 	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			hosts, err := d.Hosts(ctx)
+			hosts, err := d.Fleet.Hosts(ctx)
 			if err != nil {
 				return err
 			}
@@ -72,7 +72,7 @@ func (a *app) hostSet() *cobra.Command {
 					return usageError{err}
 				}
 			}
-			h, err := d.SetHost(ctx, given[0], to)
+			h, err := d.Fleet.SetHost(ctx, given[0], to)
 			if err != nil {
 				return err
 			}

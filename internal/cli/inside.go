@@ -20,7 +20,7 @@ func (a *app) pointDiff() *cobra.Command {
 			"table. Both are only read. Files of the same size and time are taken for the same.",
 		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
-			c, err := d.Since(ctx, p)
+			c, err := d.Points.Since(ctx, p)
 			if err != nil {
 				return err
 			}
@@ -51,7 +51,7 @@ func (a *app) pointFiles() *cobra.Command {
 		Short: "List what a folder held at a restore point",
 		Args:  args(cobra.RangeArgs(1, 2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			p, err := d.FindPoint(ctx, given[0])
+			p, err := d.Points.FindPoint(ctx, given[0])
 			if err != nil {
 				return err
 			}
@@ -59,7 +59,7 @@ func (a *app) pointFiles() *cobra.Command {
 			if len(given) > 1 {
 				dir = given[1]
 			}
-			list, err := d.Browse(ctx, p, dir)
+			list, err := d.Points.Browse(ctx, p, dir)
 			if err != nil {
 				return err
 			}
@@ -98,11 +98,11 @@ func (a *app) pointDump() *cobra.Command {
 			"and addresses too; only you may read it.",
 		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			p, err := d.FindPoint(ctx, given[0])
+			p, err := d.Points.FindPoint(ctx, given[0])
 			if err != nil {
 				return err
 			}
-			size, err := d.Dump(ctx, p, given[1])
+			size, err := d.Points.Dump(ctx, p, given[1])
 			if err != nil {
 				return err
 			}
@@ -122,11 +122,11 @@ func (a *app) pointExtract() *cobra.Command {
 			"not at all. Nothing is written over.",
 		Args: args(cobra.ExactArgs(3)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			p, err := d.FindPoint(ctx, given[0])
+			p, err := d.Points.FindPoint(ctx, given[0])
 			if err != nil {
 				return err
 			}
-			files, bytes, err := d.Extract(ctx, p, given[1], given[2])
+			files, bytes, err := d.Points.Extract(ctx, p, given[1], given[2])
 			if err != nil {
 				return err
 			}

@@ -104,7 +104,7 @@ func TestArchivesByCommand(t *testing.T) {
 
 func TestEndsCostsFrontsAndBulkByCommand(t *testing.T) {
 	w := demotest.New(t)
-	c := w.Desk.Config
+	c := w.Desk.Config()
 	c.Cost = desk.CostRates{Currency: "EUR", Hosts: map[string]float64{c.Machine: 0.5}}
 	require.NoError(t, desk.SaveConfig(w.Home, c))
 	ok := caller(t, w.Home)

@@ -28,7 +28,7 @@ func (a *app) caught() *cobra.Command {
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
-			list, err := d.Caught(ctx, s.ID)
+			list, err := d.Copies.Caught(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -76,9 +76,9 @@ lasts; --off ends it and proves that it is ended. It ends with the copy, too.`,
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			do, word := d.PointHere, "leads to "
+			do, word := d.Copies.PointHere, "leads to "
 			if off {
-				do, word = d.PointBack, "leads, as seen from here, to "
+				do, word = d.Copies.PointBack, "leads, as seen from here, to "
 			}
 			list, err := do(ctx, s.ID)
 			if err != nil {
@@ -92,7 +92,7 @@ lasts; --off ends it and proves that it is ended. It ends with the copy, too.`,
 					}
 					fmt.Fprintf(w, "%s %s%s", l.Name, word, to)
 					if l.Answers != "" {
-						fmt.Fprintf(w, "; http://%s/ answers %s", net.JoinHostPort(l.Name, d.Env.Port), l.Answers)
+						fmt.Fprintf(w, "; http://%s/ answers %s", net.JoinHostPort(l.Name, d.Port()), l.Answers)
 					}
 					fmt.Fprintln(w)
 				}
@@ -119,7 +119,7 @@ nothing is written anywhere.`,
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			live, _, err := d.Live(ctx, s.ID)
+			live, _, err := d.Copies.Live(ctx, s.ID)
 			if err != nil {
 				return err
 			}

@@ -32,7 +32,7 @@ func (a *app) pins() *cobra.Command {
 func (a *app) pinsList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the stored sheets, with what each means", Args: args(cobra.NoArgs),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.PinSheets()
+			list, err := d.Pins.PinSheets()
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ func (a *app) pinsList() *cobra.Command {
 						if p.Wrong != "" {
 							means = "not right: " + strings.SplitN(p.Wrong, "\n", 2)[0]
 						}
-						row(p.Name, map[bool]string{true: "default"}[p.Default], means)
+						row(p.Name, site.Either(p.Default, "default", ""), means)
 					}
 				})
 			})
@@ -59,7 +59,7 @@ func (a *app) pinsShow() *cobra.Command {
 		Short: "Show a sheet, and what it means",
 		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
-			p, err := d.PinSheet(strings.Join(rest, ""))
+			p, err := d.Pins.PinSheet(strings.Join(rest, ""))
 			if err != nil {
 				return err
 			}
@@ -78,14 +78,14 @@ func (a *app) pinsMake() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			src, err := d.PinsOf(ctx, s.ID)
+			src, err := d.Pins.PinsOf(ctx, s.ID)
 			if err != nil {
 				return err
 			}
 			if name == "" {
 				name = site.Slug(s.Name)
 			}
-			return a.savedPins(d.SavePins(name, src, over))
+			return a.savedPins(d.Pins.SavePins(name, src, over))
 		}),
 	}
 	c.Flags().StringVar(&name, "name", "", "of the sheet (default: the site's)")
@@ -111,7 +111,7 @@ func (a *app) pinsImport() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("reading the sheet: %w", err)
 			}
-			return a.savedPins(d.SavePins(rest[0], src, over))
+			return a.savedPins(d.Pins.SavePins(rest[0], src, over))
 		}),
 	}
 	c.Flags().BoolVar(&over, "over", false, "save over a sheet of that name")
@@ -124,7 +124,7 @@ func (a *app) pinsEdit() *cobra.Command {
 		Short: "Change a sheet in $EDITOR; it is stored once it is right",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
-			p, err := d.PinSheet(rest[0])
+			p, err := d.Pins.PinSheet(rest[0])
 			if err != nil && p.Wrong == "" {
 				return err
 			}
@@ -135,7 +135,7 @@ func (a *app) pinsEdit() *cobra.Command {
 			if _, err := pins.Parse(rest[0], src); err != nil {
 				return fmt.Errorf("nothing was stored:\n%w", err)
 			}
-			return a.savedPins(d.SavePins(rest[0], src, true))
+			return a.savedPins(d.Pins.SavePins(rest[0], src, true))
 		}),
 	}
 }
@@ -169,7 +169,7 @@ func (a *app) pinsSet() *cobra.Command {
 			"Comments and everything else in the sheet stay as they are.",
 		Args: args(cobra.ExactArgs(3)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
-			p, err := d.PinSheet(rest[0])
+			p, err := d.Pins.PinSheet(rest[0])
 			if err != nil {
 				return err
 			}
@@ -177,7 +177,7 @@ func (a *app) pinsSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.savedPins(d.SavePins(rest[0], src, true))
+			return a.savedPins(d.Pins.SavePins(rest[0], src, true))
 		}),
 	}
 	c.Flags().BoolVar(&theme, "theme", false, "it is a theme")
@@ -201,7 +201,7 @@ func (a *app) pinsLock() *cobra.Command {
 		Short: "Write into a sheet what its ranges mean now, with digests",
 		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
-			return a.savedPins(d.LockPins(ctx, strings.Join(rest, "")))
+			return a.savedPins(d.Pins.LockPins(ctx, strings.Join(rest, "")))
 		}),
 	}
 }
@@ -218,7 +218,7 @@ func (a *app) pinsApply() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := d.PlanPins(ctx, s.ID, name, nil)
+			p, err := d.Pins.PlanPins(ctx, s.ID, name, nil)
 			if err != nil {
 				return err
 			}
@@ -243,13 +243,13 @@ func (a *app) pinsReport() *cobra.Command {
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, rest []string) error {
 			var ids []site.ID
 			for _, n := range rest {
-				s, err := d.Find(ctx, n)
+				s, err := d.Fleet.Find(ctx, n)
 				if err != nil {
 					return err
 				}
 				ids = append(ids, s.ID)
 			}
-			g, err := d.PinGrid(ctx, ids...)
+			g, err := d.Pins.PinGrid(ctx, ids...)
 			if err != nil {
 				return err
 			}
@@ -290,11 +290,11 @@ func (a *app) pinsName() *cobra.Command {
 		RunE: a.with(func(_ context.Context, d *desk.Desk, rest []string) error {
 			switch {
 			case remove:
-				return d.RenamePins(rest[0], "")
+				return d.Pins.RenamePins(rest[0], "")
 			case standard:
-				return d.DefaultPins(rest[0])
+				return d.Pins.DefaultPins(rest[0])
 			case to != "":
-				return d.RenamePins(rest[0], to)
+				return d.Pins.RenamePins(rest[0], to)
 			}
 			return usageError{fmt.Errorf("say --to NAME, --remove or --default")}
 		}),

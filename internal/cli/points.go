@@ -27,7 +27,7 @@ func (a *app) pointTake() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := d.PlanKeep(ctx, s.ID, c)
+			p, err := d.Points.PlanKeep(ctx, s.ID, c)
 			if err != nil {
 				return err
 			}
@@ -51,13 +51,13 @@ func (a *app) points() *cobra.Command {
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			var of site.ID
 			if len(given) > 0 {
-				s, err := d.Find(ctx, given[0])
+				s, err := d.Fleet.Find(ctx, given[0])
 				if err != nil {
 					return err
 				}
 				of = s.ID
 			}
-			list, bad, err := d.Points(ctx, of)
+			list, bad, err := d.Points.Points(ctx, of)
 			if err != nil {
 				return err
 			}
@@ -101,7 +101,7 @@ func (a *app) withPoint(
 	do func(ctx context.Context, d *desk.Desk, p desk.Point) error,
 ) func(*cobra.Command, []string) error {
 	return a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-		p, err := d.FindPoint(ctx, given[0])
+		p, err := d.Points.FindPoint(ctx, given[0])
 		if err != nil {
 			return err
 		}
@@ -118,7 +118,7 @@ func (a *app) pointCopy() *cobra.Command {
 			"point nor the site is touched.",
 		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
-			made, err := d.PlanFromPoint(ctx, p, func(c *clone.Choices) error {
+			made, err := d.Points.PlanFromPoint(ctx, p, func(c *clone.Choices) error {
 				if f.purpose != "" {
 					c.Purpose = f.purpose
 				}
@@ -143,14 +143,14 @@ func (a *app) pointRehearse() *cobra.Command {
 			"verdict, and remove the copy. Exit code 3 if it does not restore.",
 		Args: args(cobra.ExactArgs(1)),
 		RunE: a.withPoint(func(ctx context.Context, d *desk.Desk, p desk.Point) error {
-			made, err := d.PlanRehearse(ctx, p)
+			made, err := d.Points.PlanRehearse(ctx, p)
 			if err != nil {
 				return err
 			}
 			if err := a.carryOut(ctx, d, made, "", dry, detach); err != nil || dry || detach {
 				return err
 			}
-			if p, err = d.FindPoint(ctx, p.ID); err == nil && !p.Proof.Holds {
+			if p, err = d.Points.FindPoint(ctx, p.ID); err == nil && !p.Proof.Holds {
 				err = fmt.Errorf("%w: %s", errNoProof, p.Proof.Text)
 			}
 			return err
@@ -173,7 +173,7 @@ func (a *app) pointVerify() *cobra.Command {
 		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
 			if mend {
-				out, err := d.MendDepot(ctx)
+				out, err := d.Points.MendDepot(ctx)
 				if err != nil {
 					return err
 				}
@@ -189,7 +189,7 @@ func (a *app) pointVerify() *cobra.Command {
 				}
 			}
 			var read int64
-			faults, err := d.VerifyDepot(ctx, func(n int64) { read += n })
+			faults, err := d.Points.VerifyDepot(ctx, func(n int64) { read += n })
 			if err != nil {
 				return err
 			}
@@ -231,7 +231,7 @@ func (a *app) pointSchedule() *cobra.Command {
 						return usageError{err}
 					}
 				}
-				if s, err = d.SetKeepRule(ctx, s.ID, r); err != nil {
+				if s, err = d.Points.SetKeepRule(ctx, s.ID, r); err != nil {
 					return err
 				}
 			}
@@ -266,7 +266,7 @@ func (a *app) pointForget() *cobra.Command {
 					),
 				}
 			}
-			out, err := d.ForgetPoints(ctx, []desk.Point{p})
+			out, err := d.Points.ForgetPoints(ctx, []desk.Point{p})
 			if err != nil {
 				return err
 			}
@@ -290,7 +290,7 @@ func (a *app) pointPrune() *cobra.Command {
 			"only shows which.",
 		Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.Going(ctx, y)
+			list, err := d.Points.Going(ctx, y)
 			if err != nil {
 				return err
 			}
@@ -302,7 +302,7 @@ func (a *app) pointPrune() *cobra.Command {
 					fmt.Fprintf(w, "%d would go; to remove them say --go\n", len(list))
 				})
 			}
-			out, err := d.ForgetPoints(ctx, list)
+			out, err := d.Points.ForgetPoints(ctx, list)
 			if err != nil {
 				return err
 			}

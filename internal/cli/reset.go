@@ -63,7 +63,7 @@ func (a *app) restore() *cobra.Command {
 			if len(c.Tables) > 0 && len(c.Kinds)+len(c.Items) > 0 {
 				return usageError{fmt.Errorf("say tables, or kinds and items, not both")}
 			}
-			made, err := d.PlanRestore(ctx, p, c)
+			made, err := d.Points.PlanRestore(ctx, p, c)
 			if err != nil {
 				return err
 			}
@@ -125,7 +125,7 @@ func (a *app) reset() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := d.PlanClean(ctx, s.ID, c, password)
+			p, err := d.Copies.PlanClean(ctx, s.ID, c, password)
 			if err != nil {
 				return err
 			}
@@ -172,26 +172,26 @@ func (a *app) resetTo(ctx context.Context, d *desk.Desk, s site.Site, to string,
 	name, isSite := strings.CutPrefix(to, "site:")
 	switch {
 	case to == "origin":
-		p, err = d.PlanRefresh(ctx, s.ID)
+		p, err = d.Copies.PlanRefresh(ctx, s.ID)
 	case to == "made":
 		var point desk.Point
-		if point, err = d.MadePoint(ctx, s); err == nil {
-			p, err = d.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
+		if point, err = d.Points.MadePoint(ctx, s); err == nil {
+			p, err = d.Points.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
 		}
 	case isSite:
 		var other site.Site
-		if other, err = d.Find(ctx, name); err == nil {
-			p, err = d.PlanLay(ctx, s.ID, other.ID)
+		if other, err = d.Fleet.Find(ctx, name); err == nil {
+			p, err = d.Copies.PlanLay(ctx, s.ID, other.ID)
 		}
 	default:
 		var point desk.Point
-		if point, err = d.FindPoint(ctx, to); err != nil {
+		if point, err = d.Points.FindPoint(ctx, to); err != nil {
 			break
 		}
 		if point.Site.ID == s.ID {
-			p, err = d.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
+			p, err = d.Points.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
 		} else {
-			p, err = d.PlanBack(ctx, s.ID, point)
+			p, err = d.Points.PlanBack(ctx, s.ID, point)
 		}
 	}
 	if err != nil {
@@ -204,7 +204,7 @@ func (a *app) resetTo(ctx context.Context, d *desk.Desk, s site.Site, to string,
 }
 
 func (a *app) printLeft(ctx context.Context, d *desk.Desk, s site.Site) error {
-	list, err := d.Left(ctx, s)
+	list, err := d.Copies.Left(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -233,7 +233,7 @@ func printParts(row func(...string), p plan.Plan) {
 			p.Goes}, {"stays", p.Stays},
 	} {
 		for i, x := range l.list {
-			row(map[bool]string{true: l.word, false: ""}[i == 0], x.What, x.Amount(), x.Note)
+			row(site.Either(i == 0, l.word, ""), x.What, x.Amount(), x.Note)
 		}
 	}
 }

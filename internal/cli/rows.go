@@ -19,7 +19,7 @@ func (a *app) tables() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			list, err := d.Tables(ctx, s.ID)
+			list, err := d.Hands.Tables(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -52,7 +52,7 @@ func (a *app) rows() *cobra.Command {
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-			r, err := d.TableRows(ctx, s.ID, rest[0], w, skip, limit)
+			r, err := d.Hands.TableRows(ctx, s.ID, rest[0], w, skip, limit)
 			if err != nil {
 				return err
 			}
@@ -82,7 +82,7 @@ func (a *app) query() *cobra.Command {
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-			r, err := d.Query(ctx, s.ID, rest[0], write, limit)
+			r, err := d.Hands.Query(ctx, s.ID, rest[0], write, limit)
 			if err != nil {
 				return err
 			}

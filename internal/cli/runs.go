@@ -27,13 +27,13 @@ func (a *app) runs() *cobra.Command {
 	c := &cobra.Command{Use: "runs [RUN]", Short: "List runs, or show one", Args: args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			if len(given) == 1 {
-				r, err := d.Record.Run(ctx, given[0])
+				r, err := d.Runs.Run(ctx, given[0])
 				if err != nil {
 					return err
 				}
 				return a.print(r, func(w io.Writer) { printRun(w, r, d) })
 			}
-			list, err := d.Record.Runs(ctx, 0)
+			list, err := d.Runs.Latest(ctx, 0)
 			if err != nil {
 				return err
 			}
@@ -63,11 +63,11 @@ func (a *app) runs() *cobra.Command {
 	c.AddCommand(
 		&cobra.Command{Use: "cancel RUN", Short: "Stop a run and take back what it did", Args: args(cobra.ExactArgs(1)),
 			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-				r, err := d.Record.Run(ctx, given[0])
+				r, err := d.Runs.Run(ctx, given[0])
 				if err != nil {
 					return err
 				}
-				if err := d.Queue.Cancel(ctx, r.ID); err != nil {
+				if err := d.Runs.Cancel(ctx, r.ID); err != nil {
 					return err
 				}
 				return a.kept(ctx, d, func() error { return a.follow(ctx, d, r.ID) })
@@ -86,9 +86,9 @@ func (a *app) resume() *cobra.Command {
 			"worked on; a copy that could reach its origin's database or break a quiet rule is not.",
 		Example: "  alibi runs resume 3f2a91c07b\n  alibi runs resume 3f2a91c07b --anyway",
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			take := d.Queue.Resume
+			take := d.Runs.Resume
 			if anyway {
-				take = d.Queue.Accept
+				take = d.Runs.Accept
 			}
 			r, err := take(ctx, given[0])
 			if err != nil {
@@ -105,7 +105,7 @@ func (a *app) resume() *cobra.Command {
 func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 	shown := map[string]bool{}
 	live := !a.json && term.IsTerminal(int(os.Stderr.Fd()))
-	r, err := d.Await(ctx, id, func(r plan.Run) {
+	r, err := d.Runs.Await(ctx, id, func(r plan.Run) {
 		if a.json {
 			return
 		}
@@ -154,7 +154,7 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 			}
 		}
 		if r.Plan.Kind.Brings() {
-			if s, err := d.Record.Site(ctx, r.Plan.Target.ID); err == nil && s.Run == "" && s.Proof.Broken > 0 {
+			if s, err := d.Fleet.Site(ctx, r.Plan.Target.ID); err == nil && s.Run == "" && s.Proof.Broken > 0 {
 				return fmt.Errorf("%w: %s; fix it, and gather it anew: alibi evidence %s", errNoProof, r.Result, s.Name)
 			}
 		}
@@ -249,11 +249,11 @@ func (a *app) history() *cobra.Command {
 			}
 			if len(given) == 1 {
 				var err error
-				if look.Sites, err = d.Ever(ctx, given[0]); err != nil {
+				if look.Sites, err = d.Fleet.Ever(ctx, given[0]); err != nil {
 					return err
 				}
 			}
-			list, err := d.SearchHistory(ctx, look)
+			list, err := d.Fleet.SearchHistory(ctx, look)
 			if err != nil {
 				return err
 			}
@@ -290,12 +290,12 @@ func (a *app) leftovers() *cobra.Command {
 		Short: "List what Alibi made and nothing needs any more, and remove it",
 		Args:  args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-			list, err := d.Leftovers(ctx)
+			list, err := d.Fleet.Leftovers(ctx)
 			if err != nil {
 				return err
 			}
 			if clear {
-				if err := d.ClearLeftovers(ctx, list); err != nil {
+				if err := d.Fleet.ClearLeftovers(ctx, list); err != nil {
 					return err
 				}
 			}
@@ -335,7 +335,7 @@ func (a *app) keeper() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "keeping %s; copies answer at http://NAME.localhost:%s/\n", d.Home(), d.Env.Port)
+			fmt.Fprintf(a.out, "keeping %s; copies answer at http://NAME.localhost:%s/\n", d.Home(), d.Port())
 			return k.Run(ctx)
 		}),
 	}

@@ -38,7 +38,7 @@ func (a *app) list() *cobra.Command {
 			"what ends next.",
 		Args: args(cobra.MaximumNArgs(1)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
-			b, err := d.Board(ctx)
+			b, err := d.Fleet.Board(ctx)
 			if err != nil {
 				return err
 			}
@@ -74,7 +74,7 @@ func printBoard(w io.Writer, b desk.Board) {
 				row("of origins that were forgotten, or of none")
 			}
 			for _, c := range f.Copies {
-				row(map[bool]string{true: "  blank ", false: "  copy "}[c.Origin == ""]+c.Name, c.StateText(), c.Host,
+				row(site.Either(c.Origin == "", "  blank ", "  copy ")+c.Name, c.StateText(), c.Host,
 					c.Runs(), site.Size(c.Bytes()), c.ApartText(), c.LeaseText(b.At), c.ProofText())
 			}
 		}
@@ -91,7 +91,7 @@ func (a *app) inspect() *cobra.Command {
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			s, err := d.Inspect(ctx, s.ID)
+			s, err := d.Fleet.Inspect(ctx, s.ID)
 			if err != nil {
 				return err
 			}
@@ -106,7 +106,7 @@ func printSite(w io.Writer, s site.Site) {
 	table(w, func(row func(...string)) {
 		row("title", f.Title)
 		for i, ad := range s.Addresses {
-			row(map[bool]string{true: "address", false: "also"}[i == 0], ad.String())
+			row(site.Either(i == 0, "address", "also"), ad.String())
 		}
 		if text := s.StateText(); text != "" {
 			row("state", text)
@@ -187,7 +187,7 @@ func (a *app) add() *cobra.Command {
 				host, path = "", given[0]
 			}
 			n.Host, n.Root = host, path
-			s, err := d.AddSite(ctx, n)
+			s, err := d.Fleet.AddSite(ctx, n)
 			if err != nil {
 				return err
 			}
@@ -214,7 +214,7 @@ func (a *app) owner() *cobra.Command {
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
-			s, err := d.SetOwner(ctx, s.ID, given[0])
+			s, err := d.Fleet.SetOwner(ctx, s.ID, given[0])
 			if err != nil {
 				return err
 			}
@@ -234,7 +234,7 @@ func (a *app) forget() *cobra.Command {
 			if err := a.confirm(s.Name, confirm, "Alibi will know nothing of it any more"); err != nil {
 				return err
 			}
-			return d.Forget(ctx, s.ID)
+			return d.Fleet.Forget(ctx, s.ID)
 		}),
 	}
 	c.Flags().StringVar(&confirm, "confirm", "", "the site's name")

@@ -61,7 +61,7 @@ func (a *app) trial() *cobra.Command {
 			if len(w.Cores)+len(w.Runtimes)+len(w.Sets) == 0 {
 				w.Runtimes = []string{"all"}
 			}
-			p, err := d.PlanTrial(ctx, s.ID, w)
+			p, err := d.Components.PlanTrial(ctx, s.ID, w)
 			if err != nil {
 				return err
 			}
@@ -124,7 +124,7 @@ func (a *app) cause() *cobra.Command {
 		ValidArgsFunction: a.siteNames(isCopy),
 		Example:           "  alibi cause winter\n  alibi cause winter --only --page timetable/ --text 'High water'",
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			p, err := d.PlanTrial(ctx, s.ID, w)
+			p, err := d.Components.PlanTrial(ctx, s.ID, w)
 			if err != nil {
 				return err
 			}
@@ -143,7 +143,7 @@ func (a *app) tryOut(ctx context.Context, d *desk.Desk, p plan.Plan, dry, detach
 	if dry || detach || p.Blocked() {
 		return a.carryOut(ctx, d, p, "", dry, detach)
 	}
-	r, err := d.Start(ctx, p)
+	r, err := d.Runs.Start(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func warned(c trial.Cell) string {
 }
 
 func (a *app) printTrial(ctx context.Context, d *desk.Desk, id string) error {
-	_, m, err := d.Trial(ctx, id)
+	_, m, err := d.Components.Trial(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (a *app) trials() *cobra.Command {
 			if len(rest) == 1 {
 				return a.printTrial(ctx, d, rest[0])
 			}
-			list, err := d.Trials(ctx, "")
+			list, err := d.Components.Trials(ctx, "")
 			if err != nil {
 				return err
 			}

@@ -73,7 +73,7 @@ func TestEveryStateWorthSeeing(t *testing.T) {
 	err = w.Show(ctx, d, func(ctx context.Context, d *desk.Desk, carried bool) error {
 		shown = true
 		assert.True(t, carried)
-		b, err := d.Board(ctx)
+		b, err := d.Fleet.Board(ctx)
 		require.NoError(t, err)
 		states := map[site.State]int{}
 		phases := map[site.Phase]int{}
@@ -96,7 +96,7 @@ func TestEveryStateWorthSeeing(t *testing.T) {
 		assert.Positive(t, phases[site.Ending])
 		assert.True(t, both, "one is drifted on both sides")
 		assert.GreaterOrEqual(t, posts, 250)
-		runs, err := d.Record.Runs(ctx, 20)
+		runs, err := d.Workings().Record.Runs(ctx, 20)
 		require.NoError(t, err)
 		failed := 0
 		for _, r := range runs {

@@ -26,7 +26,7 @@ func worked(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
 		}
 		wish.Put = append(wish.Put, src)
 	}
-	p, err := d.PlanChange(ctx, s.ID, wish, nil)
+	p, err := d.Components.PlanChange(ctx, s.ID, wish, nil)
 	if err == nil {
 		err = w.carried(ctx, d, p)
 	}
@@ -34,18 +34,18 @@ func worked(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
 		return err
 	}
 	style := "wp-content/themes/harbour/style.css"
-	text, err := d.FileText(ctx, s.ID, style)
+	text, err := d.Hands.FileText(ctx, s.ID, style)
 	if err != nil {
 		return err
 	}
-	if p, err = d.PlanEdit(ctx, s.ID, style, []byte(strings.Replace(string(text), "#0b5c76", "#12507a", 1)+
+	if p, err = d.Hands.PlanEdit(ctx, s.ID, style, []byte(strings.Replace(string(text), "#0b5c76", "#12507a", 1)+
 		".timetable td { padding: 2px 8px }\n"), false); err == nil {
 		err = w.carried(ctx, d, p)
 	}
 	if err != nil {
 		return err
 	}
-	if err := d.NoteDeed(ctx, s.ID, "moved Timetable to the front of the menu"); err != nil {
+	if err := d.Hands.NoteDeed(ctx, s.ID, "moved Timetable to the front of the menu"); err != nil {
 		return err
 	}
 	return logged(s, w.Now())
@@ -90,18 +90,18 @@ func logged(s site.Site, now time.Time) error {
 // pinned stores two pin sheets: one of a live site, and one that asks for what it
 // does not run yet.
 func pinned(ctx context.Context, d *desk.Desk) error {
-	s, err := d.Find(ctx, "skerryline.example")
+	s, err := d.Fleet.Find(ctx, "skerryline.example")
 	if err != nil {
 		return err
 	}
-	src, err := d.PinsOf(ctx, s.ID)
+	src, err := d.Pins.PinsOf(ctx, s.ID)
 	if err != nil {
 		return err
 	}
-	if _, err := d.SavePins("as-live", src, true); err != nil {
+	if _, err := d.Pins.SavePins("as-live", src, true); err != nil {
 		return err
 	}
-	if _, err := d.SavePins(
+	if _, err := d.Pins.SavePins(
 		"next-spring",
 		[]byte("# What the sites are to run from April on.\nabout = \"what is to run from April on\"\nothers = "+
 			"\"leave\"\n\n[core]\nversion = \"6.8.*\"\n\n[runtime]\nphp = \"8.4\" # as drydock has "+
@@ -111,11 +111,11 @@ func pinned(ctx context.Context, d *desk.Desk) error {
 		return err
 	}
 	for name, sheet := range map[string]string{"timetable-2028": "next-spring", "winter-prices": "as-live"} {
-		c, err := d.Find(ctx, name)
+		c, err := d.Fleet.Find(ctx, name)
 		if err != nil {
 			return err
 		}
-		if _, err := d.Record.ChangeSite(ctx, c.ID,
+		if _, err := d.Workings().Record.ChangeSite(ctx, c.ID,
 			func(s *site.Site) error { s.Pins = sheet; return nil }); err != nil {
 			return err
 		}
@@ -126,7 +126,7 @@ func pinned(ctx context.Context, d *desk.Desk) error {
 // triedOut records a trial as one ran on the real programs: the demo has no PHP on
 // which cells could run.
 func triedOut(ctx context.Context, d *desk.Desk, now time.Time) error {
-	s, err := d.Find(ctx, "timetable-2028")
+	s, err := d.Fleet.Find(ctx, "timetable-2028")
 	if err != nil {
 		return err
 	}
@@ -168,9 +168,9 @@ func triedOut(ctx context.Context, d *desk.Desk, now time.Time) error {
 	r := plan.Run{ID: "trial-" + string(s.ID[:6]), State: plan.Done, Made: began, Began: began,
 		Ended: began.Add(21 * time.Second), Result: "5 of 9 variants pass",
 		Plan: plan.Plan{Kind: plan.Trial, At: began, Origin: target, Target: target, Words: "3 cores, 3 PHP versions",
-			By: d.Who, Detail: detail}}
-	if err := d.Record.PutRun(ctx, r); err != nil {
+			By: d.Who(), Detail: detail}}
+	if err := d.Workings().Record.PutRun(ctx, r); err != nil {
 		return err
 	}
-	return d.Record.SetCheckpoint(ctx, r.ID, m)
+	return d.Workings().Record.SetCheckpoint(ctx, r.ID, m)
 }

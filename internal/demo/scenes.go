@@ -60,15 +60,15 @@ func scenes() []scene {
 						"4900', 'order-4900', 'shop_order', 'publish', '2026-11-23 08:00:00')"); err != nil {
 					return err
 				}
-				if _, err := d.Hold(ctx, s.ID, "redesign sign-off on 4 December"); err != nil {
+				if _, err := d.Copies.Hold(ctx, s.ID, "redesign sign-off on 4 December"); err != nil {
 					return err
 				}
 				return nil
 			}},
 		{origin: "crew.skerryline.example", name: "logbook-archive", purpose: "how old notes are found", age: 4 * day,
 			lease: 4*day - 3*time.Hour, after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
-				_, err := d.Expire(ctx, s.ID, s.Name)
-				if now, rerr := d.Record.Site(ctx, s.ID); rerr == nil && now.State == site.Expired {
+				_, err := d.Copies.Expire(ctx, s.ID, s.Name)
+				if now, rerr := d.Workings().Record.Site(ctx, s.ID); rerr == nil && now.State == site.Expired {
 					return nil // the keeper may have been first: its lease is over
 				}
 				return err
@@ -76,7 +76,8 @@ func scenes() []scene {
 		{origin: "islands.skerryline.example", name: "island-menus", purpose: "one menu for all islands",
 			age: 20 * time.Hour, lease: 2 * day,
 			after: func(ctx context.Context, _ *World, d *desk.Desk, s site.Site) error {
-				_, err := d.Park(ctx, s.ID, "The islands choose a menu until Friday.", "harbour@skerryline.example", "")
+				_, err := d.Copies.Park(ctx, s.ID, "The islands choose a menu until Friday.",
+					"harbour@skerryline.example", "")
 				return err
 			}},
 		{origin: "crew.skerryline.example", name: "logbook-search", purpose: "a new search", age: time.Hour, lease: day,
@@ -128,11 +129,11 @@ func (w *World) Populate(ctx context.Context, d *desk.Desk) error {
 	}
 	w.faulty.Store(false)
 	for _, name := range []string{"timetable-2028", "harbour-redesign"} {
-		s, err := d.Find(ctx, name)
+		s, err := d.Fleet.Find(ctx, name)
 		if err != nil {
 			return err
 		}
-		if _, err := d.Prove(ctx, s.ID, false, nil); err != nil {
+		if _, err := d.Copies.Prove(ctx, s.ID, false, nil); err != nil {
 			return err
 		}
 	}
@@ -143,31 +144,31 @@ func (w *World) Populate(ctx context.Context, d *desk.Desk) error {
 }
 
 func (w *World) begin(ctx context.Context, d *desk.Desk, sc scene) (plan.Run, error) {
-	origin, err := d.Find(ctx, sc.origin)
+	origin, err := d.Fleet.Find(ctx, sc.origin)
 	if err != nil {
 		return plan.Run{}, err
 	}
-	c, err := d.CopyDefaults(ctx, origin, sc.purpose)
+	c, err := d.Copies.CopyDefaults(ctx, origin, sc.purpose)
 	if err != nil {
 		return plan.Run{}, err
 	}
 	c.Name, c.Lease = sc.name, sc.lease
-	p, err := d.PlanCopy(ctx, origin.ID, c)
+	p, err := d.Copies.PlanCopy(ctx, origin.ID, c)
 	if err != nil {
 		return plan.Run{}, err
 	}
-	return d.StartTyped(ctx, p, p.Confirm)
+	return d.Runs.StartTyped(ctx, p, p.Confirm)
 }
 
 func (w *World) finish(ctx context.Context, d *desk.Desk, sc scene, r plan.Run) error {
-	r, err := d.Await(ctx, r.ID, nil)
+	r, err := d.Runs.Await(ctx, r.ID, nil)
 	if err != nil {
 		return err
 	}
 	if want := map[bool]plan.RunState{true: plan.Stopped, false: plan.Done}[sc.fails]; r.State != want {
 		return fmt.Errorf("its run ended %s: %s", r.State, r.Error)
 	}
-	s, err := d.Record.ChangeSite(ctx, r.Plan.Target.ID, func(s *site.Site) error {
+	s, err := d.Workings().Record.ChangeSite(ctx, r.Plan.Target.ID, func(s *site.Site) error {
 		if !sc.fails {
 			s.MadeAt, s.CheckedAt = s.MadeAt.Add(-sc.age), s.CheckedAt.Add(-sc.age)
 			s.Lease.Ends = s.MadeAt.Add(sc.lease)
@@ -183,7 +184,7 @@ func (w *World) finish(ctx context.Context, d *desk.Desk, sc scene, r plan.Run) 
 // remember takes restore points in the past, and proves two of them.
 func (w *World) remember(ctx context.Context, d *desk.Desk) error {
 	defer w.back.Store(0)
-	origin, err := d.Find(ctx, "skerryline.example")
+	origin, err := d.Fleet.Find(ctx, "skerryline.example")
 	if err != nil {
 		return err
 	}
@@ -199,7 +200,7 @@ func (w *World) remember(ctx context.Context, d *desk.Desk) error {
 				"'note-00%d'", i, i+1)); err != nil {
 			return err
 		}
-		p, err := d.PlanKeep(ctx, origin.ID, keep.Choices{Kind: depot.ByHand, Name: x.name})
+		p, err := d.Points.PlanKeep(ctx, origin.ID, keep.Choices{Kind: depot.ByHand, Name: x.name})
 		if err != nil {
 			return err
 		}
@@ -209,11 +210,11 @@ func (w *World) remember(ctx context.Context, d *desk.Desk) error {
 		if !x.proven {
 			continue
 		}
-		points, _, err := d.Points(ctx, origin.ID)
+		points, _, err := d.Points.Points(ctx, origin.ID)
 		if err != nil {
 			return err
 		}
-		if p, err = d.PlanRehearse(ctx, points[0]); err != nil {
+		if p, err = d.Points.PlanRehearse(ctx, points[0]); err != nil {
 			return err
 		}
 		if err := w.carried(ctx, d, p); err != nil {
@@ -228,16 +229,16 @@ func (w *World) archived(ctx context.Context, d *desk.Desk) error {
 	for name, age := range map[string]time.Duration{"tickets.skerryline.example": 4 * day,
 		"islands.skerryline.example": 26 * time.Hour} {
 		w.back.Store(int64(age))
-		s, err := d.Find(ctx, name)
+		s, err := d.Fleet.Find(ctx, name)
 		if err != nil {
 			return err
 		}
-		p, err := d.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.ByHand})
+		p, err := d.Points.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.ByHand})
 		if err == nil {
 			err = w.carried(ctx, d, p)
 		}
 		if err == nil && name[0] == 't' {
-			p, err = d.PlanArchive(ctx, s, nil, export.Choices{
+			p, err = d.Points.PlanArchive(ctx, s, nil, export.Choices{
 				To: filepath.Join(w.Home, "archives", export.Name(s, w.Now(), false)),
 			})
 			if err == nil {
@@ -253,9 +254,9 @@ func (w *World) archived(ctx context.Context, d *desk.Desk) error {
 
 // carried carries a plan out.
 func (w *World) carried(ctx context.Context, d *desk.Desk, p plan.Plan) error {
-	r, err := d.StartTyped(ctx, p, p.Confirm)
+	r, err := d.Runs.StartTyped(ctx, p, p.Confirm)
 	if err == nil {
-		r, err = d.Await(ctx, r.ID, nil)
+		r, err = d.Runs.Await(ctx, r.ID, nil)
 	}
 	if err == nil && r.State != plan.Done {
 		err = fmt.Errorf("its run ended %s: %s", r.State, r.Error)

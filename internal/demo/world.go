@@ -216,12 +216,12 @@ func (w *World) Settle(ctx context.Context, d *desk.Desk) error {
 	for _, name := range sorted(w.servers) {
 		h := inventory.Host{Name: name, Addr: "127.0.0.1", Port: w.servers[name].Port(), User: "ops", Key: w.keyFile(),
 			Client: "Skerry Line"}
-		if err := d.Record.PutHost(ctx, h); err != nil {
+		if err := d.Workings().Record.PutHost(ctx, h); err != nil {
 			return err
 		}
 	}
 	for _, s := range w.specs {
-		if _, err := d.AddSite(ctx, desk.NewSite{Host: s.host, Root: s.root, Client: "Skerry Line",
+		if _, err := d.Fleet.AddSite(ctx, desk.NewSite{Host: s.host, Root: s.root, Client: "Skerry Line",
 			Owner: "runa"}); err != nil {
 			return err
 		}
@@ -230,7 +230,7 @@ func (w *World) Settle(ctx context.Context, d *desk.Desk) error {
 	if err := w.status(dir); err != nil {
 		return err
 	}
-	_, err := d.AddSite(ctx, desk.NewSite{Host: Machine, Root: dir, Address: "https://status.skerryline.example",
+	_, err := d.Fleet.AddSite(ctx, desk.NewSite{Host: Machine, Root: dir, Address: "https://status.skerryline.example",
 		Client: "Skerry Line", Owner: "ivo"})
 	return err
 }

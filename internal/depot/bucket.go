@@ -1,6 +1,7 @@
 package depot
 
 import (
+	"alibi/internal/site"
 	"bytes"
 	"context"
 	"crypto/rand"
@@ -163,7 +164,7 @@ const (
 func (b *Bucket) Lock(ctx context.Context, alone bool) (func(), error) {
 	var id [8]byte
 	_, _ = rand.Read(id[:])
-	name := locks + map[bool]string{true: "alone-", false: "shared-"}[alone] + hex.EncodeToString(id[:])
+	name := locks + site.Either(alone, "alone-", "shared-") + hex.EncodeToString(id[:])
 	who, _ := os.Hostname() // for people only
 	if err := b.Put(ctx, name, []byte(who+"\n")); err != nil {
 		return nil, err

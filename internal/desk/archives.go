@@ -20,11 +20,11 @@ import (
 // PlanArchive says what writing a site into an archive will do; it goes to a file,
 // or a folder (one that is there, or whose name ends with a slash), in which it
 // gets a name with the site's and the date.
-func (d *Desk) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.Choices) (plan.Plan, error) {
+func (d *Points) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.Choices) (plan.Plan, error) {
 	if s.Run != "" && p == nil {
 		return plan.Plan{}, fmt.Errorf("a run (%s) is at work on %s; wait for it or cancel it", s.Run, s.Name)
 	}
-	at := d.Now()
+	at := d.now()
 	var point *depot.Point
 	if p != nil {
 		c.Point, at, point = p.ID, p.Taken, &p.Point
@@ -41,7 +41,7 @@ func (d *Desk) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.
 		return plan.Plan{}, fmt.Errorf("%s is there already: name a new one, nothing is written over", to)
 	}
 	c.To = to
-	m, err := d.Host(ctx, d.Config.Machine)
+	m, err := d.host(ctx, d.config.Machine)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -49,12 +49,12 @@ func (d *Desk) PlanArchive(ctx context.Context, s site.Site, p *Point, c export.
 	if err != nil {
 		free = 0 // the folder is made when it is written
 	}
-	return export.Plan(s, c, point, free, d.Now())
+	return export.Plan(s, c, point, free, d.now())
 }
 
 // Archives lists the archives that were made here, the newest first.
-func (d *Desk) Archives(ctx context.Context) ([]export.Note, error) {
-	notes, err := d.Record.Notes(ctx, export.NotePrefix)
+func (d *Points) Archives(ctx context.Context) ([]export.Note, error) {
+	notes, err := d.record.Notes(ctx, export.NotePrefix)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func openArchive(name, key string) (*archive.In, error) {
 }
 
 // CheckArchive reads every byte of an archive and checks it.
-func (d *Desk) CheckArchive(ctx context.Context, name, key string, tell func(bytes int64)) (archive.Manifest, error) {
+func (d *Points) CheckArchive(ctx context.Context, name, key string, tell func(bytes int64)) (archive.Manifest, error) {
 	name, err := filepath.Abs(name)
 	if err != nil {
 		return archive.Manifest{}, err
@@ -99,7 +99,7 @@ func (d *Desk) CheckArchive(ctx context.Context, name, key string, tell func(byt
 	if err != nil {
 		return m, err
 	}
-	v, err := d.Record.Note(ctx, export.NoteKey(name))
+	v, err := d.record.Note(ctx, export.NoteKey(name))
 	if err != nil || v == "" {
 		return m, err
 	}
@@ -107,8 +107,8 @@ func (d *Desk) CheckArchive(ctx context.Context, name, key string, tell func(byt
 	if err := json.Unmarshal([]byte(v), &n); err != nil {
 		return m, err
 	}
-	n.Checked = d.Now()
-	return m, export.PutNote(ctx, d.Record, n)
+	n.Checked = d.now()
+	return m, export.PutNote(ctx, d.record, n)
 }
 
 // manifestOnly stops reading behind the manifest.
@@ -120,7 +120,7 @@ func (manifestOnly) Begin(archive.Manifest) error { return errEnough }
 
 // PlanImport says what reading an archive back will do. With as it becomes a
 // restore point of that site, which can then be brought to it; else of its own.
-func (d *Desk) PlanImport(ctx context.Context, name, key string, as *site.Site) (plan.Plan, error) {
+func (d *Points) PlanImport(ctx context.Context, name, key string, as *site.Site) (plan.Plan, error) {
 	name, err := filepath.Abs(name)
 	if err != nil {
 		return plan.Plan{}, err
@@ -143,12 +143,12 @@ func (d *Desk) PlanImport(ctx context.Context, name, key string, as *site.Site) 
 	if as != nil {
 		c.As = as.ID
 	}
-	h, err := d.Host(ctx, d.Config.Machine)
+	h, err := d.host(ctx, d.config.Machine)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	if free, err := h.Free(ctx, d.Home()); err == nil {
+	if free, err := h.Free(ctx, d.home()); err == nil {
 		c.Limit = 4 * free // what it unpacks to; it is kept compressed
 	}
-	return export.PlanImport(m, c, as, plan.Plan{At: d.Now()})
+	return export.PlanImport(m, c, as, plan.Plan{At: d.now()})
 }

@@ -11,6 +11,7 @@ import (
 	"alibi/internal/pins"
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/stack/wordpress"
 )
 
 // BlankWish is what a person wants of a site that is a copy of nothing.
@@ -26,22 +27,23 @@ type BlankWish struct {
 }
 
 // PlanBlank says what making a blank site will do. Its core is fetched for it.
-func (d *Desk) PlanBlank(
+func (d *Copies) PlanBlank(
 	ctx context.Context,
 	w BlankWish,
 	tell func(what string, done, total int64),
 ) (plan.Plan, error) {
 	in := blank.Input{
+		Stack:   wordpress.Stack{},
 		Name:    w.Name,
 		Purpose: w.Purpose,
-		Local:   d.Config.Machine,
-		Folder:  d.Home() + "/copies",
+		Local:   d.config.Machine,
+		Folder:  d.home() + "/copies",
 		Have:    d.series(),
 		Quiet:   site.QuietRules,
-		Port:    d.Env.Port,
-		Grace:   d.Env.Grace,
-		Now:     d.Now(),
-		By:      d.Who,
+		Port:    d.env.Port,
+		Grace:   d.env.Grace,
+		Now:     d.now(),
+		By:      d.who,
 		Choices: blank.Choices{
 			Title: cmp.Or(w.Title, w.Name),
 			Admin: cmp.Or(w.Admin, "keeper"),
@@ -51,7 +53,7 @@ func (d *Desk) PlanBlank(
 			Hold:  w.Hold,
 		},
 	}
-	all, err := d.Record.Sites(ctx)
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -62,27 +64,8 @@ func (d *Desk) PlanBlank(
 	}
 	in.PHP = w.PHP
 	if w.Pins != "" {
-		p, err := d.PinSheet(w.Pins)
-		if err != nil {
+		if core, err = d.fromSheet(ctx, w, core, &in); err != nil {
 			return plan.Plan{}, err
-		}
-		if p.Sheet.Core.Network != nil && *p.Sheet.Core.Network {
-			return plan.Plan{}, errors.New("the sheet is for a network, and a blank site is a single one: copy a " +
-				"network instead")
-		}
-		if w.Core == "" && p.Sheet.Core.Version != "" {
-			if core, err = d.chooseCore(ctx, p.Sheet); err != nil {
-				return plan.Plan{}, err
-			}
-		}
-		k, err := d.pinned()
-		if err != nil {
-			return plan.Plan{}, err
-		}
-		in.Runtime, in.Settings = k[w.Pins].Runtime, k[w.Pins].Settings
-		in.PHP = cmp.Or(w.PHP, in.Runtime.PHP)
-		if q := k[w.Pins].Quiet; q != nil {
-			in.Quiet = q
 		}
 	}
 	if in.PHP == "" && len(in.Have) > 0 {
@@ -101,11 +84,11 @@ func (d *Desk) PlanBlank(
 		}
 	}
 	in.Server = d.serverAddress()
-	m, err := d.Host(ctx, d.Config.Machine)
+	m, err := d.host(ctx, d.config.Machine)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	if in.Free, err = m.Free(ctx, d.Home()); err != nil {
+	if in.Free, err = m.Free(ctx, d.home()); err != nil {
 		return plan.Plan{}, err
 	}
 	if in.Server == "" {
@@ -114,9 +97,35 @@ func (d *Desk) PlanBlank(
 	return blank.Plan(in), nil
 }
 
+// fromSheet takes what a pin sheet says of a blank site, and gives its core.
+func (d *core) fromSheet(ctx context.Context, w BlankWish, is site.Source, in *blank.Input) (site.Source, error) {
+	p, err := d.pins.PinSheet(w.Pins)
+	if err != nil {
+		return is, err
+	}
+	if p.Sheet.Core.Network != nil && *p.Sheet.Core.Network {
+		return is, errors.New("the sheet is for a network, and a blank site is a single one: copy a network instead")
+	}
+	if w.Core == "" && p.Sheet.Core.Version != "" {
+		if is, err = d.chooseCore(ctx, p.Sheet); err != nil {
+			return is, err
+		}
+	}
+	k, err := d.pinned()
+	if err != nil {
+		return is, err
+	}
+	in.Runtime, in.Settings = k[w.Pins].Runtime, k[w.Pins].Settings
+	in.PHP = cmp.Or(w.PHP, in.Runtime.PHP)
+	if q := k[w.Pins].Quiet; q != nil {
+		in.Quiet = q
+	}
+	return is, nil
+}
+
 // namedCore gives the version of the core that a person means: by number, by its
 // beginning (6.1), by a range, or the newest, which is "".
-func (d *Desk) namedCore(ctx context.Context, text string) (string, error) {
+func (d *core) namedCore(ctx context.Context, text string) (string, error) {
 	if text == "" || text == "newest" {
 		return "", nil
 	}

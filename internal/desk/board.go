@@ -43,13 +43,13 @@ type Kept struct {
 
 // Board reads the record for the home screen: live sites by name, each with its
 // copies and the copies of these, by when they end.
-func (d *Desk) Board(ctx context.Context) (Board, error) {
-	b := Board{At: d.Now(), Machine: d.Config.Machine, Quota: d.Config.Quota, Stale: d.Stale()}
-	all, err := d.Record.Sites(ctx)
+func (d *Fleet) Board(ctx context.Context) (Board, error) {
+	b := Board{At: d.now(), Machine: d.config.Machine, Quota: d.config.Quota, Stale: d.stale()}
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return b, err
 	}
-	if b.Runs, err = d.Record.Unfinished(ctx); err != nil {
+	if b.Runs, err = d.record.Unfinished(ctx); err != nil {
 		return b, err
 	}
 	b.Kept = d.keptOf(ctx)
@@ -166,17 +166,17 @@ type Happening struct {
 }
 
 // History lists the latest events, newest first, of one site or of all ("").
-func (d *Desk) History(ctx context.Context, id site.ID, limit int) ([]Happening, error) {
+func (d *Fleet) History(ctx context.Context, id site.ID, limit int) ([]Happening, error) {
 	return d.SearchHistory(ctx, inventory.LookAt(id, limit))
 }
 
 // Ever finds all sites that have or had a name, also those that are gone.
-func (d *Desk) Ever(ctx context.Context, name string) ([]site.ID, error) {
+func (d *Fleet) Ever(ctx context.Context, name string) ([]site.ID, error) {
 	s, err := d.Find(ctx, name)
 	if err == nil && s.Name != name {
 		return []site.ID{s.ID}, nil
 	}
-	all, aerr := d.Record.AllSites(ctx)
+	all, aerr := d.record.AllSites(ctx)
 	if aerr != nil {
 		return nil, aerr
 	}
@@ -193,8 +193,8 @@ func (d *Desk) Ever(ctx context.Context, name string) ([]site.ID, error) {
 }
 
 // SearchHistory gives what happened, the latest first, with the names of sites.
-func (d *Desk) SearchHistory(ctx context.Context, look inventory.Look) ([]Happening, error) {
-	events, err := d.Record.Search(ctx, look)
+func (d *Fleet) SearchHistory(ctx context.Context, look inventory.Look) ([]Happening, error) {
+	events, err := d.record.Search(ctx, look)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +203,7 @@ func (d *Desk) SearchHistory(ctx context.Context, look inventory.Look) ([]Happen
 	for _, e := range events {
 		name, known := names[e.Site]
 		if !known && e.Site != "" {
-			if s, err := d.Record.Site(ctx, e.Site); err == nil {
+			if s, err := d.record.Site(ctx, e.Site); err == nil {
 				name = s.Name
 			}
 			names[e.Site] = name
@@ -216,12 +216,12 @@ func (d *Desk) SearchHistory(ctx context.Context, look inventory.Look) ([]Happen
 // Precious says why a copy should not be ended without its name being typed:
 // it is held, or has changes that are nowhere else. "" if nothing speaks
 // against it.
-func (d *Desk) Precious(ctx context.Context, s site.Site) string {
+func (d *Fleet) Precious(ctx context.Context, s site.Site) string {
 	if s.Lease.Held {
 		return "it is held: " + s.Lease.Reason
 	}
 	n := s.Apart.Copy
-	if a, err := d.Apart(ctx, s.ID); err == nil {
+	if a, err := d.copies.Apart(ctx, s.ID); err == nil {
 		n = a.Copy
 	}
 	if n > 0 {

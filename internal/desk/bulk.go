@@ -80,7 +80,7 @@ func (a Act) can(s site.Site) string {
 // that are live, are held or have changes that are nowhere else have to be typed,
 // with commas; where copies are removed and none of them is such a one, the act
 // and how many.
-func (d *Desk) PlanBulk(ctx context.Context, act Act, ids []site.ID) (Bulk, error) {
+func (d *Fleet) PlanBulk(ctx context.Context, act Act, ids []site.ID) (Bulk, error) {
 	b := Bulk{Act: act, By: d.lease, Reason: "held together with others"}
 	if !slices.Contains(Acts, act) {
 		return b, fmt.Errorf("%q is nothing that can be done to several sites: %v", act, Acts)
@@ -88,7 +88,7 @@ func (d *Desk) PlanBulk(ctx context.Context, act Act, ids []site.ID) (Bulk, erro
 	n := 0
 	var must []string
 	for _, id := range ids {
-		s, err := d.Record.Site(ctx, id)
+		s, err := d.record.Site(ctx, id)
 		if err != nil {
 			return b, err
 		}
@@ -142,7 +142,7 @@ type Done struct {
 
 // RunBulk does it, site after site. One that fails does not keep the others from
 // being done.
-func (d *Desk) RunBulk(ctx context.Context, b Bulk, typed string) ([]Done, error) {
+func (d *Fleet) RunBulk(ctx context.Context, b Bulk, typed string) ([]Done, error) {
 	if b.Confirm != "" && typed != b.Confirm {
 		return nil, fmt.Errorf("%w: something would be lost, or a live site be changed; type %q to go on", ErrNotTyped,
 			b.Confirm)
@@ -171,33 +171,33 @@ func (d *Desk) RunBulk(ctx context.Context, b Bulk, typed string) ([]Done, error
 
 // act does one thing to one site, and names the run that was put to work for it.
 // typed is the site's name if it was typed.
-func (d *Desk) act(ctx context.Context, b Bulk, s site.Site, typed string) (run string, err error) {
+func (d *core) act(ctx context.Context, b Bulk, s site.Site, typed string) (run string, err error) {
 	queued := func(p plan.Plan, err error) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		r, err := d.StartTyped(ctx, p, typed)
+		r, err := d.runs.StartTyped(ctx, p, typed)
 		return r.ID, err
 	}
 	switch b.Act {
 	case ActKeep:
-		return queued(d.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.ByHand}))
+		return queued(d.points.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.ByHand}))
 	case ActRefresh:
-		return queued(d.PlanRefresh(ctx, s.ID))
+		return queued(d.copies.PlanRefresh(ctx, s.ID))
 	case ActRemove:
-		return queued(d.PlanRemove(ctx, s.ID))
+		return queued(d.copies.PlanRemove(ctx, s.ID))
 	case ActExtend:
-		_, err = d.Extend(ctx, s.ID, b.By, typed)
+		_, err = d.copies.Extend(ctx, s.ID, b.By, typed)
 	case ActHold:
-		_, err = d.Hold(ctx, s.ID, b.Reason)
+		_, err = d.copies.Hold(ctx, s.ID, b.Reason)
 	case ActExpire:
-		_, err = d.Expire(ctx, s.ID, typed)
+		_, err = d.copies.Expire(ctx, s.ID, typed)
 	case ActBack:
-		_, err = d.BringBack(ctx, s.ID, 0)
+		_, err = d.copies.BringBack(ctx, s.ID, 0)
 	case ActPark:
-		_, err = d.Park(ctx, s.ID, "", "", typed)
+		_, err = d.copies.Park(ctx, s.ID, "", "", typed)
 	case ActLift:
-		_, err = d.Lift(ctx, s.ID, typed)
+		_, err = d.copies.Lift(ctx, s.ID, typed)
 	}
 	return "", err
 }

@@ -20,7 +20,7 @@ import (
 
 // PlanCaches says what emptying a site's caches will do; object switches the cache
 // of objects on or off, if it is not "".
-func (d *Desk) PlanCaches(ctx context.Context, id site.ID, object string) (plan.Plan, error) {
+func (d *Hands) PlanCaches(ctx context.Context, id site.ID, object string) (plan.Plan, error) {
 	s, err := d.fresh(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
@@ -28,7 +28,7 @@ func (d *Desk) PlanCaches(ctx context.Context, id site.ID, object string) (plan.
 	if object != "" && object != "on" && object != "off" {
 		return plan.Plan{}, fmt.Errorf("the cache of objects is on or off, not %q", object)
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -47,7 +47,7 @@ func (d *Desk) PlanCaches(ctx context.Context, id site.ID, object string) (plan.
 	if rows > 0 {
 		goes = append(goes, plan.Part{What: "kept results in tables", Rows: rows, Note: "go"})
 	}
-	is, was := st.ObjectCache()
+	is, was := stack.CachesOf(st).ObjectCache()
 	if object != "" && is != "" {
 		from, to := is, was
 		if object == "on" {
@@ -68,13 +68,13 @@ func (d *Desk) PlanCaches(ctx context.Context, id site.ID, object string) (plan.
 }
 
 // cached counts the rows in which a site keeps results.
-func (d *Desk) cached(ctx context.Context, s site.Site) (n int64, err error) {
+func (d *core) cached(ctx context.Context, s site.Site) (n int64, err error) {
 	if s.Database.Engine == "" {
 		return 0, nil
 	}
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) error {
 		for _, t := range snap.Schema().Tables {
-			k := st.EmptyCaches(s.Database.Prefix, t)
+			k := stack.CachesOf(st).EmptyCaches(s.Database.Prefix, t)
 			if k.Row == nil {
 				continue
 			}
@@ -115,7 +115,7 @@ const tries = 3
 
 // Timings asks a copy for a page of every kind that visitors see, and its origin
 // for the same ones if live says so.
-func (d *Desk) Timings(ctx context.Context, id site.ID, live bool) ([]Timing, error) {
+func (d *Hands) Timings(ctx context.Context, id site.ID, live bool) ([]Timing, error) {
 	s, err := d.onCopy(ctx, id, "pages are timed")
 	if err != nil {
 		return nil, err
@@ -128,7 +128,7 @@ func (d *Desk) Timings(ctx context.Context, id site.ID, live bool) ([]Timing, er
 	if err != nil {
 		return nil, err
 	}
-	o, oerr := d.Record.Site(ctx, s.Origin)
+	o, oerr := d.record.Site(ctx, s.Origin)
 	if live && oerr != nil {
 		return nil, fmt.Errorf("%s has no origin to compare with", s.Name)
 	}
@@ -173,7 +173,7 @@ type Shell struct {
 
 // ShellOf says how to get a shell in a copy's folder, with its address and its
 // database named in the environment.
-func (d *Desk) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
+func (d *Hands) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
 	s, err := d.onCopy(ctx, id, "a shell is opened")
 	if err != nil {
 		return Shell{}, err
@@ -187,11 +187,11 @@ func (d *Desk) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
 			"ALIBI_DATABASE": cmp.Or(s.Database.Name, s.Database.Path),
 		},
 	}
-	if s.Host == d.Config.Machine {
+	if s.Host == d.config.Machine {
 		out.Command = []string{"sh", "-c", `exec "${SHELL:-sh}"`}
 		return out, nil
 	}
-	h, err := d.Record.Host(ctx, s.Host)
+	h, err := d.record.Host(ctx, s.Host)
 	if err != nil {
 		return out, err
 	}
@@ -224,8 +224,8 @@ type Delivery struct {
 }
 
 // Deliveries lists what came to sites from repositories, newest first.
-func (d *Desk) Deliveries(ctx context.Context) ([]Delivery, error) {
-	runs, err := d.Record.Runs(ctx, 10_000)
+func (d *Fleet) Deliveries(ctx context.Context) ([]Delivery, error) {
+	runs, err := d.record.Runs(ctx, 10_000)
 	if err != nil {
 		return nil, err
 	}
@@ -256,8 +256,8 @@ func (d *Desk) Deliveries(ctx context.Context) ([]Delivery, error) {
 }
 
 // Security is what a look at a site's safety found, the worst first.
-func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error) {
-	s, err := d.Inspect(ctx, id)
+func (d *Hands) Security(ctx context.Context, id site.ID) ([]site.Finding, error) {
+	s, err := d.fleet.Inspect(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -271,7 +271,7 @@ func (d *Desk) Security(ctx context.Context, id site.ID) ([]site.Finding, error)
 	if err := d.admins(ctx, s, note); err != nil {
 		return nil, err
 	}
-	parts, err := d.Components(ctx, id, true)
+	parts, err := d.components.Components(ctx, id, true)
 	if err != nil {
 		return nil, err
 	}
@@ -310,8 +310,8 @@ func updating(p Part) string {
 }
 
 // admins looks at who may do everything.
-func (d *Desk) admins(ctx context.Context, s site.Site, note func(site.Severity, string, string, string)) error {
-	list, err := d.Accounts(ctx, s.ID)
+func (d *core) admins(ctx context.Context, s site.Site, note func(site.Severity, string, string, string)) error {
+	list, err := d.hands.Accounts(ctx, s.ID)
 	if err != nil {
 		return err
 	}
@@ -334,7 +334,7 @@ func (d *Desk) admins(ctx context.Context, s site.Site, note func(site.Severity,
 }
 
 // policy says how a copy is updated and what it keeps from the outside.
-func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, string)) {
+func (d *core) policy(s site.Site, note func(site.Severity, string, string, string)) {
 	if s.Role != site.Copy {
 		return
 	}
@@ -362,8 +362,8 @@ func (d *Desk) policy(s site.Site, note func(site.Severity, string, string, stri
 }
 
 // codeAmongUploads finds PHP where only media belong.
-func (d *Desk) codeAmongUploads(ctx context.Context, s site.Site) (out []string, err error) {
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+func (d *core) codeAmongUploads(ctx context.Context, s site.Site) (out []string, err error) {
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -390,6 +390,12 @@ func (d *Desk) codeAmongUploads(ctx context.Context, s site.Site) (out []string,
 		}
 		return nil
 	}
-	err = walk("wp-content/uploads", 0)
+	st, err := d.env.Stack(s.Stack)
+	if err != nil {
+		return nil, err
+	}
+	if dir := stack.LayoutOf(st).Uploads; dir != "" {
+		err = walk(dir, 0)
+	}
 	return out, err
 }

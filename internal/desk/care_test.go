@@ -30,21 +30,21 @@ func TestCachesAreEmptied(t *testing.T) {
 	require.NoError(t, os.WriteFile(cached, []byte(strings.Repeat("old", 100)), 0o644))
 	object := filepath.Join(s.Root, "wp-content/object-cache.php")
 	require.NoError(t, os.WriteFile(object+".off", []byte("<?php // a cache of objects that does nothing\n"), 0o644))
-	_, err := w.Desk.Query(ctx, s.ID, "INSERT INTO sk_options (option_name, option_value, autoload) VALUES "+
+	_, err := w.Desk.Hands.Query(ctx, s.ID, "INSERT INTO sk_options (option_name, option_value, autoload) VALUES "+
 		"('_transient_tides', 'old', 'no')", true, 1)
 	require.NoError(t, err)
-	_, err = w.Desk.Inspect(ctx, s.ID)
+	_, err = w.Desk.Fleet.Inspect(ctx, s.ID)
 	require.NoError(t, err)
-	done(t, w)(w.Desk.PlanCaches(ctx, s.ID, ""))
+	done(t, w)(w.Desk.Hands.PlanCaches(ctx, s.ID, ""))
 	assert.NoFileExists(t, cached)
 	assert.Equal(t, "0", counted(t, w, s, "SELECT COUNT(*) FROM sk_options WHERE option_name='_transient_tides'"))
-	done(t, w)(w.Desk.PlanCaches(ctx, s.ID, "on"))
+	done(t, w)(w.Desk.Hands.PlanCaches(ctx, s.ID, "on"))
 	assert.FileExists(t, object)
-	done(t, w)(w.Desk.PlanCaches(ctx, s.ID, "off"))
+	done(t, w)(w.Desk.Hands.PlanCaches(ctx, s.ID, "off"))
 	assert.NoFileExists(t, object)
-	_, err = w.Desk.PlanCaches(ctx, s.ID, "off")
+	_, err = w.Desk.Hands.PlanCaches(ctx, s.ID, "off")
 	assert.ErrorContains(t, err, "can't be switched off")
-	_, err = w.Desk.PlanCaches(ctx, live.ID, "sideways")
+	_, err = w.Desk.Hands.PlanCaches(ctx, live.ID, "sideways")
 	assert.ErrorContains(t, err, "is on or off")
 }
 
@@ -54,7 +54,7 @@ func TestPagesAreTimed(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy("ferry", "timed")
-	list, err := w.Desk.Timings(ctx, s.ID, true)
+	list, err := w.Desk.Hands.Timings(ctx, s.ID, true)
 	require.NoError(t, err)
 	require.Greater(t, len(list), 4)
 	for _, x := range list {
@@ -65,7 +65,7 @@ func TestPagesAreTimed(t *testing.T) {
 			assert.Greater(t, x.Bytes, 1000)
 		}
 	}
-	_, err = w.Desk.Timings(ctx, live.ID, false)
+	_, err = w.Desk.Hands.Timings(ctx, live.ID, false)
 	assert.ErrorContains(t, err, "is a live site")
 }
 
@@ -74,7 +74,7 @@ func TestAShellWhereACopyIs(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy("crew", "shell")
-	x, err := w.Desk.ShellOf(ctx, s.ID)
+	x, err := w.Desk.Hands.ShellOf(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, s.Root, x.Dir)
 	cmd := exec.Command("sh", "-c", `echo "$ALIBI_URL $ALIBI_ROOT"`)
@@ -84,16 +84,16 @@ func TestAShellWhereACopyIs(t *testing.T) {
 	out, err := cmd.Output()
 	require.NoError(t, err)
 	assert.Equal(t, s.Address().String()+" "+s.Root, strings.TrimSpace(string(out)))
-	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+	_, err = w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
 		s.Host, s.Root = "pier", "/srv/it's here"
 		return nil
 	})
 	require.NoError(t, err)
-	x, err = w.Desk.ShellOf(ctx, s.ID)
+	x, err = w.Desk.Hands.ShellOf(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "ssh", x.Command[0])
 	assert.Equal(t, `cd '/srv/it'\''s here' && exec "${SHELL:-sh}" -l`, x.Command[len(x.Command)-1])
-	_, err = w.Desk.ShellOf(ctx, w.Site("crew.skerryline.example").ID)
+	_, err = w.Desk.Hands.ShellOf(ctx, w.Site("crew.skerryline.example").ID)
 	assert.ErrorContains(t, err, "is a live site")
 }
 
@@ -105,13 +105,13 @@ func TestALookAtSafety(t *testing.T) {
 	evil := filepath.Join(s.Root, "wp-content/uploads/2026/x.php")
 	require.NoError(t, os.MkdirAll(filepath.Dir(evil), 0o755))
 	require.NoError(t, os.WriteFile(evil, []byte("<?php "+strings.Repeat("// nobody uploads code\n", 5)), 0o644))
-	_, err := w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+	_, err := w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
 		s.Quiet = s.Quiet[1:]
 		s.Runtime.Show = true
 		return nil
 	})
 	require.NoError(t, err)
-	list, err := w.Desk.Security(ctx, s.ID)
+	list, err := w.Desk.Hands.Security(ctx, s.ID)
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, f := range list {
@@ -125,7 +125,7 @@ func TestALookAtSafety(t *testing.T) {
 	assert.Contains(t, got["errors"], "errors are shown")
 	assert.Contains(t, got["people"], "holds its origin's people")
 	assert.Equal(t, site.Warn, list[0].Severity, "the worst comes first")
-	_, err = w.Desk.Security(ctx, w.Site("status").ID)
+	_, err = w.Desk.Hands.Security(ctx, w.Site("status").ID)
 	assert.ErrorContains(t, err, "has no CMS")
 }
 
@@ -147,15 +147,15 @@ func TestDeliveriesAreCounted(t *testing.T) {
 		Author: &object.Signature{Name: "runa", Email: "runa@skerryline.example"},
 	})
 	require.NoError(t, err)
-	list, err := w.Desk.Deliveries(ctx)
+	list, err := w.Desk.Fleet.Deliveries(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	src, err := site.ParseSource(site.Plugin, dir)
 	require.NoError(t, err)
-	p, err := w.Desk.PlanChange(ctx, s.ID, desk.ChangeWish{Put: []site.Source{src}}, nil)
+	p, err := w.Desk.Components.PlanChange(ctx, s.ID, desk.ChangeWish{Put: []site.Source{src}}, nil)
 	require.NoError(t, err)
 	require.Empty(t, w.Run(p).Error)
-	list, err = w.Desk.Deliveries(ctx)
+	list, err = w.Desk.Fleet.Deliveries(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "plugin fares 1.2", list[0].What)

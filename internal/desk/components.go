@@ -22,7 +22,7 @@ import (
 )
 
 // Catalogue is the one that the configuration names.
-func (d *Desk) Catalogue() *catalogue.Client { return d.catalogue() }
+func (d *Components) Catalogue() *catalogue.Client { return d.catalogue() }
 
 // ChangeWish is what a person wants a site to run.
 type ChangeWish struct {
@@ -42,7 +42,7 @@ type ChangeWish struct {
 }
 
 // fetched is a source with what came of it.
-func (d *Desk) fetchAll(
+func (d *core) fetchAll(
 	ctx context.Context,
 	list []site.Source,
 	tell func(what string, done, total int64),
@@ -64,7 +64,7 @@ func (d *Desk) fetchAll(
 }
 
 // fetch brings a component from wherever it is.
-func (d *Desk) fetch(ctx context.Context, s site.Source, tell func(done, total int64)) (catalogue.Package, error) {
+func (d *core) fetch(ctx context.Context, s site.Source, tell func(done, total int64)) (catalogue.Package, error) {
 	name, ok := strings.CutPrefix(s.From, "site:")
 	if !ok {
 		return d.catalogue().Fetch(ctx, s, tell)
@@ -83,11 +83,11 @@ func (d *Desk) fetch(ctx context.Context, s site.Source, tell func(done, total i
 			}
 		}
 	}
-	st, err := d.Env.Stack(from.Stack)
+	st, err := d.env.Stack(from.Stack)
 	if err != nil {
 		return catalogue.Package{}, err
 	}
-	at := st.Stands(s.Kind, s.Slug)
+	at := stack.ComponentsOf(st).Stands(s.Kind, s.Slug)
 	if at == "" {
 		return catalogue.Package{}, fmt.Errorf("%s has no plugin and no theme called %s", from.Name, s.Slug)
 	}
@@ -95,8 +95,8 @@ func (d *Desk) fetch(ctx context.Context, s site.Source, tell func(done, total i
 }
 
 // fresh2 finds a site by what a person calls it, with facts.
-func (d *Desk) fresh2(ctx context.Context, name string) (site.Site, error) {
-	s, err := d.Find(ctx, name)
+func (d *core) fresh2(ctx context.Context, name string) (site.Site, error) {
+	s, err := d.fleet.Find(ctx, name)
 	if err != nil {
 		return s, err
 	}
@@ -104,8 +104,8 @@ func (d *Desk) fresh2(ctx context.Context, name string) (site.Site, error) {
 }
 
 // bringFolder copies a folder of a site to this machine.
-func (d *Desk) bringFolder(ctx context.Context, s site.Site, folder, to string) error {
-	h, err := d.Host(ctx, s.Host)
+func (d *core) bringFolder(ctx context.Context, s site.Site, folder, to string) error {
+	h, err := d.host(ctx, s.Host)
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func (d *Desk) bringFolder(ctx context.Context, s site.Site, folder, to string) 
 	if err != nil {
 		return err
 	}
-	dst, err := local.New(d.Config.Machine).Write(ctx, to)
+	dst, err := local.New(d.config.Machine).Write(ctx, to)
 	if err != nil {
 		return err
 	}
@@ -132,20 +132,20 @@ func (d *Desk) bringFolder(ctx context.Context, s site.Site, folder, to string) 
 
 // PlanChange says what a change of what a site runs will do. What is to be
 // brought is fetched into the cache for it.
-func (d *Desk) PlanChange(
+func (d *Components) PlanChange(
 	ctx context.Context,
 	id site.ID,
 	w ChangeWish,
 	tell func(what string, done, total int64),
 ) (plan.Plan, error) {
-	s, err := d.Inspect(ctx, id) // what is on may have been changed inside
+	s, err := d.fleet.Inspect(ctx, id) // what is on may have been changed inside
 	if err != nil {
 		return plan.Plan{}, err
 	}
 	if s.Stack == "plain" {
 		return plan.Plan{}, fmt.Errorf("%s has no CMS: it has no plugins, themes and core", s.Name)
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -153,22 +153,22 @@ func (d *Desk) PlanChange(
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	x := &changing{d: d, s: s, st: st, w: w, c: &reset.Change{Put: packages, Anyway: w.Anyway, Pins: w.Pins}}
+	x := &changing{d: d.core, s: s, st: st, w: w, c: &reset.Change{Put: packages, Anyway: w.Anyway, Pins: w.Pins}}
 	if err := x.gather(ctx); err != nil {
 		return plan.Plan{}, err
 	}
 	in := reset.Input{
 		Site:     s,
-		Depot:    d.DepotPath(),
-		Now:      d.Now(),
-		By:       d.Who,
+		Depot:    d.points.DepotPath(),
+		Now:      d.now(),
+		By:       d.who,
 		Goes:     x.goes,
 		Stays:    x.stays,
 		Findings: x.findings,
 		Choices:  reset.Choices{Change: x.c, Files: x.c.Files(), Database: x.c.Rows()},
 	}
 	in.Findings = append(in.Findings, x.conflicts(ctx)...)
-	if list, _, err := d.Points(ctx, id); err == nil {
+	if list, _, err := d.points.Points(ctx, id); err == nil {
 		in.First = len(list) == 0
 	}
 	return reset.Plan(in), nil
@@ -179,7 +179,7 @@ var ErrNothingToChange = errors.New("it is so already: nothing need be done")
 
 // changing works out a change from what a site has and what is wanted.
 type changing struct {
-	d        *Desk
+	d        *core
 	s        site.Site
 	st       stack.Stack
 	w        ChangeWish
@@ -397,9 +397,9 @@ func (x *changing) chooseTheme(themes []site.Component) error {
 func (x *changing) remove(themes []site.Component) error {
 	for _, slug := range x.w.Delete {
 		if p := find(x.after, slug); p != nil {
-			at := x.st.Stands(site.Plugin, slug)
+			at := stack.ComponentsOf(x.st).Stands(site.Plugin, slug)
 			if p.File != "" && !strings.Contains(p.File, "/") {
-				at = x.st.Stands(site.Plugin, p.File)
+				at = stack.ComponentsOf(x.st).Stands(site.Plugin, p.File)
 			}
 			x.c.Remove = append(x.c.Remove, at)
 			x.say("plugin "+slug, 0, 0, p.Version+" goes")
@@ -416,7 +416,7 @@ func (x *changing) remove(themes []site.Component) error {
 		if on := find(themes, x.theme); on != nil && on.Parent == slug {
 			return fmt.Errorf("the theme %s, which is on, builds on %s", x.theme, slug)
 		}
-		x.c.Remove = append(x.c.Remove, x.st.Stands(site.Theme, slug))
+		x.c.Remove = append(x.c.Remove, stack.ComponentsOf(x.st).Stands(site.Theme, slug))
 		x.say("theme "+slug, 0, 0, t.Version+" goes")
 	}
 	return nil

@@ -18,12 +18,12 @@ import (
 )
 
 // database opens a site's tables as they are now.
-func (d *Desk) database(ctx context.Context, s site.Site, use func(st stack.Stack, snap tables.Snapshot) error) error {
-	st, err := d.Env.Stack(s.Stack)
+func (d *core) database(ctx context.Context, s site.Site, use func(st stack.Stack, snap tables.Snapshot) error) error {
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return err
 	}
@@ -43,13 +43,13 @@ func (d *Desk) database(ctx context.Context, s site.Site, use func(st stack.Stac
 // ExportContent writes content of a site, of some kinds or all, into a new file in
 // the open form in which its CMS exports it, and tells how many items that was.
 // The site is only read.
-func (d *Desk) ExportContent(ctx context.Context, s site.Site, kinds []site.Kind, to string) (items int, err error) {
+func (d *Hands) ExportContent(ctx context.Context, s site.Site, kinds []site.Kind, to string) (items int, err error) {
 	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return 0, fmt.Errorf("writing the content: %w; nothing is written over", err)
 	}
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
-		items, err = st.Export(ctx, snap, s.Database.Prefix, kinds, f)
+		items, err = stack.ContentsOf(st).Export(ctx, snap, s.Database.Prefix, kinds, f)
 		return err
 	})
 	if cerr := f.Close(); err == nil {
@@ -63,7 +63,7 @@ func (d *Desk) ExportContent(ctx context.Context, s site.Site, kinds []site.Kind
 }
 
 // PlanBring says what adding the content of a file to a site will do.
-func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Plan, error) {
+func (d *Hands) PlanBring(ctx context.Context, id site.ID, from string) (plan.Plan, error) {
 	s, err := d.fresh(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
@@ -77,14 +77,14 @@ func (d *Desk) PlanBring(ctx context.Context, id site.ID, from string) (plan.Pla
 	}
 	in := reset.Input{
 		Site:    s,
-		Depot:   d.DepotPath(),
-		Now:     d.Now(),
-		By:      d.Who,
+		Depot:   d.points.DepotPath(),
+		Now:     d.now(),
+		By:      d.who,
 		Choices: reset.Choices{Database: true, Feed: &reset.Feed{Path: from, Sum: tree.Hash(blake3.Sum256(text))}},
 	}
 	var out stack.Brought
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
-		_, out, err = st.Bring(ctx, snap, s.Database.Prefix, bytes.NewReader(text))
+		_, out, err = stack.ContentsOf(st).Bring(ctx, snap, s.Database.Prefix, bytes.NewReader(text))
 		return err
 	})
 	if err != nil {

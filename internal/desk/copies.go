@@ -20,16 +20,16 @@ import (
 )
 
 // Inspect brings a site's facts up to date.
-func (d *Desk) Inspect(ctx context.Context, id site.ID) (site.Site, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Fleet) Inspect(ctx context.Context, id site.ID) (site.Site, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return s, err
 	}
-	f, err := d.Env.Inspect(ctx, s.Host, s.Root, s.Stack)
+	f, err := d.env.Inspect(ctx, s.Host, s.Root, s.Stack)
 	if err != nil {
 		return s, err
 	}
-	return d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+	return d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		if f.PHP == "" && s.Facts != nil {
 			f.PHP = s.Facts.PHP
 		}
@@ -45,12 +45,12 @@ func (d *Desk) Inspect(ctx context.Context, id site.ID) (site.Site, error) {
 }
 
 // CopyDefaults are the choices that give the usual copy of a site.
-func (d *Desk) CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error) {
-	all, err := d.Record.Sites(ctx)
+func (d *Copies) CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error) {
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return clone.Choices{}, err
 	}
-	c := clone.Defaults(origin, purpose, d.Config.Machine, nameTaken(all))
+	c := clone.Defaults(origin, purpose, d.config.Machine, nameTaken(all))
 	c.Lease = d.lease
 	return c, nil
 }
@@ -59,19 +59,19 @@ func (d *Desk) CopyDefaults(ctx context.Context, origin site.Site, purpose strin
 const maxFactsAge = 10 * time.Minute
 
 // fresh gives a site with facts that are not old.
-func (d *Desk) fresh(ctx context.Context, id site.ID) (site.Site, error) {
-	s, err := d.Record.Site(ctx, id)
-	if err != nil || s.Facts != nil && d.Now().Sub(s.Facts.At) < maxFactsAge {
+func (d *core) fresh(ctx context.Context, id site.ID) (site.Site, error) {
+	s, err := d.record.Site(ctx, id)
+	if err != nil || s.Facts != nil && d.now().Sub(s.Facts.At) < maxFactsAge {
 		return s, err
 	}
-	return d.Inspect(ctx, id)
+	return d.fleet.Inspect(ctx, id)
 }
 
 // CopyInput gathers everything that a plan of a copy is made of. The plan
 // itself is then clone.Plan, which may be called again with other choices
 // without any I/O.
-func (d *Desk) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
-	s, err := d.Record.Site(ctx, origin)
+func (d *Copies) CopyInput(ctx context.Context, origin site.ID) (clone.Input, error) {
+	s, err := d.record.Site(ctx, origin)
 	if err == nil && s.State != site.Ready && s.State != site.Parked { // what is not whole can't be inspected either
 		err = notNow(s)
 	}
@@ -99,21 +99,21 @@ func notNow(s site.Site) error {
 	return fmt.Errorf("%s, so that it can't be copied now: %s", why, first)
 }
 
-func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, error) {
+func (d *core) copyInput(ctx context.Context, origin site.Site) (clone.Input, error) {
 	in := clone.Input{
 		Origin: origin,
-		Local:  d.Config.Machine,
+		Local:  d.config.Machine,
 		Places: map[string]clone.Place{},
-		Port:   d.Env.Port,
-		Grace:  d.Env.Grace,
-		Quota:  d.Config.Quota,
-		By:     d.Who,
-		Now:    d.Now(),
+		Port:   d.env.Port,
+		Grace:  d.env.Grace,
+		Quota:  d.config.Quota,
+		By:     d.who,
+		Now:    d.now(),
 	}
 	if in.Origin.State != site.Ready && in.Origin.State != site.Parked {
 		return in, notNow(in.Origin)
 	}
-	all, err := d.Record.Sites(ctx)
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return in, err
 	}
@@ -122,7 +122,7 @@ func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, er
 		return in, err
 	}
 	in.Use = use(all, origin.ID)
-	if in.Past, err = d.Record.Runs(ctx, 200); err != nil {
+	if in.Past, err = d.record.Runs(ctx, 200); err != nil {
 		return in, err
 	}
 	return in, d.places(ctx, &in)
@@ -130,24 +130,24 @@ func (d *Desk) copyInput(ctx context.Context, origin site.Site) (clone.Input, er
 
 // places says where copies may be made. Machines other than this one are not
 // asked for anything: what is known of them must do for a plan.
-func (d *Desk) places(ctx context.Context, in *clone.Input) error {
-	hosts, err := d.Hosts(ctx)
+func (d *core) places(ctx context.Context, in *clone.Input) error {
+	hosts, err := d.fleet.Hosts(ctx)
 	if err != nil {
 		return err
 	}
 	for _, h := range hosts {
 		pl := clone.Place{Folder: h.Copies, Server: h.Server.Address}
-		if h.Name == d.Config.Machine {
-			pl.Folder = filepath.Join(d.Home(), "copies")
-			m, err := d.Host(ctx, h.Name)
+		if h.Name == d.config.Machine {
+			pl.Folder = filepath.Join(d.home(), "copies")
+			m, err := d.host(ctx, h.Name)
 			if err != nil {
 				return err
 			}
-			if pl.Free, err = m.Free(ctx, d.Home()); err != nil {
+			if pl.Free, err = m.Free(ctx, d.home()); err != nil {
 				return err
 			}
 			pl.Server = d.serverAddress()
-			for _, v := range d.PHP() {
+			for _, v := range d.php() {
 				pl.PHP = append(pl.PHP, v.Series())
 			}
 		} else if h.Name == in.Origin.Host && in.Origin.Facts != nil {
@@ -178,7 +178,7 @@ func use(all []site.Site, origin site.ID) site.Use {
 }
 
 // PlanCopy says what copying a site with these choices will do.
-func (d *Desk) PlanCopy(ctx context.Context, origin site.ID, c clone.Choices) (plan.Plan, error) {
+func (d *Copies) PlanCopy(ctx context.Context, origin site.ID, c clone.Choices) (plan.Plan, error) {
 	in, err := d.CopyInput(ctx, origin)
 	if err != nil {
 		return plan.Plan{}, err
@@ -187,23 +187,23 @@ func (d *Desk) PlanCopy(ctx context.Context, origin site.ID, c clone.Choices) (p
 }
 
 // PlanFrom makes the plan from what CopyInput gathered.
-func (d *Desk) PlanFrom(in clone.Input, c clone.Choices) plan.Plan {
+func (d *Copies) PlanFrom(in clone.Input, c clone.Choices) plan.Plan {
 	in.Choices = c
 	return clone.Plan(in)
 }
 
 // RefreshInput gathers what a plan of bringing a copy in line is made of, with
 // the choices that made the copy.
-func (d *Desk) RefreshInput(ctx context.Context, id site.ID) (clone.Input, clone.Choices, error) {
+func (d *Copies) RefreshInput(ctx context.Context, id site.ID) (clone.Input, clone.Choices, error) {
 	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) { return d.CopyInput(ctx, s.Origin) })
 }
 
-func (d *Desk) refreshInput(
+func (d *core) refreshInput(
 	ctx context.Context,
 	id site.ID,
 	gather func(site.Site) (clone.Input, error),
 ) (clone.Input, clone.Choices, error) {
-	s, err := d.Record.Site(ctx, id)
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return clone.Input{}, clone.Choices{}, err
 	}
@@ -220,7 +220,7 @@ func (d *Desk) refreshInput(
 		return in, clone.Choices{}, err
 	}
 	in.Over = &s
-	if apart, err := d.Apart(ctx, id); err == nil {
+	if apart, err := d.copies.Apart(ctx, id); err == nil {
 		in.Lost = &apart
 	}
 	c, err := d.choices(ctx, s)
@@ -228,8 +228,8 @@ func (d *Desk) refreshInput(
 }
 
 // choices are those of the run that made or last refreshed a copy.
-func (d *Desk) choices(ctx context.Context, s site.Site) (clone.Choices, error) {
-	runs, err := d.Record.RunsOf(ctx, s.ID)
+func (d *core) choices(ctx context.Context, s site.Site) (clone.Choices, error) {
+	runs, err := d.record.RunsOf(ctx, s.ID)
 	if err != nil {
 		return clone.Choices{}, err
 	}
@@ -244,27 +244,22 @@ func (d *Desk) choices(ctx context.Context, s site.Site) (clone.Choices, error) 
 }
 
 // PlanRefresh says what bringing a copy in line with its origin will do.
-func (d *Desk) PlanRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
+func (d *Copies) PlanRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
 	return d.planRefresh(ctx, id, false)
 }
 
 // PlanFreshRefresh is PlanRefresh, and everything is read, whatever sizes and times say.
-func (d *Desk) PlanFreshRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
+func (d *Copies) PlanFreshRefresh(ctx context.Context, id site.ID) (plan.Plan, error) {
 	return d.planRefresh(ctx, id, true)
 }
 
-func (d *Desk) planRefresh(ctx context.Context, id site.ID, fresh bool) (plan.Plan, error) {
-	in, c, err := d.RefreshInput(ctx, id)
+func (d *core) planRefresh(ctx context.Context, id site.ID, fresh bool) (plan.Plan, error) {
+	in, c, err := d.copies.RefreshInput(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
 	}
 	c.Fresh = fresh
-	return d.PlanFrom(in, c), nil
-}
-
-// Start puts a plan to work for which nothing has to be typed.
-func (d *Desk) Start(ctx context.Context, p plan.Plan) (plan.Run, error) {
-	return d.StartTyped(ctx, p, "")
+	return d.copies.PlanFrom(in, c), nil
 }
 
 // ErrNoOrigin is given for a site that is a copy of nothing.
@@ -278,20 +273,11 @@ func Obstacle(p plan.Plan) error {
 	return fmt.Errorf("the plan can't be carried out: %s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
 }
 
-// StartTyped puts a plan to work; typed is the name that a person typed for it.
-// Whether one must be typed is decided where the plan is queued.
-func (d *Desk) StartTyped(ctx context.Context, p plan.Plan, typed string) (plan.Run, error) {
-	if p.Blocked() {
-		return plan.Run{}, Obstacle(p)
-	}
-	return d.Queue.Add(ctx, p, d.Who, typed)
-}
-
 // Extend gives a copy more time. A held copy has no end: to give it one ends the
 // hold, for which typed must be its name.
-func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed string) (site.Site, error) {
+func (d *Copies) Extend(ctx context.Context, id site.ID, by time.Duration, typed string) (site.Site, error) {
 	ends := ""
-	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+	s, err := d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		switch {
 		case s.Role != site.Copy:
 			return fmt.Errorf("%s is a live site: it has no lease", s.Name)
@@ -303,7 +289,7 @@ func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed s
 		case s.Lease.Held:
 			ends = "; it was held: " + s.Lease.Reason
 		}
-		s.Lease = s.Lease.Extend(d.Now(), by)
+		s.Lease = s.Lease.Extend(d.now(), by)
 		return nil
 	})
 	if err != nil {
@@ -313,12 +299,12 @@ func (d *Desk) Extend(ctx context.Context, id site.ID, by time.Duration, typed s
 }
 
 // Hold takes the end of a copy's lease away, for a reason.
-func (d *Desk) Hold(ctx context.Context, id site.ID, reason string) (site.Site, error) {
-	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+func (d *Copies) Hold(ctx context.Context, id site.ID, reason string) (site.Site, error) {
+	s, err := d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		if s.Role != site.Copy || s.State == site.Expired {
 			return onlyCopies(*s, "held")
 		}
-		l, err := s.Lease.Hold(reason, d.Who)
+		l, err := s.Lease.Hold(reason, d.who)
 		s.Lease = l
 		return err
 	})
@@ -330,28 +316,28 @@ func (d *Desk) Hold(ctx context.Context, id site.ID, reason string) (site.Site, 
 
 // Expire takes a copy off the air now; it can be brought back for a while. Where
 // something would be lost by it, typed must be the copy's name.
-func (d *Desk) Expire(ctx context.Context, id site.ID, typed string) (site.Site, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) Expire(ctx context.Context, id site.ID, typed string) (site.Site, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return s, err
 	}
-	if why := d.Precious(ctx, s); why != "" && typed != s.Name {
+	if why := d.fleet.Precious(ctx, s); why != "" && typed != s.Name {
 		return s, fmt.Errorf("%w: %s, and its name must be typed: %s", ErrNotTyped, why, s.Name)
 	}
-	return remove.Expire(ctx, d.Env, id, d.Who, "expired by hand")
+	return remove.Expire(ctx, d.env, id, d.who, "expired by hand")
 }
 
 // BringBack puts an expired copy on the air again; 0 is the usual lifetime.
-func (d *Desk) BringBack(ctx context.Context, id site.ID, lease time.Duration) (site.Site, error) {
+func (d *Copies) BringBack(ctx context.Context, id site.ID, lease time.Duration) (site.Site, error) {
 	if lease == 0 {
 		lease = d.lease
 	}
-	return remove.BringBack(ctx, d.Env, id, lease, d.Who)
+	return remove.BringBack(ctx, d.env, id, lease, d.who)
 }
 
 // PlanRemove says what removing a copy for good will do.
-func (d *Desk) PlanRemove(ctx context.Context, id site.ID) (plan.Plan, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) PlanRemove(ctx context.Context, id site.ID) (plan.Plan, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -359,23 +345,23 @@ func (d *Desk) PlanRemove(ctx context.Context, id site.ID) (plan.Plan, error) {
 	if a, err := d.Apart(ctx, id); err == nil {
 		changes = a.Copy
 	}
-	return remove.Plan(d.Env, s, changes)
+	return remove.Plan(d.env, s, changes)
 }
 
 // Leftovers lists what Alibi made and nothing needs any more.
-func (d *Desk) Leftovers(ctx context.Context) ([]remove.Leftover, error) {
-	return remove.Leftovers(ctx, d.Env)
+func (d *Fleet) Leftovers(ctx context.Context) ([]remove.Leftover, error) {
+	return remove.Leftovers(ctx, d.env)
 }
 
 // ClearLeftovers removes them.
-func (d *Desk) ClearLeftovers(ctx context.Context, list []remove.Leftover) error {
-	return remove.Clear(ctx, d.Env, list, d.Who)
+func (d *Fleet) ClearLeftovers(ctx context.Context, list []remove.Leftover) error {
+	return remove.Clear(ctx, d.env, list, d.who)
 }
 
 // Latchkey is an address that signs in once to a copy's inside, as an account
 // or as the first one with a role ("" is the first administrator).
-func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) Latchkey(ctx context.Context, id site.ID, account string) (string, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return "", err
 	}
@@ -385,11 +371,11 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 	if s.Stack != "wordpress" {
 		return "", fmt.Errorf("%s is a %s site: Alibi knows of no accounts in it", s.Name, s.Stack)
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return "", err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return "", err
 	}
@@ -401,31 +387,10 @@ func (d *Desk) Latchkey(ctx context.Context, id site.ID, account string) (string
 	var have []string
 	for _, a := range list {
 		if account == "" || a.Login == account || slices.Contains(a.Roles, account) {
-			return gateway.Latchkey(d.Secret, s, a.Login, d.Now()), d.log(ctx, id, "latchkey", "made to sign in as %s",
+			return gateway.Latchkey(d.secret, s, a.Login, d.now()), d.log(ctx, id, "latchkey", "made to sign in as %s",
 				a.Login)
 		}
 		have = append(have, a.Login)
 	}
 	return "", fmt.Errorf("%s has no account and no role %q; it has %s", s.Name, account, strings.Join(have, ", "))
-}
-
-// Await waits until a run is over, or waits for a person itself, telling of each look at it.
-func (d *Desk) Await(ctx context.Context, id string, look func(plan.Run)) (plan.Run, error) {
-	for {
-		r, err := d.Record.Run(ctx, id)
-		if err != nil {
-			return r, err
-		}
-		if look != nil {
-			look(r)
-		}
-		if r.State.Over() || r.State == plan.Paused && r.Gate.Ask != "" {
-			return r, nil
-		}
-		select {
-		case <-ctx.Done():
-			return r, ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
 }

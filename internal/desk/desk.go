@@ -4,6 +4,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql/driver"
@@ -16,9 +17,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -52,27 +51,81 @@ import (
 // Options of a desk.
 type Options struct {
 	Home    string
+	Who     string    // asks; "": whose account on this machine it is
 	Asker   ssh.Asker // nil: nobody
 	Now     func() time.Time
 	Observe func(work.Moment)
 	Workers int
 }
 
-// Desk is Alibi, open.
+// Desk is Alibi, open: services, each for one field of what people ask for.
 type Desk struct {
-	configDigest [32]byte // digest of the configuration that was read
-	Config       Config
-	Record       *inventory.Inventory
-	Queue        *work.Queue
-	Env          *op.Env
-	Secret       []byte // signs latchkeys
-	Who          string
-	Log          *slog.Logger
-	Front        net.Listener // the gateway's port, where it was taken before; else nil
+	Fleet      *Fleet
+	Runs       *Runs
+	Copies     *Copies
+	Points     *Points
+	Components *Components
+	Pins       *Sheets
+	Hands      *Hands
 
-	lease   time.Duration
-	opt     Options
-	logFile *os.File
+	core *core
+}
+
+// The services, on the same core.
+type (
+	// Fleet is what there is: hosts and sites, what became of them, what is to end and what it costs.
+	Fleet struct{ *core }
+	// Runs are plans that are carried out.
+	Runs struct{ *core }
+	// Copies makes copies, refreshes, proves, shows and ends them.
+	Copies struct{ *core }
+	// Points keeps sites as restore points and archives, and brings them back.
+	Points struct{ *core }
+	// Components are what sites run: their core, plugins and themes, and the trials that find the one to blame.
+	Components struct{ *core }
+	// Sheets say what copies are to run: pins.
+	Sheets struct{ *core }
+	// Hands is work on a site by hand: files, tables, logs, accounts, content.
+	Hands struct{ *core }
+)
+
+// Workings are what a desk works with. They are for the keeper, and for who sets a world up: screens
+// and commands ask the services.
+type Workings struct {
+	Config Config
+	Record *inventory.Inventory
+	Queue  *work.Queue
+	Env    *op.Env
+	Secret []byte // signs latchkeys
+	Log    *slog.Logger
+	Hosts  func(ctx context.Context, name string) (host.Host, error)
+	Depot  func(ctx context.Context) (*depot.Depot, error)
+}
+
+// core is what the services share.
+type core struct {
+	config Config
+	record *inventory.Inventory
+	queue  *work.Queue
+	env    *op.Env
+	secret []byte // signs latchkeys
+	who    string
+	logger *slog.Logger
+	port   net.Listener // the gateway's port, where it was taken before; else nil
+
+	fleet      *Fleet
+	runs       *Runs
+	copies     *Copies
+	points     *Points
+	components *Components
+	pins       *Sheets
+	hands      *Hands
+
+	configDigest [32]byte // digest of the configuration that was read
+	grace        time.Duration
+	lease        time.Duration // for which a copy is leased if nobody says otherwise
+	opt          Options
+	logFile      *os.File
 
 	mu        sync.Mutex
 	depot     *depot.Depot
@@ -99,93 +152,146 @@ func DefaultHome() (string, error) {
 
 // Open opens Alibi's folder, making it if it is new.
 func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
-	if !filepath.IsAbs(opt.Home) {
-		return nil, fmt.Errorf("the folder %q for Alibi's own files must be an absolute path", opt.Home)
-	}
-	for _, d := range []string{"", "copies", "temp"} {
-		if err := os.MkdirAll(filepath.Join(opt.Home, d), 0o700); err != nil {
-			return nil, fmt.Errorf("making Alibi's folder: %w", room(err))
-		}
-	}
-	if err := checkOwn(opt.Home, 0o022, "that only we may write to"); err != nil {
+	if err := prepare(opt.Home); err != nil {
 		return nil, err
-	}
-	if err := chooseRunDir(opt.Home); err != nil {
-		return nil, fmt.Errorf("making Alibi's folder: %w", err)
 	}
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
-	d := &Desk{opt: opt, hosts: map[string]host.Host{}, Who: who()}
+	c := &core{opt: opt, hosts: map[string]host.Host{}, who: cmp.Or(opt.Who, username())}
+	c.fleet, c.runs, c.copies, c.points = &Fleet{c}, &Runs{c}, &Copies{c}, &Points{c}
+	c.components, c.pins, c.hands = &Components{c}, &Sheets{c}, &Hands{c}
+	d := &Desk{c.fleet, c.runs, c.copies, c.points, c.components, c.pins, c.hands, c}
 	defer func() {
 		if err != nil {
 			d.Close()
 		}
 	}()
-	if d.Config, err = loadConfig(opt.Home); err != nil {
+	if err := c.configure(); err != nil {
 		return nil, err
 	}
-	d.configDigest = digestOfConfig(opt.Home)
-	lease, grace, err := d.Config.leases()
-	if err != nil {
+	if err := c.openLog(); err != nil {
 		return nil, err
 	}
-	d.lease = lease
-	d.Log = slog.New(slog.DiscardHandler)
-	d.logFile, err = os.OpenFile(filepath.Join(opt.Home, "alibi.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
-	switch {
-	case err == nil:
-		d.Log = slog.New(slog.NewTextHandler(d.logFile, nil))
-	case !errors.Is(err, unix.EROFS) && !errors.Is(err, fs.ErrPermission): // else the record may still be read
-		return nil, fmt.Errorf("opening the log: %w", room(err))
-	}
-	if d.Secret, err = secret(filepath.Join(opt.Home, "secret")); err != nil {
+	if c.secret, err = secret(filepath.Join(opt.Home, "secret")); err != nil {
 		return nil, err
 	}
-	d.phps = sync.OnceValue(func() []php.PHP { return php.Find(context.Background(), d.Config.Runtime.PHP...) })
-	d.catalogue = sync.OnceValue(func() *catalogue.Client {
+	c.phps = sync.OnceValue(func() []php.PHP { return php.Find(context.Background(), c.config.Runtime.PHP...) })
+	c.catalogue = sync.OnceValue(func() *catalogue.Client {
 		return &catalogue.Client{
-			Address:  d.Config.Catalogue.Address,
+			Address:  c.config.Catalogue.Address,
 			Dir:      filepath.Join(opt.Home, "components"),
 			Identify: wordpress.Stack{}.Identify,
 		}
 	})
-	if d.Record, err = inventory.Open(filepath.Join(opt.Home, "record.db")); err != nil {
+	if c.record, err = inventory.Open(filepath.Join(opt.Home, "record.db")); err != nil {
 		return nil, err
 	}
-	d.Env = &op.Env{
-		Record: d.Record, Home: opt.Home, Local: d.Config.Machine, Hosts: d.Host,
-		Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Port:   strconv.Itoa(d.Config.Gateway.Port), Probe: gateway.Prober(d.Secret, opt.Now),
-		Pages: gateway.Pager(d.Host), Runtime: gateway.Runtime(d.Host),
-		Now: opt.Now, Grace: grace,
-		Secret: d.Secret, Server: d.server, Run: RunDir(opt.Home), PHP: d.PHP, Depot: d.Depot,
-		Try: gateway.Trier(d.Secret, opt.Now), Wake: gateway.Waker(d.Secret, opt.Now),
-		Post: gateway.Poster(d.Secret, opt.Now),
-	}
-	d.Env.Keep, d.Env.Pin = keep.Before(d.Env), d.pinCopy
-	if d.Env.Personal, err = d.Config.personal(); err != nil {
+	if err := c.equip(); err != nil {
 		return nil, err
 	}
-	patience, err := d.Config.Work.patience()
+	return d, c.openQueue(ctx)
+}
+
+// prepare makes Alibi's folder, if it is new, and sees to it that it is ours.
+func prepare(home string) error {
+	if !filepath.IsAbs(home) {
+		return fmt.Errorf("the folder %q for Alibi's own files must be an absolute path", home)
+	}
+	for _, d := range []string{"", "copies", "temp"} {
+		if err := os.MkdirAll(filepath.Join(home, d), 0o700); err != nil {
+			return fmt.Errorf("making Alibi's folder: %w", room(err))
+		}
+	}
+	if err := checkOwn(home, 0o022, "that only we may write to"); err != nil {
+		return err
+	}
+	if err := chooseRunDir(home); err != nil {
+		return fmt.Errorf("making Alibi's folder: %w", err)
+	}
+	return nil
+}
+
+// configure reads the configuration.
+func (d *core) configure() (err error) {
+	if d.config, err = loadConfig(d.opt.Home); err != nil {
+		return err
+	}
+	d.configDigest = digestOfConfig(d.opt.Home)
+	d.lease, d.grace, err = d.config.leases()
+	return err
+}
+
+// openLog opens the log, where Alibi's folder can be written to.
+func (d *core) openLog() (err error) {
+	d.logger = slog.New(slog.DiscardHandler)
+	d.logFile, err = os.OpenFile(filepath.Join(d.opt.Home, "alibi.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	switch {
+	case err == nil:
+		d.logger = slog.New(slog.NewTextHandler(d.logFile, nil))
+	case !errors.Is(err, unix.EROFS) && !errors.Is(err, fs.ErrPermission): // else the record may still be read
+		return fmt.Errorf("opening the log: %w", room(err))
+	}
+	return nil
+}
+
+// equip gives the operations what they work with.
+func (d *core) equip() error {
+	personal, err := d.config.personal()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	d.Queue, err = work.New(
+	d.env = &op.Env{
+		Settings: op.Settings{
+			Home: d.opt.Home, Local: d.config.Machine, Port: strconv.Itoa(d.config.Gateway.Port),
+			Run: RunDir(d.opt.Home), Secret: d.secret, Grace: d.grace, Personal: personal,
+		},
+		Machines: machines{d},
+		Web:      gateway.Visitor{Secret: d.secret, Now: d.opt.Now, Hosts: d.host},
+		Record:   d.record,
+		Stacks:   []stack.Stack{wordpress.Stack{}, plain.Stack{}},
+		Depot:    d.store,
+		Pin:      d.pinCopy,
+		Now:      d.opt.Now,
+	}
+	d.env.Keep = keep.Before(d.env)
+	return nil
+}
+
+// machines are the desk's, for operations.
+type machines struct{ d *core }
+
+func (m machines) Host(ctx context.Context, name string) (host.Host, error) {
+	return m.d.host(ctx, name)
+}
+
+func (m machines) Server(ctx context.Context, name string) (*op.Server, error) {
+	return m.d.server(ctx, name)
+}
+
+func (m machines) PHP() []php.PHP { return m.d.php() }
+
+// openQueue opens the queue of runs.
+func (d *core) openQueue(ctx context.Context) error {
+	patience, err := d.config.Work.patience()
+	if err != nil {
+		return err
+	}
+	d.queue, err = work.New(
 		ctx,
 		work.Options{
 			Patience:   patience,
 			Unstick:    d.unstick,
-			Record:     d.Record,
-			Log:        d.Log,
-			Now:        opt.Now,
+			Record:     d.record,
+			Log:        d.logger,
+			Now:        d.opt.Now,
 			Transient:  transient,
-			Observe:    opt.Observe,
-			Workers:    opt.Workers,
-			Operations: operations(d.Env),
+			Observe:    d.opt.Observe,
+			Workers:    d.opt.Workers,
+			Operations: operations(d.env),
 		},
 	)
-	return d, err
+	return err
 }
 
 // operations are what Alibi can do to a site.
@@ -205,7 +311,7 @@ func room(err error) error {
 }
 
 // unstick breaks off the connections to a run's hosts.
-func (d *Desk) unstick(p plan.Plan) {
+func (d *core) unstick(p plan.Plan) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, name := range []string{p.Origin.Host, p.Target.Host} {
@@ -215,7 +321,7 @@ func (d *Desk) unstick(p plan.Plan) {
 	}
 }
 
-func who() string {
+func username() string {
 	if u, err := user.Current(); err == nil {
 		return u.Username
 	}
@@ -247,210 +353,75 @@ func transient(err error) bool {
 
 // Close closes everything that is open.
 func (d *Desk) Close() error {
-	d.mu.Lock()
-	for _, h := range d.hosts {
+	c := d.core
+	c.mu.Lock()
+	for _, h := range c.hosts {
 		h.Close()
 	}
-	if d.own != nil {
-		if err := d.own.Stop(); err != nil {
-			d.Log.Error("stopping the database server", "err", err)
+	if c.own != nil {
+		if err := c.own.Stop(); err != nil {
+			c.logger.Error("stopping the database server", "err", err)
 		}
 	}
-	d.mu.Unlock()
+	c.mu.Unlock()
 	var err error
-	if d.Env != nil {
-		_ = os.Remove(d.Env.Temp()) // if it is empty: another desk of this process may use it
+	if c.env != nil {
+		_ = os.Remove(c.env.Temp()) // if it is empty: another desk of this process may use it
 	}
-	if d.Record != nil {
-		err = d.Record.Close()
+	if c.record != nil {
+		err = c.record.Close()
 	}
-	if d.logFile != nil {
-		d.logFile.Close()
+	if c.logFile != nil {
+		c.logFile.Close()
 	}
 	return err
 }
 
+// Workings are what the desk works with.
+func (d *Desk) Workings() Workings {
+	c := d.core
+	return Workings{c.config, c.record, c.queue, c.env, c.secret, c.logger, c.host, c.store}
+}
+
+// Who asks, by the name of their account on this machine.
+func (d *Desk) Who() string { return d.core.who }
+
+// Config is how Alibi is set up.
+func (d *Desk) Config() Config { return d.core.config }
+
+// Version is a text that changes whenever anything in the record does, whoever changed it.
+func (d *Desk) Version(ctx context.Context) (string, error) { return d.core.record.Version(ctx) }
+
+// Port is that of the gateway, at which copies answer.
+func (d *Desk) Port() string { return d.core.env.Port }
+
+// UsePort gives the gateway a port that was taken before the desk was opened.
+func (d *Desk) UsePort(ln net.Listener) { d.core.port = ln }
+
+// TakePort gives that port to who serves it, once; nil if there is none.
+func (d *Desk) TakePort() net.Listener {
+	ln := d.core.port
+	d.core.port = nil
+	return ln
+}
+
 // Now is the time by the desk's clock.
-func (d *Desk) Now() time.Time { return d.opt.Now() }
+func (d *Desk) Now() time.Time { return d.core.now() }
+
+func (d *core) now() time.Time { return d.opt.Now() }
 
 // Lease is how long a copy lives if nobody says otherwise.
-func (d *Desk) Lease() time.Duration { return d.lease }
+func (d *Desk) Lease() time.Duration { return d.core.lease }
+
+// Grace is how long a copy that has ended is kept until it is deleted.
+func (d *Desk) Grace() time.Duration { return d.core.grace }
 
 // Home is Alibi's own folder.
-func (d *Desk) Home() string { return d.opt.Home }
+func (d *Desk) Home() string { return d.core.home() }
 
-func (d *Desk) log(ctx context.Context, id site.ID, kind, format string, a ...any) error {
-	return d.Record.Log(ctx, inventory.Event{At: d.Now(), Who: d.Who, Site: id, Kind: kind,
+func (d *core) home() string { return d.opt.Home }
+
+func (d *core) log(ctx context.Context, id site.ID, kind, format string, a ...any) error {
+	return d.record.Log(ctx, inventory.Event{At: d.now(), Who: d.who, Site: id, Kind: kind,
 		Text: fmt.Sprintf(format, a...)})
-}
-
-// NewSite is what is told of a live site that is to be added.
-type NewSite struct {
-	Host, Root, Name string
-	Address          string // "" takes what the site says of itself
-	Database         string // of those that its configuration names; "": the one that it is found to use
-	Client, Owner    string
-}
-
-// AddSite inspects a folder and adds the live site in it.
-func (d *Desk) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
-	if n.Host == "" {
-		n.Host = d.Config.Machine
-	}
-	if !strings.HasPrefix(n.Root, "/") {
-		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example",
-			n.Root, n.Host)
-	}
-	k := stack.Known{Database: n.Database}
-	var given []site.Address
-	if n.Address != "" {
-		a, err := site.ParseAddress(n.Address)
-		if err != nil {
-			return site.Site{}, err
-		}
-		k.HostPort, given = a.HostPort(), []site.Address{a}
-	}
-	f, err := d.Env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
-	if err != nil {
-		return site.Site{}, err
-	}
-	if n.Database != "" && n.Database != f.Database.Name {
-		return site.Site{}, fmt.Errorf(
-			"the site's configuration does not name a database %q: as it reads, the site uses %s; name that one, or "+
-				"leave the database out",
-			n.Database,
-			f.Database.Text(),
-		)
-	}
-	s := site.Site{
-		ID:        site.NewID(),
-		Name:      n.Name,
-		Role:      site.Live,
-		State:     site.Ready,
-		Client:    n.Client,
-		Owner:     n.Owner,
-		Host:      n.Host,
-		Root:      filepath.Clean(n.Root),
-		Stack:     f.Stack,
-		Addresses: f.Addresses,
-		Database:  f.Database,
-		Title:     f.Title,
-		MadeAt:    d.Now(),
-		Facts:     f,
-	}
-	s.Addresses = append(given, s.Addresses...)
-	f.Addresses = s.Addresses
-	if len(s.Addresses) == 0 {
-		return s, fmt.Errorf("this %s site does not say at which address it answers: name it with --address", f.Stack)
-	}
-	all, err := d.Record.Sites(ctx)
-	if err != nil {
-		return s, err
-	}
-	for _, o := range all {
-		if o.Host == s.Host && o.Root == s.Root {
-			return s, fmt.Errorf("%s on %s is in the record already, as %s", s.Root, s.Host, o.Name)
-		}
-	}
-	if s.Name == "" {
-		s.Name = site.FreeName(s.Address().Short(), nameTaken(all))
-	}
-	if nameTaken(all)(s.Name) {
-		return s, fmt.Errorf("the name %q is in use; try %q", s.Name, site.FreeName(s.Name, nameTaken(all)))
-	}
-	if err := d.Record.PutSite(ctx, s); err != nil {
-		return s, err
-	}
-	return s, d.log(ctx, s.ID, "add", "added as live: %s, %s", f.Stack, s.Address())
-}
-
-// Forget takes a live site out of the record. Nothing of it is touched.
-func (d *Desk) Forget(ctx context.Context, id site.ID) error {
-	all, err := d.Record.Sites(ctx)
-	if err != nil {
-		return err
-	}
-	for _, c := range all {
-		if c.Origin == id {
-			return fmt.Errorf("%s is a copy of it: remove its copies first", c.Name)
-		}
-	}
-	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
-		if s.Role != site.Live {
-			return fmt.Errorf("%s is a copy: remove it instead", s.Name)
-		}
-		s.State = site.Gone
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return d.log(ctx, id, "forget", "taken out of the record; the site itself was not touched")
-}
-
-// SetOwner says who answers for a site.
-func (d *Desk) SetOwner(ctx context.Context, id site.ID, owner string) (site.Site, error) {
-	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
-		s.Owner = strings.TrimSpace(owner)
-		return nil
-	})
-	if err != nil {
-		return s, err
-	}
-	return s, d.log(ctx, id, "owner", "%s answers for it", s.Owner)
-}
-
-func nameTaken(all []site.Site) func(string) bool {
-	m := make(map[string]bool, len(all))
-	for _, s := range all {
-		m[s.Name] = true
-	}
-	return func(n string) bool { return m[n] }
-}
-
-// ErrAmbiguous is given for a name that several sites have.
-var ErrAmbiguous = errors.New("it is said of several sites")
-
-// Find gives the site that a person names: by its name or ID, else by its
-// address, else by a part of one of these. What fits several sites is refused
-// with the choices.
-func (d *Desk) Find(ctx context.Context, what string) (site.Site, error) {
-	all, err := d.Record.Sites(ctx)
-	if err != nil {
-		return site.Site{}, err
-	}
-	address := strings.TrimRight(what, "/")
-	for _, fits := range []func(site.Site) bool{
-		func(s site.Site) bool { return string(s.ID) == what },
-		func(s site.Site) bool { return s.Name == what },
-		func(s site.Site) bool { return s.Address().Short() == address || s.Address().String() == address },
-		func(s site.Site) bool {
-			return what != "" && (strings.Contains(s.Name, what) || strings.Contains(s.Address().String(), what))
-		},
-	} {
-		var found []site.Site
-		for _, s := range all {
-			if fits(s) {
-				found = append(found, s)
-			}
-		}
-		switch {
-		case len(found) == 1:
-			return found[0], nil
-		case len(found) > 1:
-			return site.Site{}, fmt.Errorf("%q fits %d sites: %s; say which by its name: %w", what, len(found),
-				choices(found), ErrAmbiguous)
-		}
-	}
-	return site.Site{}, fmt.Errorf("no site is called %q: %w; see: alibi list", what, inventory.ErrUnknown)
-}
-
-// choices names sites so that one can be chosen.
-func choices(list []site.Site) string {
-	var out []string
-	for _, s := range list[:min(5, len(list))] {
-		out = append(out, fmt.Sprintf("%s (%s, on %s)", s.Name, s.Role, s.Host))
-	}
-	sort.Strings(out)
-	return strings.Join(out, ", ")
 }

@@ -68,10 +68,10 @@ func TestConfigurationIsKept(t *testing.T) {
 	d, err := desk.Open(context.Background(), desk.Options{Home: home})
 	require.NoError(t, err)
 	defer d.Close()
-	assert.Equal(t, "slipway", d.Config.Machine)
-	assert.Equal(t, 3, d.Config.Quota.Copies)
-	assert.Equal(t, 7700, d.Config.Gateway.Port)
-	c, err := d.CopyDefaults(context.Background(), site.Site{Name: "x"}, "")
+	assert.Equal(t, "slipway", d.Config().Machine)
+	assert.Equal(t, 3, d.Config().Quota.Copies)
+	assert.Equal(t, 7700, d.Config().Gateway.Port)
+	c, err := d.Copies.CopyDefaults(context.Background(), site.Site{Name: "x"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, 6*time.Hour, c.Lease)
 }
@@ -97,16 +97,16 @@ func TestAddSiteSaysWhatIsWrong(t *testing.T) {
 		"name in use": {desk.NewSite{Host: "drydock", Root: "/var/www/crew/", Name: "tickets.skerryline.example"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := w.Desk.AddSite(ctx, c.n)
+			_, err := w.Desk.Fleet.AddSite(ctx, c.n)
 			require.Error(t, err)
 			assert.ErrorContains(t, err, c.want)
 		})
 	}
 	plain := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(plain, "index.html"), []byte("<p>hello"), 0o644))
-	_, err := w.Desk.AddSite(ctx, desk.NewSite{Root: plain})
+	_, err := w.Desk.Fleet.AddSite(ctx, desk.NewSite{Root: plain})
 	assert.ErrorContains(t, err, "name it with --address")
-	s, err := w.Desk.AddSite(ctx, desk.NewSite{Root: plain, Address: "harbour.example"})
+	s, err := w.Desk.Fleet.AddSite(ctx, desk.NewSite{Root: plain, Address: "harbour.example"})
 	require.NoError(t, err)
 	assert.Equal(t, "harbour.example", s.Name)
 	assert.Equal(t, "plain", s.Stack)
@@ -115,14 +115,14 @@ func TestAddSiteSaysWhatIsWrong(t *testing.T) {
 func TestAddHostSaysWhatIsWrong(t *testing.T) {
 	d := open(t)
 	ctx := context.Background()
-	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: "Old Pier", Addr: "x"}), `such as "old-pier"`)
-	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: "pier"}), "needs an address")
-	assert.ErrorContains(t, d.AddHost(ctx, inventory.Host{Name: d.Config.Machine, Addr: "x"}),
+	assert.ErrorContains(t, d.Fleet.AddHost(ctx, inventory.Host{Name: "Old Pier", Addr: "x"}), `such as "old-pier"`)
+	assert.ErrorContains(t, d.Fleet.AddHost(ctx, inventory.Host{Name: "pier"}), "needs an address")
+	assert.ErrorContains(t, d.Fleet.AddHost(ctx, inventory.Host{Name: d.Config().Machine, Addr: "x"}),
 		"this machine's own name")
-	err := d.AddHost(ctx, inventory.Host{Name: "pier", Addr: "ops@127.0.0.1:1"})
+	err := d.Fleet.AddHost(ctx, inventory.Host{Name: "pier", Addr: "ops@127.0.0.1:1"})
 	assert.ErrorIs(t, err, host.ErrNoAnswer)
 	assert.ErrorContains(t, err, "nothing was added")
-	hosts, err := d.Hosts(ctx)
+	hosts, err := d.Fleet.Hosts(ctx)
 	require.NoError(t, err)
 	assert.Len(t, hosts, 1, "this machine")
 }
@@ -132,15 +132,15 @@ func TestFind(t *testing.T) {
 	ctx := context.Background()
 	for _, what := range []string{"crew.skerryline.example", "https://crew.skerryline.example/", "crew",
 		string(w.Site("crew").ID)} {
-		s, err := w.Desk.Find(ctx, what)
+		s, err := w.Desk.Fleet.Find(ctx, what)
 		require.NoError(t, err, what)
 		assert.Equal(t, "crew.skerryline.example", s.Name)
 	}
-	_, err := w.Desk.Find(ctx, ".skerryline")
+	_, err := w.Desk.Fleet.Find(ctx, ".skerryline")
 	assert.ErrorContains(t, err, "fits 4 sites")
-	_, err = w.Desk.Find(ctx, "zanzibar")
+	_, err = w.Desk.Fleet.Find(ctx, "zanzibar")
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
-	_, err = w.Desk.Find(ctx, "")
+	_, err = w.Desk.Fleet.Find(ctx, "")
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
 }
 
@@ -149,20 +149,20 @@ func TestForgetAndOwner(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	live := w.Site("crew")
-	s, err := w.Desk.SetOwner(ctx, live.ID, " edda ")
+	s, err := w.Desk.Fleet.SetOwner(ctx, live.ID, " edda ")
 	require.NoError(t, err)
 	assert.Equal(t, "edda", s.Owner)
 	c := w.Copy("crew", "held-back")
-	assert.ErrorContains(t, w.Desk.Forget(ctx, live.ID), "held-back is a copy of it: remove its copies first")
-	assert.ErrorContains(t, w.Desk.Forget(ctx, c.ID), "remove it instead")
-	p, err := w.Desk.PlanRemove(ctx, c.ID)
+	assert.ErrorContains(t, w.Desk.Fleet.Forget(ctx, live.ID), "held-back is a copy of it: remove its copies first")
+	assert.ErrorContains(t, w.Desk.Fleet.Forget(ctx, c.ID), "remove it instead")
+	p, err := w.Desk.Copies.PlanRemove(ctx, c.ID)
 	require.NoError(t, err)
 	w.Run(p)
-	require.NoError(t, w.Desk.Forget(ctx, live.ID))
-	_, err = w.Desk.Find(ctx, "crew")
+	require.NoError(t, w.Desk.Fleet.Forget(ctx, live.ID))
+	_, err = w.Desk.Fleet.Find(ctx, "crew")
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
 	assert.FileExists(t, w.Dir("drydock", "/var/www/crew/wp-config.php"), "the site itself is not touched")
-	_, err = w.Desk.AddSite(ctx, desk.NewSite{Host: "drydock", Root: "/var/www/crew"})
+	_, err = w.Desk.Fleet.AddSite(ctx, desk.NewSite{Host: "drydock", Root: "/var/www/crew"})
 	assert.NoError(t, err, "and it can be added again")
 }
 
@@ -172,9 +172,9 @@ func TestBoard(t *testing.T) {
 	ctx := context.Background()
 	a := w.Copy("https://skerryline.example", "aaa")
 	w.Copy("aaa", "bbb")
-	_, err := w.Desk.Extend(ctx, a.ID, 100*time.Hour, "")
+	_, err := w.Desk.Copies.Extend(ctx, a.ID, 100*time.Hour, "")
 	require.NoError(t, err)
-	b, err := w.Desk.Board(ctx)
+	b, err := w.Desk.Fleet.Board(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 5, b.Live)
 	assert.Equal(t, 2, b.Copies)
@@ -200,13 +200,13 @@ func TestPrecious(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy("https://skerryline.example", "dear")
-	assert.Empty(t, w.Desk.Precious(ctx, s))
+	assert.Empty(t, w.Desk.Fleet.Precious(ctx, s))
 	require.NoError(t, w.Spoil("row-extra", s))
-	assert.Contains(t, w.Desk.Precious(ctx, w.Site("dear")), "made here are nowhere else")
-	s, err := w.Desk.Hold(ctx, s.ID, "sign-off")
+	assert.Contains(t, w.Desk.Fleet.Precious(ctx, w.Site("dear")), "made here are nowhere else")
+	s, err := w.Desk.Copies.Hold(ctx, s.ID, "sign-off")
 	require.NoError(t, err)
-	assert.Equal(t, "it is held: sign-off", w.Desk.Precious(ctx, s))
-	_, err = w.Desk.Hold(ctx, s.ID, " ")
+	assert.Equal(t, "it is held: sign-off", w.Desk.Fleet.Precious(ctx, s))
+	_, err = w.Desk.Copies.Hold(ctx, s.ID, " ")
 	assert.ErrorIs(t, err, site.ErrNoReason)
 }
 
@@ -214,15 +214,15 @@ func TestLatchkeyIsForCopiesThatAnswer(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	ctx := context.Background()
-	_, err := w.Desk.Latchkey(ctx, w.Site("crew").ID, "")
+	_, err := w.Desk.Copies.Latchkey(ctx, w.Site("crew").ID, "")
 	assert.ErrorContains(t, err, "only a copy that answers")
 	s := w.Copy("https://skerryline.example", "keys")
-	_, err = w.Desk.Latchkey(ctx, s.ID, "nobody")
+	_, err = w.Desk.Copies.Latchkey(ctx, s.ID, "nobody")
 	assert.ErrorContains(t, err, `has no account and no role "nobody"; it has runa`)
-	key, err := w.Desk.Latchkey(ctx, s.ID, "edda")
+	key, err := w.Desk.Copies.Latchkey(ctx, s.ID, "edda")
 	require.NoError(t, err)
 	assert.Contains(t, key, "http://keys.localhost:")
-	_, err = w.Desk.Latchkey(ctx, w.Copy("status", "boats").ID, "")
+	_, err = w.Desk.Copies.Latchkey(ctx, w.Copy("status", "boats").ID, "")
 	assert.ErrorContains(t, err, "knows of no accounts")
 }
 
@@ -230,7 +230,7 @@ func TestNothingSecretIsWrittenDown(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	s := w.Copy("https://skerryline.example", "secret")
-	_, err := w.Desk.Latchkey(context.Background(), s.ID, "")
+	_, err := w.Desk.Copies.Latchkey(context.Background(), s.ID, "")
 	require.NoError(t, err)
 	w.Stop()
 	key, err := os.ReadFile(filepath.Join(w.Home, "demo-key"))
@@ -239,16 +239,16 @@ func TestNothingSecretIsWrittenDown(t *testing.T) {
 		b, err := os.ReadFile(filepath.Join(w.Home, f))
 		require.NoError(t, err)
 		assert.NotContains(t, string(b), string(key[40:80]), f)
-		assert.NotContains(t, string(b), string(w.Desk.Secret), f)
+		assert.NotContains(t, string(b), string(w.Desk.Workings().Secret), f)
 	}
 }
 
 func TestEvidenceIsForCopies(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	_, err := w.Desk.Prove(ctx, w.Site("crew").ID, false, nil)
+	_, err := w.Desk.Copies.Prove(ctx, w.Site("crew").ID, false, nil)
 	assert.ErrorContains(t, err, "evidence compares a copy with its origin")
-	_, err = w.Desk.PlanRefresh(ctx, w.Site("crew").ID)
+	_, err = w.Desk.Copies.PlanRefresh(ctx, w.Site("crew").ID)
 	assert.ErrorContains(t, err, "only a copy that answers can be brought in line")
 }
 
@@ -256,7 +256,7 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
 	set := func(name string, to desk.HostSettings) error {
-		_, err := w.Desk.SetHost(ctx, name, to)
+		_, err := w.Desk.Fleet.SetHost(ctx, name, to)
 		return err
 	}
 	assert.ErrorContains(t, set("slipway", desk.HostSettings{Copies: "/srv/copies"}), "config.toml")
@@ -281,45 +281,45 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	require.NoError(t, set("pier", desk.HostSettings{Copies: "/srv/copies/",
 		Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}))
 	require.NoError(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: 4}}), "what is not named stays")
-	h, err := w.Desk.Record.Host(ctx, "pier")
+	h, err := w.Desk.Workings().Record.Host(ctx, "pier")
 	require.NoError(t, err)
 	assert.Equal(t, "/srv/copies", h.Copies)
 	assert.Equal(t, site.Limits{Streams: 1, Bandwidth: 1 << 20, Load: 4}, h.Limits)
-	_, err = w.Desk.Env.Server(ctx, "pier")
+	_, err = w.Desk.Workings().Env.Server(ctx, "pier")
 	assert.ErrorIs(t, err, op.ErrNoServer)
 }
 
 func TestACopyThatIsDrawnIsMadeHere(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	_, err := w.Desk.SetHost(ctx, "drydock", desk.HostSettings{Copies: "/srv/copies"})
+	_, err := w.Desk.Fleet.SetHost(ctx, "drydock", desk.HostSettings{Copies: "/srv/copies"})
 	require.NoError(t, err)
 	origin := w.Site("https://skerryline.example")
-	c, err := w.Desk.CopyDefaults(ctx, origin, "")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, origin, "")
 	require.NoError(t, err)
 	c.Host = "drydock"
-	p, err := w.Desk.PlanCopy(ctx, origin.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, origin.ID, c)
 	require.NoError(t, err)
 	require.True(t, p.Blocked())
 	assert.Contains(t, p.Findings[0].Text, "on this machine only")
-	_, err = w.Desk.StartTyped(ctx, p, p.Confirm)
+	_, err = w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 	assert.ErrorContains(t, err, "can't be carried out")
 }
 
 func TestLimitsOfAHost(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{
+	_, err := w.Desk.Fleet.SetHost(ctx, "pier", desk.HostSettings{
 		Limits: site.Limits{Bandwidth: 1 << 20, Compress: "always"},
 	})
 	require.NoError(t, err)
-	h, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Streams: 1}})
+	h, err := w.Desk.Fleet.SetHost(ctx, "pier", desk.HostSettings{Limits: site.Limits{Streams: 1}})
 	require.NoError(t, err)
 	assert.Equal(t, site.Limits{Bandwidth: 1 << 20, Streams: 1, Compress: "always"}, h.Limits,
 		"what is not named stays")
 	for want, l := range map[string]site.Limits{"can't be below 0": {Load: -1},
 		`"sometimes" is no rule for compressing: name far, always or never`: {Compress: "sometimes"}} {
-		_, err := w.Desk.SetHost(ctx, "pier", desk.HostSettings{Limits: l})
+		_, err := w.Desk.Fleet.SetHost(ctx, "pier", desk.HostSettings{Limits: l})
 		assert.ErrorContains(t, err, want)
 	}
 }

@@ -22,8 +22,8 @@ type Ending struct {
 
 // Ends lists what ends by itself, the next first: leases, and the grace of copies
 // that were deleted or expired.
-func (d *Desk) Ends(ctx context.Context) ([]Ending, error) {
-	all, err := d.Record.Sites(ctx)
+func (d *Fleet) Ends(ctx context.Context) ([]Ending, error) {
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +50,7 @@ func (d *Desk) Ends(ctx context.Context) ([]Ending, error) {
 }
 
 // Deleted lists the copies that were deleted or expired and can be brought back.
-func (d *Desk) Deleted(ctx context.Context) ([]Ending, error) {
+func (d *Fleet) Deleted(ctx context.Context) ([]Ending, error) {
 	list, err := d.Ends(ctx)
 	return slices.DeleteFunc(list, func(e Ending) bool { return !e.Purge }), err
 }
@@ -77,9 +77,9 @@ type Costs struct {
 }
 
 // Costs works out what copies have cost, those that are gone too.
-func (d *Desk) Costs(ctx context.Context) (Costs, error) {
-	out := Costs{Currency: d.Config.Cost.Currency, Copies: []Cost{}}
-	all, err := d.Record.AllSites(ctx)
+func (d *Fleet) Costs(ctx context.Context) (Costs, error) {
+	out := Costs{Currency: d.config.Cost.Currency, Copies: []Cost{}}
+	all, err := d.record.AllSites(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -89,7 +89,7 @@ func (d *Desk) Costs(ctx context.Context) (Costs, error) {
 		}
 		until := s.EndedAt
 		if until.IsZero() {
-			until = d.Now()
+			until = d.now()
 		}
 		c := Cost{
 			Site:  s.ID,
@@ -98,7 +98,7 @@ func (d *Desk) Costs(ctx context.Context) (Costs, error) {
 			From:  s.MadeAt,
 			Ended: s.EndedAt,
 			Hours: max(0, until.Sub(s.MadeAt).Hours()),
-			Rate:  d.Config.Cost.Hosts[s.Host],
+			Rate:  d.config.Cost.Hosts[s.Host],
 		}
 		c.Cost = c.Hours * c.Rate
 		if planned := s.MadeAt.Add(s.Lease.Length); !s.EndedAt.IsZero() && planned.After(s.EndedAt) {
@@ -129,8 +129,8 @@ type PointSize struct {
 }
 
 // DepotSizes gives the size of what the depot keeps, by site, the largest first.
-func (d *Desk) DepotSizes(ctx context.Context) ([]DepotSize, error) {
-	list, _, err := d.Points(ctx, "")
+func (d *Fleet) DepotSizes(ctx context.Context) ([]DepotSize, error) {
+	list, _, err := d.points.Points(ctx, "")
 	if err != nil {
 		return nil, err
 	}

@@ -54,8 +54,8 @@ type FileRow struct {
 
 // Files lists a folder of a site, "" its root; of a copy with what changed on it
 // since it was brought.
-func (d *Desk) Files(ctx context.Context, id site.ID, dir string) ([]FileRow, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) Files(ctx context.Context, id site.ID, dir string) ([]FileRow, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (d *Desk) Files(ctx context.Context, id site.ID, dir string) ([]FileRow, er
 	if err != nil {
 		return nil, fmt.Errorf("%q is no folder of %s: name it as it is called below its root", dir, s.Name)
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -136,11 +136,11 @@ func withStates(list []FileRow, dir string, changed []FileRow) []FileRow {
 
 // FilesChanged lists what changed on a copy since it was brought, by size, time
 // and kind; of a live site nothing is known.
-func (d *Desk) FilesChanged(ctx context.Context, s site.Site) ([]FileRow, error) {
+func (d *Hands) FilesChanged(ctx context.Context, s site.Site) ([]FileRow, error) {
 	if s.Role != site.Copy {
 		return nil, nil
 	}
-	b, err := baseline.Open(filepath.Join(d.Env.CopyDir(s.Name), "now", "baseline.db"))
+	b, err := baseline.Open(filepath.Join(d.env.CopyDir(s.Name), "now", "baseline.db"))
 	if err != nil {
 		return nil, nil // it is being made
 	}
@@ -149,7 +149,7 @@ func (d *Desk) FilesChanged(ctx context.Context, s site.Site) ([]FileRow, error)
 	if err != nil {
 		return nil, err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -191,8 +191,8 @@ func (d *Desk) FilesChanged(ctx context.Context, s site.Site) ([]FileRow, error)
 const mostText = 4 << 20
 
 // FileText reads a text file of a site.
-func (d *Desk) FileText(ctx context.Context, id site.ID, name string) ([]byte, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) FileText(ctx context.Context, id site.ID, name string) ([]byte, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +200,7 @@ func (d *Desk) FileText(ctx context.Context, id site.ID, name string) ([]byte, e
 	if err != nil {
 		return nil, err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -231,7 +231,7 @@ func (d *Desk) FileText(ctx context.Context, id site.ID, name string) ([]byte, e
 
 // CheckSyntax has a text looked at by the PHP that a site runs, or as JSON; "" is
 // right, or of a kind that is not checked. by names what looked.
-func (d *Desk) CheckSyntax(ctx context.Context, s site.Site, name string, text []byte) (wrong, by string, err error) {
+func (d *Hands) CheckSyntax(ctx context.Context, s site.Site, name string, text []byte) (wrong, by string, err error) {
 	switch strings.ToLower(path.Ext(name)) {
 	case ".json":
 		if err := json.Unmarshal(text, new(any)); err != nil {
@@ -246,13 +246,13 @@ func (d *Desk) CheckSyntax(ctx context.Context, s site.Site, name string, text [
 	if want == "" && s.Facts != nil {
 		want = s.Facts.PHP
 	}
-	i := slices.IndexFunc(d.PHP(), func(p php.PHP) bool {
+	i := slices.IndexFunc(d.php(), func(p php.PHP) bool {
 		return p.CLI != "" && (want == "" || p.Series() == php.Series(want))
 	})
 	if i < 0 {
 		return "", "", nil
 	}
-	p := d.PHP()[i]
+	p := d.php()[i]
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, p.CLI, "-n", "-d", "display_errors=stdout", "-d", "log_errors=0", "-l")
@@ -281,7 +281,7 @@ var ErrSyntax = errors.New("the text is not right")
 
 // PlanEdit says what writing a file of a site anew will do. One that the site's
 // runtime can't read is refused, unless anyway says that it is meant.
-func (d *Desk) PlanEdit(ctx context.Context, id site.ID, name string, text []byte, anyway bool) (plan.Plan, error) {
+func (d *Hands) PlanEdit(ctx context.Context, id site.ID, name string, text []byte, anyway bool) (plan.Plan, error) {
 	s, err := d.fresh(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
@@ -344,8 +344,8 @@ func (d *Desk) PlanEdit(ctx context.Context, id site.ID, name string, text []byt
 
 // PlanCarry says what putting a file or a folder of one site in place of another
 // site's will do.
-func (d *Desk) PlanCarry(ctx context.Context, from, to site.ID, name string) (plan.Plan, error) {
-	src, err := d.Record.Site(ctx, from)
+func (d *Hands) PlanCarry(ctx context.Context, from, to site.ID, name string) (plan.Plan, error) {
+	src, err := d.record.Site(ctx, from)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -360,7 +360,7 @@ func (d *Desk) PlanCarry(ctx context.Context, from, to site.ID, name string) (pl
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	list, sum, err := reset.Carried(ctx, d.Env, src, paths[0])
+	list, sum, err := reset.Carried(ctx, d.env, src, paths[0])
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -393,8 +393,8 @@ func (d *Desk) PlanCarry(ctx context.Context, from, to site.ID, name string) (pl
 }
 
 // differing says by what a file or folder of a site will change.
-func (d *Desk) differing(ctx context.Context, s, src site.Site, name string, list []tree.Entry) ([]plan.Part, error) {
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+func (d *core) differing(ctx context.Context, s, src site.Site, name string, list []tree.Entry) ([]plan.Part, error) {
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}

@@ -14,8 +14,8 @@ import (
 
 // front finds a site before whose visitors something may be put or taken away.
 // The name of a live one must be typed.
-func (d *Desk) front(ctx context.Context, id site.ID, typed string) (site.Site, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *core) front(ctx context.Context, id site.ID, typed string) (site.Site, error) {
+	s, err := d.record.Site(ctx, id)
 	switch {
 	case err != nil:
 		return s, err
@@ -32,7 +32,7 @@ func (d *Desk) front(ctx context.Context, id site.ID, typed string) (site.Site, 
 
 // Park takes a site off the air behind a notice with a contact, without deleting
 // anything. "" takes the contact from the configuration.
-func (d *Desk) Park(ctx context.Context, id site.ID, text, contact, typed string) (site.Site, error) {
+func (d *Copies) Park(ctx context.Context, id site.ID, text, contact, typed string) (site.Site, error) {
 	return d.shut(
 		ctx,
 		id,
@@ -40,21 +40,21 @@ func (d *Desk) Park(ctx context.Context, id site.ID, text, contact, typed string
 		site.Front{
 			Kind:    site.FrontParked,
 			Text:    strings.TrimSpace(text),
-			Contact: cmp.Or(strings.TrimSpace(contact), d.Config.Front.Contact),
+			Contact: cmp.Or(strings.TrimSpace(contact), d.config.Front.Contact),
 		},
 		"parked",
 	)
 }
 
 // Maintain shows visitors that a site is being worked on.
-func (d *Desk) Maintain(ctx context.Context, id site.ID, text, typed string) (site.Site, error) {
+func (d *Copies) Maintain(ctx context.Context, id site.ID, text, typed string) (site.Site, error) {
 	return d.shut(ctx, id, typed, site.Front{Kind: site.FrontMaintenance, Text: strings.TrimSpace(text)},
 		"put into maintenance")
 }
 
 // Hide has a copy ask its visitors for a password.
-func (d *Desk) Hide(ctx context.Context, id site.ID, password string) (site.Site, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) Hide(ctx context.Context, id site.ID, password string) (site.Site, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return s, err
 	}
@@ -72,31 +72,31 @@ func (d *Desk) Hide(ctx context.Context, id site.ID, password string) (site.Site
 	return d.shut(ctx, id, "", site.Front{Kind: site.FrontHidden, Word: word}, "hidden behind a password")
 }
 
-func (d *Desk) shut(ctx context.Context, id site.ID, typed string, f site.Front, words string) (site.Site, error) {
+func (d *core) shut(ctx context.Context, id site.ID, typed string, f site.Front, words string) (site.Site, error) {
 	s, err := d.front(ctx, id, typed)
 	if err != nil {
 		return s, err
 	}
-	f.At, f.By = d.Now(), d.Who
-	err = d.Queue.Alone(ctx, s, func(claim string) error {
+	f.At, f.By = d.now(), d.who
+	err = d.queue.Alone(ctx, s, func(claim string) error {
 		if s.Front != nil {
-			if err := d.Env.Lift(ctx, claim, s); err != nil {
+			if err := d.env.Lift(ctx, claim, s); err != nil {
 				return err
 			}
 		}
-		return d.Env.Shut(ctx, claim, s, f)
+		return d.env.Shut(ctx, claim, s, f)
 	})
 	if err != nil {
 		return s, err
 	}
-	if s, err = d.Record.Site(ctx, id); err != nil {
+	if s, err = d.record.Site(ctx, id); err != nil {
 		return s, err
 	}
 	return s, d.log(ctx, id, string(f.Kind), "%s", words)
 }
 
 // Lift shows visitors the site again.
-func (d *Desk) Lift(ctx context.Context, id site.ID, typed string) (site.Site, error) {
+func (d *Copies) Lift(ctx context.Context, id site.ID, typed string) (site.Site, error) {
 	s, err := d.front(ctx, id, typed)
 	if err != nil {
 		return s, err
@@ -104,10 +104,10 @@ func (d *Desk) Lift(ctx context.Context, id site.ID, typed string) (site.Site, e
 	if s.Front == nil && s.State != site.Parked {
 		return s, fmt.Errorf("visitors see %s as it is: there is nothing to lift", s.Name)
 	}
-	if err := d.Queue.Alone(ctx, s, func(claim string) error { return d.Env.Lift(ctx, claim, s) }); err != nil {
+	if err := d.queue.Alone(ctx, s, func(claim string) error { return d.env.Lift(ctx, claim, s) }); err != nil {
 		return s, err
 	}
-	if s, err = d.Record.Site(ctx, id); err != nil {
+	if s, err = d.record.Site(ctx, id); err != nil {
 		return s, err
 	}
 	return s, d.log(ctx, id, "lift", "visitors see it again")

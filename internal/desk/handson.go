@@ -17,17 +17,17 @@ import (
 )
 
 // planHandsOn says what a change of a site will do that brings no component.
-func (d *Desk) planHandsOn(ctx context.Context, s site.Site, c reset.Change, goes []plan.Part) (plan.Plan, error) {
+func (d *core) planHandsOn(ctx context.Context, s site.Site, c reset.Change, goes []plan.Part) (plan.Plan, error) {
 	in := reset.Input{
 		Site:    s,
-		Depot:   d.DepotPath(),
-		Now:     d.Now(),
-		By:      d.Who,
+		Depot:   d.points.DepotPath(),
+		Now:     d.now(),
+		By:      d.who,
 		Goes:    goes,
 		Stays:   []plan.Part{{What: "all else"}},
 		Choices: reset.Choices{Change: &c, Files: c.Files(), Database: c.Rows()},
 	}
-	list, _, err := d.Points(ctx, s.ID)
+	list, _, err := d.points.Points(ctx, s.ID)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -36,7 +36,7 @@ func (d *Desk) planHandsOn(ctx context.Context, s site.Site, c reset.Change, goe
 }
 
 // onCopy gives a copy with facts.
-func (d *Desk) onCopy(ctx context.Context, id site.ID, what string) (site.Site, error) {
+func (d *core) onCopy(ctx context.Context, id site.ID, what string) (site.Site, error) {
 	s, err := d.fresh(ctx, id)
 	if err == nil && s.Role != site.Copy {
 		return s, fmt.Errorf("%s is a live site: %s on copies only; make one: alibi copy %s", s.Name, what, s.Name)
@@ -46,18 +46,18 @@ func (d *Desk) onCopy(ctx context.Context, id site.ID, what string) (site.Site, 
 
 // PlanBallast says what making content up on a copy, or taking it out again, will
 // do.
-func (d *Desk) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (plan.Plan, error) {
+func (d *Hands) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (plan.Plan, error) {
 	s, err := d.onCopy(ctx, id, "content is made up")
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	at := d.Now()
+	at := d.now()
 	var rows, gone int64
 	var parts []plan.Part
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) error {
 		f := *s.Facts
 		f.Prefix = s.Database.Prefix
-		of, err := st.Ballast(ctx, snap, f, l, at)
+		of, err := stack.FillerOf(st).Ballast(ctx, snap, f, l, at)
 		if err != nil {
 			return err
 		}
@@ -77,13 +77,14 @@ func (d *Desk) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (pla
 					plan.Part{
 						What: "table " + t.Name,
 						Rows: c + n,
-						Note: map[bool]string{true: "go", false: "come"}[l.Remove],
+						Note: site.Either(l.Remove, "go", "come"),
 					},
 				)
 			}
 		}
-		if n := len(st.BallastFiles(l)); n > 0 && !l.Remove {
-			parts = append(parts, plan.Part{What: "pictures in " + st.BallastFolder(), Files: int64(n), Note: "come"})
+		if n := len(stack.FillerOf(st).BallastFiles(l)); n > 0 && !l.Remove {
+			parts = append(parts, plan.Part{What: "pictures in " + stack.FillerOf(st).BallastFolder(), Files: int64(n),
+				Note: "come"})
 		}
 		return nil
 	})
@@ -108,7 +109,7 @@ func (d *Desk) PlanBallast(ctx context.Context, id site.ID, l ballast.Load) (pla
 }
 
 // PlanScrub says what having a copy's people made up will do.
-func (d *Desk) PlanScrub(ctx context.Context, id site.ID) (plan.Plan, error) {
+func (d *Hands) PlanScrub(ctx context.Context, id site.ID) (plan.Plan, error) {
 	s, err := d.onCopy(ctx, id, "people are made up")
 	if err != nil {
 		return plan.Plan{}, err
@@ -118,7 +119,7 @@ func (d *Desk) PlanScrub(ctx context.Context, id site.ID) (plan.Plan, error) {
 	}
 	var parts []plan.Part
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) error {
-		sc := d.Env.Scrubber(st, s)
+		sc := d.env.Scrubber(st, s)
 		if err := sc.From(ctx, snap); err != nil {
 			return err
 		}
@@ -166,12 +167,12 @@ func (d *Desk) PlanScrub(ctx context.Context, id site.ID) (plan.Plan, error) {
 }
 
 // PeopleLeft looks on a copy for what its origin has of people.
-func (d *Desk) PeopleLeft(ctx context.Context, id site.ID) (evidence.Check, error) {
+func (d *Hands) PeopleLeft(ctx context.Context, id site.ID) (evidence.Check, error) {
 	s, err := d.onCopy(ctx, id, "people are looked for")
 	if err != nil {
 		return evidence.Check{}, err
 	}
-	o, err := d.Record.Site(ctx, s.Origin)
+	o, err := d.record.Site(ctx, s.Origin)
 	if err != nil {
 		return evidence.Check{}, err
 	}
@@ -180,7 +181,7 @@ func (d *Desk) PeopleLeft(ctx context.Context, id site.ID) (evidence.Check, erro
 	}
 	var out evidence.Check
 	err = d.database(ctx, o, func(st stack.Stack, was tables.Snapshot) error {
-		sc := d.Env.Scrubber(st, o)
+		sc := d.env.Scrubber(st, o)
 		if err := sc.From(ctx, was); err != nil {
 			return err
 		}
@@ -197,16 +198,16 @@ func (d *Desk) PeopleLeft(ctx context.Context, id site.ID) (evidence.Check, erro
 
 // Accounts lists those under which one can sign in to a site, administrators
 // first.
-func (d *Desk) Accounts(ctx context.Context, id site.ID) ([]stack.Account, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) Accounts(ctx context.Context, id site.ID) ([]stack.Account, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return nil, err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -215,12 +216,12 @@ func (d *Desk) Accounts(ctx context.Context, id site.ID) ([]stack.Account, error
 }
 
 // PlanAccount says what adding an account to a copy, or changing one, will do.
-func (d *Desk) PlanAccount(ctx context.Context, id site.ID, login, role, mail, password string) (plan.Plan, error) {
+func (d *Hands) PlanAccount(ctx context.Context, id site.ID, login, role, mail, password string) (plan.Plan, error) {
 	s, err := d.onCopy(ctx, id, "accounts are changed")
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	w := stack.AccountWish{Login: strings.TrimSpace(login), Role: role, Mail: mail, At: d.Now()}
+	w := stack.AccountWish{Login: strings.TrimSpace(login), Role: role, Mail: mail, At: d.now()}
 	if !site.GoodSlug(strings.ReplaceAll(w.Login, "@", "")) {
 		return plan.Plan{}, fmt.Errorf("%q can't be the name of an account: letters, digits, . - _ and @", login)
 	}
@@ -236,7 +237,7 @@ func (d *Desk) PlanAccount(ctx context.Context, id site.ID, login, role, mail, p
 		return plan.Plan{}, errors.New("say what the account is to have: a role, a mail address or a password")
 	}
 	if err := d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) error {
-		_, err := st.Account(ctx, snap, s.Database.Prefix, w)
+		_, err := stack.PeopleOf(st).Account(ctx, snap, s.Database.Prefix, w)
 		return err
 	}); err != nil {
 		return plan.Plan{}, err
@@ -246,8 +247,8 @@ func (d *Desk) PlanAccount(ctx context.Context, id site.ID, login, role, mail, p
 		return plan.Plan{}, err
 	}
 	is := slices.ContainsFunc(list, func(a stack.Account) bool { return a.Login == w.Login })
-	what := map[bool]string{true: "changes", false: "comes"}[is]
+	what := site.Either(is, "changes", "comes")
 	return d.planHandsOn(ctx, s, reset.Change{Account: &w,
-		Words: "the account " + w.Login + map[bool]string{true: " changed", false: ""}[is]},
+		Words: "the account " + w.Login + site.Either(is, " changed", "")},
 		[]plan.Part{{What: "account " + w.Login, Note: what}})
 }

@@ -20,10 +20,10 @@ import (
 	"alibi/internal/site"
 )
 
-// Host gives a machine by its name in the record; the desk keeps it open.
-func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
+// host gives a machine by its name in the record; the desk keeps it open.
+func (d *core) host(ctx context.Context, name string) (host.Host, error) {
 	if id, ok := pointhost.IsHost(name); ok {
-		store, err := d.Depot(ctx)
+		store, err := d.store(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -34,11 +34,11 @@ func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
 	if h := d.hosts[name]; h != nil {
 		return h, nil
 	}
-	if name == d.Config.Machine {
+	if name == d.config.Machine {
 		d.hosts[name] = local.New(name)
 		return d.hosts[name], nil
 	}
-	h, err := d.Record.Host(ctx, name)
+	h, err := d.record.Host(ctx, name)
 	if err != nil {
 		return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
 	}
@@ -48,7 +48,7 @@ func (d *Desk) Host(ctx context.Context, name string) (host.Host, error) {
 }
 
 // knownHosts are our own file and the person's.
-func (d *Desk) knownHosts() []string {
+func (d *core) knownHosts() []string {
 	files := []string{filepath.Join(d.opt.Home, "known_hosts")}
 	if h, err := os.UserHomeDir(); err == nil {
 		files = append(files, filepath.Join(h, ".ssh", "known_hosts"))
@@ -57,20 +57,20 @@ func (d *Desk) knownHosts() []string {
 }
 
 // SetAsker says whom to ask from now on.
-func (d *Desk) SetAsker(a ssh.Asker) { d.opt.Asker = a }
+func (d *Desk) SetAsker(a ssh.Asker) { d.core.opt.Asker = a }
 
 // Hosts lists all machines, this one first.
-func (d *Desk) Hosts(ctx context.Context) ([]inventory.Host, error) {
-	list, err := d.Record.Hosts(ctx)
-	return append([]inventory.Host{{Name: d.Config.Machine}}, list...), err
+func (d *Fleet) Hosts(ctx context.Context) ([]inventory.Host, error) {
+	list, err := d.record.Hosts(ctx)
+	return append([]inventory.Host{{Name: d.config.Machine}}, list...), err
 }
 
 // AddHost adds a machine after it was seen to answer.
-func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
+func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 	if h.Name == "" || h.Name != site.Slug(h.Name) {
 		return fmt.Errorf("%q can't be a host's name: use a-z, 0-9 and -, such as %q", h.Name, site.Slug(h.Name))
 	}
-	if h.Name == d.Config.Machine {
+	if h.Name == d.config.Machine {
 		return fmt.Errorf("%s is this machine's own name: choose another one", h.Name)
 	}
 	if h.Addr == "" {
@@ -93,7 +93,7 @@ func (d *Desk) AddHost(ctx context.Context, h inventory.Host) error {
 	d.mu.Lock()
 	d.hosts[h.Name] = m
 	d.mu.Unlock()
-	if err := d.Record.PutHost(ctx, h); err != nil {
+	if err := d.record.PutHost(ctx, h); err != nil {
 		return err
 	}
 	return d.log(ctx, "", "host", "added host %s at %s", h.Name, h.Addr)
@@ -127,12 +127,12 @@ func limit(to *site.Limits, by site.Limits) error {
 
 // SetHost changes where copies may be made on a machine, after it was seen that
 // they can be.
-func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inventory.Host, error) {
-	if name == d.Config.Machine {
+func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inventory.Host, error) {
+	if name == d.config.Machine {
 		return inventory.Host{}, fmt.Errorf("%s is this machine: set [database] in %s", name,
-			filepath.Join(d.Home(), "config.toml"))
+			filepath.Join(d.home(), "config.toml"))
 	}
-	h, err := d.Record.Host(ctx, name)
+	h, err := d.record.Host(ctx, name)
 	if err != nil {
 		return h, err
 	}
@@ -175,7 +175,7 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 			)
 		}
 	}
-	if err := d.Record.PutHost(ctx, h); err != nil {
+	if err := d.record.PutHost(ctx, h); err != nil {
 		return h, err
 	}
 	d.mu.Lock()
@@ -188,8 +188,8 @@ func (d *Desk) SetHost(ctx context.Context, name string, to HostSettings) (inven
 }
 
 // tryFolder makes a folder on a host and writes a file into it, to see that copies can be made there.
-func (d *Desk) tryFolder(ctx context.Context, name, folder string) error {
-	h, err := d.Host(ctx, name)
+func (d *core) tryFolder(ctx context.Context, name, folder string) error {
+	h, err := d.host(ctx, name)
 	if err != nil {
 		return err
 	}

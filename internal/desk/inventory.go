@@ -14,6 +14,7 @@ import (
 	"alibi/internal/catalogue"
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 )
 
 // Part is one component of a site, with what is known of it.
@@ -35,15 +36,15 @@ type Parts struct {
 
 // Components lists what a site runs now; ask has the catalogue asked for newer
 // versions.
-func (d *Desk) Components(ctx context.Context, id site.ID, ask bool) (Parts, error) {
-	s, err := d.Inspect(ctx, id)
+func (d *Components) Components(ctx context.Context, id site.ID, ask bool) (Parts, error) {
+	s, err := d.fleet.Inspect(ctx, id)
 	if err != nil {
 		return Parts{}, err
 	}
 	f := s.Facts
 	out := Parts{Site: s, Core: f.Core, PHP: cmp.Or(s.Runtime.PHP, f.PHP)}
 	origin := map[string]string{}
-	if o, err := d.Record.Site(ctx, s.Origin); err == nil && o.Facts != nil {
+	if o, err := d.record.Site(ctx, s.Origin); err == nil && o.Facts != nil {
 		for _, c := range slices.Concat(o.Facts.Plugins, o.Facts.Themes) {
 			origin[c.Slug] = cmp.Or(c.Version, "without a version")
 		}
@@ -94,7 +95,7 @@ func withOthers(c site.Component, kind site.ComponentKind, f *site.Facts) []site
 }
 
 // askNewest asks the catalogue for the newest version of each component.
-func (d *Desk) askNewest(ctx context.Context, out *Parts) {
+func (d *core) askNewest(ctx context.Context, out *Parts) {
 	d.catalogue().Forget()
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(4)
@@ -145,7 +146,7 @@ func (d *Desk) askNewest(ctx context.Context, out *Parts) {
 }
 
 // Fetch brings components into the cache and tells what they are.
-func (d *Desk) Fetch(ctx context.Context, list []site.Source) ([]site.Source, error) {
+func (d *Components) Fetch(ctx context.Context, list []site.Source) ([]site.Source, error) {
 	packages, err := d.fetchAll(ctx, list, nil)
 	out := make([]site.Source, len(packages))
 	for i, p := range packages {
@@ -157,7 +158,8 @@ func (d *Desk) Fetch(ctx context.Context, list []site.Source) ([]site.Source, er
 // UpdateWish is what updating components comes to: those that are named, as
 // SLUG or SLUG@VERSION, or all that have a newer version. core is a version,
 // "newest", or "" to leave it.
-func (d *Desk) UpdateWish(ctx context.Context, id site.ID, names []string, all bool, core string) (ChangeWish, error) {
+func (d *Components) UpdateWish(ctx context.Context, id site.ID, names []string, all bool, core string) (ChangeWish,
+	error) {
 	var w ChangeWish
 	parts, err := d.Components(ctx, id, all)
 	if err != nil {
@@ -194,14 +196,14 @@ func (d *Desk) UpdateWish(ctx context.Context, id site.ID, names []string, all b
 }
 
 // Complaints are the errors that a copy's code wrote into its log lately.
-func (d *Desk) Complaints(ctx context.Context, s site.Site) ([]string, error) {
+func (d *Components) Complaints(ctx context.Context, s site.Site) ([]string, error) {
 	if s.Role != site.Copy {
 		return nil, nil
 	}
-	if _, err := d.Env.Probe(ctx, s); err != nil { // so that it says it now
-		d.Log.Info("a copy does not answer", "site", s.Name, "err", err)
+	if _, err := d.env.Probe(ctx, s); err != nil { // so that it says it now
+		d.logger.Info("a copy does not answer", "site", s.Name, "err", err)
 	}
-	list, err := d.Env.Complaints(ctx, s, max(0, d.Env.Mark(ctx, s)-64<<10))
+	list, err := d.env.Complaints(ctx, s, max(0, d.env.Mark(ctx, s)-64<<10))
 	slices.Reverse(list)
 	return list, err
 }
@@ -218,8 +220,8 @@ type Moved struct {
 
 // ComponentHistory lists what was done to what a site runs, newest first, as far
 // as Alibi did it.
-func (d *Desk) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error) {
-	runs, err := d.Record.RunsOf(ctx, id)
+func (d *Components) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error) {
+	runs, err := d.record.RunsOf(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -240,12 +242,12 @@ func (d *Desk) ComponentHistory(ctx context.Context, id site.ID) ([]Moved, error
 
 // RescueWish is all plugins off and a theme of the core's own; it tells which
 // plugins were on.
-func (d *Desk) RescueWish(ctx context.Context, id site.ID) (w ChangeWish, was []string, err error) {
-	s, err := d.Inspect(ctx, id)
+func (d *Components) RescueWish(ctx context.Context, id site.ID) (w ChangeWish, was []string, err error) {
+	s, err := d.fleet.Inspect(ctx, id)
 	if err != nil {
 		return w, nil, err
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return w, nil, err
 	}
@@ -254,12 +256,12 @@ func (d *Desk) RescueWish(ctx context.Context, id site.ID) (w ChangeWish, was []
 			was = append(was, p.Slug)
 		}
 	}
-	return ChangeWish{AllOff: true, Theme: st.BareTheme(*s.Facts), Anyway: true}, was, nil
+	return ChangeWish{AllOff: true, Theme: stack.ContentsOf(st).BareTheme(*s.Facts), Anyway: true}, was, nil
 }
 
 // Again puts plugins of a copy on, one at a time; tell is told of each what came
 // of it: "on again", or why it stays off. A keeper must be at work.
-func (d *Desk) Again(ctx context.Context, id site.ID, slugs []string, tell func(slug, why string)) error {
+func (d *Components) Again(ctx context.Context, id site.ID, slugs []string, tell func(slug, why string)) error {
 	for _, slug := range slugs {
 		p, err := d.PlanChange(ctx, id, ChangeWish{On: []string{slug}}, nil)
 		if err == nil && p.Blocked() {
@@ -267,8 +269,8 @@ func (d *Desk) Again(ctx context.Context, id site.ID, slugs []string, tell func(
 		}
 		if err == nil {
 			var r plan.Run
-			if r, err = d.Start(ctx, p); err == nil {
-				if r, err = d.Await(ctx, r.ID, nil); err == nil && r.State != plan.Done {
+			if r, err = d.runs.Start(ctx, p); err == nil {
+				if r, err = d.runs.Await(ctx, r.ID, nil); err == nil && r.State != plan.Done {
 					err = errors.New(r.Error)
 				}
 			}

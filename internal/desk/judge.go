@@ -36,7 +36,7 @@ func (x *changing) runtime() {
 		}
 	}
 	x.extensions(r)
-	if have := x.d.PHP(); x.s.Host == x.d.Config.Machine && r.PHP != was.PHP && r.PHP != "" {
+	if have := x.d.php(); x.s.Host == x.d.config.Machine && r.PHP != was.PHP && r.PHP != "" {
 		ok := false
 		var series []string
 		for _, p := range have {
@@ -64,7 +64,7 @@ func (x *changing) ballast(ctx context.Context) error {
 	err := x.d.database(ctx, x.s, func(st stack.Stack, snap tables.Snapshot) error {
 		f := *x.s.Facts
 		f.Prefix = x.s.Database.Prefix
-		of, err := st.Ballast(ctx, snap, f, *x.w.Ballast, x.d.Now())
+		of, err := stack.FillerOf(st).Ballast(ctx, snap, f, *x.w.Ballast, x.d.now())
 		if err != nil {
 			return err
 		}
@@ -85,11 +85,11 @@ func (x *changing) extensions(r site.Runtime) {
 	if r.Extensions == "" {
 		return
 	}
-	if x.s.Host != x.d.Config.Machine {
+	if x.s.Host != x.d.config.Machine {
 		x.note(site.Block, "extensions", "extensions are chosen for copies on this machine only", "leave them out")
 		return
 	}
-	for _, p := range x.d.PHP() {
+	for _, p := range x.d.php() {
 		if p.Series() != php.Series(cmp.Or(r.PHP, x.s.Facts.PHP)) {
 			continue
 		}
@@ -108,7 +108,7 @@ func seconds(n int) string {
 	return fmt.Sprintf("%d s", n)
 }
 
-func shown(b bool) string { return map[bool]string{true: "shown", false: "hidden"}[b] }
+func shown(b bool) string { return site.Either(b, "shown", "hidden") }
 
 // judge tells what the change leaves unmet.
 func (x *changing) judge(themes []site.Component) {
@@ -152,11 +152,11 @@ func Unmet(plugins, themes []site.Component, core, php string) (out []string) {
 // conflicts looks, before anything is done, for names that a plugin that is activated
 // declares and another one that is on declares too.
 func (x *changing) conflicts(ctx context.Context) (out []site.Finding) {
-	declared := x.st.Declared
+	declared := stack.ComponentsOf(x.st).Declared
 	if len(x.c.Switch.On) == 0 {
 		return nil
 	}
-	h, err := x.d.Host(ctx, x.s.Host)
+	h, err := x.d.host(ctx, x.s.Host)
 	if err != nil {
 		return nil // the plan's own steps will say so
 	}
@@ -169,7 +169,7 @@ func (x *changing) conflicts(ctx context.Context) (out []site.Finding) {
 			continue
 		}
 		g.Go(func() error {
-			dir, from := path.Join(x.s.Root, x.st.Stands(site.Plugin, p.Slug)), h
+			dir, from := path.Join(x.s.Root, stack.ComponentsOf(x.st).Stands(site.Plugin, p.Slug)), h
 			for _, k := range x.c.Put {
 				if k.Source.Kind == site.Plugin && k.Source.Slug == p.Slug {
 					dir, from = k.Dir, local.New("cache")

@@ -60,11 +60,11 @@ func TestManyVisitorsAndManyRoundsLeaveNothingBehind(t *testing.T) {
 		return failed.Load()
 	}
 	round := func() {
-		_, err := w.Desk.Board(ctx)
+		_, err := w.Desk.Fleet.Board(ctx)
 		require.NoError(t, err)
-		_, err = w.Desk.Prove(ctx, s.ID, false, nil)
+		_, err = w.Desk.Copies.Prove(ctx, s.ID, false, nil)
 		require.NoError(t, err)
-		_, err = w.Desk.Apart(ctx, s.ID)
+		_, err = w.Desk.Copies.Apart(ctx, s.ID)
 		require.NoError(t, err)
 	}
 	assert.Zero(t, visit(500))

@@ -16,6 +16,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 )
 
 // LogLine is an entry of a log.
@@ -42,11 +43,25 @@ var Logs = []string{"errors", "access"}
 // logRoom is how much of a log is read at once, in bytes, from its end.
 const logRoom = 2 << 20
 
+// ownLog is the log of errors that a live site's CMS keeps: its folder and its name.
+func (d *core) ownLog(s site.Site) (dir, name string, err error) {
+	st, err := d.env.Stack(s.Stack)
+	if err != nil {
+		return "", "", err
+	}
+	log := stack.LayoutOf(st).Log
+	if log == "" {
+		return "", "", fmt.Errorf("%s keeps no log of errors that Alibi knows of", s.Name)
+	}
+	dir, name = path.Split(path.Join(s.Root, log))
+	return path.Clean(dir), name, nil
+}
+
 // ReadLog reads a site's log from a place on, in bytes; below 0 it is what is at
 // its end. match keeps the lines with a text, kind those of one kind. Of a live
 // site the log of errors is the one that its CMS keeps.
-func (d *Desk) ReadLog(ctx context.Context, id site.ID, which, match, kind string, from int64) (Log, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) ReadLog(ctx context.Context, id site.ID, which, match, kind string, from int64) (Log, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return Log{}, err
 	}
@@ -59,7 +74,9 @@ func (d *Desk) ReadLog(ctx context.Context, id site.ID, which, match, kind strin
 		return out, fmt.Errorf("the log of requests for %s is its web server's: Alibi does not know where it is",
 			s.Name)
 	case s.Role == site.Live:
-		dir, name = path.Join(s.Root, "wp-content"), "debug.log"
+		if dir, name, err = d.ownLog(s); err != nil {
+			return out, err
+		}
 	}
 	out.Where = path.Join(dir, name)
 	text, end, err := d.tail(ctx, s, dir, name, from)
@@ -80,8 +97,8 @@ func (d *Desk) ReadLog(ctx context.Context, id site.ID, which, match, kind strin
 }
 
 // tail reads whole lines from a place of a file on.
-func (d *Desk) tail(ctx context.Context, s site.Site, dir, name string, from int64) ([]byte, int64, error) {
-	h, err := d.Host(ctx, s.Host)
+func (d *core) tail(ctx context.Context, s site.Site, dir, name string, from int64) ([]byte, int64, error) {
+	h, err := d.host(ctx, s.Host)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -19,7 +19,7 @@ import (
 	"alibi/internal/runtime/names"
 	"alibi/internal/runtime/outbox"
 	"alibi/internal/site"
-	"alibi/internal/stack/wordpress"
+	"alibi/internal/stack"
 )
 
 // Leads is where a name of a live site leads on this machine.
@@ -30,27 +30,27 @@ type Leads struct {
 }
 
 // hostsFile is the file that names are pointed here in.
-func (d *Desk) hostsFile() names.File {
-	if d.Config.Hosts != "" {
-		return names.File{Path: d.Config.Hosts}
+func (d *core) hostsFile() names.File {
+	if d.config.Hosts != "" {
+		return names.File{Path: d.config.Hosts}
 	}
 	return names.File{Path: names.System}
 }
 
 // Live tells how a copy is shown under its origin's addresses.
-func (d *Desk) Live(ctx context.Context, id site.ID) (*gateway.Live, site.Site, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) Live(ctx context.Context, id site.ID) (*gateway.Live, site.Site, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, s, err
 	}
 	if s.Role != site.Copy || s.State != site.Ready {
 		return nil, s, fmt.Errorf("%s is no copy that answers: only these can be shown under a live name", s.Name)
 	}
-	origin, err := d.Record.Site(ctx, s.Origin)
+	origin, err := d.record.Site(ctx, s.Origin)
 	if err != nil {
 		return nil, s, err
 	}
-	l := gateway.LiveOf(s, origin, d.Env.Port, d.Log)
+	l := gateway.LiveOf(s, origin, d.env.Port, d.logger)
 	if len(l.Hosts()) == 0 {
 		return nil, s, fmt.Errorf("the origin of %s has no name that could lead here: its address is %s", s.Name,
 			origin.Address())
@@ -60,24 +60,24 @@ func (d *Desk) Live(ctx context.Context, id site.ID) (*gateway.Live, site.Site, 
 
 // PointHere makes the live site's names lead to a copy on this machine, and
 // proves that they do.
-func (d *Desk) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
+func (d *Copies) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
 	l, s, err := d.Live(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	f := d.hostsFile()
-	if err := d.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.Config.Machine,
-		Path: op.NamesPath(f.Path, s.Name), At: d.Now()}); err != nil {
+	if err := d.record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.config.Machine,
+		Path: op.NamesPath(f.Path, s.Name), At: d.now()}); err != nil {
 		return nil, err
 	}
 	if err := f.Add(s.Name, l.Hosts()); err != nil {
 		if errors.Is(err, names.ErrRefused) {
 			err = fmt.Errorf("%w; call it with sudo, or use a proxy instead: alibi proxy %s", err, s.Name)
 		}
-		return nil, errors.Join(err, d.Record.Unmade(ctx, d.Config.Machine, op.NamesPath(f.Path, s.Name)))
+		return nil, errors.Join(err, d.record.Unmade(ctx, d.config.Machine, op.NamesPath(f.Path, s.Name)))
 	}
-	if _, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
-		s.Pointed = &site.Pointed{Names: l.Hosts(), At: d.Now()}
+	if _, err := d.record.ChangeSite(ctx, id, func(s *site.Site) error {
+		s.Pointed = &site.Pointed{Names: l.Hosts(), At: d.now()}
 		return nil
 	}); err != nil {
 		return nil, err
@@ -106,13 +106,13 @@ func (d *Desk) PointHere(ctx context.Context, id site.ID) ([]Leads, error) {
 
 // PointBack takes the lines out again, and proves that the names do not lead
 // here any more.
-func (d *Desk) PointBack(ctx context.Context, id site.ID) ([]Leads, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) PointBack(ctx context.Context, id site.ID) ([]Leads, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	f := d.hostsFile()
-	if err := d.Env.Unmake(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.Config.Machine,
+	if err := d.env.Unmake(ctx, inventory.Made{Site: s.ID, Kind: "names", Host: d.config.Machine,
 		Path: op.NamesPath(f.Path, s.Name)}); err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (d *Desk) PointBack(ctx context.Context, id site.ID) ([]Leads, error) {
 	if s.Pointed != nil {
 		list = s.Pointed.Names
 	}
-	if _, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+	if _, err := d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.Pointed = nil
 		return nil
 	}); err != nil {
@@ -139,7 +139,7 @@ func (d *Desk) PointBack(ctx context.Context, id site.ID) ([]Leads, error) {
 }
 
 // leads asks where names lead: the file, and if it is the system's, the system.
-func (d *Desk) leads(ctx context.Context, f names.File, list []string) ([]Leads, error) {
+func (d *core) leads(ctx context.Context, f names.File, list []string) ([]Leads, error) {
 	var out []Leads
 	for _, n := range list {
 		addrs, err := f.Lookup(n)
@@ -183,15 +183,15 @@ func resolved(ctx context.Context, name string) ([]netip.Addr, bool) {
 }
 
 // answers asks for the front page under a live name, at this machine.
-func (d *Desk) answers(ctx context.Context, name string, s site.Site) string {
+func (d *core) answers(ctx context.Context, name string, s site.Site) string {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(name, d.Env.Port)+"/", nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(name, d.env.Port)+"/", nil)
 	if err != nil {
 		return err.Error()
 	}
 	tr := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "tcp", "127.0.0.1:"+d.Env.Port)
+		return (&net.Dialer{}).DialContext(ctx, "tcp", "127.0.0.1:"+d.env.Port)
 	}, DisableKeepAlives: true}
 	resp, err := tr.RoundTrip(req)
 	if err != nil {
@@ -205,19 +205,27 @@ func (d *Desk) answers(ctx context.Context, name string, s site.Site) string {
 }
 
 // Caught lists what a copy wanted to send to the outside, the newest first.
-func (d *Desk) Caught(ctx context.Context, id site.ID) ([]outbox.Item, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Copies) Caught(ctx context.Context, id site.ID) ([]outbox.Item, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	if s.Role != site.Copy {
 		return nil, fmt.Errorf("%s is a live site: what it sends is sent", s.Name)
 	}
-	h, err := d.Host(ctx, s.Host)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return nil, err
 	}
-	r, err := h.Open(ctx, wordpress.Caught(s))
+	dir := stack.SettingsOf(st).Caught(s)
+	if dir == "" {
+		return nil, nil
+	}
+	h, err := d.host(ctx, s.Host)
+	if err != nil {
+		return nil, err
+	}
+	r, err := h.Open(ctx, dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

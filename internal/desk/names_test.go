@@ -27,17 +27,17 @@ func TestTheLiveNameLeadsToACopy(t *testing.T) {
 	const theirs = "127.0.0.1 localhost\n"
 	require.NoError(t, os.WriteFile(hosts, []byte(theirs), 0o644))
 
-	list, err := w.Desk.PointHere(ctx, s.ID)
+	list, err := w.Desk.Copies.PointHere(ctx, s.ID)
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	assert.Equal(t, []string{"127.0.0.1", "::1"}, list[0].To)
 	assert.Equal(t, "200 from near", list[0].Answers)
 	assert.NotNil(t, w.Site("near").Pointed)
-	left, err := w.Desk.Leftovers(ctx)
+	left, err := w.Desk.Fleet.Leftovers(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left, "it belongs to a copy")
 
-	list, err = w.Desk.PointBack(ctx, s.ID)
+	list, err = w.Desk.Copies.PointBack(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Empty(t, list[0].To)
 	text, err := os.ReadFile(hosts)
@@ -46,36 +46,36 @@ func TestTheLiveNameLeadsToACopy(t *testing.T) {
 	assert.Nil(t, w.Site("near").Pointed)
 
 	require.NoError(t, os.WriteFile(hosts, []byte("192.0.2.9 "+list[0].Name+"\n"), 0o644))
-	_, err = w.Desk.PointHere(ctx, s.ID)
+	_, err = w.Desk.Copies.PointHere(ctx, s.ID)
 	require.ErrorIs(t, err, names.ErrTaken)
 	assert.Nil(t, w.Site("near").Pointed)
 
 	require.NoError(t, os.WriteFile(hosts, []byte(theirs), 0o644))
-	_, err = w.Desk.PointHere(ctx, s.ID)
+	_, err = w.Desk.Copies.PointHere(ctx, s.ID)
 	require.NoError(t, err)
-	_, err = w.Desk.Expire(ctx, s.ID, "near")
+	_, err = w.Desk.Copies.Expire(ctx, s.ID, "near")
 	require.NoError(t, err)
 	text, err = os.ReadFile(hosts)
 	require.NoError(t, err)
 	assert.Equal(t, theirs, string(text), "it goes when the copy expires")
 	assert.Nil(t, w.Site("near").Pointed)
-	_, err = w.Desk.BringBack(ctx, s.ID, 0)
+	_, err = w.Desk.Copies.BringBack(ctx, s.ID, 0)
 	require.NoError(t, err)
 
-	_, err = w.Desk.PointHere(ctx, s.ID)
+	_, err = w.Desk.Copies.PointHere(ctx, s.ID)
 	require.NoError(t, err)
-	p, err := w.Desk.PlanRemove(ctx, s.ID)
+	p, err := w.Desk.Copies.PlanRemove(ctx, s.ID)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(p).State)
 	text, err = os.ReadFile(hosts)
 	require.NoError(t, err)
 	assert.Equal(t, theirs, string(text), "it goes with the copy")
-	_, err = w.Desk.PointHere(ctx, w.Site("skerryline.example").ID)
+	_, err = w.Desk.Copies.PointHere(ctx, w.Site("skerryline.example").ID)
 	assert.ErrorContains(t, err, "is no copy that answers")
-	got, err := w.Desk.Caught(ctx, w.Copy("skerryline.example", "other").ID)
+	got, err := w.Desk.Copies.Caught(ctx, w.Copy("skerryline.example", "other").ID)
 	require.NoError(t, err)
 	assert.Empty(t, got)
-	_, err = w.Desk.Caught(ctx, w.Site("skerryline.example").ID)
+	_, err = w.Desk.Copies.Caught(ctx, w.Site("skerryline.example").ID)
 	assert.ErrorContains(t, err, "what it sends is sent")
 }
 
@@ -87,18 +87,18 @@ func TestANameWinsOverAnAddressAndWhatFitsSeveralIsRefused(t *testing.T) {
 	for _, s := range []site.Site{{ID: "p1", Name: "www.shop.example"}, {ID: "p2", Name: "viassh"},
 		{ID: "p3", Name: "third"}} {
 		s.Role, s.State, s.Host, s.Addresses = site.Live, site.Ready, "pier", []site.Address{a}
-		require.NoError(t, w.Desk.Record.PutSite(ctx, s))
+		require.NoError(t, w.Desk.Workings().Record.PutSite(ctx, s))
 	}
-	s, err := w.Desk.Find(ctx, "www.shop.example")
+	s, err := w.Desk.Fleet.Find(ctx, "www.shop.example")
 	require.NoError(t, err)
 	assert.Equal(t, site.ID("p1"), s.ID)
-	_, err = w.Desk.Find(ctx, "https://www.shop.example/")
+	_, err = w.Desk.Fleet.Find(ctx, "https://www.shop.example/")
 	require.ErrorIs(t, err, desk.ErrAmbiguous)
 	assert.ErrorContains(t, err, "viassh (live, on pier)")
-	s, err = w.Desk.Find(ctx, "viass")
+	s, err = w.Desk.Fleet.Find(ctx, "viass")
 	require.NoError(t, err)
 	assert.Equal(t, site.ID("p2"), s.ID)
-	_, err = w.Desk.Find(ctx, "")
+	_, err = w.Desk.Fleet.Find(ctx, "")
 	assert.ErrorIs(t, err, inventory.ErrUnknown)
 }
 
@@ -114,7 +114,7 @@ func TestAGivenNameIsHadByOneHoweverManyWantItAtOnce(t *testing.T) {
 	errs := make(chan error, len(p))
 	for _, p := range p {
 		go func() {
-			_, err := w.Desk.StartTyped(ctx, p, "")
+			_, err := w.Desk.Runs.StartTyped(ctx, p, "")
 			errs <- err
 		}()
 	}
@@ -128,14 +128,14 @@ func TestAGivenNameIsHadByOneHoweverManyWantItAtOnce(t *testing.T) {
 	}
 	assert.Equal(t, 1, made)
 	w.Keep()
-	list, err := w.Desk.Record.Runs(ctx, 10)
+	list, err := w.Desk.Workings().Record.Runs(ctx, 10)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	r, err := w.Desk.Await(ctx, list[0].ID, nil)
+	r, err := w.Desk.Runs.Await(ctx, list[0].ID, nil)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Done, r.State, r.Error)
-	assert.DirExists(t, w.Desk.Env.CopyDir("dup"))
-	all, err := w.Desk.Record.AllSites(ctx)
+	assert.DirExists(t, w.Desk.Workings().Env.CopyDir("dup"))
+	all, err := w.Desk.Workings().Record.AllSites(ctx)
 	require.NoError(t, err)
 	n := 0
 	for _, s := range all {

@@ -55,8 +55,8 @@ var PinMarks = [][2]string{
 
 // PinGrid lays out what sites run, as they were inspected last, and how that
 // stands to their pin sheets and their origins. Without ids it is of all sites.
-func (d *Desk) PinGrid(ctx context.Context, ids ...site.ID) (PinGrid, error) {
-	all, err := d.Record.Sites(ctx)
+func (d *Sheets) PinGrid(ctx context.Context, ids ...site.ID) (PinGrid, error) {
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return PinGrid{}, err
 	}
@@ -83,7 +83,7 @@ func (d *Desk) PinGrid(ctx context.Context, ids ...site.ID) (PinGrid, error) {
 	}
 	for i, s := range g.Sites {
 		g.Names = append(g.Names, s.Name)
-		name := cmp.Or(s.Pins, d.Config.Pins.Default)
+		name := cmp.Or(s.Pins, d.config.Pins.Default)
 		if _, read := sheets[name]; !read && name != "" {
 			if p, err := d.PinSheet(name); err == nil {
 				sheets[name] = p.Sheet
@@ -221,7 +221,7 @@ func (x *column) component(kind string, comp site.Component) PinCell {
 		case o.Version != comp.Version:
 			c.mark(MarkUnlike, "its origin has "+cmp.Or(o.Version, "one without a version"))
 		case on(*o) != on(comp):
-			c.mark(MarkUnlike, "on its origin it is "+map[bool]string{true: "on", false: "off"}[on(*o)])
+			c.mark(MarkUnlike, "on its origin it is "+site.Either(on(*o), "on", "off"))
 		}
 	}
 	for _, u := range x.unmet {

@@ -15,8 +15,8 @@ import (
 )
 
 // pinned gives of each stored sheet what a copy gets when it is made.
-func (d *Desk) pinned() (map[string]clone.Pinned, error) {
-	list, err := d.PinSheets()
+func (d *core) pinned() (map[string]clone.Pinned, error) {
+	list, err := d.pins.PinSheets()
 	if err != nil {
 		return nil, err
 	}
@@ -47,32 +47,32 @@ func (d *Desk) pinned() (map[string]clone.Pinned, error) {
 }
 
 // pinCopy has a finished copy brought to a sheet.
-func (d *Desk) pinCopy(ctx context.Context, s site.Site, sheet string) (string, error) {
+func (d *core) pinCopy(ctx context.Context, s site.Site, sheet string) (string, error) {
 	if run, err := d.pinning(ctx, s.ID); err != nil || run != "" {
 		return run, err
 	}
-	p, err := d.PlanPins(ctx, s.ID, sheet, nil)
+	p, err := d.pins.PlanPins(ctx, s.ID, sheet, nil)
 	if errors.Is(err, ErrNothingToChange) {
-		_, err := d.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Pins = sheet; return nil })
+		_, err := d.record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Pins = sheet; return nil })
 		return "", err
 	}
 	if err != nil {
 		return "", err
 	}
-	claimed, err := d.Record.Claimed(ctx, s.ID)
+	claimed, err := d.record.Claimed(ctx, s.ID)
 	if err != nil {
 		return "", err
 	}
 	if len(claimed) == 1 { // the run that makes the copy hands it on
 		p.After = claimed[0]
 	}
-	r, err := d.Start(ctx, p)
+	r, err := d.runs.Start(ctx, p)
 	return r.ID, err
 }
 
 // pinning gives the run that waits to change a copy, or is at work on it.
-func (d *Desk) pinning(ctx context.Context, id site.ID) (string, error) {
-	list, err := d.Record.Unfinished(ctx)
+func (d *core) pinning(ctx context.Context, id site.ID) (string, error) {
+	list, err := d.record.Unfinished(ctx)
 	for _, r := range list {
 		if r.Plan.Kind == plan.Change && r.Plan.Target.ID == id {
 			return r.ID, nil
@@ -83,14 +83,14 @@ func (d *Desk) pinning(ctx context.Context, id site.ID) (string, error) {
 
 // Pinning gives the run that is to bring a new copy to its pin sheet; "" if there
 // is none.
-func (d *Desk) Pinning(ctx context.Context, id site.ID) (string, error) { return d.pinning(ctx, id) }
+func (d *Sheets) Pinning(ctx context.Context, id site.ID) (string, error) { return d.pinning(ctx, id) }
 
 // notBrought says what of a sheet a change does not bring to a copy that is there.
 func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
 	if n := sheet.Core.Network; n != nil && *n != (s.Facts.Network != nil) {
 		out = append(
 			out,
-			"the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+
+			"the sheet is for "+site.Either(*n, "a network", "a single site")+
 				", and this is not one: that is not changed",
 		)
 	}
@@ -107,7 +107,7 @@ func notBrought(sheet *pins.Sheet, s site.Site) (out []string) {
 
 // LockPins writes into a sheet what its versions mean now, with the digests of
 // all files.
-func (d *Desk) LockPins(ctx context.Context, name string) (PinSheet, error) {
+func (d *Sheets) LockPins(ctx context.Context, name string) (PinSheet, error) {
 	p, err := d.PinSheet(name)
 	if err != nil {
 		return p, err
@@ -115,7 +115,7 @@ func (d *Desk) LockPins(ctx context.Context, name string) (PinSheet, error) {
 	s := p.Sheet
 	was := s.Lock
 	s.Lock = pins.Lock{} // it is found out anew
-	l := pins.Lock{At: d.Now(), Plugins: map[string]pins.Locked{}, Themes: map[string]pins.Locked{}}
+	l := pins.Lock{At: d.now(), Plugins: map[string]pins.Locked{}, Themes: map[string]pins.Locked{}}
 	if s.Core.Version != "" {
 		src, err := d.chooseCore(ctx, s)
 		if err != nil {
@@ -133,7 +133,7 @@ func (d *Desk) LockPins(ctx context.Context, name string) (PinSheet, error) {
 			src, err := d.choose(ctx, x.kind, slug, x.pins[slug], pins.Locked{})
 			if err == nil {
 				var list []site.Source
-				if list, err = d.Fetch(ctx, []site.Source{src}); err == nil {
+				if list, err = d.components.Fetch(ctx, []site.Source{src}); err == nil {
 					x.to[slug] = pins.Locked{Version: list[0].Version, Digest: list[0].Digest}
 					continue
 				}

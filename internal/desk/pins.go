@@ -34,9 +34,9 @@ type PinSheet struct {
 // ErrNoPinSheet is given for a name that no stored sheet has.
 var ErrNoPinSheet = errors.New("no pin sheet has that name")
 
-func (d *Desk) pinsDir() string { return filepath.Join(d.Home(), "pins") }
+func (d *core) pinsDir() string { return filepath.Join(d.home(), "pins") }
 
-func (d *Desk) pinsFile(name string) (string, error) {
+func (d *core) pinsFile(name string) (string, error) {
 	if !site.GoodSlug(name) {
 		return "", fmt.Errorf("%q can't be the name of a pin sheet: letters, digits, - and _", name)
 	}
@@ -44,7 +44,7 @@ func (d *Desk) pinsFile(name string) (string, error) {
 }
 
 // PinSheets lists the stored sheets.
-func (d *Desk) PinSheets() ([]PinSheet, error) {
+func (d *Sheets) PinSheets() ([]PinSheet, error) {
 	list, err := os.ReadDir(d.pinsDir())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("listing the pin sheets: %w", err)
@@ -64,12 +64,12 @@ func (d *Desk) PinSheets() ([]PinSheet, error) {
 
 // PinSheet reads a stored sheet; "" is the default one. One that is not right is
 // given too, with the error.
-func (d *Desk) PinSheet(name string) (PinSheet, error) {
-	if name = cmp.Or(name, d.Config.Pins.Default); name == "" {
+func (d *Sheets) PinSheet(name string) (PinSheet, error) {
+	if name = cmp.Or(name, d.config.Pins.Default); name == "" {
 		return PinSheet{}, fmt.Errorf("%w: name one, or choose a default: alibi pins name NAME --default",
 			ErrNoPinSheet)
 	}
-	p := PinSheet{Name: name, Default: name == d.Config.Pins.Default}
+	p := PinSheet{Name: name, Default: name == d.config.Pins.Default}
 	file, err := d.pinsFile(name)
 	if err != nil {
 		return p, err
@@ -90,7 +90,7 @@ func (d *Desk) PinSheet(name string) (PinSheet, error) {
 
 // SavePins stores a sheet under a name; one that is there is only replaced if
 // over says so. A text that is no sheet is refused with its lines.
-func (d *Desk) SavePins(name string, src []byte, over bool) (PinSheet, error) {
+func (d *Sheets) SavePins(name string, src []byte, over bool) (PinSheet, error) {
 	file, err := d.pinsFile(name)
 	if err != nil {
 		return PinSheet{}, err
@@ -115,7 +115,7 @@ func (d *Desk) SavePins(name string, src []byte, over bool) (PinSheet, error) {
 }
 
 // RenamePins gives a sheet another name; "" removes it.
-func (d *Desk) RenamePins(name, to string) error {
+func (d *Sheets) RenamePins(name, to string) error {
 	file, err := d.pinsFile(name)
 	if err != nil {
 		return err
@@ -136,7 +136,7 @@ func (d *Desk) RenamePins(name, to string) error {
 	if err := os.Rename(file, next); err != nil {
 		return err
 	}
-	if d.Config.Pins.Default == name {
+	if d.config.Pins.Default == name {
 		return d.DefaultPins(to)
 	}
 	return nil
@@ -144,8 +144,8 @@ func (d *Desk) RenamePins(name, to string) error {
 
 // UsualPins is the pin sheet that new copies are brought to where nobody says otherwise; "" where none
 // was chosen as that, or it is not there any more.
-func (d *Desk) UsualPins() string {
-	if name := d.Config.Pins.Default; name != "" {
+func (d *Sheets) UsualPins() string {
+	if name := d.config.Pins.Default; name != "" {
 		if _, err := d.PinSheet(name); err == nil {
 			return name
 		}
@@ -157,38 +157,38 @@ func (d *Desk) UsualPins() string {
 const NoPins = "none"
 
 // DefaultPins chooses the sheet that is meant where none is named; "" chooses none.
-func (d *Desk) DefaultPins(name string) error {
+func (d *Sheets) DefaultPins(name string) error {
 	if name != "" {
 		if _, err := d.PinSheet(name); err != nil {
 			return err
 		}
 	}
-	fresh := !d.Stale()
-	if err := setInConfig(d.Home(), "pins", "default", name); err != nil {
+	fresh := !d.stale()
+	if err := setInConfig(d.home(), "pins", "default", name); err != nil {
 		return err
 	}
-	d.Config.Pins.Default = name
+	d.config.Pins.Default = name
 	if fresh {
-		d.configDigest = digestOfConfig(d.Home())
+		d.configDigest = digestOfConfig(d.home())
 	}
 	return nil
 }
 
 // PinsOf writes a sheet of what a site runs now.
-func (d *Desk) PinsOf(ctx context.Context, id site.ID) ([]byte, error) {
-	s, err := d.Inspect(ctx, id)
+func (d *Sheets) PinsOf(ctx context.Context, id site.ID) ([]byte, error) {
+	s, err := d.fleet.Inspect(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	if s.Facts.Core == "" {
 		return nil, fmt.Errorf("%s has no CMS: there is nothing to pin", s.Name)
 	}
-	return pins.FromSite(s, php.Series(cmp.Or(s.Runtime.PHP, s.Facts.PHP)), d.Now()), nil
+	return pins.FromSite(s, php.Series(cmp.Or(s.Runtime.PHP, s.Facts.PHP)), d.now()), nil
 }
 
 // choose gives the version that a pin means: the locked one, an exact one, or
 // the newest of the catalogue's that fits.
-func (d *Desk) choose(
+func (d *core) choose(
 	ctx context.Context,
 	kind site.ComponentKind,
 	slug string,
@@ -222,7 +222,7 @@ func (d *Desk) choose(
 	return src, nil
 }
 
-func (d *Desk) chooseCore(ctx context.Context, s *pins.Sheet) (site.Source, error) {
+func (d *core) chooseCore(ctx context.Context, s *pins.Sheet) (site.Source, error) {
 	r, src := s.Core.Version, site.Source{Kind: site.Core}
 	switch {
 	case s.Lock.Core != "" && pins.Fits(pins.OfCore(r, s.Lock.Core), s.Lock.Core):
@@ -241,7 +241,7 @@ func (d *Desk) chooseCore(ctx context.Context, s *pins.Sheet) (site.Source, erro
 
 // chosenCore gives the core of the catalogue that a sheet means: the release of that name, or the
 // newest that fits.
-func (d *Desk) chosenCore(ctx context.Context, r string) (string, error) {
+func (d *core) chosenCore(ctx context.Context, r string) (string, error) {
 	all, err := d.cores(ctx)
 	if err != nil {
 		return "", err
@@ -261,7 +261,7 @@ func releaseOr(name, r string, all []string) (string, bool) {
 	return pins.Choose(r, all)
 }
 
-func (d *Desk) cores(ctx context.Context) (out []string, err error) {
+func (d *core) cores(ctx context.Context) (out []string, err error) {
 	list, err := d.catalogue().Cores(ctx)
 	for _, c := range list {
 		out = append(out, c.Version)
@@ -270,7 +270,7 @@ func (d *Desk) cores(ctx context.Context) (out []string, err error) {
 }
 
 // PlanPins says what bringing a site to a pin sheet will do.
-func (d *Desk) PlanPins(
+func (d *Sheets) PlanPins(
 	ctx context.Context,
 	id site.ID,
 	name string,
@@ -280,7 +280,7 @@ func (d *Desk) PlanPins(
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	s, err := d.Inspect(ctx, id)
+	s, err := d.fleet.Inspect(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -289,7 +289,7 @@ func (d *Desk) PlanPins(
 		return plan.Plan{}, fmt.Errorf("pin sheet %s: %w", p.Name, err)
 	}
 	w.Pins = p.Name
-	out, err := d.PlanChange(ctx, id, w, tell)
+	out, err := d.components.PlanChange(ctx, id, w, tell)
 	if err != nil {
 		return out, err
 	}
@@ -300,7 +300,7 @@ func (d *Desk) PlanPins(
 }
 
 // pinWish works out by what a site differs from a sheet.
-func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w ChangeWish, err error) {
+func (d *core) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w ChangeWish, err error) {
 	f := s.Facts
 	if sheet.Core.Version != "" {
 		src, err := d.chooseCore(ctx, sheet)
@@ -356,7 +356,7 @@ func (d *Desk) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 }
 
 // pinOne adds what one pin asks for.
-func (d *Desk) pinOne(
+func (d *core) pinOne(
 	ctx context.Context,
 	s site.Site,
 	w *ChangeWish,
@@ -401,14 +401,14 @@ func (d *Desk) pinOne(
 
 // fromOrigin gives the component from the site's origin, where no catalogue has
 // it: what somebody wrote for one site alone.
-func (d *Desk) fromOrigin(
+func (d *core) fromOrigin(
 	ctx context.Context,
 	s site.Site,
 	kind site.ComponentKind,
 	slug string,
 	p pins.Pin,
 ) (site.Source, bool) {
-	o, err := d.Record.Site(ctx, s.Origin)
+	o, err := d.record.Site(ctx, s.Origin)
 	if err != nil || o.Facts == nil || o.State == site.Gone {
 		return site.Source{}, false
 	}

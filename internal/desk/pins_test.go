@@ -21,7 +21,7 @@ import (
 
 func applied(t *testing.T, w *realtest.World, s site.Site, sheet string) plan.Run {
 	t.Helper()
-	p, err := w.Desk.PlanPins(context.Background(), s.ID, sheet, nil)
+	p, err := w.Desk.Pins.PlanPins(context.Background(), s.ID, sheet, nil)
 	require.NoError(t, err)
 	require.False(t, p.Blocked(), p.Findings)
 	r := w.Run(p)
@@ -34,15 +34,15 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	live := w.Make("ferry")
 	w.Keep()
 	ctx := context.Background()
-	src, err := w.Desk.PinsOf(ctx, live.ID)
+	src, err := w.Desk.Pins.PinsOf(ctx, live.ID)
 	require.NoError(t, err)
-	p, err := w.Desk.SavePins("as-live", src, false)
+	p, err := w.Desk.Pins.SavePins("as-live", src, false)
 	require.NoError(t, err)
 	assert.Contains(t, p.Means, "core 6.1.9, a single site on PHP 8.2")
-	_, err = w.Desk.SavePins("as-live", src, false)
+	_, err = w.Desk.Pins.SavePins("as-live", src, false)
 	assert.ErrorContains(t, err, "there is a pin sheet")
 	s := w.Copy("ferry", "trial")
-	_, err = w.Desk.PlanPins(ctx, s.ID, "as-live", nil)
+	_, err = w.Desk.Pins.PlanPins(ctx, s.ID, "as-live", nil)
 	assert.ErrorIs(t, err, desk.ErrNothingToChange, "the copy is as its origin")
 
 	// the copy goes astray in every way that a sheet knows of
@@ -52,7 +52,7 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 		require.NoError(t, err)
 		wish.Put = append(wish.Put, x)
 	}
-	cores, err := w.Desk.Catalogue().Cores(ctx)
+	cores, err := w.Desk.Components.Catalogue().Cores(ctx)
 	require.NoError(t, err)
 	wish.Put = append(wish.Put, site.Source{Kind: site.Core, Version: cores[0].Version},
 		site.Source{Kind: site.Theme, Slug: "slipway-plain"})
@@ -62,11 +62,11 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 	if live.Facts.Themes[0].State == "active" {
 		wish.Delete = []string{live.Facts.Themes[0].Slug}
 	}
-	c, err := w.Desk.PlanChange(ctx, s.ID, wish, nil)
+	c, err := w.Desk.Components.PlanChange(ctx, s.ID, wish, nil)
 	require.NoError(t, err)
 	r := w.Run(c)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	g, err := w.Desk.PinGrid(ctx, s.ID)
+	g, err := w.Desk.Pins.PinGrid(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Contains(t, marksOf(g, "core"), desk.MarkUnlike)
 	assert.Contains(t, marksOf(g, "tide-table"), desk.MarkUnlike)
@@ -85,18 +85,18 @@ func TestASheetMadeFromALiveSiteReproducesItsVersions(t *testing.T) {
 		is := slices.Concat(now.Facts.Plugins, now.Facts.Themes)[i]
 		assert.Equal(t, was.Version+" "+was.State, is.Version+" "+is.State, was.Slug)
 	}
-	g, err = w.Desk.PinGrid(ctx, s.ID)
+	g, err = w.Desk.Pins.PinGrid(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{desk.MarkPinned}, marksOf(g, "core"))
 	assert.Equal(t, []string{desk.MarkPinned}, marksOf(g, "tide-table"))
 
-	_, err = w.Desk.SavePins("branch", []byte("[core]\nversion = \"6.1\"\n"), false)
+	_, err = w.Desk.Pins.SavePins("branch", []byte("[core]\nversion = \"6.1\"\n"), false)
 	require.NoError(t, err)
-	_, err = w.Desk.PlanPins(ctx, s.ID, "branch", nil)
+	_, err = w.Desk.Pins.PlanPins(ctx, s.ID, "branch", nil)
 	assert.ErrorIs(t, err, desk.ErrNothingToChange, "6.1 means 6.1.9, since the catalogue has no release of that name")
-	_, err = w.Desk.SavePins("first", []byte("[core]\nversion = \"=6.1\"\n"), false)
+	_, err = w.Desk.Pins.SavePins("first", []byte("[core]\nversion = \"=6.1\"\n"), false)
 	require.NoError(t, err)
-	_, err = w.Desk.PlanPins(ctx, s.ID, "first", nil)
+	_, err = w.Desk.Pins.PlanPins(ctx, s.ID, "first", nil)
 	assert.ErrorContains(t, err, "no core that fits =6.1; it has ")
 }
 
@@ -115,7 +115,7 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 	w.Keep()
 	s := w.Copy("ferry", "trial")
 	ctx := context.Background()
-	_, err := w.Desk.SavePins(
+	_, err := w.Desk.Pins.SavePins(
 		"winter",
 		[]byte(
 			"# for the winter\n[plugins]\nquay-forms = \"newest\"\nharbour-bell = { version = \"1.*\", state = "+
@@ -124,8 +124,8 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 		false,
 	)
 	require.NoError(t, err)
-	require.NoError(t, w.Desk.DefaultPins("winter"))
-	p, err := w.Desk.LockPins(ctx, "")
+	require.NoError(t, w.Desk.Pins.DefaultPins("winter"))
+	p, err := w.Desk.Pins.LockPins(ctx, "")
 	require.NoError(t, err)
 	assert.Equal(t, "1.0", p.Sheet.Lock.Plugins["quay-forms"].Version)
 	assert.True(t, strings.HasPrefix(p.Text, "# for the winter\n"))
@@ -146,24 +146,24 @@ func TestASheetIsLockedAndHeldTo(t *testing.T) {
 		[]byte(strings.Replace(p.Text, p.Sheet.Lock.Plugins["quay-forms"].Digest, "sha256:"+strings.Repeat("0", 64),
 			1)), 0o600))
 	other := w.Copy("ferry", "other")
-	_, err = w.Desk.PlanPins(ctx, other.ID, "winter", nil)
+	_, err = w.Desk.Pins.PlanPins(ctx, other.ID, "winter", nil)
 	assert.ErrorContains(t, err, "not the ones that were pinned")
 
-	require.NoError(t, w.Desk.RenamePins("winter", "spring"))
-	_, err = w.Desk.PinSheet("winter")
+	require.NoError(t, w.Desk.Pins.RenamePins("winter", "spring"))
+	_, err = w.Desk.Pins.PinSheet("winter")
 	assert.ErrorIs(t, err, desk.ErrNoPinSheet)
-	p, err = w.Desk.PinSheet("")
+	p, err = w.Desk.Pins.PinSheet("")
 	require.NoError(t, err)
 	assert.Equal(t, "spring", p.Name)
-	_, err = w.Desk.SavePins("../x", nil, false)
+	_, err = w.Desk.Pins.SavePins("../x", nil, false)
 	assert.ErrorContains(t, err, "can't be the name")
-	_, err = w.Desk.SavePins("bad", []byte("[plugins]\na = 3\n"), false)
+	_, err = w.Desk.Pins.SavePins("bad", []byte("[plugins]\na = 3\n"), false)
 	assert.ErrorContains(t, err, "line 2")
 }
 
 func TestTheGridOfTheDemo(t *testing.T) {
 	w := demotest.New(t)
-	g, err := w.Desk.PinGrid(context.Background())
+	g, err := w.Desk.Pins.PinGrid(context.Background())
 	require.NoError(t, err)
 	assert.Len(t, g.Names, 4, "sites without a CMS have no versions")
 	assert.Equal(t, "core", g.Rows[0].Kind)
@@ -180,7 +180,7 @@ func TestACopyIsMadeToASheet(t *testing.T) {
 	live := w.Make("ferry")
 	w.Keep()
 	ctx := context.Background()
-	_, err := w.Desk.SavePins("harbour", []byte(`about = "as we try it"
+	_, err := w.Desk.Pins.SavePins("harbour", []byte(`about = "as we try it"
 [runtime]
 php = "8.4"
 memory = "192M"
@@ -194,17 +194,17 @@ quay-forms = "0.9"
 posts = 3
 `), false)
 	require.NoError(t, err)
-	c, err := w.Desk.CopyDefaults(ctx, live, "")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, live, "")
 	require.NoError(t, err)
 	c.Name, c.Pins = "pinned", "harbour"
-	p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	next, err := w.Desk.Pinning(ctx, r.Plan.Target.ID)
+	next, err := w.Desk.Pins.Pinning(ctx, r.Plan.Target.ID)
 	require.NoError(t, err)
 	if next != "" {
-		r, err := w.Desk.Await(ctx, next, nil)
+		r, err := w.Desk.Runs.Await(ctx, next, nil)
 		require.NoError(t, err)
 		require.Equal(t, plan.Done, r.State, r.Error)
 	}
@@ -217,26 +217,26 @@ posts = 3
 	assert.Contains(t, string(conf), "'AUTOMATIC_UPDATER_DISABLED', true")
 	assert.Contains(t, string(conf), "'WP_DEBUG', true")
 	assert.Equal(t, "3", counted(t, w, s, "SELECT COUNT(*) FROM sk_posts WHERE guid LIKE 'urn:x-alibi:ballast:%'"))
-	got, err := w.Desk.Components(ctx, s.ID, false)
+	got, err := w.Desk.Components.Components(ctx, s.ID, false)
 	require.NoError(t, err)
 	i := slices.IndexFunc(got.All, func(p desk.Part) bool { return p.Slug == "quay-forms" })
 	require.GreaterOrEqual(t, i, 0)
 	assert.Equal(t, "0.9 active", got.All[i].Version+" "+got.All[i].State)
-	_, err = w.Desk.PlanPins(ctx, s.ID, "harbour", nil)
+	_, err = w.Desk.Pins.PlanPins(ctx, s.ID, "harbour", nil)
 	assert.ErrorIs(t, err, desk.ErrNothingToChange)
 
 	// A sheet that can't be met leaves the copy standing, and says so.
-	_, err = w.Desk.SavePins("reef", []byte("[plugins]\nquay-forms = \"9.9\"\n"), false)
+	_, err = w.Desk.Pins.SavePins("reef", []byte("[plugins]\nquay-forms = \"9.9\"\n"), false)
 	require.NoError(t, err)
 	c.Name, c.Pins = "aground", "reef"
-	p, err = w.Desk.PlanCopy(ctx, live.ID, c)
+	p, err = w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	r = w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, r.Result, "not brought to pin sheet reef")
 	assert.Equal(t, site.Ready, w.Site("aground").State)
 	c.Name, c.Pins = "nowhere", "nothing"
-	p, err = w.Desk.PlanCopy(ctx, live.ID, c)
+	p, err = w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked())
 }

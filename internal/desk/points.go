@@ -24,7 +24,7 @@ import (
 )
 
 // Depot gives the depot of restore points, opened once.
-func (d *Desk) Depot(ctx context.Context) (*depot.Depot, error) {
+func (d *core) store(ctx context.Context) (*depot.Depot, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.depot != nil {
@@ -32,16 +32,16 @@ func (d *Desk) Depot(ctx context.Context) (*depot.Depot, error) {
 	}
 	store, err := d.openDepot(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("opening the depot %s: %w", d.DepotPath(), err)
+		return nil, fmt.Errorf("opening the depot %s: %w", d.points.DepotPath(), err)
 	}
 	d.depot = store
 	return store, nil
 }
 
 // openDepot opens the place that the configuration names: a folder, or a bucket.
-func (d *Desk) openDepot(ctx context.Context) (*depot.Depot, error) {
+func (d *core) openDepot(ctx context.Context) (*depot.Depot, error) {
 	var keys []*depot.Key
-	if file := d.Config.Depot.Key; file != "" {
+	if file := d.config.Depot.Key; file != "" {
 		list, err := export.Keys(file)
 		if err != nil {
 			return nil, err
@@ -55,19 +55,19 @@ func (d *Desk) openDepot(ctx context.Context) (*depot.Depot, error) {
 			return nil, fmt.Errorf("%s holds no key that begins with AGE-SECRET-KEY-1", file)
 		}
 	}
-	if place := d.DepotPath(); depot.IsBucket(place) {
-		b, err := depot.OpenBucket(ctx, place, d.Config.Depot.Credentials)
+	if place := d.points.DepotPath(); depot.IsBucket(place) {
+		b, err := depot.OpenBucket(ctx, place, d.config.Depot.Credentials)
 		if err != nil {
 			return nil, err
 		}
 		return depot.Open(ctx, b, keys...)
 	}
-	return depot.Open(ctx, depot.Folder(d.DepotPath()), keys...)
+	return depot.Open(ctx, depot.Folder(d.points.DepotPath()), keys...)
 }
 
 // DepotPath is where the depot is.
-func (d *Desk) DepotPath() string {
-	return cmp.Or(d.Config.Depot.Path, filepath.Join(d.Home(), "depot"))
+func (d *Points) DepotPath() string {
+	return cmp.Or(d.config.Depot.Path, filepath.Join(d.home(), "depot"))
 }
 
 // Point is a restore point, and what is known of it beside what it holds.
@@ -79,8 +79,8 @@ type Point struct {
 
 // Points lists restore points, the newest first; of one site, or all if it is
 // "". What can't be read is named in bad.
-func (d *Desk) Points(ctx context.Context, of site.ID) (out []Point, bad []error, err error) {
-	store, err := d.Depot(ctx)
+func (d *Points) Points(ctx context.Context, of site.ID) (out []Point, bad []error, err error) {
+	store, err := d.store(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -103,25 +103,25 @@ const keptFor = time.Minute
 
 // keptOf sums up what the depot has, if there is one. That it can't be read is
 // told where its restore points are shown.
-func (d *Desk) keptOf(ctx context.Context) (out map[site.ID]Kept) {
-	if depot.IsBucket(d.DepotPath()) {
+func (d *core) keptOf(ctx context.Context) (out map[site.ID]Kept) {
+	if depot.IsBucket(d.points.DepotPath()) {
 		d.mu.Lock()
 		known, at := d.kept, d.keptAt
 		d.mu.Unlock()
-		if d.Now().Sub(at) < keptFor { // asking costs time and money there
+		if d.now().Sub(at) < keptFor { // asking costs time and money there
 			return known
 		}
-	} else if _, err := os.Stat(d.DepotPath()); err != nil {
+	} else if _, err := os.Stat(d.points.DepotPath()); err != nil {
 		return nil // nothing was kept yet, and looking makes no depot
 	}
-	list, _, err := d.Points(ctx, "")
+	list, _, err := d.points.Points(ctx, "")
 	if err != nil {
 		return nil
 	}
 	defer func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		d.kept, d.keptAt = out, d.Now()
+		d.kept, d.keptAt = out, d.now()
 	}()
 	out = map[site.ID]Kept{}
 	for _, p := range list {
@@ -139,7 +139,7 @@ func (d *Desk) keptOf(ctx context.Context) (out map[site.ID]Kept) {
 
 // FindPoint finds a restore point by its number or name, or the beginning of
 // either; a site's name is its newest.
-func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
+func (d *Points) FindPoint(ctx context.Context, what string) (Point, error) {
 	list, bad, err := d.Points(ctx, "")
 	if err != nil {
 		return Point{}, err
@@ -159,7 +159,7 @@ func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
 	case len(part) > 1:
 		return Point{}, fmt.Errorf("%q may be %s and %d more: say more of it", what, part[0].ID, len(part)-1)
 	}
-	if s, err := d.Find(ctx, what); err == nil {
+	if s, err := d.fleet.Find(ctx, what); err == nil {
 		if i := slices.IndexFunc(list, func(p Point) bool { return p.Site.ID == s.ID }); i >= 0 {
 			return list[i], nil
 		}
@@ -169,12 +169,12 @@ func (d *Desk) FindPoint(ctx context.Context, what string) (Point, error) {
 }
 
 // PlanKeep says what taking a restore point of a site will do.
-func (d *Desk) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.Plan, error) {
+func (d *Points) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.Plan, error) {
 	s, err := d.fresh(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	in := keep.Input{Site: s, Choices: c, Depot: d.DepotPath(), Now: d.Now(), Quota: d.Config.Quota}
+	in := keep.Input{Site: s, Choices: c, Depot: d.DepotPath(), Now: d.now(), Quota: d.config.Quota}
 	list, _, err := d.Points(ctx, "")
 	if err != nil {
 		return plan.Plan{}, err
@@ -184,7 +184,7 @@ func (d *Desk) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.P
 	if len(list) > 0 {
 		in.Last = &list[0].Point
 	}
-	m, err := d.Host(ctx, d.Config.Machine)
+	m, err := d.host(ctx, d.config.Machine)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -196,18 +196,18 @@ func (d *Desk) PlanKeep(ctx context.Context, id site.ID, c keep.Choices) (plan.P
 
 // PointInput gathers what a plan of a copy of a restore point is made of, with
 // the usual choices.
-func (d *Desk) PointInput(ctx context.Context, p Point) (clone.Input, clone.Choices, error) {
+func (d *Points) PointInput(ctx context.Context, p Point) (clone.Input, clone.Choices, error) {
 	in, err := d.pointInput(ctx, p)
 	if err != nil {
 		return in, clone.Choices{}, err
 	}
-	c, err := d.CopyDefaults(ctx, in.Origin, "as of "+p.Taken.Format("2 Jan 15:04"))
+	c, err := d.copies.CopyDefaults(ctx, in.Origin, "as of "+p.Taken.Format("2 Jan 15:04"))
 	return in, c, err
 }
 
 // BackInput gathers what a plan of bringing a copy back to what its origin was
 // at a restore point is made of.
-func (d *Desk) BackInput(ctx context.Context, id site.ID, p Point) (clone.Input, clone.Choices, error) {
+func (d *Points) BackInput(ctx context.Context, id site.ID, p Point) (clone.Input, clone.Choices, error) {
 	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) {
 		if p.Site.ID != s.Origin {
 			return clone.Input{}, fmt.Errorf(
@@ -224,23 +224,23 @@ func (d *Desk) BackInput(ctx context.Context, id site.ID, p Point) (clone.Input,
 }
 
 // PlanBack says what bringing a copy back to a restore point of its origin will do.
-func (d *Desk) PlanBack(ctx context.Context, id site.ID, p Point) (plan.Plan, error) {
+func (d *Points) PlanBack(ctx context.Context, id site.ID, p Point) (plan.Plan, error) {
 	in, c, err := d.BackInput(ctx, id, p)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	return d.PlanFrom(in, c), nil
+	return d.copies.PlanFrom(in, c), nil
 }
 
 // pointInput gathers what a copy of a restore point is made of.
-func (d *Desk) pointInput(ctx context.Context, p Point) (clone.Input, error) {
+func (d *core) pointInput(ctx context.Context, p Point) (clone.Input, error) {
 	origin := p.Site
 	origin.Host = pointhost.Name(p.ID)
 	if origin.Facts == nil {
 		return clone.Input{}, fmt.Errorf("restore point %s does not say what its site is made of: it was taken of a "+
 			"site that was never inspected", p.ID)
 	}
-	if _, err := d.Record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
+	if _, err := d.record.Site(ctx, origin.ID); err != nil { // it was taken elsewhere, or the site was forgotten
 		return clone.Input{}, fmt.Errorf(
 			"restore point %s is of %s, which is not in the record: %w; its files and tables can be had all the "+
 				"same: alibi points extract, alibi points dump",
@@ -254,7 +254,7 @@ func (d *Desk) pointInput(ctx context.Context, p Point) (clone.Input, error) {
 
 // PlanFromPoint says what making a copy of a restore point will do, with choices
 // changed.
-func (d *Desk) PlanFromPoint(ctx context.Context, p Point, change func(*clone.Choices) error) (plan.Plan, error) {
+func (d *Points) PlanFromPoint(ctx context.Context, p Point, change func(*clone.Choices) error) (plan.Plan, error) {
 	in, c, err := d.PointInput(ctx, p)
 	if err == nil {
 		err = change(&c)
@@ -262,12 +262,12 @@ func (d *Desk) PlanFromPoint(ctx context.Context, p Point, change func(*clone.Ch
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	return d.PlanFrom(in, c), nil
+	return d.copies.PlanFrom(in, c), nil
 }
 
 // Since compares a restore point with its site as it is now.
-func (d *Desk) Since(ctx context.Context, p Point) (*keep.Changes, error) {
-	s, err := d.Record.Site(ctx, p.Site.ID)
+func (d *Points) Since(ctx context.Context, p Point) (*keep.Changes, error) {
+	s, err := d.record.Site(ctx, p.Site.ID)
 	if err != nil {
 		return nil, fmt.Errorf("the site of restore point %s: %w", p.ID, err)
 	}
@@ -275,11 +275,11 @@ func (d *Desk) Since(ctx context.Context, p Point) (*keep.Changes, error) {
 	if err != nil {
 		return nil, err
 	}
-	return keep.Differ(ctx, d.Env, s, h)
+	return keep.Differ(ctx, d.env, s, h)
 }
 
-func (d *Desk) opened(ctx context.Context, p Point) (*pointhost.Host, error) {
-	store, err := d.Depot(ctx)
+func (d *core) opened(ctx context.Context, p Point) (*pointhost.Host, error) {
+	store, err := d.store(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -287,7 +287,7 @@ func (d *Desk) opened(ctx context.Context, p Point) (*pointhost.Host, error) {
 }
 
 // Browse lists a folder of a restore point; "" is the site's.
-func (d *Desk) Browse(ctx context.Context, p Point, dir string) ([]fs.FileInfo, error) {
+func (d *Points) Browse(ctx context.Context, p Point, dir string) ([]fs.FileInfo, error) {
 	h, err := d.opened(ctx, p)
 	if err != nil {
 		return nil, err
@@ -301,7 +301,7 @@ func (d *Desk) Browse(ctx context.Context, p Point, dir string) ([]fs.FileInfo, 
 
 // Extract brings a file or folder of a restore point to a new place on this
 // machine, and tells how many files and bytes that was.
-func (d *Desk) Extract(ctx context.Context, p Point, what, to string) (files int, bytes int64, err error) {
+func (d *Points) Extract(ctx context.Context, p Point, what, to string) (files int, bytes int64, err error) {
 	h, err := d.opened(ctx, p)
 	if err != nil {
 		return 0, 0, err
@@ -316,8 +316,8 @@ func (d *Desk) Extract(ctx context.Context, p Point, what, to string) (files int
 }
 
 // MendDepot sets aside what of the depot is damaged; see depot.Mend.
-func (d *Desk) MendDepot(ctx context.Context) (depot.Mended, error) {
-	store, err := d.Depot(ctx)
+func (d *Points) MendDepot(ctx context.Context) (depot.Mended, error) {
+	store, err := d.store(ctx)
 	if err != nil {
 		return depot.Mended{}, err
 	}
@@ -326,7 +326,7 @@ func (d *Desk) MendDepot(ctx context.Context) (depot.Mended, error) {
 
 // Dump writes the tables of a restore point to a new file on this machine, as
 // statements that the database's own client loads, and tells its size.
-func (d *Desk) Dump(ctx context.Context, p Point, to string) (size int64, err error) {
+func (d *Points) Dump(ctx context.Context, p Point, to string) (size int64, err error) {
 	h, err := d.opened(ctx, p)
 	if err != nil {
 		return 0, err
@@ -358,8 +358,8 @@ func (d *Desk) Dump(ctx context.Context, p Point, to string) (size int64, err er
 }
 
 // PlanRehearse says what proving that a restore point restores will do.
-func (d *Desk) PlanRehearse(ctx context.Context, p Point) (plan.Plan, error) {
-	all, err := d.Record.Sites(ctx)
+func (d *Points) PlanRehearse(ctx context.Context, p Point) (plan.Plan, error) {
+	all, err := d.record.Sites(ctx)
 	if err != nil {
 		return plan.Plan{}, err
 	}
@@ -375,8 +375,8 @@ func (d *Desk) PlanRehearse(ctx context.Context, p Point) (plan.Plan, error) {
 }
 
 // VerifyDepot reads and checks every byte of the depot.
-func (d *Desk) VerifyDepot(ctx context.Context, tell func(bytes int64)) ([]depot.Fault, error) {
-	store, err := d.Depot(ctx)
+func (d *Points) VerifyDepot(ctx context.Context, tell func(bytes int64)) ([]depot.Fault, error) {
+	store, err := d.store(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -399,7 +399,7 @@ func goes(r site.KeepRule, list []Point) (out []Point) {
 }
 
 // Going gives the points of all sites that a rule does not keep.
-func (d *Desk) Going(ctx context.Context, r site.KeepRule) ([]Point, error) {
+func (d *Points) Going(ctx context.Context, r site.KeepRule) ([]Point, error) {
 	list, _, err := d.Points(ctx, "")
 	if err != nil {
 		return nil, err
@@ -418,8 +418,8 @@ func (d *Desk) Going(ctx context.Context, r site.KeepRule) ([]Point, error) {
 
 // SetKeepRule has restore points of a site taken on a schedule, and thinned out;
 // the zero rule ends that. Points that are there stay.
-func (d *Desk) SetKeepRule(ctx context.Context, id site.ID, r site.KeepRule) (site.Site, error) {
-	s, err := d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+func (d *Points) SetKeepRule(ctx context.Context, id site.ID, r site.KeepRule) (site.Site, error) {
+	s, err := d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.Keep = r
 		return nil
 	})
@@ -434,7 +434,7 @@ func (d *Desk) SetKeepRule(ctx context.Context, id site.ID, r site.KeepRule) (si
 
 // KeepOnSchedule puts a restore point of a site into the queue if one is due,
 // and removes those, taken on schedule, that its rule does not keep.
-func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
+func (d *Points) KeepOnSchedule(ctx context.Context, s site.Site) error {
 	list, _, err := d.Points(ctx, s.ID)
 	if err != nil {
 		return err
@@ -444,7 +444,7 @@ func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
 	if len(list) > 0 {
 		newest = list[0].Taken.Local()
 	}
-	if !s.Keep.Due(newest, d.Now().Local()) {
+	if !s.Keep.Due(newest, d.now().Local()) {
 		gone := goes(s.Keep, list)
 		if len(gone) == 0 {
 			return nil
@@ -455,13 +455,13 @@ func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
 		}
 		return err
 	}
-	runs, err := d.Record.Runs(ctx, 50)
+	runs, err := d.record.Runs(ctx, 50)
 	if err != nil {
 		return err
 	}
 	for _, r := range runs { // one that failed is tried again by the next period, or by hand
 		if r.Plan.Kind == plan.Keep && r.Plan.Origin.ID == s.ID &&
-			(!r.State.Over() || !s.Keep.Due(r.Made.Local(), d.Now().Local())) {
+			(!r.State.Over() || !s.Keep.Due(r.Made.Local(), d.now().Local())) {
 			return nil
 		}
 	}
@@ -469,14 +469,14 @@ func (d *Desk) KeepOnSchedule(ctx context.Context, s site.Site) error {
 	if err != nil || p.Blocked() {
 		return err
 	}
-	_, err = d.Queue.Add(ctx, p, "keeper", "")
+	_, err = d.queue.Add(ctx, p, "keeper", "")
 	return err
 }
 
 // ForgetPoints takes restore points out of the list, and removes from the depot
 // what no other needs.
-func (d *Desk) ForgetPoints(ctx context.Context, list []Point) (depot.Pruned, error) {
-	store, err := d.Depot(ctx)
+func (d *Points) ForgetPoints(ctx context.Context, list []Point) (depot.Pruned, error) {
+	store, err := d.store(ctx)
 	if err != nil {
 		return depot.Pruned{}, err
 	}

@@ -29,22 +29,22 @@ func TestRestorePointsAreFoundAndThinnedOut(t *testing.T) {
 		}
 	})
 	ctx := context.Background()
-	b, err := w.Desk.Board(ctx)
+	b, err := w.Desk.Fleet.Board(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, b.Kept)
-	assert.NoDirExists(t, w.Desk.DepotPath(), "looking makes no depot")
+	assert.NoDirExists(t, w.Desk.Points.DepotPath(), "looking makes no depot")
 	live := w.Site("https://skerryline.example")
 	noon := time.Now().Add(-30 * 24 * time.Hour).Truncate(24 * time.Hour).Add(12 * time.Hour)
 	take := func(ago time.Duration, name string) desk.Point {
 		t.Helper()
 		at = noon.Add(-ago)
 		w.Keep()
-		p, err := w.Desk.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand, Name: name})
+		p, err := w.Desk.Points.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand, Name: name})
 		require.NoError(t, err)
 		r := w.Run(p)
 		w.Stop()
 		require.Equal(t, plan.Done, r.State, r.Error)
-		list, _, err := w.Desk.Points(ctx, live.ID)
+		list, _, err := w.Desk.Points.Points(ctx, live.ID)
 		require.NoError(t, err)
 		return list[0]
 	}
@@ -55,46 +55,46 @@ func TestRestorePointsAreFoundAndThinnedOut(t *testing.T) {
 	at = noon
 	for what, want := range map[string]string{old.ID: old.ID, old.ID[:15]: old.ID, "before": named.ID,
 		"before the fares": named.ID, "skerryline.example": newest.ID} {
-		p, err := w.Desk.FindPoint(ctx, what)
+		p, err := w.Desk.Points.FindPoint(ctx, what)
 		require.NoError(t, err, what)
 		assert.Equal(t, want, p.ID, what)
 	}
-	_, err = w.Desk.FindPoint(ctx, "2")
+	_, err = w.Desk.Points.FindPoint(ctx, "2")
 	assert.ErrorContains(t, err, "say more of it")
-	_, err = w.Desk.FindPoint(ctx, "crew.skerryline.example")
+	_, err = w.Desk.Points.FindPoint(ctx, "crew.skerryline.example")
 	assert.ErrorIs(t, err, depot.ErrUnknown, "it has none")
-	b, err = w.Desk.Board(ctx)
+	b, err = w.Desk.Fleet.Board(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 4, b.Kept[live.ID].Points)
 	assert.True(t, newest.Taken.Equal(b.Kept[live.ID].Newest))
 
-	going, err := w.Desk.Going(ctx, site.KeepRule{Daily: 2})
+	going, err := w.Desk.Points.Going(ctx, site.KeepRule{Daily: 2})
 	require.NoError(t, err)
 	var ids []string
 	for _, p := range going {
 		ids = append(ids, p.ID)
 	}
 	assert.Equal(t, []string{old.ID}, ids, "of two days each has one, and one has a name")
-	_, err = w.Desk.ForgetPoints(ctx, going)
+	_, err = w.Desk.Points.ForgetPoints(ctx, going)
 	require.NoError(t, err)
-	list, bad, err := w.Desk.Points(ctx, "")
+	list, bad, err := w.Desk.Points.Points(ctx, "")
 	require.NoError(t, err)
 	assert.Empty(t, bad)
 	require.Len(t, list, 3)
 	assert.Equal(t, noonless.ID, list[1].ID)
 
-	file := filepath.Join(w.Desk.DepotPath(), "points", newest.ID+".json")
+	file := filepath.Join(w.Desk.Points.DepotPath(), "points", newest.ID+".json")
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	text[len(text)/2] ^= 1
 	require.NoError(t, os.WriteFile(file, text, 0o600))
 	w.Desk.Close()
 	w.Open()
-	list, bad, err = w.Desk.Points(ctx, "")
+	list, bad, err = w.Desk.Points.Points(ctx, "")
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 	require.Len(t, bad, 1)
 	assert.ErrorIs(t, bad[0], depot.ErrDamaged)
-	_, err = w.Desk.ForgetPoints(ctx, nil)
+	_, err = w.Desk.Points.ForgetPoints(ctx, nil)
 	assert.ErrorContains(t, err, "nothing was removed", "what the damaged one needs is not known")
 }

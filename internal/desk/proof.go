@@ -8,6 +8,7 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/evidence"
+	"alibi/internal/op"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -15,11 +16,11 @@ import (
 )
 
 // proveInput is what evidence about a copy is gathered from.
-func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func(), error) {
-	in := evidence.Input{Env: d.Env}
+func (d *core) proveInput(ctx context.Context, id site.ID) (evidence.Input, func(), error) {
+	in := evidence.Input{Env: d.env}
 	none := func() {}
 	var err error
-	if in.Copy, err = d.Record.Site(ctx, id); err != nil {
+	if in.Copy, err = d.record.Site(ctx, id); err != nil {
 		return in, none, err
 	}
 	if in.Copy.Role != site.Copy {
@@ -35,14 +36,14 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 	if in.Copy.Origin == "" {
 		return in, none, fmt.Errorf("%s was %w: there is nothing to compare with", in.Copy.Name, ErrNoOrigin)
 	}
-	if in.Origin, err = d.Record.Site(ctx, in.Copy.Origin); err != nil {
+	if in.Origin, err = d.record.Site(ctx, in.Copy.Origin); err != nil {
 		return in, none, err
 	}
 	if in.Origin.State == site.Gone {
 		return in, none, fmt.Errorf("the origin of %s is gone: there is nothing to compare with", in.Copy.Name)
 	}
 	if in.Origin.Facts == nil {
-		if in.Origin, err = d.Inspect(ctx, in.Origin.ID); err != nil {
+		if in.Origin, err = d.fleet.Inspect(ctx, in.Origin.ID); err != nil {
 			return in, none, err
 		}
 	}
@@ -51,7 +52,7 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 		return in, none, err
 	}
 	in.Filter = stack.DatabaseFilter(in.Origin.Root, in.Origin.Database)
-	runs, err := d.Record.RunsOf(ctx, id)
+	runs, err := d.record.RunsOf(ctx, id)
 	if err != nil {
 		return in, none, err
 	}
@@ -63,11 +64,11 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 			}
 		}
 	}
-	if in.Transform, err = clone.Transform(d.Env, in.Origin, in.Copy, c.Title); err != nil {
+	if in.Transform, err = clone.Transform(d.env, in.Origin, in.Copy, c.Title); err != nil {
 		return in, none, err
 	}
 	in.Filter = clone.Filter(in.Transform.Stack, in.Filter)
-	in.Baseline, err = baseline.Open(filepath.Join(d.Env.CopyDir(in.Copy.Name), "now", "baseline.db"))
+	in.Baseline, err = baseline.Open(filepath.Join(d.env.CopyDir(in.Copy.Name), "now", "baseline.db"))
 	if err != nil {
 		return in, none, err
 	}
@@ -76,7 +77,7 @@ func (d *Desk) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 
 // Prove gathers evidence about a copy now. strict takes every difference for
 // damage, as after making it.
-func (d *Desk) Prove(
+func (d *Copies) Prove(
 	ctx context.Context,
 	id site.ID,
 	strict bool,
@@ -92,10 +93,10 @@ func (d *Desk) Prove(
 	if err != nil {
 		return nil, err
 	}
-	if err := d.Record.PutEvidence(ctx, id, rep.At, rep); err != nil {
+	if err := d.record.PutEvidence(ctx, id, rep.At, rep); err != nil {
 		return nil, err
 	}
-	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+	_, err = d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.Proof, s.Apart = rep.Proof(), rep.Apart
 		if s.Facts != nil && rep.PHP != "" {
 			s.Facts.PHP, s.Facts.PHPAsked = rep.PHP, true
@@ -109,7 +110,7 @@ func (d *Desk) Prove(
 }
 
 // Apart counts what changed on either side since a copy and its origin parted.
-func (d *Desk) Apart(ctx context.Context, id site.ID) (site.Apart, error) {
+func (d *Copies) Apart(ctx context.Context, id site.ID) (site.Apart, error) {
 	in, done, err := d.proveInput(ctx, id)
 	if err != nil {
 		return site.Apart{}, err
@@ -120,7 +121,7 @@ func (d *Desk) Apart(ctx context.Context, id site.ID) (site.Apart, error) {
 	if err != nil {
 		return site.Apart{}, err
 	}
-	_, err = d.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+	_, err = d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.Apart = rep.Apart
 		return nil
 	})
@@ -128,8 +129,8 @@ func (d *Desk) Apart(ctx context.Context, id site.ID) (site.Apart, error) {
 }
 
 // Reports gives the latest evidence about a copy, newest first.
-func (d *Desk) Reports(ctx context.Context, id site.ID, limit int) ([]evidence.Report, error) {
-	raw, err := d.Record.Evidence(ctx, id, limit)
+func (d *Copies) Reports(ctx context.Context, id site.ID, limit int) ([]evidence.Report, error) {
+	raw, err := d.record.Evidence(ctx, id, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -141,3 +142,6 @@ func (d *Desk) Reports(ctx context.Context, id site.ID, limit int) ([]evidence.R
 	}
 	return out, nil
 }
+
+// Ask asks a copy for its first page and the pages that it leads to, as a visitor does.
+func (d *Copies) Ask(ctx context.Context, s site.Site) (op.Answer, error) { return d.env.Probe(ctx, s) }

@@ -22,8 +22,8 @@ import (
 
 // RestoreInput gathers what a plan of bringing a site back to one of its restore
 // points is made of; it compares the two.
-func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (reset.Input, error) {
-	s, err := d.Record.Site(ctx, p.Site.ID)
+func (d *Points) RestoreInput(ctx context.Context, p Point, c reset.Choices) (reset.Input, error) {
+	s, err := d.record.Site(ctx, p.Site.ID)
 	if err != nil {
 		return reset.Input{}, fmt.Errorf("the site of restore point %s: %w; make a copy of the point instead: alibi "+
 			"points copy %s", p.ID, err, p.ID)
@@ -32,7 +32,7 @@ func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (rese
 		return reset.Input{}, fmt.Errorf("%s is gone; make a copy of the point instead: alibi points copy %s", s.Name,
 			p.ID)
 	}
-	in := reset.Input{Site: s, Point: &p.Point, Choices: c, Depot: d.DepotPath(), Now: d.Now(), By: d.Who}
+	in := reset.Input{Site: s, Point: &p.Point, Choices: c, Depot: d.DepotPath(), Now: d.now(), By: d.who}
 	in.Choices.Point = p.ID
 	if in.Choices.Paths, err = reset.Paths(c.Paths); err != nil {
 		return in, err
@@ -56,8 +56,8 @@ func (d *Desk) RestoreInput(ctx context.Context, p Point, c reset.Choices) (rese
 
 // foreign says of which files that would be put back our account on the host is
 // not the owner: only an administrator may give a file away.
-func (d *Desk) foreign(ctx context.Context, s site.Site, list []keep.FileChange) []site.Finding {
-	h, err := d.Host(ctx, s.Host)
+func (d *core) foreign(ctx context.Context, s site.Site, list []keep.FileChange) []site.Finding {
+	h, err := d.host(ctx, s.Host)
 	if err != nil {
 		return nil // what can't be reached is said elsewhere
 	}
@@ -87,11 +87,11 @@ func (d *Desk) foreign(ctx context.Context, s site.Site, list []keep.FileChange)
 }
 
 // unique counts the changes on a copy that are nowhere else, now.
-func (d *Desk) unique(ctx context.Context, s site.Site) int {
+func (d *core) unique(ctx context.Context, s site.Site) int {
 	if s.Role != site.Copy {
 		return 0
 	}
-	if a, err := d.Apart(ctx, s.ID); err == nil {
+	if a, err := d.copies.Apart(ctx, s.ID); err == nil {
 		return a.Copy
 	}
 	return s.Apart.Copy
@@ -99,7 +99,7 @@ func (d *Desk) unique(ctx context.Context, s site.Site) int {
 
 // restored says what goes and what stays when what became of a site since a
 // restore point is taken back.
-func (d *Desk) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, stays []plan.Part) {
+func (d *core) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, stays []plan.Part) {
 	if c.Files {
 		n := map[string]int64{}
 		for _, f := range ch.Files {
@@ -145,7 +145,7 @@ func (d *Desk) restored(s site.Site, ch *keep.Changes, c reset.Choices) (goes, s
 
 // PlanRestore says what bringing a site back to one of its restore points, or a
 // part of it, will do.
-func (d *Desk) PlanRestore(ctx context.Context, p Point, c reset.Choices) (plan.Plan, error) {
+func (d *Points) PlanRestore(ctx context.Context, p Point, c reset.Choices) (plan.Plan, error) {
 	in, err := d.RestoreInput(ctx, p, c)
 	if err != nil {
 		return plan.Plan{}, err
@@ -157,7 +157,7 @@ func (d *Desk) PlanRestore(ctx context.Context, p Point, c reset.Choices) (plan.
 var ErrNoSuchLeftover = errors.New("nothing of that name is there")
 
 // MadePoint is the restore point that has a copy as it was made.
-func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
+func (d *Points) MadePoint(ctx context.Context, s site.Site) (Point, error) {
 	list, _, err := d.Points(ctx, s.ID)
 	if err != nil {
 		return Point{}, err
@@ -173,12 +173,12 @@ func (d *Desk) MadePoint(ctx context.Context, s site.Site) (Point, error) {
 }
 
 // Left lists what a site has that a reset may leave over: plugins, themes, uploads.
-func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Leftover, error) {
-	st, err := d.Env.Stack(s.Stack)
+func (d *Copies) Left(ctx context.Context, s site.Site) ([]stack.Leftover, error) {
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return nil, err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +188,7 @@ func (d *Desk) Left(ctx context.Context, s site.Site) ([]stack.Leftover, error) 
 
 // CleanInput gathers what a plan of cleaning a site is made of. The password of
 // the administrator, if one is given, goes no further than its digest.
-func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, password string) (reset.Input, error) {
+func (d *Copies) CleanInput(ctx context.Context, id site.ID, c reset.Clean, password string) (reset.Input, error) {
 	s, err := d.fresh(ctx, id)
 	if err != nil {
 		return reset.Input{}, err
@@ -198,12 +198,12 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 			return reset.Input{}, err
 		}
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return reset.Input{}, err
 	}
-	if c.Wish.At = d.Now(); c.Wish.All && c.Wish.Theme == "" {
-		c.Wish.Theme = st.BareTheme(*s.Facts)
+	if c.Wish.At = d.now(); c.Wish.All && c.Wish.Theme == "" {
+		c.Wish.Theme = stack.ContentsOf(st).BareTheme(*s.Facts)
 	}
 	if !c.Wish.All { // then the theme that is on stays on
 		for _, t := range s.Facts.Themes {
@@ -216,13 +216,13 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 	}
 	in := reset.Input{
 		Site:    s,
-		Depot:   d.DepotPath(),
-		Now:     d.Now(),
-		By:      d.Who,
+		Depot:   d.points.DepotPath(),
+		Now:     d.now(),
+		By:      d.who,
 		Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0, Database: c.Tables()},
 	}
 	in.Unique = d.unique(ctx, s)
-	list, _, err := d.Points(ctx, id)
+	list, _, err := d.points.Points(ctx, id)
 	if err != nil {
 		return in, err
 	}
@@ -254,7 +254,8 @@ func (d *Desk) CleanInput(ctx context.Context, id site.ID, c reset.Clean, passwo
 // known tells whether folders and exceptions are there.
 func known(st stack.Stack, list []stack.Leftover, c reset.Clean) error {
 	for _, t := range c.Tidy {
-		if !slices.ContainsFunc(st.LeftFolders(), func(s stack.LeftFolder) bool { return s.Name == t }) {
+		if !slices.ContainsFunc(stack.ContentsOf(st).LeftFolders(),
+			func(s stack.LeftFolder) bool { return s.Name == t }) {
 			return fmt.Errorf("%q: %w: a site has plugins, themes and uploads", t, ErrNoSuchLeftover)
 		}
 	}
@@ -267,7 +268,7 @@ func known(st stack.Stack, list []stack.Leftover, c reset.Clean) error {
 	return nil
 }
 
-func (d *Desk) counted(ctx context.Context, s site.Site, w stack.Wish) (goes, stays []plan.Part, err error) {
+func (d *core) counted(ctx context.Context, s site.Site, w stack.Wish) (goes, stays []plan.Part, err error) {
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
 		owns := func(string) bool { return true }
 		if s.Role == site.Live && s.Database.Served() {
@@ -292,7 +293,7 @@ func accountHash(password string) (string, error) {
 }
 
 // PlanClean says what cleaning a site will do.
-func (d *Desk) PlanClean(ctx context.Context, id site.ID, c reset.Clean, password string) (plan.Plan, error) {
+func (d *Copies) PlanClean(ctx context.Context, id site.ID, c reset.Clean, password string) (plan.Plan, error) {
 	in, err := d.CleanInput(ctx, id, c, password)
 	if err != nil {
 		return plan.Plan{}, err
@@ -302,7 +303,7 @@ func (d *Desk) PlanClean(ctx context.Context, id site.ID, c reset.Clean, passwor
 
 // LayInput gathers what a plan of laying another site over a copy is made of: the
 // copy keeps its name, address and lease, and becomes a copy of that site.
-func (d *Desk) LayInput(ctx context.Context, id, other site.ID) (clone.Input, clone.Choices, error) {
+func (d *Copies) LayInput(ctx context.Context, id, other site.ID) (clone.Input, clone.Choices, error) {
 	return d.refreshInput(ctx, id, func(s site.Site) (clone.Input, error) {
 		if other == s.ID {
 			return clone.Input{}, fmt.Errorf("%s can't be laid over itself", s.Name)
@@ -312,7 +313,7 @@ func (d *Desk) LayInput(ctx context.Context, id, other site.ID) (clone.Input, cl
 }
 
 // PlanLay says what laying another site over a copy will do.
-func (d *Desk) PlanLay(ctx context.Context, id, other site.ID) (plan.Plan, error) {
+func (d *Copies) PlanLay(ctx context.Context, id, other site.ID) (plan.Plan, error) {
 	in, c, err := d.LayInput(ctx, id, other)
 	if err != nil {
 		return plan.Plan{}, err

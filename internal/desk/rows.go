@@ -28,13 +28,13 @@ type TableRow struct {
 }
 
 // Tables lists the tables of a site, the largest first.
-func (d *Desk) Tables(ctx context.Context, id site.ID) ([]TableRow, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) Tables(ctx context.Context, id site.ID) ([]TableRow, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	was := map[string]int64{}
-	if o, err := d.Record.Site(ctx, s.Origin); err == nil && o.Facts != nil {
+	if o, err := d.record.Site(ctx, s.Origin); err == nil && o.Facts != nil {
 		for _, t := range o.Facts.Tables {
 			was[t.Name] = t.Rows
 		}
@@ -107,8 +107,8 @@ func (w Where) takes(t tables.Table, r tables.Row) bool {
 
 // TableRows reads rows of a table, in the order of its key, after skipping some.
 // The site is only read.
-func (d *Desk) TableRows(ctx context.Context, id site.ID, table string, w Where, skip, limit int) (Rows, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) TableRows(ctx context.Context, id site.ID, table string, w Where, skip, limit int) (Rows, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return Rows{}, err
 	}
@@ -158,8 +158,8 @@ var ErrLocked = errors.New("nothing was done: this statement may write")
 
 // Query runs one statement in the database of a site, with a bound on rows. It
 // can write only on a copy, and only if write unlocks that.
-func (d *Desk) Query(ctx context.Context, id site.ID, statement string, write bool, limit int) (Rows, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) Query(ctx context.Context, id site.ID, statement string, write bool, limit int) (Rows, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return Rows{}, err
 	}
@@ -174,11 +174,11 @@ func (d *Desk) Query(ctx context.Context, id site.ID, statement string, write bo
 		return Rows{}, fmt.Errorf("%w, and %s has a run at work (%s), or stands in the database of its origin",
 			ErrLocked, s.Name, s.Run)
 	}
-	st, err := d.Env.Stack(s.Stack)
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return Rows{}, err
 	}
-	p, err := d.Env.Place(ctx, s.Host, s.Root)
+	p, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return Rows{}, err
 	}

@@ -20,20 +20,20 @@ import (
 
 // serverAddress is how copies on this machine name their database server, ""
 // where they can have none.
-func (d *Desk) serverAddress() string {
-	if a := d.Config.Database.Address; a != "" {
+func (d *core) serverAddress() string {
+	if a := d.config.Database.Address; a != "" {
 		return a
 	}
 	if !mariadb.Installed() {
 		return ""
 	}
-	return "localhost:" + filepath.Join(RunDir(d.Home()), "mariadb", "mariadb.sock")
+	return "localhost:" + filepath.Join(RunDir(d.home()), "mariadb", "mariadb.sock")
 }
 
 // server gives the database server for copies on a host.
-func (d *Desk) server(ctx context.Context, hostName string) (*op.Server, error) {
-	if hostName != d.Config.Machine {
-		h, err := d.Record.Host(ctx, hostName)
+func (d *core) server(ctx context.Context, hostName string) (*op.Server, error) {
+	if hostName != d.config.Machine {
+		h, err := d.record.Host(ctx, hostName)
 		if err != nil {
 			return nil, err
 		}
@@ -43,8 +43,8 @@ func (d *Desk) server(ctx context.Context, hostName string) (*op.Server, error) 
 		}
 		return d.configured(ctx, hostName, h.Server)
 	}
-	if d.Config.Database.Address != "" {
-		return d.configured(ctx, hostName, d.Config.Database)
+	if d.config.Database.Address != "" {
+		return d.configured(ctx, hostName, d.config.Database)
 	}
 	if err := d.startOwn(); err != nil {
 		return nil, err
@@ -52,7 +52,7 @@ func (d *Desk) server(ctx context.Context, hostName string) (*op.Server, error) 
 	return d.configured(ctx, hostName, site.Server{Address: d.serverAddress(), User: "root"})
 }
 
-func (d *Desk) configured(ctx context.Context, hostName string, s site.Server) (*op.Server, error) {
+func (d *core) configured(ctx context.Context, hostName string, s site.Server) (*op.Server, error) {
 	password := ""
 	if s.PasswordFile != "" {
 		b, err := os.ReadFile(s.PasswordFile)
@@ -61,7 +61,7 @@ func (d *Desk) configured(ctx context.Context, hostName string, s site.Server) (
 		}
 		password = strings.TrimRight(string(b), "\r\n")
 	}
-	h, err := d.Host(ctx, hostName)
+	h, err := d.host(ctx, hostName)
 	if err != nil {
 		return nil, err
 	}
@@ -70,17 +70,17 @@ func (d *Desk) configured(ctx context.Context, hostName string, s site.Server) (
 
 // startOwn sees to it that our own database server runs, whichever process of
 // ours started it.
-func (d *Desk) startOwn() error {
+func (d *core) startOwn() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	dir := filepath.Join(RunDir(d.Home()), "mariadb")
+	dir := filepath.Join(RunDir(d.home()), "mariadb")
 	if answers(filepath.Join(dir, "mariadb.sock")) {
 		return nil
 	}
-	if err := EnsureRunDir(d.Home()); err != nil {
+	if err := EnsureRunDir(d.home()); err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(filepath.Join(d.Home(), "mariadb.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	lock, err := os.OpenFile(filepath.Join(d.home(), "mariadb.lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func (d *Desk) startOwn() error {
 	if answers(filepath.Join(dir, "mariadb.sock")) {
 		return nil
 	}
-	d.own, err = mariadb.Start(mariadb.Options{Data: filepath.Join(d.Home(), "mariadb"), Run: dir})
+	d.own, err = mariadb.Start(mariadb.Options{Data: filepath.Join(d.home(), "mariadb"), Run: dir})
 	if errors.Is(err, mariadb.ErrNone) {
 		return fmt.Errorf("%w: %w; install mariadb-server, or name a server in config.toml under [database]",
 			op.ErrNoServer, err)
@@ -109,4 +109,6 @@ func answers(socket string) bool {
 }
 
 // PHP are the versions that this machine has, newest first.
-func (d *Desk) PHP() []php.PHP { return d.phps() }
+func (d *Desk) PHP() []php.PHP { return d.core.php() }
+
+func (d *core) php() []php.PHP { return d.phps() }

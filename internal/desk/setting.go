@@ -83,4 +83,6 @@ func digestOfConfig(home string) [32]byte {
 }
 
 // Stale tells whether the configuration is another one than when Alibi was started here.
-func (d *Desk) Stale() bool { return digestOfConfig(d.Home()) != d.configDigest }
+func (d *Desk) Stale() bool { return d.core.stale() }
+
+func (d *core) stale() bool { return digestOfConfig(d.home()) != d.configDigest }

@@ -23,7 +23,7 @@ func TestASettingIsSetAndTheRestStays(t *testing.T) {
 func TestAChangedConfigurationIsNoticed(t *testing.T) {
 	home := t.TempDir()
 	require.NoError(t, SaveConfig(home, defaults()))
-	d := &Desk{opt: Options{Home: home}, configDigest: digestOfConfig(home)}
+	d := &Desk{core: &core{opt: Options{Home: home}, configDigest: digestOfConfig(home)}}
 	assert.False(t, d.Stale())
 	require.NoError(t, setInConfig(home, "pins", "default", "summer"))
 	assert.True(t, d.Stale(), "an open window says so")

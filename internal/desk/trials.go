@@ -33,8 +33,8 @@ type SetWish struct {
 }
 
 // series lists the PHP that this machine has.
-func (d *Desk) series() (out []string) {
-	for _, p := range d.PHP() {
+func (d *core) series() (out []string) {
+	for _, p := range d.php() {
 		out = append(out, p.Series())
 	}
 	return out
@@ -42,12 +42,12 @@ func (d *Desk) series() (out []string) {
 
 // PlanTrial says what trying a copy under several versions will do. What is to
 // be tried is fetched for it.
-func (d *Desk) PlanTrial(ctx context.Context, id site.ID, w TrialWish) (plan.Plan, error) {
-	s, err := d.Inspect(ctx, id)
+func (d *Components) PlanTrial(ctx context.Context, id site.ID, w TrialWish) (plan.Plan, error) {
+	s, err := d.fleet.Inspect(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	c := trial.Choices{Check: w.Check, AtOnce: max(1, cmp.Or(w.AtOnce, d.Config.Runtime.AtOnce, 2))}
+	c := trial.Choices{Check: w.Check, AtOnce: max(1, cmp.Or(w.AtOnce, d.config.Runtime.AtOnce, 2))}
 	for _, r := range w.Runtimes {
 		if r == "all" {
 			c.Runtimes = append(c.Runtimes, d.series()...)
@@ -81,15 +81,15 @@ func (d *Desk) PlanTrial(ctx context.Context, id site.ID, w TrialWish) (plan.Pla
 			return plan.Plan{}, err
 		}
 	}
-	in := trial.Input{Site: s, Local: d.Config.Machine, Choices: c, PHP: d.series(), Now: d.Now(), By: d.Who}
-	if h, err := d.Host(ctx, d.Config.Machine); err == nil {
-		in.Free, _ = h.Free(ctx, d.Home()) // where it can't be known, nothing is said of it
+	in := trial.Input{Site: s, Local: d.config.Machine, Choices: c, PHP: d.series(), Now: d.now(), By: d.who}
+	if h, err := d.host(ctx, d.config.Machine); err == nil {
+		in.Free, _ = h.Free(ctx, d.home()) // where it can't be known, nothing is said of it
 	}
 	return trial.Plan(in), nil
 }
 
 // set fetches the components of a set.
-func (d *Desk) set(ctx context.Context, s site.Site, w SetWish) (trial.Set, error) {
+func (d *core) set(ctx context.Context, s site.Site, w SetWish) (trial.Set, error) {
 	out := trial.Set{Name: w.Name, Switch: stack.Switches{Off: w.Off}}
 	var err error
 	if out.Put, err = d.fetchAll(ctx, w.Put, nil); err != nil {
@@ -117,12 +117,13 @@ func (d *Desk) set(ctx context.Context, s site.Site, w SetWish) (trial.Set, erro
 
 // searchFor gathers among what the cause of a failing check may be: other
 // versions of plugins as far as the catalogue has them.
-func (d *Desk) searchFor(ctx context.Context, s site.Site) (*trial.Search, error) {
-	st, err := d.Env.Stack(s.Stack)
+func (d *core) searchFor(ctx context.Context, s site.Site) (*trial.Search, error) {
+	st, err := d.env.Stack(s.Stack)
 	if err != nil {
 		return nil, err
 	}
-	out := &trial.Search{Bare: st.BareTheme(*s.Facts), Runtimes: d.series(), Versions: map[string][]catalogue.Package{}}
+	out := &trial.Search{Bare: stack.ContentsOf(st).BareTheme(*s.Facts), Runtimes: d.series(),
+		Versions: map[string][]catalogue.Package{}}
 	for _, p := range s.Facts.Plugins {
 		if !on(p) || p.State == "must-use" {
 			continue
@@ -142,23 +143,23 @@ func (d *Desk) searchFor(ctx context.Context, s site.Site) (*trial.Search, error
 }
 
 // Trial gives what a trial knows so far, of the run with this ID.
-func (d *Desk) Trial(ctx context.Context, run string) (plan.Run, trial.Memory, error) {
+func (d *Components) Trial(ctx context.Context, run string) (plan.Run, trial.Memory, error) {
 	var m trial.Memory
-	r, err := d.Record.Run(ctx, run)
+	r, err := d.record.Run(ctx, run)
 	if err != nil {
 		return r, m, err
 	}
 	if r.Plan.Kind != plan.Trial {
 		return r, m, fmt.Errorf("run %s is no trial", r.ID)
 	}
-	return r, m, d.Record.Checkpoint(ctx, r.ID, &m)
+	return r, m, d.record.Checkpoint(ctx, r.ID, &m)
 }
 
 // Trials lists the trials of a copy, or of all, newest first.
-func (d *Desk) Trials(ctx context.Context, of site.ID) ([]plan.Run, error) {
-	list := func() ([]plan.Run, error) { return d.Record.Runs(ctx, 1000) }
+func (d *Components) Trials(ctx context.Context, of site.ID) ([]plan.Run, error) {
+	list := func() ([]plan.Run, error) { return d.record.Runs(ctx, 1000) }
 	if of != "" {
-		list = func() ([]plan.Run, error) { return d.Record.RunsOf(ctx, of) }
+		list = func() ([]plan.Run, error) { return d.record.RunsOf(ctx, of) }
 	}
 	all, err := list()
 	return slices.DeleteFunc(all, func(r plan.Run) bool {

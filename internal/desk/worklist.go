@@ -32,8 +32,8 @@ type Deed struct {
 }
 
 // WorkList lists what was done on a copy, oldest first.
-func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
-	s, err := d.Record.Site(ctx, id)
+func (d *Hands) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
+	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -42,14 +42,14 @@ func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 	}
 	live := "LIVE"
 	var facts *site.Facts
-	if o, err := d.Record.Site(ctx, s.Origin); err == nil {
+	if o, err := d.record.Site(ctx, s.Origin); err == nil {
 		live, facts = o.Name, o.Facts
 	}
-	events, err := d.Record.Events(ctx, id, 10_000)
+	events, err := d.record.Events(ctx, id, 10_000)
 	if err != nil {
 		return nil, err
 	}
-	runs, err := d.Record.RunsOf(ctx, id)
+	runs, err := d.record.RunsOf(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -93,14 +93,14 @@ func (d *Desk) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 }
 
 // undone marks what a copy does not have any more.
-func (d *Desk) undone(ctx context.Context, list []Deed, back []plan.Run) {
+func (d *core) undone(ctx context.Context, list []Deed, back []plan.Run) {
 	for _, r := range back {
 		since, first := time.Time{}, ""
 		if c, err := plan.DetailOf[reset.Choices](r.Plan); err == nil && r.Plan.Kind == plan.Restore {
 			if !c.Whole() {
 				continue
 			}
-			p, err := d.FindPoint(ctx, c.Point)
+			p, err := d.points.FindPoint(ctx, c.Point)
 			if err != nil {
 				continue // nobody knows any more how far back that was
 			}
@@ -195,7 +195,7 @@ func slugs(files []string) (out []string) {
 }
 
 // NoteDeed adds something to a copy's work list that was done by hand.
-func (d *Desk) NoteDeed(ctx context.Context, id site.ID, text string) error {
+func (d *Hands) NoteDeed(ctx context.Context, id site.ID, text string) error {
 	if text = strings.TrimSpace(text); text == "" {
 		return fmt.Errorf("say what was done")
 	}
@@ -203,7 +203,7 @@ func (d *Desk) NoteDeed(ctx context.Context, id site.ID, text string) error {
 }
 
 // Repeated ticks something off, or takes the tick away.
-func (d *Desk) Repeated(ctx context.Context, id site.ID, deed string, is bool) error {
+func (d *Hands) Repeated(ctx context.Context, id site.ID, deed string, is bool) error {
 	list, err := d.WorkList(ctx, id)
 	if err != nil {
 		return err
@@ -211,7 +211,7 @@ func (d *Desk) Repeated(ctx context.Context, id site.ID, deed string, is bool) e
 	if !slices.ContainsFunc(list, func(x Deed) bool { return x.ID == deed }) {
 		return fmt.Errorf("the work list has no %q; see: alibi worklist", deed)
 	}
-	return d.log(ctx, id, map[bool]string{true: "repeated", false: "repeat again"}[is], "%s", deed)
+	return d.log(ctx, id, site.Either(is, "repeated", "repeat again"), "%s", deed)
 }
 
 // WriteDeeds writes a work list as Markdown, to be handed to whoever repeats it.
@@ -221,7 +221,7 @@ func WriteDeeds(w io.Writer, s site.Site, list []Deed) {
 		if x.Undone || x.Settled {
 			continue
 		}
-		fmt.Fprintf(w, "- [%s] %s (%s, %s)\n", map[bool]string{true: "x", false: " "}[x.Repeated], x.Text,
+		fmt.Fprintf(w, "- [%s] %s (%s, %s)\n", site.Either(x.Repeated, "x", " "), x.Text,
 			x.At.Format("2 Jan 2006 15:04"), x.Who)
 		for _, c := range x.Commands {
 			fmt.Fprintf(w, "      %s\n", c)

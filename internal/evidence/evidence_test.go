@@ -33,7 +33,7 @@ func exec(t *testing.T, path string, statements ...string) {
 
 func prove(t *testing.T, w *demotest.World, s site.Site, strict bool) (map[string]evidence.Check, *evidence.Report) {
 	t.Helper()
-	rep, err := w.Desk.Prove(context.Background(), s.ID, strict, nil)
+	rep, err := w.Desk.Copies.Prove(context.Background(), s.ID, strict, nil)
 	require.NoError(t, err)
 	m := map[string]evidence.Check{}
 	for _, c := range rep.Checks {
@@ -97,7 +97,7 @@ func TestWorkOnEitherSideIsToldApart(t *testing.T) {
 	assert.Equal(t, 5, rep.Apart.Copy)
 	assert.Equal(t, 4, rep.Apart.Origin)
 	assert.Equal(t, 1, rep.Apart.Clashes, "post 6")
-	apart, err := w.Desk.Apart(context.Background(), s.ID)
+	apart, err := w.Desk.Copies.Apart(context.Background(), s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, rep.Apart.Copy, apart.Copy, "counting alone gives the same")
 	_, rep = prove(t, w, s, true)

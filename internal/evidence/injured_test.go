@@ -129,7 +129,7 @@ func seenAll(t *testing.T, planted []injury, checks map[string]evidence.Check, v
 func (x ward) examine(t *testing.T) {
 	x.prepare(t)
 	w := x.w
-	_, err := w.Desk.Inspect(context.Background(), x.live.ID)
+	_, err := w.Desk.Fleet.Inspect(context.Background(), x.live.ID)
 	require.NoError(t, err)
 	w.Keep()
 	s := w.Copy(x.live.Name, "injured")

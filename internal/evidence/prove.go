@@ -187,27 +187,36 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		return nil
 	}
 	if in.Before != "" {
-		now := w.tally.String()
-		if _, sums := in.Snapshot.(tables.Summer); !sums {
-			if now, err = odb.Stamp(ctx); err != nil {
-				return err
-			}
+		if err := w.untouched(ctx, odb); err != nil {
+			return err
 		}
-		c := Check{
-			Name:    "origin untouched",
-			Group:   "isolation",
-			Title:   "the origin's database during the run",
-			Origin:  "before: " + short(in.Before),
-			Copy:    "after: " + short(now),
-			Verdict: Holds,
-			Text:    "nothing was written to it",
-		}
-		if now != in.Before {
-			c.Verdict, c.Text = Noted, "visitors or editors wrote to the origin during the run; Alibi only reads it"
-		}
-		rep.Checks = append(rep.Checks, c)
 	}
 	return isolation(ctx, in, rep, odb, cdb)
+}
+
+// untouched tells whether anybody wrote to the origin's database meanwhile.
+func (w *tableWork) untouched(ctx context.Context, odb tables.Database) error {
+	in, now := w.in, w.tally.String()
+	if _, sums := in.Snapshot.(tables.Summer); !sums {
+		var err error
+		if now, err = odb.Stamp(ctx); err != nil {
+			return err
+		}
+	}
+	c := Check{
+		Name:    "origin untouched",
+		Group:   "isolation",
+		Title:   "the origin's database during the run",
+		Origin:  "before: " + short(in.Before),
+		Copy:    "after: " + short(now),
+		Verdict: Holds,
+		Text:    "nothing was written to it",
+	}
+	if now != in.Before {
+		c.Verdict, c.Text = Noted, "visitors or editors wrote to the origin during the run; Alibi only reads it"
+	}
+	w.rep.Checks = append(w.rep.Checks, c)
+	return nil
 }
 
 // leftAsIs notes values with an address that can't be written again.
@@ -307,7 +316,7 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Databa
 
 // provePages asks the copy for its pages.
 func provePages(ctx context.Context, in *Input, rep *Report) {
-	if in.Env.Probe == nil || in.CountOnly {
+	if in.Env.Web == nil || in.CountOnly {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -338,7 +347,7 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 		}
 	}
 	rep.Checks = append(rep.Checks, c)
-	if in.Env.Try != nil && !errors.Is(err, op.ErrForeign) {
+	if in.Env.Web != nil && !errors.Is(err, op.ErrForeign) {
 		proveQuiet(ctx, in, rep)
 	}
 }

@@ -54,7 +54,7 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 	require.NoError(t, os.Symlink("index.php", filepath.Join(live.Root, "link.php")))
 	w.Keep()
 	s := w.Copy(live.Name, "untouched")
-	apart, err := w.Desk.Apart(context.Background(), s.ID)
+	apart, err := w.Desk.Copies.Apart(context.Background(), s.ID)
 	require.NoError(t, err)
 	assert.Zero(t, apart.Copy+apart.Origin, "just made")
 	for i := range 9 {
@@ -80,7 +80,7 @@ func TestAnUntouchedCopyStaysTheSame(t *testing.T) {
 	assert.Contains(t, string(out), "wp_version_check", "something was due")
 	untouched(t, w, s, "after everything that is due was done")
 
-	changed, err := w.Desk.FilesChanged(context.Background(), s)
+	changed, err := w.Desk.Hands.FilesChanged(context.Background(), s)
 	require.NoError(t, err)
 	for _, f := range changed {
 		assert.Equal(t, desk.FileOwn, f.State, "no file of an untouched copy shows as changed, also no link: %s",

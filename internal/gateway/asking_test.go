@@ -50,12 +50,13 @@ func TestACopyIsAskedWhatItRuns(t *testing.T) {
 		assert.Empty(t, r.Header.Get("Alibi-Probe"), "the gateway's own words stay with it")
 		fmt.Fprintf(w, `{"php":"8.2.1","core":"6.8.12","memory":"256M","mail":true,"tasks":false,"robots":"yes"}`)
 	})
-	try := gateway.Trier(g.Secret, time.Now)
+	try := gateway.Visitor{Secret: g.Secret, Now: time.Now}.Try
 	got, err := try(context.Background(), s)
 	require.NoError(t, err)
 	assert.Equal(t, "8.2.1", got.PHP)
 	assert.Equal(t, map[site.Rule]bool{"mail": true, "tasks": false}, got.Holds, "what is no answer counts for none")
-	_, err = gateway.Trier([]byte("another secret of thirty-two by."), time.Now)(context.Background(), s)
+	stranger := gateway.Visitor{Secret: []byte("another secret of thirty-two by."), Now: time.Now}
+	_, err = stranger.Try(context.Background(), s)
 	assert.ErrorContains(t, err, "not what it should", "nobody else may ask")
 	plain := s
 	plain.Stack = "plain"
@@ -80,7 +81,7 @@ func TestACopysCodeIsToldWhatChanged(t *testing.T) {
 	db := s.Database
 	identity = fmt.Sprintf(`{"alibi":{"database":%q,"account":"%s@localhost","file":%q,"used_prefix":%q,"home":%q}}`,
 		db.Name, db.User, db.Path, db.Prefix, s.Address())
-	wake := gateway.Waker(g.Secret, time.Now)
+	wake := gateway.Visitor{Secret: g.Secret, Now: time.Now}.Wake
 	woken, err := wake(context.Background(), s, op.Ask{On: []string{"a/b.php"}, Update: true})
 	require.NoError(t, err)
 	assert.Equal(t, "2", woken.After)
@@ -103,8 +104,8 @@ func TestAFormIsSent(t *testing.T) {
 		assert.NoError(t, err)
 		fmt.Fprintf(w, "%s %s %s", r.Method, r.URL.RequestURI(), text)
 	})
-	status, page, err := gateway.Poster(g.Secret, time.Now)(context.Background(), s, "/wp-admin/install.php?step=2",
-		url.Values{"title": {"a & b"}})
+	post := gateway.Visitor{Secret: g.Secret, Now: time.Now}.Post
+	status, page, err := post(context.Background(), s, "/wp-admin/install.php?step=2", url.Values{"title": {"a & b"}})
 	require.NoError(t, err)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, page, "POST /wp-admin/install.php?step=2 title=a+%26+b")

@@ -22,8 +22,8 @@ import (
 	"time"
 
 	"alibi/internal/runtime/pool"
-	"alibi/internal/runtime/preview"
 	"alibi/internal/site"
+	"alibi/internal/stack/wordpress/preview"
 )
 
 //go:embed pages.html
@@ -304,7 +304,7 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 		g.enter(w, r, s)
 	case r.URL.Path == "/-/leave":
 		g.leave(w, r)
-	case strings.HasPrefix(r.URL.Path, "/wp-admin"), r.URL.Path == "/wp-login.php":
+	case preview.Inner(r.URL.Path):
 		g.notice(w, http.StatusNotImplemented, notice{Heading: "No back end in the preview", Lines: []string{
 			"This copy's PHP does not run here. What only an account sees can be looked at from inside: alibi open " +
 				s.Name + " --inside",

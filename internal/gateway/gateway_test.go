@@ -32,9 +32,9 @@ func newFront(t *testing.T) *front {
 	f := &front{t: t, w: demotest.New(t), n: map[string]bool{}}
 	f.w.Keep()
 	f.g = &gateway.Gateway{
-		Sites:  f.w.Desk.Record.Sites,
-		Secret: f.w.Desk.Secret,
-		Port:   f.w.Desk.Env.Port,
+		Sites:  f.w.Desk.Workings().Record.Sites,
+		Secret: f.w.Desk.Workings().Secret,
+		Port:   f.w.Desk.Workings().Env.Port,
 		Now:    time.Now,
 		Log:    slog.New(slog.DiscardHandler),
 		Used:   func(_ context.Context, n string) (bool, error) { was := f.n[n]; f.n[n] = true; return was, nil },
@@ -139,7 +139,7 @@ func TestEachStateHasAPage(t *testing.T) {
 		text string
 	}{site.Parked: {503, "is parked"}, site.Expired: {410, "can be brought back"}, site.Making: {503, "is being made"},
 		site.Failed: {503, "is not whole"}} {
-		_, err := f.w.Desk.Record.ChangeSite(context.Background(), s.ID, func(s *site.Site) error {
+		_, err := f.w.Desk.Workings().Record.ChangeSite(context.Background(), s.ID, func(s *site.Site) error {
 			s.State = state
 			s.Lease.Ends, s.Lease.Noticed = time.Now().Add(-time.Hour), time.Now()
 			return nil
@@ -156,7 +156,7 @@ func TestLatchkey(t *testing.T) {
 	s := f.w.Copy("https://skerryline.example", "keyed")
 	now := time.Now()
 	path := func(key string) string { return strings.TrimPrefix(key, s.Address().String()) }
-	key := path(gateway.Latchkey(f.w.Desk.Secret, s, "runa", now))
+	key := path(gateway.Latchkey(f.w.Desk.Workings().Secret, s, "runa", now))
 	for _, method := range []string{http.MethodHead, http.MethodOptions, http.MethodPost} {
 		f.ask(method, "keyed.localhost", key)
 	}
@@ -172,7 +172,7 @@ func TestLatchkey(t *testing.T) {
 	assert.Equal(t, 403, f.get("keyed.localhost", key).StatusCode, "a key opens once")
 	assert.Equal(
 		t, 403,
-		f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, s, "runa",
+		f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Workings().Secret, s, "runa",
 			now.Add(-2*time.Minute)))).StatusCode, "and within a minute",
 	)
 	assert.Equal(
@@ -181,7 +181,8 @@ func TestLatchkey(t *testing.T) {
 	other := s
 	other.ID = "other"
 	assert.Equal(
-		t, 403, f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Secret, other, "runa", now))).StatusCode,
+		t, 403,
+		f.get("keyed.localhost", path(gateway.Latchkey(f.w.Desk.Workings().Secret, other, "runa", now))).StatusCode,
 		"a key fits one copy",
 	)
 	assert.Equal(t, 403, f.get("keyed.localhost", "/-/key/nonsense").StatusCode)
@@ -203,7 +204,8 @@ func TestDraftsAreForThoseInside(t *testing.T) {
 		),
 	)
 	assert.Equal(t, 404, f.get("drafts.localhost", "/hush/").StatusCode)
-	r := f.get("drafts.localhost", strings.TrimPrefix(gateway.Latchkey(f.w.Desk.Secret, s, "runa", time.Now()),
+	r := f.get("drafts.localhost", strings.TrimPrefix(gateway.Latchkey(f.w.Desk.Workings().Secret, s, "runa",
+		time.Now()),
 		s.Address().String()))
 	assert.Contains(t, body(t, f.get("drafts.localhost", "/hush/", r.Cookies()[0])), "<b>draft</b>")
 }

@@ -22,65 +22,59 @@ const livePages = 5
 // livePatience is how long a page of a live site may take.
 const livePatience = 15 * time.Second
 
-// Pager gives a Pages for an environment of operations: it asks a live site for
-// pages, connecting from its own host, where its name leads to it whatever
-// stands in this machine's hosts file.
-func Pager(
-	hosts func(context.Context, string) (host.Host, error),
-) func(context.Context, site.Site, string, []op.Page) ([]op.Page, error) {
-	return func(ctx context.Context, s site.Site, pass string, before []op.Page) ([]op.Page, error) {
-		if len(s.Addresses) == 0 {
-			return nil, op.ErrNoPages
-		}
-		h, err := hosts(ctx, s.Host)
-		if err != nil {
-			return nil, err
-		}
-		l := newLive(h, s, pass)
-		if before == nil {
-			return l.first(ctx)
-		}
-		out := make([]op.Page, 0, len(before))
-		for _, p := range before {
-			status, _, err := l.get(ctx, p.Path)
-			if ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
-			if err != nil {
-				status = 0
-			}
-			out = append(out, op.Page{Path: p.Path, Status: status})
-		}
-		return out, nil
+// Pages asks a live site for pages: for those that were asked for before, or for the first one and
+// some that it leads to. It connects from the site's own host, where its name leads to it whatever
+// stands in this machine's hosts file. pass is the word with which it looks past a notice.
+func (v Visitor) Pages(ctx context.Context, s site.Site, pass string, before []op.Page) ([]op.Page, error) {
+	if len(s.Addresses) == 0 {
+		return nil, op.ErrNoPages
 	}
+	h, err := v.Hosts(ctx, s.Host)
+	if err != nil {
+		return nil, err
+	}
+	l := newLive(h, s, pass)
+	if before == nil {
+		return l.first(ctx)
+	}
+	out := make([]op.Page, 0, len(before))
+	for _, p := range before {
+		status, _, err := l.get(ctx, p.Path)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil {
+			status = 0
+		}
+		out = append(out, op.Page{Path: p.Path, Status: status})
+	}
+	return out, nil
 }
 
-// Runtime gives a way to ask a live site which PHP runs it, as far as it says so: "" where it does not.
-func Runtime(hosts func(context.Context, string) (host.Host, error)) func(context.Context, site.Site) string {
-	return func(ctx context.Context, s site.Site) string {
-		h, err := hosts(ctx, s.Host)
-		if err != nil || len(s.Addresses) == 0 {
-			return ""
-		}
-		ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
-		defer cancel()
-		resp, err := newLive(h, s, "").ask(ctx, s.Address().Path+"/")
-		if err != nil {
-			return ""
-		}
-		defer resp.Body.Close()
-		b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
-		if err != nil || resp.StatusCode >= http.StatusBadRequest || strings.Contains(string(b), copyBanner) {
-			return ""
-		}
-		for _, by := range resp.Header.Values("X-Powered-By") {
-			if v, is := strings.CutPrefix(by, "PHP/"); is {
-				v, _, _ = strings.Cut(v, "-")
-				return v
-			}
-		}
+// Runtime asks a live site which PHP runs it, as far as it says so: "" where it does not.
+func (v Visitor) Runtime(ctx context.Context, s site.Site) string {
+	h, err := v.Hosts(ctx, s.Host)
+	if err != nil || len(s.Addresses) == 0 {
 		return ""
 	}
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	resp, err := newLive(h, s, "").ask(ctx, s.Address().Path+"/")
+	if err != nil {
+		return ""
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	if err != nil || resp.StatusCode >= http.StatusBadRequest || strings.Contains(string(b), copyBanner) {
+		return ""
+	}
+	for _, by := range resp.Header.Values("X-Powered-By") {
+		if v, is := strings.CutPrefix(by, "PHP/"); is {
+			v, _, _ = strings.Cut(v, "-")
+			return v
+		}
+	}
+	return ""
 }
 
 func newLive(h host.Host, s site.Site, pass string) live {

@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/runtime/pool"
 	"alibi/internal/site"
@@ -37,63 +38,57 @@ const probePages = 12
 // anybody else does.
 const probeHeader = "Alibi-Probe"
 
-// Prober gives a Probe for an environment of operations.
-func Prober(secret []byte, now func() time.Time) func(context.Context, site.Site) (op.Answer, error) {
-	return func(ctx context.Context, s site.Site) (op.Answer, error) {
-		return probe(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife))))
-	}
+// Visitor asks sites over HTTP for the operations: copies at the gateway, to which it shows a
+// signed word, and live sites from their own hosts.
+type Visitor struct {
+	Secret []byte
+	Now    func() time.Time
+	Hosts  func(context.Context, string) (host.Host, error)
 }
 
-// Trier gives a Try for an environment of operations.
-func Trier(secret []byte, now func() time.Time) func(context.Context, site.Site) (op.Tried, error) {
-	return func(ctx context.Context, s site.Site) (op.Tried, error) {
-		if !pool.Runs(s) {
-			return op.Tried{}, op.ErrNotRun
-		}
-		return try(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife))))
-	}
+var _ op.Web = Visitor{}
+
+func (v Visitor) word(s site.Site) string {
+	return sign(v.Secret, payload("probe", s.ID, "", v.Now().Add(keyLife)))
 }
 
-// Waker gives a Wake for an environment of operations.
-func Waker(secret []byte, now func() time.Time) func(context.Context, site.Site, op.Ask) (op.Woken, error) {
-	return func(ctx context.Context, s site.Site, ask op.Ask) (op.Woken, error) {
-		if !pool.Runs(s) {
-			return op.Woken{}, op.ErrNotRun
-		}
-		text, err := json.Marshal(ask)
-		if err != nil {
-			return op.Woken{}, err
-		}
-		if err := who(ctx, s, sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))); err != nil {
-			return op.Woken{}, err
-		}
-		status, page, err := fetch(
-			ctx,
-			s,
-			s.Address().String()+"/-/wake",
-			http.Header{
-				probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))},
-				askHeader:   {string(text)},
-			},
-			5*time.Minute,
-		)
-		if err != nil {
-			return op.Woken{}, fmt.Errorf("having %s bring its data in line: %w", s.Name, err)
-		}
-		return op.ParseWoken(status, page)
-	}
+// Probe asks a copy for its first page, and for pages that it leads to.
+func (v Visitor) Probe(ctx context.Context, s site.Site) (op.Answer, error) {
+	return probe(ctx, s, v.word(s))
 }
 
-// Poster gives a Post for an environment of operations.
-func Poster(
-	secret []byte,
-	now func() time.Time,
-) func(context.Context, site.Site, string, url.Values) (int, string, error) {
-	return func(ctx context.Context, s site.Site, path string, form url.Values) (int, string, error) {
-		return send(ctx, s, s.Address().String()+path,
-			http.Header{probeHeader: {sign(secret, payload("probe", s.ID, "", now().Add(keyLife)))}}, form.Encode(),
-			2*time.Minute)
+// Try has a copy's own code try what its quiet rules forbid.
+func (v Visitor) Try(ctx context.Context, s site.Site) (op.Tried, error) {
+	if !pool.Runs(s) {
+		return op.Tried{}, op.ErrNotRun
 	}
+	return try(ctx, s, v.word(s))
+}
+
+// Wake has a copy's own code do what belongs to other components.
+func (v Visitor) Wake(ctx context.Context, s site.Site, ask op.Ask) (op.Woken, error) {
+	if !pool.Runs(s) {
+		return op.Woken{}, op.ErrNotRun
+	}
+	text, err := json.Marshal(ask)
+	if err != nil {
+		return op.Woken{}, err
+	}
+	if err := who(ctx, s, v.word(s)); err != nil {
+		return op.Woken{}, err
+	}
+	header := http.Header{probeHeader: {v.word(s)}, askHeader: {string(text)}}
+	status, page, err := fetch(ctx, s, s.Address().String()+"/-/wake", header, 5*time.Minute)
+	if err != nil {
+		return op.Woken{}, fmt.Errorf("having %s bring its data in line: %w", s.Name, err)
+	}
+	return op.ParseWoken(status, page)
+}
+
+// Post sends a form to an address of a copy's, before anybody else sees it.
+func (v Visitor) Post(ctx context.Context, s site.Site, path string, form url.Values) (int, string, error) {
+	return send(ctx, s, s.Address().String()+path, http.Header{probeHeader: {v.word(s)}}, form.Encode(),
+		2*time.Minute)
 }
 
 // try reads the answer of the quiet plugin: a value for each rule, and some of
@@ -254,7 +249,7 @@ func who(ctx context.Context, s site.Site, word string) error {
 	if _, err := try(ctx, s, word); err != nil { // the quiet plugin of an older Alibi answers that at least
 		return fmt.Errorf(
 			"%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at "+
-				"the must-use plugins that its wp-config.php names, and bring it in line with its origin again",
+				"the must-use plugins that its configuration names, and bring it in line with its origin again",
 			op.ErrForeign,
 		)
 	}

@@ -34,12 +34,13 @@ func TestALiveSiteSaysWhatRunsIt(t *testing.T) {
 		}))
 		a, err := site.ParseAddress(s.URL)
 		require.NoError(t, err)
-		got := Runtime(here)(context.Background(), site.Site{Host: "here", Addresses: []site.Address{a}})
+		got := Visitor{Hosts: here}.Runtime(context.Background(), site.Site{Host: "here", Addresses: []site.Address{a}})
 		s.Close()
 		if want[:min(1, len(want))] == " " {
 			want = ""
 		}
 		assert.Equal(t, want, got, "%+v", c)
 	}
-	assert.Empty(t, Runtime(here)(context.Background(), site.Site{Host: "here"}), "one without an address")
+	assert.Empty(t, Visitor{Hosts: here}.Runtime(context.Background(), site.Site{Host: "here"}),
+		"one without an address")
 }

@@ -64,9 +64,10 @@ func Take(d *desk.Desk) (*Keeper, error) {
 		return nil, err
 	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
-		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Log, PHP: d.PHP, Local: d.Config.Machine, Hosts: d.Host}}
-	if k.ln, d.Front = d.Front, nil; k.ln == nil {
-		if k.ln, err = gateway.Listen(d.Env.Port); err != nil {
+		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Workings().Log, PHP: d.PHP, Local: d.Config().Machine,
+			Hosts: d.Workings().Hosts}}
+	if k.ln = d.TakePort(); k.ln == nil {
+		if k.ln, err = gateway.Listen(d.Workings().Env.Port); err != nil {
 			f.Close()
 			return nil, err
 		}
@@ -90,32 +91,32 @@ func (k *Keeper) Run(ctx context.Context) error {
 	defer k.lock.Close()
 	d := k.desk
 	process.Gentle()
-	for _, p := range d.Env.DeadTemps() {
+	for _, p := range d.Workings().Env.DeadTemps() {
 		if err := os.RemoveAll(p); err != nil {
-			d.Log.Warn("clearing what a dead process left", "err", err)
+			d.Workings().Log.Warn("clearing what a dead process left", "err", err)
 		}
 	}
 	// Before any run is taken up: what still runs of a dead keeper's copies may write
 	// to them.
-	all, err := d.Record.Sites(ctx)
+	all, err := d.Workings().Record.Sites(ctx)
 	if err != nil {
 		k.ln.Close()
 		return err
 	}
 	k.pool.Reap(all)
-	if err := d.Queue.Start(ctx); err != nil {
+	if err := d.Workings().Queue.Start(ctx); err != nil {
 		k.ln.Close()
 		return err
 	}
 	defer k.pool.Close()
 	g := &gateway.Gateway{
-		Sites:  d.Record.Sites,
+		Sites:  d.Workings().Record.Sites,
 		Used:   k.used,
 		Run:    k.run,
-		Secret: d.Secret,
-		Port:   d.Env.Port,
+		Secret: d.Workings().Secret,
+		Port:   d.Workings().Env.Port,
 		Now:    d.Now,
-		Log:    d.Log,
+		Log:    d.Workings().Log,
 	}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return g.Serve(gctx, k.ln) })
@@ -123,13 +124,13 @@ func (k *Keeper) Run(ctx context.Context) error {
 	err = group.Wait()
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	return errors.Join(err, d.Queue.Stop(stop))
+	return errors.Join(err, d.Workings().Queue.Stop(stop))
 }
 
 // run gives a running copy.
 func (k *Keeper) run(ctx context.Context, s site.Site) (gateway.Dialer, error) {
-	if s.Host == k.desk.Config.Machine {
-		if _, err := k.desk.Env.Server(ctx, s.Host); err != nil {
+	if s.Host == k.desk.Config().Machine {
+		if _, err := k.desk.Workings().Env.Server(ctx, s.Host); err != nil {
 			return nil, err
 		}
 	}
@@ -142,17 +143,17 @@ func (k *Keeper) run(ctx context.Context, s site.Site) (gateway.Dialer, error) {
 
 // used notes a latchkey's nonce and tells whether it was noted before.
 func (k *Keeper) used(ctx context.Context, nonce string) (bool, error) {
-	v, err := k.desk.Record.Note(ctx, "key "+nonce)
+	v, err := k.desk.Workings().Record.Note(ctx, "key "+nonce)
 	if err != nil || v != "" {
 		return true, err
 	}
-	return false, k.desk.Record.SetNote(ctx, "key "+nonce, k.desk.Now().Format(time.RFC3339))
+	return false, k.desk.Workings().Record.SetNote(ctx, "key "+nonce, k.desk.Now().Format(time.RFC3339))
 }
 
 func (k *Keeper) sweepOn(ctx context.Context) error {
 	for {
 		if err := k.Leases(ctx); err != nil && ctx.Err() == nil {
-			k.desk.Log.Error("looking at leases", "err", err)
+			k.desk.Workings().Log.Error("looking at leases", "err", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -184,10 +185,10 @@ func (k *Keeper) Leases(ctx context.Context) error {
 	d := k.desk
 	now := d.Now()
 	if k.jumped(now) {
-		d.Log.Warn("the clock jumped; leases are looked at again in a moment")
+		d.Workings().Log.Warn("the clock jumped; leases are looked at again in a moment")
 		return nil
 	}
-	all, err := d.Record.Sites(ctx)
+	all, err := d.Workings().Record.Sites(ctx)
 	if err != nil {
 		return err
 	}
@@ -199,7 +200,7 @@ func (k *Keeper) Leases(ctx context.Context) error {
 			k.recount(ctx, s, now)
 		}
 		if s.Keep != (site.KeepRule{}) && s.Run == "" && (s.State == site.Ready || s.State == site.Parked) {
-			errs = append(errs, d.KeepOnSchedule(ctx, s))
+			errs = append(errs, d.Points.KeepOnSchedule(ctx, s))
 		}
 	}
 	return errors.Join(errs...)
@@ -209,18 +210,18 @@ func (k *Keeper) lease(ctx context.Context, s site.Site, now time.Time) error {
 	d := k.desk
 	switch phase := s.Lease.Phase(now); {
 	case s.State == site.Expired && s.Lease.Ends.After(now):
-		_, err := remove.BringBack(ctx, d.Env, s.ID, s.Lease.Ends.Sub(now), "keeper (the clock was wrong)")
+		_, err := remove.BringBack(ctx, d.Workings().Env, s.ID, s.Lease.Ends.Sub(now), "keeper (the clock was wrong)")
 		return err
 	case phase == site.Over && s.State != site.Expired:
-		_, err := remove.Expire(ctx, d.Env, s.ID, "keeper", "its time was over")
+		_, err := remove.Expire(ctx, d.Workings().Env, s.ID, "keeper", "its time was over")
 		return err
 	case phase == site.Done && s.State == site.Expired:
-		p, err := remove.Plan(d.Env, s, 0)
+		p, err := remove.Plan(d.Workings().Env, s, 0)
 		if err != nil {
 			return err
 		}
 		p.Ends = true
-		_, err = d.Queue.Add(ctx, p, "keeper", "")
+		_, err = d.Workings().Queue.Add(ctx, p, "keeper", "")
 		if errors.Is(err, inventory.ErrClaimed) {
 			return nil // in a later look
 		}
@@ -245,8 +246,8 @@ func (k *Keeper) recount(ctx context.Context, s site.Site, now time.Time) {
 	if err != nil || !fi.ModTime().After(s.Apart.At) {
 		return
 	}
-	if _, err := k.desk.Apart(ctx, s.ID); err != nil {
-		k.desk.Log.Warn("counting changes", "site", s.Name, "err", err)
+	if _, err := k.desk.Copies.Apart(ctx, s.ID); err != nil {
+		k.desk.Workings().Log.Warn("counting changes", "site", s.Name, "err", err)
 	}
 }
 
@@ -257,16 +258,16 @@ func (k *Keeper) warn(ctx context.Context, s site.Site, now time.Time) error {
 	}
 	k.warned[s.ID] = s.Lease.Ends
 	key := "warned " + string(s.ID)
-	if v, err := k.desk.Record.Note(ctx, key); err != nil || v == s.Lease.Ends.UTC().Format(time.RFC3339) {
+	if v, err := k.desk.Workings().Record.Note(ctx, key); err != nil || v == s.Lease.Ends.UTC().Format(time.RFC3339) {
 		return err
 	}
 	text := "ends in " + site.Span(s.Lease.Left(now))
-	if apart, err := k.desk.Apart(ctx, s.ID); err == nil && apart.Copy > 0 {
+	if apart, err := k.desk.Copies.Apart(ctx, s.ID); err == nil && apart.Copy > 0 {
 		text += fmt.Sprintf("; %d changes made here are nowhere else", apart.Copy)
 	}
-	if err := k.desk.Record.Log(ctx, inventory.Event{At: now, Who: "keeper", Site: s.ID, Kind: "ending",
+	if err := k.desk.Workings().Record.Log(ctx, inventory.Event{At: now, Who: "keeper", Site: s.ID, Kind: "ending",
 		Text: text}); err != nil {
 		return err
 	}
-	return k.desk.Record.SetNote(ctx, key, s.Lease.Ends.UTC().Format(time.RFC3339))
+	return k.desk.Workings().Record.SetNote(ctx, key, s.Lease.Ends.UTC().Format(time.RFC3339))
 }

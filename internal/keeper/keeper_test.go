@@ -70,10 +70,13 @@ func TestALeaseEndsByItself(t *testing.T) {
 	assert.DirExists(t, s.Root)
 	c.set(73*time.Hour + 49*time.Hour)
 	look(t, k)
-	require.Eventually(t, func() bool { _, err := w.Desk.Find(context.Background(), "leased"); return err != nil },
+	require.Eventually(t, func() bool {
+		_, err := w.Desk.Fleet.Find(context.Background(), "leased")
+		return err != nil
+	},
 		60*time.Second, 50*time.Millisecond)
-	assert.NoDirExists(t, w.Desk.Env.CopyDir("leased"))
-	left, err := w.Desk.Leftovers(context.Background())
+	assert.NoDirExists(t, w.Desk.Workings().Env.CopyDir("leased"))
+	left, err := w.Desk.Fleet.Leftovers(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
@@ -104,12 +107,12 @@ func TestAWrongClockIsForgiven(t *testing.T) {
 func TestWhatIsHeldOrExpiredByHandStays(t *testing.T) {
 	w, c, k, s := fixture(t)
 	ctx := context.Background()
-	_, err := w.Desk.Hold(ctx, s.ID, "sign-off")
+	_, err := w.Desk.Copies.Hold(ctx, s.ID, "sign-off")
 	require.NoError(t, err)
 	c.set(9000 * time.Hour)
 	look(t, k)
 	assert.Equal(t, site.Ready, w.Site("leased").State)
-	_, err = w.Desk.Expire(ctx, s.ID, s.Name)
+	_, err = w.Desk.Copies.Expire(ctx, s.ID, s.Name)
 	require.NoError(t, err)
 	look(t, k)
 	assert.Equal(t, site.Expired, w.Site("leased").State, "it is not brought back by itself")
@@ -122,7 +125,7 @@ func TestAWarningAheadSaysWhatWouldBeLost(t *testing.T) {
 	c.set(62 * time.Hour)
 	look(t, k)
 	look(t, k)
-	past, err := w.Desk.History(ctx, s.ID, 10)
+	past, err := w.Desk.Fleet.History(ctx, s.ID, 10)
 	require.NoError(t, err)
 	n := 0
 	for _, e := range past {
@@ -167,7 +170,7 @@ func TestThePortIsTaken(t *testing.T) {
 	other, err := desk.Open(context.Background(), desk.Options{Home: t.TempDir()})
 	require.NoError(t, err)
 	defer other.Close()
-	other.Env.Port = w.Desk.Env.Port
+	other.Workings().Env.Port = w.Desk.Workings().Env.Port
 	_, err = keeper.Take(other)
 	assert.ErrorContains(t, err, "another program has it, so set another one as gateway.port")
 	assert.False(t, keeper.Taken(other.Home()), "and the lock is let go")
@@ -200,9 +203,9 @@ func TestWhoWaitsTakesOver(t *testing.T) {
 	}
 	assert.Less(t, time.Since(began), 20*time.Second)
 	p := w.Plan("crew", "after")
-	r, err := other.StartTyped(ctx, p, p.Confirm)
+	r, err := other.Runs.StartTyped(ctx, p, p.Confirm)
 	require.NoError(t, err)
-	r, err = other.Await(ctx, r.ID, nil)
+	r, err = other.Runs.Await(ctx, r.ID, nil)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Done, r.State, r.Error)
 	require.NoError(t, second.End())

@@ -22,7 +22,7 @@ func TestRestorePointsOnSchedule(t *testing.T) {
 	base := time.Date(start.Year(), start.Month(), start.Day()+1, 10, 30, 0, 0, time.Local).Sub(start)
 	points := func() []desk.Point {
 		t.Helper()
-		list, bad, err := w.Desk.Points(ctx, live.ID)
+		list, bad, err := w.Desk.Points.Points(ctx, live.ID)
 		require.NoError(t, err)
 		require.Empty(t, bad)
 		return list
@@ -33,7 +33,7 @@ func TestRestorePointsOnSchedule(t *testing.T) {
 		for range 2 { // what is due is taken, then what is too much removed
 			look(t, k)
 			require.Eventually(t, func() bool {
-				runs, err := w.Desk.Record.Unfinished(ctx)
+				runs, err := w.Desk.Workings().Record.Unfinished(ctx)
 				return err == nil && len(runs) == 0
 			}, 20*time.Second, 20*time.Millisecond)
 		}
@@ -41,12 +41,12 @@ func TestRestorePointsOnSchedule(t *testing.T) {
 		assert.Len(t, points(), want)
 	}
 	at(0, 0)
-	_, err := w.Desk.SetKeepRule(ctx, live.ID, site.KeepRule{Hourly: 2})
+	_, err := w.Desk.Points.SetKeepRule(ctx, live.ID, site.KeepRule{Hourly: 2})
 	require.NoError(t, err)
 	at(time.Minute, 1)
 	at(10*time.Minute, 1)
 	at(time.Hour, 2)
-	p, err := w.Desk.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
+	p, err := w.Desk.Points.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
 	require.NoError(t, err)
 	require.Empty(t, w.Run(p).Error)
 	require.Len(t, points(), 3)
@@ -56,7 +56,7 @@ func TestRestorePointsOnSchedule(t *testing.T) {
 		kinds[p.Kind]++
 	}
 	assert.Equal(t, map[depot.Kind]int{depot.BySched: 2, depot.ByHand: 1}, kinds)
-	_, err = w.Desk.SetKeepRule(ctx, live.ID, site.KeepRule{})
+	_, err = w.Desk.Points.SetKeepRule(ctx, live.ID, site.KeepRule{})
 	require.NoError(t, err)
 	at(9*time.Hour, 3)
 }

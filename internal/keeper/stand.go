@@ -61,7 +61,7 @@ func (s *Standing) work(ctx context.Context, k *Keeper) error {
 		}
 		var err error
 		if k, err = Take(s.desk); err != nil && !errors.Is(err, ErrTaken) {
-			s.desk.Log.Warn("taking over as keeper", "err", err) // the port may be let go in a moment
+			s.desk.Workings().Log.Warn("taking over as keeper", "err", err) // the port may be let go in a moment
 		}
 	}
 	s.tell(true, "")

@@ -23,7 +23,7 @@ func (e *Env) Edit(ctx context.Context, run string, s site.Site, mark string) (t
 		}
 		return srv.Edit(s.Database.Name), nil
 	}
-	h, err := e.Hosts(ctx, s.Host)
+	h, err := e.Host(ctx, s.Host)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 )
 
 // ErrNoNotice is given for a live site before which no notice can be put.
@@ -50,7 +51,7 @@ func (e *Env) notices(s site.Site, f site.Front) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	files := st.Notice(f)
+	files := stack.NoticesOf(st).Notice(f)
 	if len(files) == 0 {
 		return nil, fmt.Errorf("%s: %w", s.Name, ErrNoNotice)
 	}

@@ -30,47 +30,64 @@ import (
 
 // Env is the world of an operation.
 type Env struct {
+	Settings
+	Machines
+	Web    // nil: nothing is asked over HTTP
 	Record *inventory.Inventory
-	Home   string // Alibi's own folder
-	Local  string // the name of this machine's host
-	Hosts  func(ctx context.Context, name string) (host.Host, error)
-	Stacks []stack.Stack    // the first that recognises a site understands it
-	Port   string           // the gateway's
-	Run    string           // folder of sockets and configurations of programs; its path is short
-	PHP    func() []php.PHP // the versions that this machine has
-	Secret []byte           // from which the passwords of copies' accounts are worked out
-	// Server gives the database server for copies on a host, or ErrNoServer.
-	Server func(ctx context.Context, hostName string) (*Server, error)
-	Probe  func(ctx context.Context, s site.Site) (Answer, error)
-	// Runtime asks a live site which PHP runs it; "" where it does not say.
-	Runtime func(context.Context, site.Site) string
-	// Pages asks a live site for pages: for those that were asked for before, or for
-	// the first one and some that it leads to; ErrNoPages where it can't be asked.
-	// pass is the word with which it looks past a notice.
-	Pages func(ctx context.Context, s site.Site, pass string, before []Page) ([]Page, error)
+	Stacks []stack.Stack // the first that recognises a site understands it
 	// Depot gives the depot of restore points.
 	Depot func(ctx context.Context) (*depot.Depot, error)
 	// Keep takes a restore point of a site as a step of a run that will write over
 	// it.
 	Keep func(ctx context.Context, t *work.Task, s site.Site, why string) error
-	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
-	// code runs.
-	Try func(ctx context.Context, s site.Site) (Tried, error)
-	// Wake has a copy's own code do what belongs to other components: what each does
-	// when it is activated, and bringing the data in line with the core; ErrNotRun where
-	// no code runs.
-	Wake func(ctx context.Context, s site.Site, ask Ask) (Woken, error)
 	// Pin has a finished copy brought to a pin sheet, and gives the run that does it;
 	// "" if nothing need be done.
 	Pin func(ctx context.Context, s site.Site, sheet string) (run string, err error)
-	// Post sends a form to an address of a copy's, before anybody else sees it.
-	Post func(ctx context.Context, s site.Site, path string, form url.Values) (status int, page string, err error)
+	Now func() time.Time
+}
+
+// Settings are what a person has set, and what follows from it.
+type Settings struct {
+	Home   string        // Alibi's own folder
+	Local  string        // the name of this machine's host
+	Port   string        // the gateway's
+	Run    string        // folder of sockets and configurations of programs; its path is short
+	Secret []byte        // from which the passwords of copies' accounts are worked out
+	Grace  time.Duration // for which a copy that has ended is kept
 	// Personal names columns with personal data, as TABLE.COLUMN, beside those that
 	// the kind of site knows.
 	Personal map[string]scrub.Kind
+}
 
-	Now   func() time.Time
-	Grace time.Duration
+// Machines are where sites are.
+type Machines interface {
+	// Host reaches a machine by its name in the record.
+	Host(ctx context.Context, name string) (host.Host, error)
+	// Server gives the database server for copies on a host, or ErrNoServer.
+	Server(ctx context.Context, hostName string) (*Server, error)
+	// PHP are the versions that this machine has.
+	PHP() []php.PHP
+}
+
+// Web asks sites over HTTP.
+type Web interface {
+	// Probe asks a copy for its first page, and for pages that it leads to.
+	Probe(ctx context.Context, s site.Site) (Answer, error)
+	// Runtime asks a live site which PHP runs it; "" where it does not say.
+	Runtime(ctx context.Context, s site.Site) string
+	// Pages asks a live site for pages: for those that were asked for before, or for
+	// the first one and some that it leads to; ErrNoPages where it can't be asked.
+	// pass is the word with which it looks past a notice.
+	Pages(ctx context.Context, s site.Site, pass string, before []Page) ([]Page, error)
+	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
+	// code runs.
+	Try(ctx context.Context, s site.Site) (Tried, error)
+	// Wake has a copy's own code do what belongs to other components: what each does
+	// when it is activated, and bringing the data in line with the core; ErrNotRun where
+	// no code runs.
+	Wake(ctx context.Context, s site.Site, ask Ask) (Woken, error)
+	// Post sends a form to an address of a copy's, before anybody else sees it.
+	Post(ctx context.Context, s site.Site, path string, form url.Values) (status int, page string, err error)
 }
 
 // Answer is what a site says over HTTP.
@@ -145,7 +162,7 @@ func (e *Env) Stack(name string) (stack.Stack, error) {
 
 // Place opens a site's folder on its host.
 func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, error) {
-	h, err := e.Hosts(ctx, hostName)
+	h, err := e.Host(ctx, hostName)
 	if err != nil {
 		return stack.Place{}, err
 	}
@@ -165,9 +182,7 @@ func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, er
 		Root:  r,
 		Temp:  e.Temp(),
 		Known: func(ctx context.Context) stack.Known { return e.known(ctx, hostName, root) },
-	}
-	if e.PHP != nil {
-		p.PHP = e.anyPHP
+		PHP:   e.anyPHP,
 	}
 	return p, nil
 }
@@ -192,7 +207,7 @@ func (e *Env) Write(ctx context.Context, run string, s site.Site, dir string) (h
 	if err := e.claimed(ctx, run, s); err != nil {
 		return nil, err
 	}
-	h, err := e.Hosts(ctx, s.Host)
+	h, err := e.Host(ctx, s.Host)
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +266,7 @@ func (e *Env) Inspect(ctx context.Context, hostName, root, stackName string) (*s
 			if err != nil {
 				return nil, fmt.Errorf("inspecting %s on %s: %w", root, hostName, err)
 			}
-			if e.Runtime != nil && !strings.HasPrefix(root, e.Home+"/") { // a copy is asked when it is proven
+			if e.Web != nil && !strings.HasPrefix(root, e.Home+"/") { // a copy is asked when it is proven
 				if v := e.Runtime(ctx, site.Site{Host: hostName, Root: root, Addresses: f.Addresses}); v != "" {
 					f.PHP, f.PHPAsked = v, true
 				}

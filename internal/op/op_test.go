@@ -13,6 +13,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/host/local"
+	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/stack/plain"
@@ -63,13 +64,9 @@ func TestPairs(t *testing.T) {
 
 func env(t *testing.T) *Env {
 	return &Env{
-		Home: t.TempDir(), Local: "slipway", Stacks: []stack.Stack{wordpress.Stack{}, plain.Stack{}},
-		Hosts: func(_ context.Context, name string) (host.Host, error) {
-			if name != "slipway" {
-				return nil, errors.New("no such host")
-			}
-			return local.New("slipway"), nil
-		},
+		Settings: Settings{Home: t.TempDir(), Local: "slipway"},
+		Machines: slipway{},
+		Stacks:   []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 	}
 }
 
@@ -104,3 +101,15 @@ func TestDeadTemps(t *testing.T) {
 	assert.Equal(t, []string{"1999999999", "odd"}, names, "those of living processes stay")
 	assert.Equal(t, strconv.Itoa(os.Getpid()), filepath.Base(e.Temp()))
 }
+
+// slipway is this machine, and the only one.
+type slipway struct{ Machines }
+
+func (slipway) Host(_ context.Context, name string) (host.Host, error) {
+	if name != "slipway" {
+		return nil, errors.New("no such host")
+	}
+	return local.New("slipway"), nil
+}
+
+func (slipway) PHP() []php.PHP { return nil }

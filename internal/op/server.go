@@ -107,7 +107,7 @@ func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 
 // removeFolder removes a folder that Alibi made on a host.
 func (e *Env) removeFolder(ctx context.Context, hostName, dir string) error {
-	h, err := e.Hosts(ctx, hostName)
+	h, err := e.Host(ctx, hostName)
 	if err != nil {
 		return err
 	}
@@ -188,7 +188,7 @@ func (e *Env) Halves(ctx context.Context, run string, s site.Site) ([]host.Root,
 			continue
 		}
 		delete(dirs, name)
-		h, err := e.Hosts(ctx, name)
+		h, err := e.Host(ctx, name)
 		if err != nil {
 			done()
 			return nil, nil, err

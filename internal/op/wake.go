@@ -62,8 +62,8 @@ func (i Identity) Belongs(s site.Site) error {
 	db := s.Database
 	wrong := func(what, is, should string) error {
 		return fmt.Errorf(
-			"%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its wp-config.php and "+
-				"wp-content/db.php, and bring it in line with its origin again",
+			"%w: its %s is %q, and %q is the copy's; no page of it was asked for. Look into its configuration and "+
+				"what stands in for its database (db.php), and bring it in line with its origin again",
 			ErrForeign,
 			what,
 			is,
@@ -132,7 +132,7 @@ func Logs(s site.Site) string { return path.Join(Folder(s), "logs") }
 
 // Mark tells how long a copy's error log is now, for Complaints.
 func (e *Env) Mark(ctx context.Context, s site.Site) int64 {
-	h, err := e.Hosts(ctx, s.Host)
+	h, err := e.Host(ctx, s.Host)
 	if err != nil {
 		return 0
 	}
@@ -150,7 +150,7 @@ func (e *Env) Mark(ctx context.Context, s site.Site) int64 {
 // Complaints are the errors that a copy's code wrote since a mark, each once, the
 // gravest first.
 func (e *Env) Complaints(ctx context.Context, s site.Site, mark int64) ([]string, error) {
-	h, err := e.Hosts(ctx, s.Host)
+	h, err := e.Host(ctx, s.Host)
 	if err != nil {
 		return nil, err
 	}

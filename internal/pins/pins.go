@@ -267,7 +267,7 @@ func (s *Sheet) Explain() string {
 		core += " in " + s.Core.Language
 	}
 	if s.Core.Network != nil {
-		core += map[bool]string{true: ", a network", false: ", a single site"}[*s.Core.Network]
+		core += site.Either(*s.Core.Network, ", a network", ", a single site")
 	}
 	php := "any PHP"
 	if s.Runtime.PHP != "" {

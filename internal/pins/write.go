@@ -167,7 +167,7 @@ func Set(src []byte, table, slug, version string) ([]byte, error) {
 		head, lock := cutLock(string(src)), ""
 		lock = string(src)[len(head):]
 		return []byte(
-			strings.TrimRight(head, "\n") + "\n\n[" + table + "]\n" + add + map[bool]string{true: "\n"}[lock != ""] +
+			strings.TrimRight(head, "\n") + "\n\n[" + table + "]\n" + add + site.Either(lock != "", "\n", "") +
 				lock,
 		), nil
 	}

@@ -164,3 +164,11 @@ func (s Site) ProofText() string {
 		return fmt.Sprintf("%d of %d broken", p.Broken, p.Checks)
 	}
 }
+
+// Either gives yes where a condition holds, and else no.
+func Either[T any](holds bool, yes, no T) T {
+	if holds {
+		return yes
+	}
+	return no
+}

@@ -38,5 +38,5 @@ func ReadAccounts(ctx context.Context, st Stack, p Place, db site.Database) ([]A
 		return nil, fmt.Errorf("reading the accounts: %w", err)
 	}
 	defer snap.Close()
-	return st.Accounts(ctx, snap, db.Prefix)
+	return PeopleOf(st).Accounts(ctx, snap, db.Prefix)
 }

@@ -29,7 +29,7 @@ func (x *Transform) Choose(ctx context.Context, snap tables.Snapshot) error {
 		return nil
 	}
 	var err error
-	x.keeper, err = x.Stack.Choose(ctx, snap, x.Change.Origin, x.Change.Copy.Only)
+	x.keeper, err = ContentsOf(x.Stack).Choose(ctx, snap, x.Change.Origin, x.Change.Copy.Only)
 	return err
 }
 

@@ -90,12 +90,12 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 			c.Kept = append(c.Kept, Kept{t.Name, row.Address(), t.Columns[i].Name, issue})
 		}
 	}
-	c.Adjusted += x.Stack.Adjust(x.Change, t, row)
+	c.Adjusted += SettingsOf(x.Stack).Adjust(x.Change, t, row)
 	if x.Scrub != nil {
 		c.Scrubbed += x.Scrub.Row(t, row)
 	}
 	if db := x.Change.Copy.Database; db.Beside() {
-		if i := t.Column(x.Stack.Keyed(x.Change.Origin.Prefix, t.Name)); i >= 0 {
+		if i := t.Column(SettingsOf(x.Stack).Keyed(x.Change.Origin.Prefix, t.Name)); i >= 0 {
 			if key, yes := rewrite.Key(row.Values[i].String(), db.As, db.Prefix); yes {
 				row.Values[i].Bytes = []byte(key)
 				c.Adjusted++
@@ -109,10 +109,11 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 func (x *Transform) Search(t tables.Table) tables.Search {
 	s := tables.Search{Values: map[string][]string{}, All: x.Scrub != nil}
 	s.Fold, s.Exact = x.Change.Rewriter.Needles()
-	if column, values := x.Stack.Touches(x.Change.Origin.Prefix, t.Name); column != "" {
+	if column, values := SettingsOf(x.Stack).Touches(x.Change.Origin.Prefix, t.Name); column != "" {
 		s.Values[column] = values
 	}
-	if from := x.Change.Origin.Prefix; x.Change.Copy.Database.Beside() && x.Stack.Keyed(from, t.Name) != "" {
+	if from := x.Change.Origin.Prefix; x.Change.Copy.Database.Beside() &&
+		SettingsOf(x.Stack).Keyed(from, t.Name) != "" {
 		s.Exact = append(s.Exact, from)
 	}
 	return s

@@ -30,7 +30,7 @@ func (p *accountsPane) load(a *app) tea.Cmd {
 		return nil
 	}
 	p.last = time.Now()
-	return reads(p, func() (any, error) { return a.desk.Accounts(a.ctx, p.s.ID) })
+	return reads(p, func() (any, error) { return a.desk.Hands.Accounts(a.ctx, p.s.ID) })
 }
 
 func (p *accountsPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
@@ -67,7 +67,7 @@ func (p *accountsPane) key(a *app, key string) (tea.Cmd, bool) {
 	switch key {
 	case "o":
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-			key, err := a.desk.Latchkey(a.ctx, p.s.ID, x.Login)
+			key, err := a.desk.Copies.Latchkey(a.ctx, p.s.ID, x.Login)
 			return "", func(a *app) tea.Cmd {
 				a.asking = &question{title: "Signed in as " + plain(x.Login),
 					lines: []string{"Once, within a minute:", "  " + key}, yes: func(*app) tea.Cmd { return nil }}
@@ -137,7 +137,7 @@ func openAccount(a *app, s site.Site, login string, has []string) tea.Cmd {
 		if login == "" {
 			return plan.Plan{}, errors.New("say what the account is to be called")
 		}
-		return a.desk.PlanAccount(a.ctx, s.ID, login, role, mail, password)
+		return a.desk.Hands.PlanAccount(a.ctx, s.ID, login, role, mail, password)
 	}
 	if login == "" {
 		x.choices = append(x.choices, stateChoice{label: "called", help: "The name under which one signs in.",
@@ -166,7 +166,7 @@ func openAccount(a *app, s site.Site, login string, has []string) tea.Cmd {
 // openScrub opens the plan of making a copy's people up.
 func openScrub(a *app, s site.Site) tea.Cmd {
 	x := &stateScreen{name: "make people up on " + s.Name, site: s}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanScrub(a.ctx, s.ID) }
+	x.make = func() (plan.Plan, error) { return a.desk.Hands.PlanScrub(a.ctx, s.ID) }
 	x.choices = []stateChoice{
 		{
 			label: "people", help: "Names, mail addresses, accounts, phones, places, network addresses and passwords " +
@@ -181,7 +181,7 @@ func openScrub(a *app, s site.Site) tea.Cmd {
 // provePeople searches a copy for people of its origin.
 func provePeople(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		k, err := a.desk.PeopleLeft(a.ctx, s.ID)
+		k, err := a.desk.Hands.PeopleLeft(a.ctx, s.ID)
 		if err != nil {
 			return "", nil, err
 		}
@@ -213,7 +213,7 @@ func (p *deedsPane) load(a *app) tea.Cmd {
 		return nil
 	}
 	p.last = time.Now()
-	return reads(p, func() (any, error) { return a.desk.WorkList(a.ctx, p.s.ID) })
+	return reads(p, func() (any, error) { return a.desk.Hands.WorkList(a.ctx, p.s.ID) })
 }
 
 func (p *deedsPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
@@ -229,14 +229,15 @@ func (p *deedsPane) key(a *app, key string) (tea.Cmd, bool) {
 			lines: []string{"So that it is not forgotten when the same is done on the live site."}, input: true,
 			typed: func(a *app, text string) (tea.Cmd, error) {
 				p.last = time.Time{}
-				return a.do(func() (string, error) { return "noted", a.desk.NoteDeed(a.ctx, p.s.ID, text) }), nil
+				return a.do(func() (string, error) { return "noted", a.desk.Hands.NoteDeed(a.ctx, p.s.ID, text) }), nil
 			}}
 		return nil, true
 	case "space":
 		if len(p.list) > 0 {
 			x := p.list[max(0, min(p.cursor, len(p.list)-1))]
 			p.last = time.Time{}
-			return a.do(func() (string, error) { return "", a.desk.Repeated(a.ctx, p.s.ID, x.ID, !x.Repeated) }), true
+			return a.do(func() (string, error) { return "", a.desk.Hands.Repeated(a.ctx, p.s.ID, x.ID, !x.Repeated) }),
+				true
 		}
 		return nil, true
 	}

@@ -44,7 +44,7 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 	case "i":
 		a.say("reading "+s.Name+" ...", false)
 		return a.do(func() (string, error) {
-			s, err := a.desk.Inspect(a.ctx, s.ID)
+			s, err := a.desk.Fleet.Inspect(a.ctx, s.ID)
 			return s.Name + " was read anew", err
 		}), true
 	}
@@ -78,7 +78,7 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return askExpire(a, s), true
 	case "b":
 		return a.do(func() (string, error) {
-			s, err := a.desk.BringBack(a.ctx, s.ID, 0)
+			s, err := a.desk.Copies.BringBack(a.ctx, s.ID, 0)
 			return s.Name + " is back: " + s.LeaseText(a.desk.Now()), err
 		}), true
 	case "D":
@@ -115,7 +115,7 @@ func askOwner(a *app, s site.Site) tea.Cmd {
 	a.asking = &question{title: "Who answers for " + s.Name + "?", input: true, text: s.Owner,
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
-				s, err := a.desk.SetOwner(a.ctx, s.ID, text)
+				s, err := a.desk.Fleet.SetOwner(a.ctx, s.ID, text)
 				return s.Owner + " answers for " + s.Name, err
 			}), nil
 		}}
@@ -128,14 +128,16 @@ func askForget(a *app, s site.Site) tea.Cmd {
 			"Stays: the site itself, which is not touched, and the history.", "", "Type its name to go on:"},
 		input: true, must: s.Name,
 		yes: func(a *app) tea.Cmd {
-			return a.do(func() (string, error) { return s.Name + " is out of the record", a.desk.Forget(a.ctx, s.ID) })
+			return a.do(func() (string, error) {
+				return s.Name + " is out of the record", a.desk.Fleet.Forget(a.ctx, s.ID)
+			})
 		}}
 	return nil
 }
 
 func openAddress(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		key, err := a.desk.Latchkey(a.ctx, s.ID, "")
+		key, err := a.desk.Copies.Latchkey(a.ctx, s.ID, "")
 		if s.State != site.Ready {
 			return "", nil, fmt.Errorf("%s is %s: it does not answer now", s.Name, s.State)
 		}
@@ -179,7 +181,7 @@ func askTime(a *app, s site.Site) tea.Cmd {
 func extend(a *app, s site.Site, by time.Duration) tea.Cmd {
 	typed := a.typed()
 	return a.do(func() (string, error) {
-		s, err := a.desk.Extend(a.ctx, s.ID, by, typed)
+		s, err := a.desk.Copies.Extend(a.ctx, s.ID, by, typed)
 		return s.Name + " " + s.LeaseText(a.desk.Now()), err
 	})
 }
@@ -192,7 +194,7 @@ func askHold(a *app, s site.Site) tea.Cmd {
 				return nil, err
 			}
 			return a.do(func() (string, error) {
-				s, err := a.desk.Hold(a.ctx, s.ID, text)
+				s, err := a.desk.Copies.Hold(a.ctx, s.ID, text)
 				return s.Name + " is held: " + text, err
 			}), nil
 		}}
@@ -203,8 +205,8 @@ func askHold(a *app, s site.Site) tea.Cmd {
 // something would be lost that is nowhere else.
 func askExpire(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		why := a.desk.Precious(a.ctx, s)
-		grace := site.Span(a.desk.Env.Grace)
+		why := a.desk.Fleet.Precious(a.ctx, s)
+		grace := site.Span(a.desk.Grace())
 		q := &question{title: "Take " + s.Name + " off the air?",
 			lines: []string{"Goes now: its address answers no more.",
 				"Stays for " + grace + ": its files and tables; b brings it back.",
@@ -212,7 +214,7 @@ func askExpire(a *app, s site.Site) tea.Cmd {
 			yes: func(a *app) tea.Cmd {
 				typed := a.typed()
 				return a.do(func() (string, error) {
-					s, err := a.desk.Expire(a.ctx, s.ID, typed)
+					s, err := a.desk.Copies.Expire(a.ctx, s.ID, typed)
 					return s.Name + " " + s.LeaseText(a.desk.Now()), err
 				})
 			}}
@@ -226,7 +228,7 @@ func askExpire(a *app, s site.Site) tea.Cmd {
 
 func askRemove(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		p, err := a.desk.PlanRemove(a.ctx, s.ID)
+		p, err := a.desk.Copies.PlanRemove(a.ctx, s.ID)
 		if err != nil {
 			return "", nil, err
 		}
@@ -253,7 +255,7 @@ func (a *app) typed() string {
 func start(a *app, p plan.Plan) tea.Cmd {
 	typed := a.typed()
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		r, err := a.desk.StartTyped(a.ctx, p, typed)
+		r, err := a.desk.Runs.StartTyped(a.ctx, p, typed)
 		if err != nil {
 			return "", nil, err
 		}

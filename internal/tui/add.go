@@ -86,7 +86,7 @@ func (f *addScreen) add(a *app) tea.Cmd {
 		a.say("asking "+v["addr"]+" ...", false)
 		h := inventory.Host{Name: v["name"], Addr: v["addr"], Key: v["key"]}
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-			err := a.desk.AddHost(a.ctx, h)
+			err := a.desk.Fleet.AddHost(a.ctx, h)
 			return "host " + h.Name + " answers; now name a site on it", func(*app) tea.Cmd {
 				f.host, f.at = false, 1
 				v["on"] = h.Name
@@ -98,7 +98,7 @@ func (f *addScreen) add(a *app) tea.Cmd {
 	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"],
 		Database: v["database"]}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		s, err := a.desk.AddSite(a.ctx, n)
+		s, err := a.desk.Fleet.AddSite(a.ctx, n)
 		return s.Name + " was added; nothing was written to it", func(a *app) tea.Cmd {
 			a.pop()
 			a.push(newSite(s.ID))
@@ -147,7 +147,7 @@ func (f *addScreen) view(a *app, w, h int) []string {
 
 // hostNames are the hosts that sites on the board stand on, and this machine.
 func (a *app) hostNames() []string {
-	hosts, err := a.desk.Hosts(a.ctx)
+	hosts, err := a.desk.Fleet.Hosts(a.ctx)
 	if err != nil {
 		return nil
 	}

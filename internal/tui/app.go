@@ -38,7 +38,7 @@ type hint struct{ key, text string }
 // app is the root of the interface.
 type app struct {
 	ctx     context.Context
-	desk    *desk.Desk
+	desk    services
 	theme   *theme
 	board   desk.Board
 	version string
@@ -58,7 +58,7 @@ type app struct {
 // Run opens the interface and returns when it is closed. carried says that
 // this process is the keeper already.
 func Run(ctx context.Context, d *desk.Desk, carried bool) error {
-	a := newApp(ctx, d)
+	a := newApp(ctx, of(d))
 	a.carried = carried
 	a.program = tea.NewProgram(a, tea.WithContext(ctx))
 	d.SetAsker(a)
@@ -81,7 +81,7 @@ func Run(ctx context.Context, d *desk.Desk, carried bool) error {
 	return errors.Join(err, end())
 }
 
-func newApp(ctx context.Context, d *desk.Desk) *app {
+func newApp(ctx context.Context, d services) *app {
 	a := &app{ctx: ctx, desk: d, theme: newPlainTheme(localeASCII())}
 	a.stack = []screen{&boardScreen{}}
 	return a
@@ -115,11 +115,11 @@ func tick() tea.Cmd {
 func (a *app) load() tea.Cmd {
 	last, fresh := a.version, a.loaded
 	return func() tea.Msg {
-		v, err := a.desk.Record.Version(a.ctx)
+		v, err := a.desk.Version(a.ctx)
 		if err == nil && v == last && fresh {
 			return nil
 		}
-		b, berr := a.desk.Board(a.ctx)
+		b, berr := a.desk.Fleet.Board(a.ctx)
 		return boardMsg{b, v, errors.Join(err, berr)}
 	}
 }

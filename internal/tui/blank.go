@@ -17,14 +17,14 @@ func openBlank(a *app) tea.Cmd {
 	a.say("asking the catalogue for cores ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		cores := []string{""}
-		list, err := a.desk.Catalogue().Cores(a.ctx)
+		list, err := a.desk.Components.Catalogue().Cores(a.ctx)
 		if err != nil {
 			return "", nil, err
 		}
 		for _, c := range list {
 			cores = append(cores, c.Version)
 		}
-		sheets, err := a.desk.PinSheets()
+		sheets, err := a.desk.Pins.PinSheets()
 		names := []string{""}
 		for _, p := range sheets {
 			names = append(names, p.Name)
@@ -39,7 +39,7 @@ func openBlank(a *app) tea.Cmd {
 }
 
 func blankPlan(a *app, cores, sheets []string) *stateScreen {
-	w := desk.BlankWish{Name: "blank", Lease: a.desk.Lease(), Pins: a.desk.UsualPins()}
+	w := desk.BlankWish{Name: "blank", Lease: a.desk.Lease(), Pins: a.desk.Pins.UsualPins()}
 	series := []string{""}
 	for _, p := range a.desk.PHP() {
 		if !slices.Contains(series, p.Series()) {
@@ -47,7 +47,7 @@ func blankPlan(a *app, cores, sheets []string) *stateScreen {
 		}
 	}
 	x := &stateScreen{name: "a blank site", site: site.Site{Role: site.Copy, Name: w.Name}}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanBlank(a.ctx, w, nil) }
+	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanBlank(a.ctx, w, nil) }
 	newest := func(v string) string { return pick(v == "", pick(w.Pins == "", "the newest", "as the sheet says"), v) }
 	x.choices = []stateChoice{
 		{label: "what to call it", help: "Part of its address: a-z, 0-9 and -, at most 50.",

@@ -47,7 +47,7 @@ func askBulk(a *app) tea.Cmd {
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			act := desk.Act(strings.TrimSpace(text))
 			return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-				b, err := a.desk.PlanBulk(a.ctx, act, ids)
+				b, err := a.desk.Fleet.PlanBulk(a.ctx, act, ids)
 				return "", func(a *app) tea.Cmd { confirmBulk(a, b); return nil }, err
 			}), nil
 		}}
@@ -81,7 +81,7 @@ func confirmBulk(a *app, b desk.Bulk) {
 		lines: append(lines, "", site.Size(b.Bytes)+" in all."), yes: func(a *app) tea.Cmd {
 			typed := a.typed()
 			return a.do(func() (string, error) {
-				done, err := a.desk.RunBulk(a.ctx, b, typed)
+				done, err := a.desk.Fleet.RunBulk(a.ctx, b, typed)
 				a.marked = nil
 				return fmt.Sprintf("%s: %s; u shows the runs", b.Act, site.Plural(len(done), "site", "sites")), err
 			})

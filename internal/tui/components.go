@@ -47,7 +47,7 @@ func openComponents(a *app, s site.Site) tea.Cmd {
 func (c *componentsScreen) read(a *app, ask bool) tea.Cmd {
 	c.asking = ask
 	return func() tea.Msg {
-		p, err := a.desk.Components(a.ctx, c.id, ask)
+		p, err := a.desk.Components.Components(a.ctx, c.id, ask)
 		return partsMsg{c, p, err}
 	}
 }
@@ -193,7 +193,7 @@ func (c *componentsScreen) open(a *app) tea.Cmd {
 // openChange opens the plan of a change.
 func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 	x := &stateScreen{name: name, site: s}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanChange(a.ctx, s.ID, w, nil) }
+	x.make = func() (plan.Plan, error) { return a.desk.Components.PlanChange(a.ctx, s.ID, w, nil) }
 	x.choices = []stateChoice{
 		{
 			label: "if it breaks", help: "If pages of the copy fail after the change, it is rolled back. It can " +
@@ -215,7 +215,7 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 			if wrong != nil {
 				return plan.Plan{}, wrong
 			}
-			return a.desk.PlanChange(a.ctx, s.ID, w, nil)
+			return a.desk.Components.PlanChange(a.ctx, s.ID, w, nil)
 		}
 		set := func() {
 			if r.Extensions, wrong = php.ParseChoice([]string{extensions}); wrong != nil {
@@ -275,12 +275,12 @@ func (c *componentsScreen) askInstall(a *app) tea.Cmd {
 // rescue opens the plan of all plugins off, with what the site complains of.
 func (c *componentsScreen) rescue(a *app) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		w, was, err := a.desk.RescueWish(a.ctx, c.id)
+		w, was, err := a.desk.Components.RescueWish(a.ctx, c.id)
 		if err != nil {
 			return "", nil, err
 		}
 		text := ""
-		if why, err := a.desk.Complaints(a.ctx, c.parts.Site); err == nil && len(why) > 0 {
+		if why, err := a.desk.Components.Complaints(a.ctx, c.parts.Site); err == nil && len(why) > 0 {
 			text = "it complains: " + why[0]
 		}
 		return text, func(a *app) tea.Cmd {
@@ -302,7 +302,7 @@ func (c *componentsScreen) again(a *app) tea.Cmd {
 	a.say("putting "+site.Plural(len(was), "plugin", "plugins")+" on, one at a time ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		var off []string
-		err := a.desk.Again(a.ctx, c.id, was, func(slug, why string) {
+		err := a.desk.Components.Again(a.ctx, c.id, was, func(slug, why string) {
 			if why != "on again" {
 				off = append(off, slug+": "+why)
 			}

@@ -32,11 +32,11 @@ func (e *endsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return func() tea.Msg {
-			list, err := a.desk.Ends(a.ctx)
+			list, err := a.desk.Fleet.Ends(a.ctx)
 			if err != nil {
 				return endsMsg{err: err}
 			}
-			costs, err := a.desk.Costs(a.ctx)
+			costs, err := a.desk.Fleet.Costs(a.ctx)
 			return endsMsg{list, costs, err}
 		}, true
 	case endsMsg:

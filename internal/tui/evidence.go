@@ -28,7 +28,7 @@ type evidenceMsg struct {
 
 func (e *evidenceScreen) load(a *app) tea.Cmd {
 	return func() tea.Msg {
-		list, err := a.desk.Reports(a.ctx, e.id, 20)
+		list, err := a.desk.Copies.Reports(a.ctx, e.id, 20)
 		return evidenceMsg{e.id, list, err}
 	}
 }
@@ -69,7 +69,7 @@ func (e *evidenceScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 			}
 			e.busy = true
 			return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-				rep, err := a.desk.Prove(a.ctx, e.id, false, nil)
+				rep, err := a.desk.Copies.Prove(a.ctx, e.id, false, nil)
 				if err != nil {
 					return "", nil, err
 				}

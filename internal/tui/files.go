@@ -43,9 +43,9 @@ func (p *filesPane) load(a *app) tea.Cmd {
 	dir, changed := p.dir, p.changed
 	return reads(p, func() (any, error) {
 		if !changed {
-			return a.desk.Files(a.ctx, p.s.ID, dir)
+			return a.desk.Hands.Files(a.ctx, p.s.ID, dir)
 		}
-		list, err := a.desk.FilesChanged(a.ctx, *p.s)
+		list, err := a.desk.Hands.FilesChanged(a.ctx, *p.s)
 		return slices.DeleteFunc(list, func(r desk.FileRow) bool { return r.State == desk.FileOwn }), err
 	})
 }
@@ -191,13 +191,13 @@ type textScreen struct {
 func openText(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		x := &textScreen{head: r.Path + " of " + s.Name}
-		is, err := a.desk.FileText(a.ctx, s.ID, r.Path)
+		is, err := a.desk.Hands.FileText(a.ctx, s.ID, r.Path)
 		if err != nil && !(r.State == desk.FileGone && errors.Is(err, fs.ErrNotExist)) {
 			return "", nil, err
 		}
 		text := string(is)
 		if r.State != desk.FileSame {
-			was, err := a.desk.FileText(a.ctx, s.Origin, r.Path)
+			was, err := a.desk.Hands.FileText(a.ctx, s.Origin, r.Path)
 			if err == nil || errors.Is(err, fs.ErrNotExist) {
 				if d := desk.Difference("the origin's", "the copy's", was, is); d != "" {
 					text, x.diff, x.head = d, true, r.Path+", as "+s.Name+" has it beside its origin"
@@ -256,7 +256,7 @@ func editFile(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 		return nil
 	}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		was, err := a.desk.FileText(a.ctx, s.ID, r.Path)
+		was, err := a.desk.Hands.FileText(a.ctx, s.ID, r.Path)
 		return "", func(a *app) tea.Cmd { return editOn(a, s, r.Path, was, was) }, err
 	})
 }
@@ -300,7 +300,7 @@ func inEditorOf(a *app, name string, text []byte, then func([]byte) tea.Msg) tea
 func openEdit(a *app, s site.Site, name string, was, text []byte) tea.Cmd {
 	anyway := false
 	x := &stateScreen{name: "edit " + path.Base(name), site: s}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanEdit(a.ctx, s.ID, name, text, anyway) }
+	x.make = func() (plan.Plan, error) { return a.desk.Hands.PlanEdit(a.ctx, s.ID, name, text, anyway) }
 	x.choices = []stateChoice{
 		{
 			label: "if it is not right", help: "What the site's PHP can't read, or a copy does not answer with, does " +
@@ -338,12 +338,12 @@ func askCarry(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 			"It takes the place of the one of that name there. A plan shows what changes; nothing is done yet.",
 			"Of a live site the name must be typed, and a restore point is taken first.",
 		}, input: true, text: to, typed: func(a *app, text string) (tea.Cmd, error) {
-			to, err := a.desk.Find(a.ctx, strings.TrimSpace(text))
+			to, err := a.desk.Fleet.Find(a.ctx, strings.TrimSpace(text))
 			if err != nil {
 				return nil, err
 			}
 			x := &stateScreen{name: "carry " + path.Base(r.Path), site: to}
-			x.make = func() (plan.Plan, error) { return a.desk.PlanCarry(a.ctx, s.ID, to.ID, r.Path) }
+			x.make = func() (plan.Plan, error) { return a.desk.Hands.PlanCarry(a.ctx, s.ID, to.ID, r.Path) }
 			x.choices = []stateChoice{{label: "from", help: "The site whose files take the place of those here.",
 				text: func() string { return s.Name }}}
 			a.push(x)

@@ -29,7 +29,7 @@ func fleet(tb testing.TB, n int) *desk.Desk {
 		facts.Plugins = append(facts.Plugins, site.Component{Slug: fmt.Sprint("plugin-", i), Name: "A plugin",
 			Version: "1.0", State: "active"})
 	}
-	tx, err := d.Record.DB().Begin()
+	tx, err := d.Workings().Record.DB().Begin()
 	require.NoError(tb, err)
 	var live site.ID
 	for i := range n {
@@ -54,14 +54,14 @@ func BenchmarkBoardOf2000(b *testing.B) {
 	d := fleet(b, 2000)
 	b.Run("first frame", func(b *testing.B) {
 		for b.Loop() {
-			a := newApp(context.Background(), d)
+			a := newApp(context.Background(), of(d))
 			a.Update(tea.WindowSizeMsg{Width: 160, Height: 50})
 			a.Update(a.load()())
 			_ = a.View()
 		}
 	})
 	b.Run("a key", func(b *testing.B) {
-		a := newApp(context.Background(), d)
+		a := newApp(context.Background(), of(d))
 		a.Update(tea.WindowSizeMsg{Width: 160, Height: 50})
 		a.Update(a.load()())
 		for b.Loop() {
@@ -70,7 +70,7 @@ func BenchmarkBoardOf2000(b *testing.B) {
 		}
 	})
 	b.Run("a letter of a search", func(b *testing.B) {
-		a := newApp(context.Background(), d)
+		a := newApp(context.Background(), of(d))
 		a.Update(tea.WindowSizeMsg{Width: 160, Height: 50})
 		a.Update(a.load()())
 		a.Update(tea.KeyPressMsg{Code: '/', Text: "/"})

@@ -30,7 +30,7 @@ func askFront(a *app, s site.Site) tea.Cmd {
 	}
 	if s.Front != nil || s.State == site.Parked {
 		typed(a, "Show visitors "+s.Name+" again?", nil,
-			func(name string) (site.Site, error) { return a.desk.Lift(a.ctx, s.ID, name) })
+			func(name string) (site.Site, error) { return a.desk.Copies.Lift(a.ctx, s.ID, name) })
 		return nil
 	}
 	lines := []string{"park: a notice with a contact; nothing is deleted",
@@ -45,12 +45,12 @@ func askFront(a *app, s site.Site) tea.Cmd {
 				return asking(func(a *app) {
 					typed(a, "Park "+s.Name+"?", []string{
 						"Visitors see: " + site.Front{Kind: site.FrontParked}.Sentence(),
-					}, func(name string) (site.Site, error) { return a.desk.Park(a.ctx, s.ID, "", "", name) })
+					}, func(name string) (site.Site, error) { return a.desk.Copies.Park(a.ctx, s.ID, "", "", name) })
 				}), nil
 			case text == "maintenance":
 				return asking(func(a *app) {
 					typed(a, "Put "+s.Name+" into maintenance?", nil,
-						func(name string) (site.Site, error) { return a.desk.Maintain(a.ctx, s.ID, "", name) })
+						func(name string) (site.Site, error) { return a.desk.Copies.Maintain(a.ctx, s.ID, "", name) })
 				}), nil
 			case text == "password" && !live:
 				return asking(func(a *app) { askPassword(a, s) }), nil
@@ -66,7 +66,7 @@ func askPassword(a *app, s site.Site) {
 		lines: []string{"At least 4 characters; it is not shown, and can't be read again."}, input: true, secret: true,
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
-				s, err := a.desk.Hide(a.ctx, s.ID, text)
+				s, err := a.desk.Copies.Hide(a.ctx, s.ID, text)
 				return frontText(s), err
 			}), nil
 		}}

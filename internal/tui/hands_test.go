@@ -44,7 +44,7 @@ func TestWhatASiteRunsOnTheScreens(t *testing.T) {
 	p.until("CHANGES", "plugin harbour-bell", "comes as 1.0", "a restore point is taken first")
 	p.press("enter")
 	p.until("done in")
-	got, err := w.Desk.Components(context.Background(), s.ID, false)
+	got, err := w.Desk.Components.Components(context.Background(), s.ID, false)
 	require.NoError(t, err)
 	states := map[string]string{}
 	for _, c := range got.All {
@@ -70,7 +70,7 @@ func TestWhatASiteRunsOnTheScreens(t *testing.T) {
 	p.until("pin sheet as-it-is:")
 	p.press("e")
 	p.sees("no pin sheet is meant for")
-	sheets, err := w.Desk.PinSheets()
+	sheets, err := w.Desk.Pins.PinSheets()
 	require.NoError(t, err)
 	assert.Len(t, sheets, 1)
 }
@@ -78,7 +78,7 @@ func TestWhatASiteRunsOnTheScreens(t *testing.T) {
 func TestRescueOnTheScreens(t *testing.T) {
 	w, p, s := worked(t)
 	on := func() (n int) {
-		got, err := w.Desk.Components(context.Background(), s.ID, false)
+		got, err := w.Desk.Components.Components(context.Background(), s.ID, false)
 		require.NoError(t, err)
 		for _, c := range got.All {
 			if c.Kind == site.Plugin && c.State == "active" {
@@ -179,7 +179,7 @@ func TestHandsOnTheScreens(t *testing.T) {
 	p.press("n", "moved the menu", "enter")
 	p.until("moved the menu")
 	p.press("space")
-	deeds, err := w.Desk.WorkList(ctx, s.ID)
+	deeds, err := w.Desk.Hands.WorkList(ctx, s.ID)
 	require.NoError(t, err)
 	require.Len(t, deeds, 1)
 	assert.True(t, deeds[0].Repeated)
@@ -210,7 +210,7 @@ func TestAnEditedFileIsPlannedAndLands(t *testing.T) {
 	editor := filepath.Join(t.TempDir(), "editor")
 	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\necho '/* by hand */' >> \"$1\"\n"), 0o755))
 	name := "wp-content/themes/harbour/style.css"
-	was, err := w.Desk.FileText(context.Background(), s.ID, name)
+	was, err := w.Desk.Hands.FileText(context.Background(), s.ID, name)
 	require.NoError(t, err)
 	// What the editor leaves comes back as a plan; the editor itself takes the
 	// terminal, which is tried in tmux.
@@ -218,7 +218,7 @@ func TestAnEditedFileIsPlannedAndLands(t *testing.T) {
 	p.until("DIFFERENCE", "+/* by hand */", "its syntax was not checked")
 	p.press("enter")
 	p.until("done in")
-	is, err := w.Desk.FileText(context.Background(), s.ID, name)
+	is, err := w.Desk.Hands.FileText(context.Background(), s.ID, name)
 	require.NoError(t, err)
 	assert.Contains(t, string(is), "/* by hand */")
 }
@@ -247,8 +247,8 @@ func TestTrialsOnTheScreens(t *testing.T) {
 	m.Cells[1].State, m.Cells[1].Reason = trial.Fails, "each() is gone"
 	r := plan.Run{ID: "tried", State: plan.Done, Made: time.Now(), Began: time.Now(), Ended: time.Now(),
 		Result: "1 of 2 variants pass", Plan: plan.Plan{Kind: plan.Trial, Target: s, Detail: []byte("{}")}}
-	require.NoError(t, w.Desk.Record.PutRun(ctx, r))
-	require.NoError(t, w.Desk.Record.SetCheckpoint(ctx, r.ID, m))
+	require.NoError(t, w.Desk.Workings().Record.PutRun(ctx, r))
+	require.NoError(t, w.Desk.Workings().Record.SetCheckpoint(ctx, r.ID, m))
 	p.press("T")
 	p.until("1 of 2 variants pass", "PHP 7.4", "PHP 8.4", "passes", "fails", "9 pages were asked for")
 	p.press("right")
@@ -256,7 +256,7 @@ func TestTrialsOnTheScreens(t *testing.T) {
 	m.Cells, m.Tries, m.Found = nil, []trial.Cell{{Set: "all plugins", State: trial.Fails, Reason: "the bell",
 		PHP: "8.2"}, {Set: "half of them", State: trial.Passes, PHP: "8.2"}},
 		&trial.Found{Plugins: []string{"fog-horn"}, Text: "the plugin fog-horn makes the check fail"}
-	require.NoError(t, w.Desk.Record.SetCheckpoint(ctx, r.ID, m))
+	require.NoError(t, w.Desk.Workings().Record.SetCheckpoint(ctx, r.ID, m))
 	p.press("esc", "T")
 	p.until("the plugin fog-horn makes the check fail", "half of them", "the bell")
 }
@@ -270,7 +270,7 @@ func TestABlankSiteIsPlannedOnTheScreens(t *testing.T) {
 
 func TestPeopleAndPinsAmongTheChoicesOfACopy(t *testing.T) {
 	w, p := world(t)
-	_, err := w.Desk.SavePins("spring", []byte("[runtime]\nmemory = \"256M\"\n"), false)
+	_, err := w.Desk.Pins.SavePins("spring", []byte("[runtime]\nmemory = \"256M\"\n"), false)
 	require.NoError(t, err)
 	p.press("/", "pier", "enter", "c")
 	p.until("pin sheet", "people")

@@ -39,7 +39,7 @@ func (h *historyScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return func() tea.Msg {
-			list, err := a.desk.History(a.ctx, h.id, mostHistory)
+			list, err := a.desk.Fleet.History(a.ctx, h.id, mostHistory)
 			return historyMsg{list, err}
 		}, true
 	case historyMsg:
@@ -109,7 +109,7 @@ type leftoversScreen struct {
 
 func openLeftovers(a *app) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		list, err := a.desk.Leftovers(a.ctx)
+		list, err := a.desk.Fleet.Leftovers(a.ctx)
 		return "", func(a *app) tea.Cmd { a.push(&leftoversScreen{list}); return nil }, err
 	})
 }
@@ -122,7 +122,7 @@ func (l *leftoversScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 			lines: []string{site.Plural(len(l.list), "thing is", "things are") + " removed. No site needs them."},
 			yes: func(a *app) tea.Cmd {
 				return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-					err := a.desk.ClearLeftovers(a.ctx, l.list)
+					err := a.desk.Fleet.ClearLeftovers(a.ctx, l.list)
 					return "removed", func(*app) tea.Cmd { l.list = nil; return nil }, err
 				})
 			}}

@@ -24,7 +24,7 @@ type sinceScreen struct {
 func openSince(a *app, p desk.Point) tea.Cmd {
 	a.say("comparing "+p.Site.Name+" with its restore point ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		c, err := a.desk.Since(a.ctx, p)
+		c, err := a.desk.Points.Since(a.ctx, p)
 		return "compared; both were only read", func(a *app) tea.Cmd {
 			a.push(&sinceScreen{point: p, is: c})
 			return nil
@@ -99,7 +99,7 @@ type filesScreen struct {
 
 func openFiles(a *app, p desk.Point, dir string, then func(*app, []fs.FileInfo)) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		list, err := a.desk.Browse(a.ctx, p, dir)
+		list, err := a.desk.Points.Browse(a.ctx, p, dir)
 		return "", func(a *app) tea.Cmd { then(a, list); return nil }, err
 	})
 }
@@ -155,7 +155,7 @@ func (f *filesScreen) extract(a *app) {
 			"Neither the restore point nor the site is touched."}, input: true, text: "./" + name,
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
-				files, bytes, err := a.desk.Extract(a.ctx, f.point, what, strings.TrimSpace(text))
+				files, bytes, err := a.desk.Points.Extract(a.ctx, f.point, what, strings.TrimSpace(text))
 				return fmt.Sprintf("%s, %s, brought to %s", site.Plural(files, "file", "files"), site.Size(bytes),
 					text), err
 			}), nil

@@ -34,11 +34,11 @@ func (k *keptScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return func() tea.Msg {
-			w, err := a.desk.DepotSizes(a.ctx)
+			w, err := a.desk.Fleet.DepotSizes(a.ctx)
 			if err != nil {
 				return keptMsg{err: err}
 			}
-			list, err := a.desk.Archives(a.ctx)
+			list, err := a.desk.Points.Archives(a.ctx)
 			return keptMsg{w, list, err}
 		}, true
 	case keptMsg:
@@ -75,7 +75,7 @@ func (k *keptScreen) key(a *app, key string) (tea.Cmd, bool) {
 			}
 			a.say("reading every byte of "+n.Path+" ...", false)
 			return a.do(func() (string, error) {
-				m, err := a.desk.CheckArchive(a.ctx, n.Path, "", func(int64) {})
+				m, err := a.desk.Points.CheckArchive(a.ctx, n.Path, "", func(int64) {})
 				return fmt.Sprintf("%s: %s files and %s rows; every byte is what it was", m.Site.Name,
 					site.Number(m.Files), site.Number(m.Rows)), err
 			}), true
@@ -104,12 +104,12 @@ func askArchive(a *app, s site.Site, p *desk.Point) tea.Cmd {
 			}
 			if p == nil && strings.HasSuffix(to, ".xml") {
 				return a.do(func() (string, error) {
-					n, err := a.desk.ExportContent(a.ctx, s, nil, to)
+					n, err := a.desk.Hands.ExportContent(a.ctx, s, nil, to)
 					return site.Plural(n, "item is", "items are") + " in " + to, err
 				}), nil
 			}
 			return a.started(func() (plan.Plan, error) {
-				return a.desk.PlanArchive(a.ctx, s, p, export.Choices{To: to})
+				return a.desk.Points.PlanArchive(a.ctx, s, p, export.Choices{To: to})
 			}), nil
 		}}
 	return nil
@@ -121,7 +121,7 @@ func askBring(a *app, s site.Site) tea.Cmd {
 		lines: []string{"As WordPress or Alibi exported it (.xml). What is there already is passed by."}, input: true,
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-				p, err := a.desk.PlanBring(a.ctx, s.ID, strings.TrimSpace(text))
+				p, err := a.desk.Hands.PlanBring(a.ctx, s.ID, strings.TrimSpace(text))
 				if err == nil && p.Blocked() {
 					err = fmt.Errorf("%s; %s", p.Findings[0].Text, p.Findings[0].Remedy)
 				}
@@ -151,7 +151,7 @@ func askImport(a *app) tea.Cmd {
 			"anything of it is used. An encrypted one: alibi archives import --key"}, input: true,
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.started(func() (plan.Plan, error) {
-				return a.desk.PlanImport(a.ctx, strings.TrimSpace(text), "", nil)
+				return a.desk.Points.PlanImport(a.ctx, strings.TrimSpace(text), "", nil)
 			}), nil
 		}}
 	return nil
@@ -183,7 +183,8 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 	}
 	out := []string{" " + t.ink.Bold(true).Render("The depot holds "+site.Size(added)) +
 		t.soft.Render(fmt.Sprintf("   %s, %s if nothing were shared   %s",
-			site.Plural(points, "restore point", "restore points"), site.Size(whole), plain(a.desk.DepotPath()))), ""}
+			site.Plural(points, "restore point", "restore points"), site.Size(whole),
+			plain(a.desk.Points.DepotPath()))), ""}
 	of := squeeze(w-42, column{30, 12}, column{max(10, w-91), 10}, column{16, 6})
 	out = append(out, t.head.Render("   "+t.fit("SITE", of[0]+5)+t.right("POINTS", 6)+t.right("SIZE", 10)+
 		t.right("APART", 10)+"   "+t.fit("ITS SHARE", of[1]+2)+"  GROWTH"))

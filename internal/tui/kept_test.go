@@ -19,7 +19,7 @@ func TestWhatEndsAndWhatWasDeletedOnTheScreens(t *testing.T) {
 	p.until("Nothing ends by itself")
 	p.press("esc")
 	near, far := w.Copy("https://skerryline.example", "near"), w.Copy("https://skerryline.example", "far")
-	_, err := w.Desk.Expire(ctx, near.ID, "")
+	_, err := w.Desk.Copies.Expire(ctx, near.ID, "")
 	require.NoError(t, err)
 	p.run(p.a.load())
 	p.press("e")
@@ -45,7 +45,7 @@ func TestWhatEndsAndWhatWasDeletedOnTheScreens(t *testing.T) {
 	p.until("2 sites; u shows the runs")
 	for _, s := range []site.Site{near, far} {
 		require.Eventually(t, func() bool {
-			x, err := w.Desk.Record.Site(ctx, s.ID)
+			x, err := w.Desk.Workings().Record.Site(ctx, s.ID)
 			return err == nil && x.State == site.Gone
 		}, 60*time.Second, 50*time.Millisecond)
 	}
@@ -69,7 +69,7 @@ func TestArchivesOnTheScreens(t *testing.T) {
 	p.typed(file)
 	p.press("enter")
 	p.until("run: import of", "done in")
-	list, _, err := w.Desk.Points(context.Background(), "")
+	list, _, err := w.Desk.Points.Points(context.Background(), "")
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 	p.press("esc", "esc", "A", "ctrl+u")

@@ -35,7 +35,7 @@ func (p *logsPane) load(a *app) tea.Cmd {
 	}
 	p.reading, p.last = true, time.Now()
 	which, kind, match := p.which, p.kind, p.match
-	return reads(p, func() (any, error) { return a.desk.ReadLog(a.ctx, p.s.ID, which, match, kind, -1) })
+	return reads(p, func() (any, error) { return a.desk.Hands.ReadLog(a.ctx, p.s.ID, which, match, kind, -1) })
 }
 
 func (p *logsPane) take(_ *app, msg tea.Msg) bool {

@@ -32,7 +32,7 @@ func everywhere(t *testing.T, make func() screen, keys ...string) {
 	w.Open()
 	for _, size := range sizes {
 		for _, ascii := range []bool{false, true} {
-			p := &person{t, newApp(context.Background(), w.Desk)}
+			p := &person{t, newApp(context.Background(), of(w.Desk))}
 			p.a.theme = newTheme(true, ascii)
 			p.a.w, p.a.h = size[0], size[1]
 			p.a.push(make())

@@ -15,11 +15,11 @@ import (
 func askLiveName(a *app, s site.Site) tea.Cmd {
 	if s.Pointed != nil {
 		return a.do(func() (string, error) {
-			_, err := a.desk.PointBack(a.ctx, s.ID)
+			_, err := a.desk.Copies.PointBack(a.ctx, s.ID)
 			return "no name leads to " + s.Name + " any more", err
 		})
 	}
-	l, _, err := a.desk.Live(a.ctx, s.ID)
+	l, _, err := a.desk.Copies.Live(a.ctx, s.ID)
 	if err != nil {
 		a.say(err.Error(), true)
 		return nil
@@ -31,18 +31,18 @@ func askLiveName(a *app, s site.Site) tea.Cmd {
 		"Without the right to write that file: alibi proxy " + s.Name},
 		yes: func(a *app) tea.Cmd {
 			return a.do(func() (string, error) {
-				list, err := a.desk.PointHere(a.ctx, s.ID)
+				list, err := a.desk.Copies.PointHere(a.ctx, s.ID)
 				return pointed(list, a.desk), err
 			})
 		}}
 	return nil
 }
 
-func pointed(list []desk.Leads, d *desk.Desk) string {
+func pointed(list []desk.Leads, d services) string {
 	if len(list) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("http://%s:%s/ answers %s; p ends it", list[0].Name, d.Env.Port, list[0].Answers)
+	return fmt.Sprintf("http://%s:%s/ answers %s; p ends it", list[0].Name, d.Port(), list[0].Answers)
 }
 
 // caughtScreen lists what a copy wanted to send to the outside.
@@ -54,7 +54,7 @@ type caughtScreen struct {
 
 func openCaught(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		list, err := a.desk.Caught(a.ctx, s.ID)
+		list, err := a.desk.Copies.Caught(a.ctx, s.ID)
 		return "", func(a *app) tea.Cmd { a.push(&caughtScreen{name: s.Name, list: list}); return nil }, err
 	})
 }

@@ -33,11 +33,11 @@ func (p *pinsScreen) title(*app) string { return "versions" }
 
 func (p *pinsScreen) load(a *app) tea.Cmd {
 	return func() tea.Msg {
-		g, err := a.desk.PinGrid(a.ctx)
+		g, err := a.desk.Pins.PinGrid(a.ctx)
 		if err != nil {
 			return pinsMsg{err: err}
 		}
-		s, err := a.desk.PinSheets()
+		s, err := a.desk.Pins.PinSheets()
 		return pinsMsg{g, s, err}
 	}
 }
@@ -119,11 +119,11 @@ func askPin(a *app, s site.Site) tea.Cmd {
 			"alibi pins edit NAME"}, input: true, text: site.Slug(s.Name),
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
-				src, err := a.desk.PinsOf(a.ctx, s.ID)
+				src, err := a.desk.Pins.PinsOf(a.ctx, s.ID)
 				if err != nil {
 					return "", err
 				}
-				sheet, err := a.desk.SavePins(strings.TrimSpace(text), src, false)
+				sheet, err := a.desk.Pins.SavePins(strings.TrimSpace(text), src, false)
 				return "pin sheet " + sheet.Name + ": " + sheet.Means, err
 			}), nil
 		}}
@@ -149,7 +149,7 @@ func (p *pinsScreen) edit(a *app, s site.Site) tea.Cmd {
 		return nil
 	}
 	return inEditorOf(a, x.Name+".toml", x.Src, func(text []byte) tea.Msg {
-		sheet, err := a.desk.SavePins(x.Name, text, true)
+		sheet, err := a.desk.Pins.SavePins(x.Name, text, true)
 		return doneMsg{text: "pin sheet " + sheet.Name + ": " + sheet.Means, err: err, then: p.load}
 	})
 }
@@ -162,7 +162,7 @@ func (p *pinsScreen) lock(a *app, s site.Site) tea.Cmd {
 	}
 	a.say("fetching what "+x.Name+" asks for ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		sheet, err := a.desk.LockPins(a.ctx, x.Name)
+		sheet, err := a.desk.Pins.LockPins(a.ctx, x.Name)
 		return "pin sheet " + sheet.Name + ": " + sheet.Means, p.load, err
 	})
 }
@@ -184,7 +184,7 @@ func (p *pinsScreen) apply(a *app, s site.Site) tea.Cmd {
 		}
 	}
 	x := &stateScreen{name: "pin " + s.Name, site: s}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanPins(a.ctx, s.ID, name, nil) }
+	x.make = func() (plan.Plan, error) { return a.desk.Pins.PlanPins(a.ctx, s.ID, name, nil) }
 	means := func() string {
 		for _, y := range p.sheets {
 			if y.Name == name {

@@ -229,11 +229,11 @@ func toggled(have []site.Rule, r site.Rule) []site.Rule {
 func openPlan(a *app, s site.Site, refresh bool) tea.Cmd {
 	return planned(a, s.Name, time.Time{}, func() (in clone.Input, c clone.Choices, err error) {
 		if refresh {
-			return a.desk.RefreshInput(a.ctx, s.ID)
+			return a.desk.Copies.RefreshInput(a.ctx, s.ID)
 		}
-		if in, err = a.desk.CopyInput(a.ctx, s.ID); err == nil {
-			c, err = a.desk.CopyDefaults(a.ctx, in.Origin, "")
-			c.Pins = a.desk.UsualPins()
+		if in, err = a.desk.Copies.CopyInput(a.ctx, s.ID); err == nil {
+			c, err = a.desk.Copies.CopyDefaults(a.ctx, in.Origin, "")
+			c.Pins = a.desk.Pins.UsualPins()
 		}
 		return in, c, err
 	})
@@ -249,7 +249,7 @@ func planned(a *app, name string, point time.Time, gather func() (clone.Input, c
 			return "", nil, err
 		}
 		p.skip = strings.Join(p.choices.Skip, " ")
-		p.plan = a.desk.PlanFrom(p.in, p.choices)
+		p.plan = a.desk.Copies.PlanFrom(p.in, p.choices)
 		return "", func(a *app) tea.Cmd { a.note = ""; a.push(p); return nil }, nil
 	})
 }
@@ -266,7 +266,7 @@ func (p *planScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	c := list[p.at]
 	if paste, ok := msg.(tea.PasteMsg); ok && c.typed != nil {
 		c.typed(p, c.raw(p)+strings.TrimSpace(paste.Content))
-		p.plan = a.desk.PlanFrom(p.in, p.choices)
+		p.plan = a.desk.Copies.PlanFrom(p.in, p.choices)
 		return nil, true
 	}
 	k, ok := msg.(tea.KeyPressMsg)
@@ -297,7 +297,7 @@ func (p *planScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	default:
 		return nil, false
 	}
-	p.plan = a.desk.PlanFrom(p.in, p.choices)
+	p.plan = a.desk.Copies.PlanFrom(p.in, p.choices)
 	return nil, true
 }
 

@@ -45,7 +45,7 @@ func (p *pointsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 		id := p.id
 		s, _ := a.find(id)
 		return func() tea.Msg {
-			list, bad, err := a.desk.Points(a.ctx, "")
+			list, bad, err := a.desk.Points.Points(a.ctx, "")
 			list = slices.DeleteFunc(list, func(x desk.Point) bool { return x.Site.ID != id && x.Site.ID != s.Origin })
 			return pointsMsg{id, list, bad, err}
 		}, true
@@ -84,14 +84,14 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 	switch key {
 	case "c", "enter":
 		return planned(a, "restore point "+x.ID, x.Taken,
-			func() (clone.Input, clone.Choices, error) { return a.desk.PointInput(a.ctx, x) }), true
+			func() (clone.Input, clone.Choices, error) { return a.desk.Points.PointInput(a.ctx, x) }), true
 	case "r":
 		if x.Site.ID == p.id {
 			return openRestore(a, x), true
 		}
 		if s, ok := a.find(p.id); ok && s.Role == site.Copy {
 			return planned(a, s.Name, x.Taken, func() (clone.Input, clone.Choices, error) {
-				return a.desk.BackInput(a.ctx, s.ID, x)
+				return a.desk.Points.BackInput(a.ctx, s.ID, x)
 			}), true
 		}
 	case "d":
@@ -104,7 +104,7 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 			lines: []string{"As SQL, which the database's own client loads. A new file; nothing is written over."},
 			input: true, text: "./" + x.Site.Name + ".sql", typed: func(a *app, text string) (tea.Cmd, error) {
 				return a.do(func() (string, error) {
-					size, err := a.desk.Dump(a.ctx, x, strings.TrimSpace(text))
+					size, err := a.desk.Points.Dump(a.ctx, x, strings.TrimSpace(text))
 					return site.Size(size) + " written to " + text, err
 				}), nil
 			}}
@@ -112,7 +112,7 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 	case "A":
 		return askArchive(a, x.Site, &x), true
 	case "v":
-		return a.started(func() (plan.Plan, error) { return a.desk.PlanRehearse(a.ctx, x) }), true
+		return a.started(func() (plan.Plan, error) { return a.desk.Points.PlanRehearse(a.ctx, x) }), true
 	case "D":
 		p.askForget(a, x)
 		return nil, true
@@ -124,7 +124,7 @@ func (p *pointsScreen) key(a *app, key string) (tea.Cmd, bool) {
 func verifyDepot(a *app) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		var read int64
-		faults, err := a.desk.VerifyDepot(a.ctx, func(n int64) { read += n })
+		faults, err := a.desk.Points.VerifyDepot(a.ctx, func(n int64) { read += n })
 		if err != nil || len(faults) == 0 {
 			return site.Size(read) + " read: every byte is what it was, and no restore point misses anything", nil, err
 		}
@@ -135,7 +135,7 @@ func verifyDepot(a *app) tea.Cmd {
 					"What is whole is kept elsewhere. What is lost is stored anew by the next restore point",
 					"that has it, which makes earlier ones whole again."), yes: func(a *app) tea.Cmd {
 					return a.do(func() (string, error) {
-						out, err := a.desk.MendDepot(a.ctx)
+						out, err := a.desk.Points.MendDepot(a.ctx)
 						return fmt.Sprintf("%s set aside: %s saved, %d lost; take restore points now",
 								site.Plural(len(out.Packs), "pack", "packs"), site.Plural(out.Saved, "piece", "pieces"),
 								out.Lost),
@@ -154,7 +154,7 @@ func (a *app) started(make func() (plan.Plan, error)) tea.Cmd {
 		if err != nil {
 			return "", nil, err
 		}
-		r, err := a.desk.Start(a.ctx, p)
+		r, err := a.desk.Runs.Start(a.ctx, p)
 		return "", func(a *app) tea.Cmd { a.push(newRun(r.ID)); return nil }, err
 	})
 }
@@ -167,7 +167,8 @@ func (p *pointsScreen) take(a *app) tea.Cmd {
 			"A name, if it is to be kept until you forget it; else leave it empty:"}, input: true,
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.started(func() (plan.Plan, error) {
-				return a.desk.PlanKeep(a.ctx, id, keep.Choices{Kind: depot.ByHand, Name: strings.TrimSpace(text)})
+				return a.desk.Points.PlanKeep(a.ctx, id,
+					keep.Choices{Kind: depot.ByHand, Name: strings.TrimSpace(text)})
 			}), nil
 		}}
 	return nil
@@ -188,7 +189,7 @@ func (p *pointsScreen) schedule(a *app) tea.Cmd {
 				}
 			}
 			return a.do(func() (string, error) {
-				_, err := a.desk.SetKeepRule(a.ctx, s.ID, r)
+				_, err := a.desk.Points.SetKeepRule(a.ctx, s.ID, r)
 				return pick(text == "", "no schedule any more", "on schedule: "+r.String()), err
 			}), nil
 		}}
@@ -203,7 +204,7 @@ func (p *pointsScreen) askForget(a *app, x desk.Point) {
 			"Type its last four characters, " + last + ", to go on:"}, input: true, must: last,
 		yes: func(a *app) tea.Cmd {
 			return a.do(func() (string, error) {
-				out, err := a.desk.ForgetPoints(a.ctx, []desk.Point{x})
+				out, err := a.desk.Points.ForgetPoints(a.ctx, []desk.Point{x})
 				return "forgotten, " + site.Size(out.Bytes) + " freed", err
 			})
 		}}

@@ -46,7 +46,7 @@ func TestRestorePointsOnTheScreens(t *testing.T) {
 	p.until("origin's  before the tide", "back to it")
 	p.press("r", "enter")
 	p.until("done in")
-	list, _, err := w.Desk.Points(context.Background(), "")
+	list, _, err := w.Desk.Points.Points(context.Background(), "")
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 }
@@ -54,7 +54,7 @@ func TestRestorePointsOnTheScreens(t *testing.T) {
 func TestInsideARestorePointOnTheScreens(t *testing.T) {
 	w, p := world(t)
 	live := w.Site("https://skerryline.example")
-	pl, err := w.Desk.PlanKeep(context.Background(), live.ID, keep.Choices{Kind: depot.ByHand})
+	pl, err := w.Desk.Points.PlanKeep(context.Background(), live.ID, keep.Choices{Kind: depot.ByHand})
 	require.NoError(t, err)
 	require.Empty(t, w.Run(pl).Error)
 	w.Copy(live.Name, "near")

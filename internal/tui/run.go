@@ -27,7 +27,7 @@ func newRun(id string) *runScreen { return &runScreen{id: id} }
 
 func (r *runScreen) load(a *app) tea.Cmd {
 	return func() tea.Msg {
-		run, err := a.desk.Record.Run(a.ctx, r.id)
+		run, err := a.desk.Runs.Run(a.ctx, r.id)
 		return runMsg{run, err}
 	}
 }
@@ -78,7 +78,7 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 					"nothing is left behind."),
 			},
 			yes: func(a *app) tea.Cmd {
-				return a.do(func() (string, error) { return "stopping", a.desk.Queue.Cancel(a.ctx, r.id) })
+				return a.do(func() (string, error) { return "stopping", a.desk.Runs.Cancel(a.ctx, r.id) })
 			}}
 		return nil, true
 	case "A":
@@ -88,10 +88,10 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		a.asking = &question{title: "Let " + r.run.Plan.Target.Name + " stand as it is?",
 			lines: []string{"Its evidence does not hold, and goes on saying so: " + plain(r.run.Error),
 				"It can be worked on then. What was there before is gone."},
-			yes: func(a *app) tea.Cmd { return r.takeUp(a, a.desk.Queue.Accept) }}
+			yes: func(a *app) tea.Cmd { return r.takeUp(a, a.desk.Runs.Accept) }}
 		return nil, true
 	case "R":
-		return r.takeUp(a, a.desk.Queue.Resume), true
+		return r.takeUp(a, a.desk.Runs.Resume), true
 	}
 	if !state.Over() || !r.run.Plan.Kind.Brings() || key == "c" {
 		return nil, false
@@ -309,7 +309,7 @@ func (r *runsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
 	case tickMsg:
 		return func() tea.Msg {
-			list, err := a.desk.Record.Runs(a.ctx, 2000)
+			list, err := a.desk.Runs.Latest(a.ctx, 2000)
 			return runsMsg{list, err}
 		}, true
 	case runsMsg:

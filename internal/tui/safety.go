@@ -29,7 +29,7 @@ func (p *safetyPane) load(a *app) tea.Cmd {
 	}
 	p.asked = true
 	id := p.s.ID
-	return reads(p, func() (any, error) { return a.desk.Security(a.ctx, id) })
+	return reads(p, func() (any, error) { return a.desk.Hands.Security(a.ctx, id) })
 }
 
 func (p *safetyPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
@@ -47,7 +47,7 @@ func (p *safetyPane) key(a *app, key string) (tea.Cmd, bool) {
 	case "x":
 		x := &stateScreen{name: "empty caches of " + s.Name, site: s}
 		object := ""
-		x.make = func() (plan.Plan, error) { return a.desk.PlanCaches(a.ctx, s.ID, object) }
+		x.make = func() (plan.Plan, error) { return a.desk.Hands.PlanCaches(a.ctx, s.ID, object) }
 		x.choices = []stateChoice{
 			{
 				label: "cache of objects",
@@ -76,7 +76,7 @@ func (p *safetyPane) key(a *app, key string) (tea.Cmd, bool) {
 // showTimings shows how long a copy's pages take.
 func showTimings(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		list, err := a.desk.Timings(a.ctx, s.ID, false)
+		list, err := a.desk.Hands.Timings(a.ctx, s.ID, false)
 		if err != nil {
 			return "", nil, err
 		}
@@ -95,7 +95,7 @@ func showTimings(a *app, s site.Site) tea.Cmd {
 // openShell gives the terminal to a shell where a copy is, until it ends.
 func openShell(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		x, err := a.desk.ShellOf(a.ctx, s.ID)
+		x, err := a.desk.Hands.ShellOf(a.ctx, s.ID)
 		if err != nil {
 			return "", nil, err
 		}

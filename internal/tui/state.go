@@ -136,7 +136,7 @@ func (s *stateScreen) run(a *app) tea.Cmd {
 	if s.started != nil {
 		s.busy = true
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-			r, err := a.desk.Start(a.ctx, p)
+			r, err := a.desk.Runs.Start(a.ctx, p)
 			return "", func(a *app) tea.Cmd {
 				if a.top() == screen(s) {
 					a.pop()
@@ -276,7 +276,7 @@ func openReset(a *app, s site.Site) tea.Cmd {
 	goes := targets[0]
 	except := ""
 	x := &stateScreen{name: "reset " + s.Name, site: s}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanClean(a.ctx, s.ID, c, "") }
+	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanClean(a.ctx, s.ID, c, "") }
 	x.choices = []stateChoice{{label: "goes",
 		help: "All: content, plugins' tables and settings, and all accounts but one administrator. Or only a " +
 			"part of it.", text: func() string { return goes }, turn: func(by int) {
@@ -341,7 +341,7 @@ func openRestore(a *app, p desk.Point) tea.Cmd {
 		if len(c.Kinds) > 0 {
 			c.Tables = nil
 		}
-		return a.desk.PlanRestore(a.ctx, p, c)
+		return a.desk.Points.PlanRestore(a.ctx, p, c)
 	}
 	x.choices = []stateChoice{
 		{label: "comes back", help: "Content of a kind is put back among what is there: what came since stays.",

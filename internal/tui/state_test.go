@@ -18,7 +18,7 @@ func TestRestoringAndResettingOnTheScreens(t *testing.T) {
 	w, p := world(t)
 	ctx := context.Background()
 	live := w.Site("https://skerryline.example")
-	pl, err := w.Desk.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
+	pl, err := w.Desk.Points.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
 	require.NoError(t, err)
 	require.Empty(t, w.Run(pl).Error)
 	s := w.Copy(live.Name, "near")
@@ -60,17 +60,18 @@ func TestRestoringAndResettingOnTheScreens(t *testing.T) {
 	p.sees("Type its name to go on:")
 	p.press("near", "enter")
 	p.until("run: reset of near", "left over")
-	rows, err := w.Desk.Record.Site(ctx, s.ID)
+	rows, err := w.Desk.Workings().Record.Site(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Zero(t, rows.Facts.Has(site.Posts))
 	p.press("esc")
 
 	// What fails takes everything back, and says so.
-	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Database.Path += ".none"; return nil })
+	_, err = w.Desk.Workings().Record.ChangeSite(ctx, s.ID,
+		func(s *site.Site) error { s.Database.Path += ".none"; return nil })
 	require.NoError(t, err)
-	list, _, err := w.Desk.Points(ctx, s.ID)
+	list, _, err := w.Desk.Points.Points(ctx, s.ID)
 	require.NoError(t, err)
-	pl, err = w.Desk.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
+	pl, err = w.Desk.Points.PlanKeep(ctx, live.ID, keep.Choices{Kind: depot.ByHand})
 	require.NoError(t, err)
 	pl.Kind, pl.Origin, pl.Target, pl.Words = plan.Restore, s, s, "a point"
 	pl.Steps = []plan.Step{{Name: "reserve", Title: "take the site"}, {Name: "tables", Title: "exchange the tables"}}
@@ -80,7 +81,7 @@ func TestRestoringAndResettingOnTheScreens(t *testing.T) {
 	p.a.push(newRun(r.ID))
 	p.until("! failed:")
 	p.press("esc")
-	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+	_, err = w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
 		s.Database.Path = strings.TrimSuffix(s.Database.Path, ".none")
 		return nil
 	})

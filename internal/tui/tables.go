@@ -31,7 +31,7 @@ func (p *tablesPane) load(a *app) tea.Cmd {
 		return nil
 	}
 	p.last = time.Now()
-	return reads(p, func() (any, error) { return a.desk.Tables(a.ctx, p.s.ID) })
+	return reads(p, func() (any, error) { return a.desk.Hands.Tables(a.ctx, p.s.ID) })
 }
 
 func (p *tablesPane) take(_ *app, msg tea.Msg) bool { return p.took(p, msg) }
@@ -136,10 +136,10 @@ func (x *rowsScreen) load(a *app) tea.Cmd {
 	x.got = false
 	return func() tea.Msg {
 		if statement != "" {
-			r, err := a.desk.Query(a.ctx, s.ID, statement, false, page)
+			r, err := a.desk.Hands.Query(a.ctx, s.ID, statement, false, page)
 			return rowsMsg{x, r, err}
 		}
-		r, err := a.desk.TableRows(a.ctx, s.ID, table, w, skip, page)
+		r, err := a.desk.Hands.TableRows(a.ctx, s.ID, table, w, skip, page)
 		return rowsMsg{x, r, err}
 	}
 }
@@ -347,7 +347,7 @@ func openBallast(a *app, s site.Site) tea.Cmd {
 	l := ballast.Load{Seed: 1, Counts: map[string]int{"posts": 10, "terms": 3, "comments": 10}}
 	steps := []int{0, 1, 3, 5, 10, 20, 50, 100, 500, 1000}
 	x := &stateScreen{name: "ballast on " + s.Name, site: s}
-	x.make = func() (plan.Plan, error) { return a.desk.PlanBallast(a.ctx, s.ID, l) }
+	x.make = func() (plan.Plan, error) { return a.desk.Hands.PlanBallast(a.ctx, s.ID, l) }
 	for _, k := range ballast.Kinds {
 		if k == "products" && s.Facts != nil && s.Facts.Has(site.Products) == 0 {
 			continue

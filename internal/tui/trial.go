@@ -36,7 +36,7 @@ type trialMsg struct {
 
 func (x *trialScreen) load(a *app) tea.Cmd {
 	return func() tea.Msg {
-		r, m, err := a.desk.Trial(a.ctx, x.id)
+		r, m, err := a.desk.Components.Trial(a.ctx, x.id)
 		return trialMsg{x, r, m, err}
 	}
 }
@@ -103,7 +103,7 @@ func (x *trialScreen) key(a *app, key string) (tea.Cmd, bool) {
 	case "x":
 		if !x.run.State.Over() {
 			return a.do(func() (string, error) {
-				return "the trial is being cancelled; all of it is removed", a.desk.Queue.Cancel(a.ctx, x.id)
+				return "the trial is being cancelled; all of it is removed", a.desk.Runs.Cancel(a.ctx, x.id)
 			}), true
 		}
 	case "T":
@@ -271,7 +271,7 @@ func (x *trialScreen) tries(t *theme, w, h int) []string {
 // openTrial shows the last trial of a copy, or the plan of its first.
 func openTrial(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		list, err := a.desk.Trials(a.ctx, s.ID)
+		list, err := a.desk.Components.Trials(a.ctx, s.ID)
 		if err != nil {
 			return "", nil, err
 		}
@@ -306,7 +306,7 @@ func openTrialPlan(a *app, s site.Site) tea.Cmd {
 			w.Check.Without = []string{without}
 		}
 		if w.Cause {
-			return a.desk.PlanTrial(a.ctx, s.ID, w)
+			return a.desk.Components.PlanTrial(a.ctx, s.ID, w)
 		}
 		w.Cores = map[string][]string{cores[0]: {"own"}, cores[1]: {"own", "newest"}, cores[2]: {"newest"}}[core]
 		if php == phps[0] {
@@ -325,7 +325,7 @@ func openTrialPlan(a *app, s site.Site) tea.Cmd {
 				w.Sets = append(w.Sets, desk.SetWish{Name: "with " + n, Put: []site.Source{src}})
 			}
 		}
-		return a.desk.PlanTrial(a.ctx, s.ID, w)
+		return a.desk.Components.PlanTrial(a.ctx, s.ID, w)
 	}
 	x.choices = []stateChoice{
 		{

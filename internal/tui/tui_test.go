@@ -28,7 +28,7 @@ type person struct {
 
 func sitAt(t *testing.T, d *desk.Desk, w, h int) *person {
 	t.Helper()
-	p := &person{t, newApp(context.Background(), d)}
+	p := &person{t, newApp(context.Background(), of(d))}
 	p.a.theme = newTheme(true, false)
 	p.send(tea.WindowSizeMsg{Width: w, Height: h})
 	p.run(p.a.load())
@@ -281,7 +281,7 @@ func TestOwnerAndForgetting(t *testing.T) {
 	p.typed("crew.skerryline.example")
 	p.press("enter")
 	p.until("4 live")
-	_, err := w.Desk.Find(context.Background(), "crew")
+	_, err := w.Desk.Fleet.Find(context.Background(), "crew")
 	assert.Error(t, err)
 }
 

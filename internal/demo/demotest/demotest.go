@@ -110,7 +110,7 @@ func (w *World) Stop() { w.stop() }
 // Site finds a site by name.
 func (w *World) Site(name string) site.Site {
 	w.T.Helper()
-	s, err := w.Desk.Find(context.Background(), name)
+	s, err := w.Desk.Fleet.Find(context.Background(), name)
 	require.NoError(w.T, err)
 	return s
 }
@@ -120,10 +120,10 @@ func (w *World) Plan(origin, name string) plan.Plan {
 	w.T.Helper()
 	ctx := context.Background()
 	o := w.Site(origin)
-	c, err := w.Desk.CopyDefaults(ctx, o, "a test")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, o, "a test")
 	require.NoError(w.T, err)
 	c.Name = name
-	p, err := w.Desk.PlanCopy(ctx, o.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, o.ID, c)
 	require.NoError(w.T, err)
 	return p
 }
@@ -131,11 +131,11 @@ func (w *World) Plan(origin, name string) plan.Plan {
 // Run puts a plan to work and waits for its end.
 func (w *World) Run(p plan.Plan) plan.Run {
 	w.T.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 180*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
-	r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+	r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 	require.NoError(w.T, err)
-	r, err = w.Desk.Await(ctx, r.ID, nil)
+	r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
 	require.NoError(w.T, err)
 	return r
 }

@@ -56,8 +56,7 @@ func Former(t testing.TB, change ...func(*desk.Options)) (w *World, dir string) 
 		require.NoError(t, err, q)
 	}
 	w = At(t, filepath.Join(dir, "home"))
-	w.Open(change...)
-	w.Desk.Who = "runa"
+	w.Open(append(change, func(o *desk.Options) { o.Who = "runa" })...)
 	return w, dir
 }
 

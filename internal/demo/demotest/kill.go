@@ -61,9 +61,9 @@ func Resumed(t *testing.T, w *World, id string) plan.Run {
 	t.Helper()
 	w.Keep()
 	defer w.Stop()
-	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
-	r, err := w.Desk.Await(ctx, id, nil)
+	r, err := w.Desk.Runs.Await(ctx, id, nil)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	return r

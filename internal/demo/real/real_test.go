@@ -23,6 +23,7 @@ func TestMake(t *testing.T) {
 			URL:      "https://skerryline.example",
 			Title:    "Skerry Line",
 			Tagline:  "Boats",
+			Blocks:   true,
 			Posts:    20,
 			Pictures: 4,
 			Seed:     1,

@@ -66,6 +66,9 @@ function sub_site($spec, $sub) {
 function seed_site($spec, $suffix) {
 	global $wpdb;
 	$url = untrailingslashit(get_option('home'));
+	if (empty($spec['blocks'])) {
+		switch_theme('skerry');
+	}
 	update_option('blogdescription', $spec['tagline']);
 	update_option('permalink_structure', '/%postname%/');
 	update_option('skerry_plain', $url . '/boats/');

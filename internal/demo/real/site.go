@@ -7,9 +7,10 @@ package real
 import (
 	"bytes"
 	"context"
-	_ "embed"
+	"embed"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
+	"alibi/internal/site"
 	"alibi/internal/tables"
 )
 
@@ -25,6 +27,9 @@ var seedPHP []byte
 
 //go:embed tide-table.php
 var tideTable []byte
+
+//go:embed theme
+var theme embed.FS
 
 // Sub is a further site of a network.
 type Sub struct {
@@ -46,6 +51,7 @@ type Spec struct {
 	Pictures   int           `json:"pictures"`
 	Network    []Sub         `json:"network,omitempty"`
 	SubDomains bool          `json:"sub_domains,omitempty"`
+	Blocks     bool          `json:"blocks,omitempty"` // has the theme of blocks that comes with the CMS
 	Seed       int           `json:"seed"`
 	Prefix     string        `json:"-"`
 	Server     string        `json:"-"` // as the configuration names it
@@ -91,11 +97,7 @@ func Make(ctx context.Context, s Spec) error {
 	if err := copyTree(ctx, wp, s.Root); err != nil {
 		return err
 	}
-	plugin := filepath.Join(s.Root, "wp-content/plugins/tide-table")
-	if err := os.MkdirAll(plugin, 0o755); err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(plugin, "tide-table.php"), tideTable, 0o644); err != nil {
+	if err := s.components(); err != nil {
 		return err
 	}
 	if err := s.database(ctx); err != nil {
@@ -114,6 +116,26 @@ func Make(ctx context.Context, s Spec) error {
 		return err
 	}
 	return visit(ctx, s)
+}
+
+// components writes the plugin that each site has, and the classic theme, which most have too.
+func (s Spec) components() error {
+	content := filepath.Join(s.Root, "wp-content")
+	plugin := filepath.Join(content, "plugins/tide-table")
+	if err := os.MkdirAll(plugin, 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(plugin, "tide-table.php"), tideTable, 0o644); err != nil {
+		return err
+	}
+	if s.Blocks {
+		return nil
+	}
+	files, err := fs.Sub(theme, "theme")
+	if err != nil {
+		return err
+	}
+	return os.CopyFS(filepath.Join(content, "themes/skerry"), files)
 }
 
 // database makes the site's database and its account.
@@ -147,7 +169,7 @@ func (s Spec) config(network bool) error {
 		}
 		set("WP_ALLOW_MULTISITE", "true")
 		set("MULTISITE", "true")
-		set("SUBDOMAIN_INSTALL", map[bool]string{true: "true", false: "false"}[s.SubDomains])
+		set("SUBDOMAIN_INSTALL", site.Either(s.SubDomains, "true", "false"))
 		set("DOMAIN_CURRENT_SITE", str(u.Host))
 		set("PATH_CURRENT_SITE", "'/'")
 		set("SITE_ID_CURRENT_SITE", "1")

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -150,7 +151,19 @@ func (s Spec) kind(cache string) (string, error) {
 		return "", fmt.Errorf("WordPress is not in %s: run script/real first", cache)
 	}
 	h := sha256.New()
-	for _, part := range [][]byte{doc, []byte(s.Prefix), seedPHP, tideTable, core} {
+	parts := [][]byte{doc, []byte(s.Prefix), seedPHP, tideTable, core}
+	err = fs.WalkDir(theme, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := theme.ReadFile(path)
+		parts = append(parts, []byte(path), b)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	for _, part := range parts {
 		h.Write(part)
 		h.Write([]byte{0})
 	}

@@ -38,6 +38,7 @@ func (w *World) specs() []Spec {
 				URL:      "https://skerryline.example",
 				Title:    "Skerry Line",
 				Tagline:  "Boats between the islands",
+				Blocks:   true,
 				Posts:    60,
 				Pictures: 14,
 				Seed:     11,
@@ -51,6 +52,7 @@ func (w *World) specs() []Spec {
 				URL:      "https://tickets.skerryline.example",
 				Title:    "Skerry Tickets",
 				Tagline:  "Mind the gap",
+				Blocks:   true,
 				Posts:    24,
 				Pictures: 6,
 				Seed:     12,
@@ -165,12 +167,12 @@ func (w *World) Settle(ctx context.Context, d *desk.Desk) error {
 			Copies: filepath.Join(m.Dir, "copies"),
 			Server: site.Server{Address: m.Server(), User: "root"},
 		}
-		if err := d.AddHost(ctx, h); err != nil {
+		if err := d.Fleet.AddHost(ctx, h); err != nil {
 			return err
 		}
 	}
 	for _, s := range w.sites {
-		if _, err := d.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line",
+		if _, err := d.Fleet.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line",
 			Owner: "runa"}); err != nil {
 			return err
 		}

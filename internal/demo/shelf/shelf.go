@@ -184,7 +184,7 @@ func (s *Shelf) core(w http.ResponseWriter, r *http.Request, base string) {
 	if strings.HasPrefix(r.URL.Path, "/core/stable-check/") {
 		all := map[string]string{}
 		for i, v := range list {
-			all[v] = map[bool]string{true: "latest", false: "outdated"}[i == 0]
+			all[v] = site.Either(i == 0, "latest", "outdated")
 		}
 		answer(w, http.StatusOK, all)
 		return

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -47,6 +48,7 @@ type Input struct {
 	Name     string
 	Purpose  string
 	Taken    func(string) bool
+	Stack    stack.Stack
 	Local    string // this machine's name
 	Folder   string // of copies
 	Server   string // of databases, as the configuration names it; "": none
@@ -60,6 +62,64 @@ type Input struct {
 	Free     int64
 	Now      time.Time
 	By       string
+}
+
+// target is the site that is made.
+func target(in Input) site.Site {
+	t := site.Site{
+		ID:        site.NewID(),
+		Name:      in.Name,
+		Role:      site.Copy,
+		State:     site.Ready,
+		Host:      in.Local,
+		Stack:     in.Stack.Name(),
+		Purpose:   in.Purpose,
+		Owner:     in.By,
+		MadeAt:    in.Now,
+		CheckedAt: in.Now,
+		Root:      filepath.Join(in.Folder, in.Name, "now", "site"),
+		Addresses: []site.Address{{Scheme: "http", Host: in.Name + ".localhost", Port: in.Port}},
+		Quiet:     in.Quiet,
+		Settings:  in.Settings,
+		Runtime:   in.Runtime,
+		Title:     in.Choices.Title,
+	}
+	t.Runtime.PHP = in.PHP
+	slug := strings.ReplaceAll(site.Slug(in.Name), "-", "_")
+	t.Database = site.Database{
+		Engine: site.Served,
+		Server: in.Server,
+		Prefix: stack.InstallerOf(in.Stack).TablePrefix(),
+		Name:   op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4]),
+	}
+	t.Database.User = t.Database.Name
+	return t
+}
+
+// check notes what stands against it.
+func check(in Input, note func(site.Severity, string, string, string)) {
+	c := in.Choices
+	if err := site.CheckName(in.Name, in.Taken); err != nil {
+		note(site.Block, "name", err.Error(), "choose another name")
+	}
+	for _, x := range []struct{ v, what string }{{c.Title, "a title"}, {c.Admin, "the name of its administrator"},
+		{c.Mail, "the administrator's mail address"}} {
+		if strings.TrimSpace(x.v) == "" {
+			note(site.Block, "missing", "the CMS asks for "+x.what, "say it")
+		}
+	}
+	if in.Server == "" {
+		note(site.Block, "server", "there is no database server for copies on "+in.Local,
+			"install MariaDB, or name one in the configuration: database")
+	}
+	if !slices.Contains(in.Have, in.PHP) {
+		note(site.Block, "php", "PHP "+cmp.Or(in.PHP, "of any version")+" is not on this machine",
+			"it has "+cmp.Or(strings.Join(in.Have, ", "), "none"))
+	}
+	if in.Free > 0 && c.Core.Bytes*2 > in.Free {
+		note(site.Block, "disk", fmt.Sprintf("it needs %s, and %s are free", site.Size(c.Core.Bytes*2),
+			site.Size(in.Free)), "make room")
+	}
 }
 
 // Plan says what making a blank site will do.
@@ -76,58 +136,8 @@ func Plan(in Input) plan.Plan {
 	note := func(sev site.Severity, code, text, remedy string) {
 		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
-	if err := site.CheckName(in.Name, in.Taken); err != nil {
-		note(site.Block, "name", err.Error(), "choose another name")
-	}
-	for _, x := range []struct{ v, what string }{{c.Title, "a title"}, {c.Admin, "the name of its administrator"},
-		{c.Mail, "the administrator's mail address"}} {
-		if strings.TrimSpace(x.v) == "" {
-			note(site.Block, "missing", "the CMS asks for "+x.what, "say it")
-		}
-	}
-	if in.Server == "" {
-		note(site.Block, "server", "there is no database server for copies on "+in.Local,
-			"install MariaDB, or name one in the configuration: database")
-	}
-	found := false
-	for _, h := range in.Have {
-		found = found || h == in.PHP
-	}
-	if !found {
-		note(site.Block, "php", "PHP "+cmp.Or(in.PHP, "of any version")+" is not on this machine",
-			"it has "+cmp.Or(strings.Join(in.Have, ", "), "none"))
-	}
-	if in.Free > 0 && c.Core.Bytes*2 > in.Free {
-		note(site.Block, "disk", fmt.Sprintf("it needs %s, and %s are free", site.Size(c.Core.Bytes*2),
-			site.Size(in.Free)), "make room")
-	}
-	t := site.Site{
-		ID:        site.NewID(),
-		Name:      in.Name,
-		Role:      site.Copy,
-		State:     site.Ready,
-		Host:      in.Local,
-		Stack:     "wordpress",
-		Purpose:   in.Purpose,
-		Owner:     in.By,
-		MadeAt:    in.Now,
-		CheckedAt: in.Now,
-		Root:      filepath.Join(in.Folder, in.Name, "now", "site"),
-		Addresses: []site.Address{{Scheme: "http", Host: in.Name + ".localhost", Port: in.Port}},
-		Quiet:     in.Quiet,
-		Settings:  in.Settings,
-		Runtime:   in.Runtime,
-		Title:     c.Title,
-	}
-	t.Runtime.PHP = in.PHP
-	slug := strings.ReplaceAll(site.Slug(in.Name), "-", "_")
-	t.Database = site.Database{
-		Engine: site.Served,
-		Server: in.Server,
-		Prefix: "wp_",
-		Name:   op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4]),
-	}
-	t.Database.User = t.Database.Name
+	check(in, note)
+	t := target(in)
 	var err error
 	if t.Lease, err = site.BeginOrHold(in.Now, c.Lease, in.Grace, c.Hold, in.By); err != nil {
 		note(site.Block, "hold", err.Error(), "say why it is to be kept, or give it a lifetime")
@@ -260,16 +270,17 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if len(problems) > 0 {
 		return fmt.Errorf("laying the core out: %s: %s", problems[0].Path, problems[0].What)
 	}
-	for _, d := range []string{"plugins", "themes", "uploads"} {
-		if err := host.MkdirAll(dst, "wp-content/"+d, 0o755); err != nil {
+	layout := stack.LayoutOf(st)
+	for _, d := range layout.Folders {
+		if err := host.MkdirAll(dst, d, 0o755); err != nil {
 			return err
 		}
 	}
-	text, err := st.FirstConfig(dst)
+	text, err := stack.InstallerOf(st).FirstConfig(dst)
 	if err != nil {
 		return err
 	}
-	_, err = host.Put(dst, "wp-config.php", 0o600, time.Time{}, bytes.NewReader(text))
+	_, err = host.Put(dst, layout.Config, 0o600, time.Time{}, bytes.NewReader(text))
 	return err
 }
 
@@ -283,7 +294,7 @@ func (x *runner) configure(ctx context.Context, _ *work.Task) error {
 		return err
 	}
 	defer p.Root.Close()
-	own, err := st.Configure(
+	own, err := stack.SettingsOf(st).Configure(
 		ctx,
 		p,
 		stack.Change{
@@ -352,7 +363,8 @@ func (x *runner) install(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	path, form := ask.FirstForm(x.c.Title, x.c.Admin, x.c.Mail, op.Derive(x.env.Secret, "first password", s.ID))
+	path, form := stack.InstallerOf(ask).FirstForm(x.c.Title, x.c.Admin, x.c.Mail,
+		op.Derive(x.env.Secret, "first password", s.ID))
 	status, page, err := x.env.Post(ctx, s, path, form)
 	if err != nil {
 		return fmt.Errorf("having the CMS install itself: %w", err)
@@ -372,7 +384,7 @@ func (x *runner) install(ctx context.Context, t *work.Task) error {
 	}
 	hash := cmp.Or(x.c.Hash, "!")
 	db := srv.Open(s.Database.Name, tables.Prefix{})
-	set := "UPDATE `" + s.Database.Prefix + "users` SET user_pass = ? WHERE user_login = ?"
+	set := stack.InstallerOf(ask).SetPassword(s.Database.Prefix)
 	if err := db.Exec(ctx, set, hash, x.c.Admin); err != nil {
 		return fmt.Errorf("setting the administrator's password: %w", err)
 	}

@@ -47,7 +47,7 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	inside(t, w, s)
 
 	onOrigin(t, live, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'")
-	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -64,7 +64,7 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	has(t, page, own.Address().String()+"/tides/")
 
 	for _, id := range []string{"own", "near"} {
-		p, err = w.Desk.PlanRemove(ctx, w.Site(id).ID)
+		p, err = w.Desk.Copies.PlanRemove(ctx, w.Site(id).ID)
 		require.NoError(t, err)
 		r = w.Run(p)
 		require.Equal(t, plan.Done, r.State, r.Error)
@@ -100,22 +100,22 @@ func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 		)
 	}
 	planned := func(name string) plan.Plan {
-		c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+		c, err := w.Desk.Copies.CopyDefaults(ctx, live, "a test")
 		require.NoError(t, err)
 		c.Name, c.Beside = name, true
-		p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+		p, err := w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 		require.NoError(t, err)
 		return p
 	}
 	for i, m := range []string{"tables progress", "evidence begin"} {
 		name := []string{"first", "second"}[i]
-		r, err := w.Desk.StartTyped(ctx, planned(name), live.Name)
+		r, err := w.Desk.Runs.StartTyped(ctx, planned(name), live.Name)
 		require.NoError(t, err)
 		demotest.KilledAt(t, w.World, m)
 		demotest.Resumed(t, w.World, r.ID)
 		holds(t, w, w.Site(name))
 		w.Keep()
-		p, err := w.Desk.PlanRemove(ctx, w.Site(name).ID)
+		p, err := w.Desk.Copies.PlanRemove(ctx, w.Site(name).ID)
 		require.NoError(t, err)
 		require.Equal(t, plan.Done, w.Run(p).State)
 		assert.Zero(t, tablesLeft(), m)

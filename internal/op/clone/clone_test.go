@@ -49,12 +49,12 @@ func proven(t *testing.T, w *demotest.World, s site.Site) {
 	w.Keep()
 	defer w.Stop()
 	ctx := context.Background()
-	rep, err := w.Desk.Prove(ctx, s.ID, true, nil)
+	rep, err := w.Desk.Copies.Prove(ctx, s.ID, true, nil)
 	require.NoError(t, err)
 	for _, c := range rep.Checks {
 		assert.NotEqual(t, "broken", string(c.Verdict), "%s: %s %v", c.Title, c.Text, c.Where)
 	}
-	left, err := w.Desk.Leftovers(ctx)
+	left, err := w.Desk.Fleet.Leftovers(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
@@ -65,10 +65,10 @@ func TestKilledAtEachMomentOfACopy(t *testing.T) {
 	for _, m := range moments {
 		t.Run(m, func(t *testing.T) {
 			name := "k-" + strings.ReplaceAll(m, " ", "-")
-			r, err := w.Desk.Start(ctx, w.Plan(origin, name))
+			r, err := w.Desk.Runs.Start(ctx, w.Plan(origin, name))
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
-			if s, err := w.Desk.Find(ctx, name); err == nil {
+			if s, err := w.Desk.Fleet.Find(ctx, name); err == nil {
 				assert.Equal(t, m == "open end", s.State == site.Ready, "nothing unfinished looks whole")
 			}
 			r = demotest.Resumed(t, w, r.ID)
@@ -93,9 +93,9 @@ func TestKilledAtEachMomentOfARefresh(t *testing.T) {
 		t.Run(m, func(t *testing.T) {
 			exec1(t, db, "UPDATE sk_posts SET post_title = post_title || ? WHERE ID = 5", "+")
 			require.NoError(t, os.WriteFile(style, []byte(strings.Repeat("a{}\n", i+1)), 0o644))
-			p, err := w.Desk.PlanRefresh(ctx, s.ID)
+			p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 			require.NoError(t, err)
-			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+			r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)
@@ -113,7 +113,7 @@ func cancelAt(d func() *desk.Desk, moment *string) func(*desk.Options) {
 		o.Observe = func(m work.Moment) {
 			if *moment != "" && m.Step+" "+m.Phase == *moment {
 				*moment = ""
-				_ = d().Queue.Cancel(context.Background(), m.Run)
+				_ = d().Workings().Queue.Cancel(context.Background(), m.Run)
 			}
 		}
 	}
@@ -130,10 +130,10 @@ func TestCancelledAtEachMomentLeavesNothing(t *testing.T) {
 			moment = m
 			r := w.Run(w.Plan(origin, "cancelled"))
 			assert.Equal(t, plan.Cancelled, r.State, r.Error)
-			_, err := w.Desk.Find(ctx, "cancelled")
+			_, err := w.Desk.Fleet.Find(ctx, "cancelled")
 			assert.Error(t, err, "it is not in the list")
-			assert.NoDirExists(t, w.Desk.Env.CopyDir("cancelled"))
-			left, err := w.Desk.Leftovers(ctx)
+			assert.NoDirExists(t, w.Desk.Workings().Env.CopyDir("cancelled"))
+			left, err := w.Desk.Fleet.Leftovers(ctx)
 			require.NoError(t, err)
 			assert.Empty(t, left)
 		})
@@ -150,15 +150,15 @@ func TestCancelledRefreshGivesTheCopyBack(t *testing.T) {
 	exec1(t, s.Database.Path, "UPDATE sk_posts SET post_title = ? WHERE ID = 5", "worked on")
 	for _, m := range moments[:len(moments)-1] {
 		t.Run(m, func(t *testing.T) {
-			p, err := w.Desk.PlanRefresh(ctx, s.ID)
+			p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 			require.NoError(t, err)
 			moment = m
 			r := w.Run(p)
 			assert.Equal(t, plan.Cancelled, r.State, r.Error)
-			apart, err := w.Desk.Apart(ctx, s.ID)
+			apart, err := w.Desk.Copies.Apart(ctx, s.ID)
 			require.NoError(t, err)
 			assert.Equal(t, 1, apart.Copy, "the work on the copy is still there, and nothing else changed")
-			left, err := w.Desk.Leftovers(ctx)
+			left, err := w.Desk.Fleet.Leftovers(ctx)
 			require.NoError(t, err)
 			assert.Empty(t, left)
 		})
@@ -175,7 +175,7 @@ func TestRefreshBringsOnlyWhatChanged(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(root, "wp-content/plugins/old-slider/readme.txt")))
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, "wp-content/themes/harbour/style.css"), []byte("mine"),
 		0o644))
-	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -195,7 +195,7 @@ func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {
 	s := w.Copy(origin, "still")
 	again := func() plan.Run {
 		t.Helper()
-		p, err := w.Desk.PlanRefresh(ctx, s.ID)
+		p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
 		r := w.Run(p)
 		require.Equal(t, plan.Done, r.State, r.Error)
@@ -203,10 +203,10 @@ func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {
 	}
 	assert.Contains(t, again().Steps[2].Note, "nothing was read from the origin")
 	assert.Contains(t, again().Steps[2].Note, "nothing was read from the origin", "and its baseline is whole")
-	in, c, err := w.Desk.RefreshInput(ctx, s.ID)
+	in, c, err := w.Desk.Copies.RefreshInput(ctx, s.ID)
 	require.NoError(t, err)
 	c.Title = false
-	r := w.Run(w.Desk.PlanFrom(in, c))
+	r := w.Run(w.Desk.Copies.PlanFrom(in, c))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, r.Steps[2].Note, "addresses rewritten", "another choice makes other rows")
 	assert.Equal(t, "Skerry Line", w.Site("still").Title)
@@ -215,7 +215,7 @@ func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {
 	exec1(t, w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
 		"UPDATE sk_posts SET post_title = 'theirs' WHERE ID = 5")
 	assert.Contains(t, again().Steps[2].Note, "addresses rewritten", "and a change on the origin comes over")
-	apart, err := w.Desk.Apart(ctx, s.ID)
+	apart, err := w.Desk.Copies.Apart(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Zero(t, apart.Copy+apart.Origin)
 }
@@ -227,7 +227,7 @@ func TestCopyOfACopy(t *testing.T) {
 	s := w.Copy("first", "second")
 	assert.Equal(t, w.Site("first").ID, s.Origin)
 	assert.Equal(t, "[copy] Skerry Line", s.Title, "it is said once")
-	ans, err := w.Desk.Env.Probe(context.Background(), s)
+	ans, err := w.Desk.Workings().Env.Probe(context.Background(), s)
 	require.NoError(t, err)
 	assert.Equal(t, 200, ans.Status)
 	assert.Empty(t, ans.Failed)
@@ -240,7 +240,7 @@ func TestNetworkAndPlainSites(t *testing.T) {
 	require.NotNil(t, s.Facts.Network)
 	assert.Equal(t, "islets.localhost:"+s.Address().Port+"/north", s.Facts.Network.Sites[1].Address.Short())
 	p := w.Copy("status.skerryline.example", "boats")
-	ans, err := w.Desk.Env.Probe(context.Background(), p)
+	ans, err := w.Desk.Workings().Env.Probe(context.Background(), p)
 	require.NoError(t, err)
 	assert.Equal(t, 200, ans.Status)
 	assert.True(t, ans.Banner, "a plain page carries the banner too")

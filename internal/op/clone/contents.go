@@ -49,7 +49,7 @@ func contents(p *plan.Plan, in Input, note func(site.Severity, string, string, s
 	}
 	if !slices.Contains(c.Only, site.Media) && f.Has(site.Media) > 0 {
 		note(site.Note, "media-files", "the files of the media library come all the same: texts may name them",
-			"leave out wp-content/uploads too if they need not")
+			"leave out the folder of uploads too if they need not")
 	}
 }
 

@@ -101,18 +101,18 @@ func TestOnlySomeKindsOfContent(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	ctx := context.Background()
-	live, err := w.Desk.Inspect(ctx, w.Site(origin).ID)
+	live, err := w.Desk.Fleet.Inspect(ctx, w.Site(origin).ID)
 	require.NoError(t, err)
 	assert.Zero(t, live.Facts.Has(site.Orders))
 	assert.Positive(t, live.Facts.Has(site.Comments))
-	c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, live, "a test")
 	require.NoError(t, err)
 	c.Name, c.Only, c.Empty = "few", []site.Kind{site.Pages}, []string{"sk_links"}
-	p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked(), "there is no such table")
 	c.Empty = []string{"sk_postmeta"}
-	p, err = w.Desk.PlanCopy(ctx, live.ID, c)
+	p, err = w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	assert.Contains(t, p.RowsText(), "at most ", "what others need is known when it was looked for")
 	r := w.Run(p)
@@ -120,7 +120,7 @@ func TestOnlySomeKindsOfContent(t *testing.T) {
 	for i, step := range r.Steps {
 		assert.Equal(t, p.Steps[i].Work, step.Done, step.Name)
 	}
-	s, err := w.Desk.Inspect(ctx, w.Site("few").ID)
+	s, err := w.Desk.Fleet.Inspect(ctx, w.Site("few").ID)
 	require.NoError(t, err)
 	assert.Positive(t, s.Facts.Rows)
 	assert.LessOrEqual(t, s.Facts.Rows, p.Rows, "the figure comes true")
@@ -131,7 +131,7 @@ func TestOnlySomeKindsOfContent(t *testing.T) {
 	assert.Equal(t, live.Facts.Has(site.Pages), count(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type = 'page'"))
 	assert.Positive(t, count(t, s, "SELECT COUNT(*) FROM sk_terms"),
 		"without taxonomies nothing tells which of them are needed")
-	apart, err := w.Desk.Apart(ctx, s.ID)
+	apart, err := w.Desk.Copies.Apart(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Zero(t, apart.Origin+apart.Copy, "what stayed behind is no change")
 }
@@ -141,7 +141,7 @@ func TestOnlySomeKindsOfARealSite(t *testing.T) {
 	live := w.Make("ferry")
 	populate(t, func(q string) { onOrigin(t, live, q) })
 	w.Keep()
-	live, err := w.Desk.Inspect(context.Background(), live.ID)
+	live, err := w.Desk.Fleet.Inspect(context.Background(), live.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 2, live.Facts.Has(site.Orders))
 	few := copyOf(w, live, "few", func(c *clone.Choices) {
@@ -170,7 +170,7 @@ func TestOnlySomeKindsOfARealSite(t *testing.T) {
 	assert.Zero(t, count(t, said, "SELECT COUNT(*) FROM sk_posts WHERE post_type LIKE 'shop%'"))
 
 	onOrigin(t, live, "UPDATE sk_posts SET post_title = 'newer' WHERE ID IN (9001, 9005)")
-	p, err := w.Desk.PlanRefresh(context.Background(), said.ID)
+	p, err := w.Desk.Copies.PlanRefresh(context.Background(), said.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)

@@ -50,7 +50,7 @@ func TestABrokenLineIsTakenUpAgain(t *testing.T) {
 
 func TestAFullDiskFailsWithASentence(t *testing.T) {
 	w := demotest.New(t)
-	dir := w.Desk.Env.CopyDir("full")
+	dir := w.Desk.Workings().Env.CopyDir("full")
 	require.NoError(t, os.MkdirAll(dir, 0o700))
 	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=200k"),
 		"this test needs to mount a small file system, as root")
@@ -68,13 +68,13 @@ func TestAFullDiskFailsWithASentence(t *testing.T) {
 	assert.Equal(t, site.Failed, w.Site("full").State)
 	require.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) // room was made
 	mounted = false
-	_, err := w.Desk.Queue.Resume(context.Background(), r.ID)
+	_, err := w.Desk.Workings().Queue.Resume(context.Background(), r.ID)
 	require.NoError(t, err)
-	r, err = w.Desk.Await(context.Background(), r.ID, nil)
+	r, err = w.Desk.Runs.Await(context.Background(), r.ID, nil)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Stopped, r.State, "what the lost disk held is missing")
-	require.NoError(t, w.Desk.Queue.Cancel(context.Background(), r.ID))
-	r, err = w.Desk.Await(context.Background(), r.ID, nil)
+	require.NoError(t, w.Desk.Workings().Queue.Cancel(context.Background(), r.ID))
+	r, err = w.Desk.Runs.Await(context.Background(), r.ID, nil)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Cancelled, r.State)
 	assert.Equal(t, plan.Done, w.Run(w.Plan(origin, "full")).State, "and then it can be made")
@@ -92,7 +92,7 @@ func TestHostileAndOddFiles(t *testing.T) {
 	require.NoError(t, os.Symlink("index.php", filepath.Join(root, "in")))
 	require.NoError(t, os.Symlink("loop", filepath.Join(root, "loop")))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(root, "pipe"), 0o644))
-	_, err := w.Desk.Inspect(context.Background(), w.Site(origin).ID)
+	_, err := w.Desk.Fleet.Inspect(context.Background(), w.Site(origin).ID)
 	require.NoError(t, err)
 	p := w.Plan(origin, "odd")
 	found := map[string]bool{}
@@ -124,19 +124,19 @@ func TestWhatIsLeftOutForItsSizeIsNamed(t *testing.T) {
 	root := w.Dir("pier", "/srv/skerryline/public/wp-content/uploads")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "deck-plan.tif"), make([]byte, 3<<20), 0o644))
 	ctx := context.Background()
-	o, err := w.Desk.Inspect(ctx, w.Site(origin).ID)
+	o, err := w.Desk.Fleet.Inspect(ctx, w.Site(origin).ID)
 	require.NoError(t, err)
-	c, err := w.Desk.CopyDefaults(ctx, o, "")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, o, "")
 	require.NoError(t, err)
 	c.Name, c.Larger = "slim", 1<<20
-	p, err := w.Desk.PlanCopy(ctx, o.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, o.ID, c)
 	require.NoError(t, err)
 	w.Keep()
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Equal(t, "1 file left out for size", r.Steps[1].Note)
 	assert.NoFileExists(t, filepath.Join(w.Site("slim").Root, "wp-content/uploads/deck-plan.tif"))
-	past, err := w.Desk.History(ctx, r.Plan.Target.ID, 10)
+	past, err := w.Desk.Fleet.History(ctx, r.Plan.Target.ID, 10)
 	require.NoError(t, err)
 	named := ""
 	for _, e := range past {
@@ -162,7 +162,7 @@ func TestTheOriginIsNotWrittenTo(t *testing.T) {
 	before := state()
 	w.Keep()
 	s := w.Copy(origin, "gentle")
-	_, err := w.Desk.Prove(context.Background(), s.ID, true, nil)
+	_, err := w.Desk.Copies.Prove(context.Background(), s.ID, true, nil)
 	require.NoError(t, err)
 	assert.Equal(t, before, state())
 }
@@ -181,7 +181,7 @@ func TestTheOriginChangesWhileItIsCopied(t *testing.T) {
 	w.Keep()
 	r := w.Run(w.Plan(origin, "meanwhile"))
 	require.Equal(t, plan.Done, r.State, "a visitor's change is no damage: %s", r.Error)
-	reps, err := w.Desk.Reports(context.Background(), r.Plan.Target.ID, 1)
+	reps, err := w.Desk.Copies.Reports(context.Background(), r.Plan.Target.ID, 1)
 	require.NoError(t, err)
 	verdicts := map[string]string{}
 	for _, c := range reps[0].Checks {
@@ -196,15 +196,15 @@ func TestABusyCopyIsNotTouchedTwice(t *testing.T) {
 	w.Keep()
 	s := w.Copy(origin, "busy")
 	ctx := context.Background()
-	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
-	require.NoError(t, w.Desk.Record.In(ctx, func(tx *inventory.Tx) error {
+	require.NoError(t, w.Desk.Workings().Record.In(ctx, func(tx *inventory.Tx) error {
 		return tx.Claim(ctx, "another", plan.Claim{Site: s.ID, Alone: true}, "")
 	}))
-	theirs := filepath.Join(w.Desk.Env.CopyDir(s.Name), "next", "theirs")
+	theirs := filepath.Join(w.Desk.Workings().Env.CopyDir(s.Name), "next", "theirs")
 	require.NoError(t, os.MkdirAll(theirs, 0o700))
 	for range 2 {
-		_, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+		_, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 		require.ErrorIs(t, err, inventory.ErrClaimed)
 		assert.ErrorContains(t, err, "busy; wait for it")
 		assert.DirExists(t, theirs, "what the other run does is its own")
@@ -242,9 +242,9 @@ func TestAnOriginThatVanishesStopsTheCopyAndIsBroughtWhenItIsBack(t *testing.T) 
 			require.FileExists(t, filepath.Join(w.Base, "copies", name, "next/site/readme.html"))
 			require.NoError(t, os.Remove(filepath.Join(root, "readme.html")))
 		}
-		_, err := w.Desk.Queue.Resume(ctx, r.ID)
+		_, err := w.Desk.Workings().Queue.Resume(ctx, r.ID)
 		require.NoError(t, err)
-		r, err = w.Desk.Await(ctx, r.ID, nil)
+		r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
 		require.NoError(t, err)
 		require.Equal(t, plan.Done, r.State, r.Error)
 		holds(t, w, w.Site(name))

@@ -99,10 +99,10 @@ func (x *runner) sweep(ctx context.Context, dst host.Root, entries []tree.Entry)
 // Filter completes what a plan passes by: the file that would have the copy use a cache of the live
 // site's is never brought, also where it came after the plan; files of the core are, whatever their size.
 func Filter(st stack.Stack, f tree.Filter) tree.Filter {
-	if on, _ := st.ObjectCache(); on != "" {
+	if on, _ := stack.CachesOf(st).ObjectCache(); on != "" {
 		f.Folders = append(slices.Clone(f.Folders), on)
 	}
-	f.Whole = st.CoreFile
+	f.Whole = stack.ComponentsOf(st).CoreFile
 	return f
 }
 

@@ -36,14 +36,14 @@ func TestARefreshHealsModesAndWhatSizesAndTimesDoNotTell(t *testing.T) {
 	s := w.Copy(live.Name, "healed")
 	refresh := func(fresh bool) {
 		t.Helper()
-		p, err := w.Desk.PlanRefresh(ctx, s.ID)
+		p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 		if fresh {
-			p, err = w.Desk.PlanFreshRefresh(ctx, s.ID)
+			p, err = w.Desk.Copies.PlanFreshRefresh(ctx, s.ID)
 		}
 		require.NoError(t, err)
-		r, err := w.Desk.StartTyped(ctx, p, s.Name)
+		r, err := w.Desk.Runs.StartTyped(ctx, p, s.Name)
 		require.NoError(t, err)
-		r, err = w.Desk.Await(ctx, r.ID, nil)
+		r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
 		require.NoError(t, err)
 		require.Equal(t, plan.Done, r.State, r.Error)
 	}

@@ -72,12 +72,12 @@ func TestFilesOfSettingsAreTheCopysOwnWhereverTheyStand(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(root, f), []byte("# "+origin+"/tides\nKEY="+key), 0o644))
 	}
 	w.Keep()
-	live, err := w.Desk.Find(ctx, origin)
+	live, err := w.Desk.Fleet.Find(ctx, origin)
 	require.NoError(t, err)
-	c, err := w.Desk.CopyDefaults(ctx, live, "a test")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, live, "a test")
 	require.NoError(t, err)
 	c.Name, c.Skip = "own", []string{"left"}
-	p, err := w.Desk.PlanCopy(ctx, live.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -114,10 +114,10 @@ func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
 	}
 	before := visits()
 	w.Keep()
-	c, err := w.Desk.CopyDefaults(ctx, l.Site, "a test")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, l.Site, "a test")
 	require.NoError(t, err)
 	c.Name = "foreign"
-	p, err := w.Desk.PlanCopy(ctx, l.Site.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, l.Site.ID, c)
 	require.NoError(t, err)
 	r := w.Run(p)
 	assert.Equal(t, plan.Stopped, r.State)
@@ -125,6 +125,6 @@ func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
 	assert.Contains(t, r.Error, "no page of it was asked for")
 	assert.Equal(t, before, visits(), "nothing came to the live database")
 	assert.False(t, r.Acceptable)
-	_, err = w.Desk.Queue.Accept(ctx, r.ID)
+	_, err = w.Desk.Workings().Queue.Accept(ctx, r.ID)
 	assert.ErrorContains(t, err, "can't be let stand", "no wish makes it one that may run")
 }

@@ -48,7 +48,7 @@ func withPins(in Input, p *plan.Plan, note func(site.Severity, string, string, s
 		note(
 			site.Warn,
 			"pins",
-			"the sheet is for "+map[bool]string{true: "a network", false: "a single site"}[*n]+", and "+in.Origin.Name+
+			"the sheet is for "+site.Either(*n, "a network", "a single site")+", and "+in.Origin.Name+
 				" is not one",
 			"that is not changed",
 		)

@@ -58,7 +58,7 @@ func ask(t *testing.T, s site.Site, path string, cookies ...*http.Cookie) (*http
 // holds wants the latest evidence about a copy to hold, and gives it.
 func holds(t *testing.T, w *realtest.World, s site.Site) map[string]evidence.Check {
 	t.Helper()
-	reps, err := w.Desk.Reports(context.Background(), s.ID, 1)
+	reps, err := w.Desk.Copies.Reports(context.Background(), s.ID, 1)
 	require.NoError(t, err)
 	require.NotEmpty(t, reps)
 	out := map[string]evidence.Check{}
@@ -73,15 +73,15 @@ func holds(t *testing.T, w *realtest.World, s site.Site) map[string]evidence.Che
 func copyOf(w *realtest.World, origin site.Site, name string, change func(*clone.Choices)) site.Site {
 	w.T.Helper()
 	ctx := context.Background()
-	c, err := w.Desk.CopyDefaults(ctx, origin, "a test")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, origin, "a test")
 	require.NoError(w.T, err)
 	c.Name, c.Scrub = name, "off" // the judge wants everything as it is
 	change(&c)
-	p, err := w.Desk.PlanCopy(ctx, origin.ID, c)
+	p, err := w.Desk.Copies.PlanCopy(ctx, origin.ID, c)
 	require.NoError(w.T, err)
 	r := w.Run(p)
 	if r.State != plan.Done {
-		for _, rep := range must(w.Desk.Reports(ctx, r.Plan.Target.ID, 1)) {
+		for _, rep := range must(w.Desk.Copies.Reports(ctx, r.Plan.Target.ID, 1)) {
 			for _, c := range rep.Checks {
 				w.T.Logf("%s %s: %s %v", c.Verdict, c.Title, c.Text, c.Where)
 			}
@@ -187,7 +187,7 @@ func quiet(t *testing.T, s site.Site) {
 // inside enters with a latchkey, once.
 func inside(t *testing.T, w *realtest.World, s site.Site) {
 	t.Helper()
-	key, err := w.Desk.Latchkey(context.Background(), s.ID, "")
+	key, err := w.Desk.Copies.Latchkey(context.Background(), s.ID, "")
 	require.NoError(t, err)
 	resp, _ := ask(t, s, key)
 	require.Equal(t, http.StatusSeeOther, resp.StatusCode)
@@ -268,7 +268,7 @@ func TestNetworks(t *testing.T) {
 					"UPDATE wp_3_options SET option_value = 'https://south.example' WHERE option_name IN "+
 						"('home', 'siteurl')",
 				)
-				live = must(w.Desk.Inspect(context.Background(), live.ID))
+				live = must(w.Desk.Fleet.Inspect(context.Background(), live.ID))
 			}
 			require.NotNil(t, live.Facts.Network)
 			assert.Len(t, live.Facts.Network.Sites, 3)
@@ -315,7 +315,7 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	require.True(t, there(first))
 	onOrigin(t, live, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'")
 	onOrigin(t, live, "ALTER TABLE sk_links ADD COLUMN fog INT NOT NULL DEFAULT 0") // then all is loaded anew
-	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -325,15 +325,15 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	has(t, page, "Fog")
 	assert.False(t, there(first), "the database that it had before is gone")
 	require.True(t, there(s.Database.Name))
-	p, err = w.Desk.PlanRemove(ctx, s.ID)
+	p, err = w.Desk.Copies.PlanRemove(ctx, s.ID)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(p).State)
 	assert.False(t, there(s.Database.Name))
-	_, err = mariadbtest.Root().As(s.Database.User, w.Desk.Env.Password(s.ID)).Identity(ctx)
+	_, err = mariadbtest.Root().As(s.Database.User, w.Desk.Workings().Env.Password(s.ID)).Identity(ctx)
 	assert.ErrorContains(t, err, "Access denied", "its account is gone")
 	assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 60*time.Second, 50*time.Millisecond,
 		"its programs are stopped")
-	left, err := w.Desk.Leftovers(ctx)
+	left, err := w.Desk.Fleet.Leftovers(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }

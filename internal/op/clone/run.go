@@ -257,7 +257,7 @@ func (x *runner) configure(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	tr.Change.Brought = func(want func(string) bool) ([]string, error) { return x.brought(ctx, want) }
-	own, err := tr.Stack.Configure(ctx, origin, tr.Change)
+	own, err := stack.SettingsOf(tr.Stack).Configure(ctx, origin, tr.Change)
 	if err != nil {
 		return fmt.Errorf("setting up the copy: %w", err)
 	}

@@ -72,13 +72,13 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	for _, x := range []string{"tidewell", "odd brimstead", "odd@harbour", "islands.example", "kelp lane", "555 0172"} {
 		assert.NotContains(t, string(now), x)
 	}
-	reps, err := w.Desk.Reports(ctx, s.ID, 1)
+	reps, err := w.Desk.Copies.Reports(ctx, s.ID, 1)
 	require.NoError(t, err)
 	assert.True(t, reps[0].Proof().Holds, "%v", reps[0].Checks)
 	c := check(t, &reps[0], "personal")
 	assert.Contains(t, c.Copy, "none found")
 	assert.Regexp(t, `\d+ mail addresses, \d+ names, 1 phone`, c.Origin)
-	_, err = w.Desk.Latchkey(ctx, s.ID, "")
+	_, err = w.Desk.Copies.Latchkey(ctx, s.ID, "")
 	require.NoError(t, err, "a key signs in, though no password does")
 
 	// Brought in line again, new people too; and damage is found.
@@ -86,7 +86,7 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 		`INSERT INTO sk_seat_orders VALUES (3, 'Una Saltmarsh', 'una@harbour.example', '')`))
 	require.NoError(t, mariadbtest.DB(live.Database.Name).Exec(ctx,
 		`UPDATE sk_posts SET post_title='With Una Saltmarsh' WHERE ID=1`))
-	p, err := w.Desk.PlanRefresh(ctx, s.ID)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -94,7 +94,7 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	assert.NotContains(t, string(bytes.ToLower(text(t, s.Database.Name))), "saltmarsh")
 	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(ctx,
 		`UPDATE sk_posts SET post_title='Una Saltmarsh was here' WHERE ID=1`))
-	rep, err := w.Desk.Prove(ctx, s.ID, false, nil)
+	rep, err := w.Desk.Copies.Prove(ctx, s.ID, false, nil)
 	require.NoError(t, err)
 	c = check(t, rep, "personal")
 	assert.Equal(t, evidence.Broken, c.Verdict)

@@ -57,7 +57,7 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 		copyOf(w, l.Site, "copied", func(*clone.Choices) {})
 	})
 	during("a refresh", "ALTER TABLE sk_log ADD y INT", func() {
-		p, err := w.Desk.PlanRefresh(ctx, w.Site("copied").ID)
+		p, err := w.Desk.Copies.PlanRefresh(ctx, w.Site("copied").ID)
 		require.NoError(t, err)
 		r := w.Run(p)
 		assert.Equal(t, plan.Done, r.State, r.Error)
@@ -78,7 +78,7 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 		assert.Equal(t, 200, status)
 	}
 	during("a restore point", "ALTER TABLE sk_log DROP x", func() {
-		p, err := w.Desk.PlanKeep(ctx, l.Site.ID, keep.Choices{Kind: depot.ByHand})
+		p, err := w.Desk.Points.PlanKeep(ctx, l.Site.ID, keep.Choices{Kind: depot.ByHand})
 		require.NoError(t, err)
 		r := w.Run(p)
 		assert.Equal(t, plan.Done, r.State, r.Error)

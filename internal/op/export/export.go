@@ -24,6 +24,7 @@ import (
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 	"alibi/internal/tree"
 	"alibi/internal/work"
 )
@@ -201,7 +202,7 @@ func (x *runner) write(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	t.Note("%s in %d %s", site.Size(out.Total), len(made),
-		map[bool]string{true: "file", false: "files"}[len(made) == 1])
+		site.Either(len(made) == 1, "file", "files"))
 	m := src.Manifest
 	n := Note{
 		Path:    x.c.To,
@@ -303,7 +304,7 @@ func Source(ctx context.Context, env *op.Env, h *pointhost.Host, redact bool) (a
 		if err != nil {
 			return src, done, err
 		}
-		r := st.Redact(p.Site.Database.Prefix)
+		r := stack.SecretsOf(st).Redact(p.Site.Database.Prefix)
 		src.Redact = &r
 	}
 	return src, done, nil

@@ -33,11 +33,11 @@ func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
 func done(t *testing.T, w *demotest.World, p plan.Plan, err error) plan.Run {
 	t.Helper()
 	require.NoError(t, err)
-	r, err := w.Desk.StartTyped(context.Background(), p, p.Confirm)
+	r, err := w.Desk.Runs.StartTyped(context.Background(), p, p.Confirm)
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
-	r, err = w.Desk.Await(ctx, r.ID, nil)
+	r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	return r
@@ -46,7 +46,7 @@ func done(t *testing.T, w *demotest.World, p plan.Plan, err error) plan.Run {
 // made writes a site into an archive.
 func made(t *testing.T, w *demotest.World, s site.Site, c export.Choices) string {
 	t.Helper()
-	p, err := w.Desk.PlanArchive(context.Background(), s, nil, c)
+	p, err := w.Desk.Points.PlanArchive(context.Background(), s, nil, c)
 	done(t, w, p, err)
 	return p.Words
 }
@@ -55,9 +55,9 @@ func made(t *testing.T, w *demotest.World, s site.Site, c export.Choices) string
 func read(t *testing.T, w *demotest.World, file, key string, as *site.Site) desk.Point {
 	t.Helper()
 	ctx := context.Background()
-	p, err := w.Desk.PlanImport(ctx, file, key, as)
+	p, err := w.Desk.Points.PlanImport(ctx, file, key, as)
 	r := done(t, w, p, err)
-	list, bad, err := w.Desk.Points(ctx, "")
+	list, bad, err := w.Desk.Points.Points(ctx, "")
 	require.NoError(t, err)
 	require.Empty(t, bad)
 	for _, x := range list {
@@ -72,7 +72,8 @@ func read(t *testing.T, w *demotest.World, file, key string, as *site.Site) desk
 // fromPoint makes a running copy and wants its evidence to hold.
 func fromPoint(t *testing.T, w *demotest.World, p desk.Point, name string) site.Site {
 	t.Helper()
-	pl, err := w.Desk.PlanFromPoint(context.Background(), p, func(c *clone.Choices) error { c.Name = name; return nil })
+	pl, err := w.Desk.Points.PlanFromPoint(context.Background(), p,
+		func(c *clone.Choices) error { c.Name = name; return nil })
 	r := done(t, w, pl, err)
 	assert.Contains(t, r.Result, "evidence holds")
 	return w.Site(name)
@@ -86,16 +87,16 @@ func TestASiteIsCarriedToAnotherHome(t *testing.T) {
 	dir := t.TempDir()
 	file := made(t, w, live, export.Choices{To: dir})
 	assert.Equal(t, dir, filepath.Dir(file), "it got a name of its own")
-	m, err := w.Desk.CheckArchive(ctx, file, "", func(int64) {})
+	m, err := w.Desk.Points.CheckArchive(ctx, file, "", func(int64) {})
 	require.NoError(t, err)
 	assert.Equal(t, live.Name, m.Site.Name)
 	assert.False(t, m.Secrets)
-	list, err := w.Desk.Archives(ctx)
+	list, err := w.Desk.Points.Archives(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.True(t, list[0].There)
 	assert.False(t, list[0].Checked.IsZero())
-	_, err = w.Desk.PlanArchive(ctx, live, nil, export.Choices{To: file})
+	_, err = w.Desk.Points.PlanArchive(ctx, live, nil, export.Choices{To: file})
 	assert.ErrorContains(t, err, "nothing is written over")
 
 	other := demotest.New(t)
@@ -110,14 +111,14 @@ func TestASiteIsCarriedToAnotherHome(t *testing.T) {
 	text[len(text)*2/3] ^= 4
 	bad := filepath.Join(dir, "bad.tar.zst")
 	require.NoError(t, os.WriteFile(bad, text, 0o600))
-	_, err = w.Desk.CheckArchive(ctx, bad, "", func(int64) {})
+	_, err = w.Desk.Points.CheckArchive(ctx, bad, "", func(int64) {})
 	assert.Error(t, err)
-	pl, err := other.Desk.PlanImport(ctx, bad, "", nil)
+	pl, err := other.Desk.Points.PlanImport(ctx, bad, "", nil)
 	if err == nil {
 		r := other.Run(pl)
 		assert.Equal(t, plan.Stopped, r.State)
 	}
-	points, _, err := other.Desk.Points(ctx, "")
+	points, _, err := other.Desk.Points.Points(ctx, "")
 	require.NoError(t, err)
 	for _, x := range points {
 		assert.NotEqual(t, "bad.tar.zst", x.Name)
@@ -173,26 +174,26 @@ func TestARealSiteComesBackFromAnEncryptedArchive(t *testing.T) {
 	keyFile := filepath.Join(dir, "key.txt")
 	require.NoError(t, os.WriteFile(keyFile, []byte(key.String()+"\n"), 0o600))
 	file := made(t, w.World, live, export.Choices{To: dir, For: []string{key.Recipient().String()}})
-	_, err = w.Desk.PlanImport(ctx, file, "", nil)
+	_, err = w.Desk.Points.PlanImport(ctx, file, "", nil)
 	assert.ErrorIs(t, err, archive.ErrLocked)
 	p := read(t, w.World, file, keyFile, &live)
 	assert.Equal(t, live.ID, p.Site.ID)
 
 	// It is the site's own state, to the byte.
-	c, err := w.Desk.Since(ctx, p)
+	c, err := w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	assert.Empty(t, c.Tables)
 	assert.Empty(t, c.Files)
 	fromPoint(t, w.World, p, "carried")
 	on("UPDATE sk_posts SET post_title = 'broken'")
-	pl, err := w.Desk.PlanRestore(ctx, p, reset.Choices{Files: true, Database: true})
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, reset.Choices{Files: true, Database: true})
 	done(t, w.World, pl, err)
-	c, err = w.Desk.Since(ctx, p)
+	c, err = w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	assert.Empty(t, c.Tables)
 
 	other := w.Make("gulls")
-	_, err = w.Desk.PlanImport(ctx, file, keyFile, &other)
+	_, err = w.Desk.Points.PlanImport(ctx, file, keyFile, &other)
 	assert.ErrorContains(t, err, "make a copy of it instead")
 }
 
@@ -205,14 +206,14 @@ func TestAnArchiveKilledWhileItIsWrittenAndRead(t *testing.T) {
 	for _, m := range []string{"keep end", "write progress", "write end", "check progress", "check begin"} {
 		t.Run(m, func(t *testing.T) {
 			file = filepath.Join(dir, m+".tar.zst")
-			p, err := w.Desk.PlanArchive(ctx, live, nil, export.Choices{To: file})
+			p, err := w.Desk.Points.PlanArchive(ctx, live, nil, export.Choices{To: file})
 			require.NoError(t, err)
-			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+			r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			assert.NoFileExists(t, filepath.Join(dir, "none"))
 			demotest.Resumed(t, w, r.ID)
-			_, err = w.Desk.CheckArchive(ctx, file, "", func(int64) {})
+			_, err = w.Desk.Points.CheckArchive(ctx, file, "", func(int64) {})
 			assert.NoError(t, err)
 			left, err := filepath.Glob(filepath.Join(dir, "*.unfinished"))
 			require.NoError(t, err)
@@ -221,13 +222,13 @@ func TestAnArchiveKilledWhileItIsWrittenAndRead(t *testing.T) {
 	}
 	for _, m := range []string{"import begin", "import progress", "import end"} {
 		t.Run(m, func(t *testing.T) {
-			p, err := w.Desk.PlanImport(ctx, file, "", nil)
+			p, err := w.Desk.Points.PlanImport(ctx, file, "", nil)
 			require.NoError(t, err)
-			r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+			r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)
-			list, _, err := w.Desk.Points(ctx, live.ID)
+			list, _, err := w.Desk.Points.Points(ctx, live.ID)
 			require.NoError(t, err)
 			n := 0
 			for _, x := range list {
@@ -236,7 +237,7 @@ func TestAnArchiveKilledWhileItIsWrittenAndRead(t *testing.T) {
 				}
 			}
 			assert.Equal(t, 1, n)
-			faults, err := w.Desk.VerifyDepot(ctx, func(int64) {})
+			faults, err := w.Desk.Points.VerifyDepot(ctx, func(int64) {})
 			require.NoError(t, err)
 			assert.Empty(t, faults)
 		})
@@ -268,7 +269,7 @@ func TestAnArchiveWithoutPasswordsLeavesThoseOfALiveSiteAlone(t *testing.T) {
 	require.NoError(t, err)
 	change("UPDATE sk_posts SET post_title = 'Broken' WHERE post_name = 'post-1'")
 	p := read(t, w.World, file, "", nil)
-	pl, err := w.Desk.PlanRestore(ctx, p, reset.Choices{Files: true, Database: true})
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, reset.Choices{Files: true, Database: true})
 	require.NoError(t, err)
 	require.Len(t, pl.Goes, 1, "%v: nothing but the post differs", pl.Goes)
 	done(t, w.World, pl, nil)
@@ -281,7 +282,7 @@ func TestAnArchiveWithoutPasswordsLeavesThoseOfALiveSiteAlone(t *testing.T) {
 
 	// Other accounts at the same numbers get nobody's password.
 	change("UPDATE sk_users SET user_login = 'another' WHERE ID = 1")
-	pl, err = w.Desk.PlanRestore(ctx, p, reset.Choices{Database: true, Tables: []string{"sk_users"}})
+	pl, err = w.Desk.Points.PlanRestore(ctx, p, reset.Choices{Database: true, Tables: []string{"sk_users"}})
 	done(t, w.World, pl, err)
 	assert.Empty(t, ask("SELECT user_pass FROM sk_users WHERE ID = 1"))
 }

@@ -70,7 +70,7 @@ func Differ(ctx context.Context, env *op.Env, s site.Site, p *pointhost.Host) (*
 	d := &differing{}
 	without := func(string) bool { return false }
 	if st, err := env.Stack(s.Stack); err == nil && p.Point().Redacted() {
-		without = st.Redact(s.Database.Prefix).Has
+		without = stack.SecretsOf(st).Redact(s.Database.Prefix).Has
 	}
 	filter := stack.DatabaseFilter(s.Root, s.Database)
 	filter.Attrs = true
@@ -172,7 +172,7 @@ func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, 
 	}
 	defer was.Close()
 	if p.Point().Redacted() { // what was taken out is no difference
-		now = stack.Redacted(now, st.Redact(s.Database.Prefix))
+		now = stack.Redacted(now, stack.SecretsOf(st).Redact(s.Database.Prefix))
 	}
 	quiet, err := tables.Quiet(ctx, now)
 	if err != nil {

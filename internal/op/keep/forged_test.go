@@ -28,7 +28,7 @@ func TestAForgedFileIsKeptAsItIs(t *testing.T) {
 	kept := func(name string) tree.Hash {
 		t.Helper()
 		p := keepNow(t, w, live, name)
-		d, err := w.Desk.Depot(ctx)
+		d, err := w.Desk.Workings().Depot(ctx)
 		require.NoError(t, err)
 		files, err := d.Files(ctx, p.Point)
 		require.NoError(t, err)

@@ -39,14 +39,14 @@ func keepNow(t *testing.T, w *demotest.World, s site.Site, name string) desk.Poi
 
 func planOf(t *testing.T, w *demotest.World, s site.Site, name string) plan.Plan {
 	t.Helper()
-	p, err := w.Desk.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand, Name: name})
+	p, err := w.Desk.Points.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand, Name: name})
 	require.NoError(t, err)
 	return p
 }
 
 func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 	t.Helper()
-	list, bad, err := w.Desk.Points(context.Background(), s.ID)
+	list, bad, err := w.Desk.Points.Points(context.Background(), s.ID)
 	require.NoError(t, err)
 	require.Empty(t, bad)
 	require.NotEmpty(t, list)
@@ -57,11 +57,11 @@ func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 func rehearsed(t *testing.T, w *demotest.World, p desk.Point) {
 	t.Helper()
 	ctx := context.Background()
-	pl, err := w.Desk.PlanRehearse(ctx, p)
+	pl, err := w.Desk.Points.PlanRehearse(ctx, p)
 	require.NoError(t, err)
 	r := w.Run(pl)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	p, err = w.Desk.FindPoint(ctx, p.ID)
+	p, err = w.Desk.Points.FindPoint(ctx, p.ID)
 	require.NoError(t, err)
 	assert.True(t, p.Proof.Holds, p.Proof.Text)
 	assert.False(t, p.Proof.At.IsZero())
@@ -70,10 +70,10 @@ func rehearsed(t *testing.T, w *demotest.World, p desk.Point) {
 
 func nothingLeft(t *testing.T, w *demotest.World) {
 	t.Helper()
-	left, err := w.Desk.Leftovers(context.Background())
+	left, err := w.Desk.Fleet.Leftovers(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	all, err := w.Desk.Record.Sites(context.Background())
+	all, err := w.Desk.Workings().Record.Sites(context.Background())
 	require.NoError(t, err)
 	for _, s := range all {
 		assert.NotContains(t, s.Name, "rehearsal")
@@ -83,7 +83,7 @@ func nothingLeft(t *testing.T, w *demotest.World) {
 // fromPoint makes a copy of a point.
 func fromPoint(t *testing.T, w *demotest.World, p desk.Point, name string) site.Site {
 	t.Helper()
-	pl, err := w.Desk.PlanFromPoint(context.Background(), p, func(c *clone.Choices) error {
+	pl, err := w.Desk.Points.PlanFromPoint(context.Background(), p, func(c *clone.Choices) error {
 		c.Name = name
 		return nil
 	})
@@ -130,7 +130,7 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 	assert.Equal(t, "After the tide", title(now))
 	assert.NoFileExists(t, filepath.Join(old.Root, "new.txt"))
 	assert.FileExists(t, filepath.Join(now.Root, "new.txt"))
-	faults, err := w.Desk.VerifyDepot(context.Background(), func(int64) {})
+	faults, err := w.Desk.Points.VerifyDepot(context.Background(), func(int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, faults)
 
@@ -144,11 +144,11 @@ func TestARealSiteIsKeptAndComesBack(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(old.Root, "wp-content/plugins/tide-table/tide-table.php"),
 		[]byte("<?php\nno_such_tide();\n"), 0o644))
 	broken := keepNow(t, w.World, old, "")
-	pl, err := w.Desk.PlanRehearse(ctx, broken)
+	pl, err := w.Desk.Points.PlanRehearse(ctx, broken)
 	require.NoError(t, err)
 	r := w.Run(pl)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	broken, err = w.Desk.FindPoint(ctx, broken.ID)
+	broken, err = w.Desk.Points.FindPoint(ctx, broken.ID)
 	require.NoError(t, err)
 	assert.False(t, broken.Proof.Holds)
 	assert.Contains(t, broken.Proof.Text, "no_such_tide")
@@ -165,7 +165,7 @@ func TestASiteOnAnotherHostIsKept(t *testing.T) {
 	rehearsed(t, w, p)
 	again := keepNow(t, w, live, "")
 	assert.Less(t, again.Added, p.Added/10)
-	pruned, err := w.Desk.ForgetPoints(context.Background(), []desk.Point{p})
+	pruned, err := w.Desk.Points.ForgetPoints(context.Background(), []desk.Point{p})
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, pruned.Bytes, int64(0))
 	rehearsed(t, w, again)
@@ -177,13 +177,13 @@ func TestKilledWhileKeepingAndRehearsing(t *testing.T) {
 	ctx := context.Background()
 	for _, m := range []string{"keep begin", "keep progress", "keep end"} {
 		t.Run(m, func(t *testing.T) {
-			before, _, err := w.Desk.Points(ctx, live.ID)
+			before, _, err := w.Desk.Points.Points(ctx, live.ID)
 			require.NoError(t, err)
-			r, err := w.Desk.Start(ctx, planOf(t, w, live, m))
+			r, err := w.Desk.Runs.Start(ctx, planOf(t, w, live, m))
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)
-			list, bad, err := w.Desk.Points(ctx, live.ID)
+			list, bad, err := w.Desk.Points.Points(ctx, live.ID)
 			require.NoError(t, err)
 			assert.Empty(t, bad)
 			assert.Len(t, list, len(before)+1, "one run takes one point")
@@ -193,16 +193,16 @@ func TestKilledWhileKeepingAndRehearsing(t *testing.T) {
 	for _, m := range []string{"reserve end", "files progress", "tables progress", "evidence progress", "evidence end",
 		"clear begin", "clear end"} {
 		t.Run("rehearsal "+m, func(t *testing.T) {
-			pl, err := w.Desk.PlanRehearse(ctx, p)
+			pl, err := w.Desk.Points.PlanRehearse(ctx, p)
 			require.NoError(t, err)
-			r, err := w.Desk.Start(ctx, pl)
+			r, err := w.Desk.Runs.Start(ctx, pl)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)
 			nothingLeft(t, w)
 		})
 	}
-	faults, err := w.Desk.VerifyDepot(ctx, func(int64) {})
+	faults, err := w.Desk.Points.VerifyDepot(ctx, func(int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, faults)
 }
@@ -237,7 +237,7 @@ func TestADamagedDepotSaysSo(t *testing.T) {
 	w.Keep()
 	live := w.Site(origin)
 	p := keepNow(t, w, live, "")
-	packs, err := filepath.Glob(filepath.Join(w.Desk.DepotPath(), "packs", "*", "*.zst"))
+	packs, err := filepath.Glob(filepath.Join(w.Desk.Points.DepotPath(), "packs", "*", "*.zst"))
 	require.NoError(t, err)
 	require.NotEmpty(t, packs)
 	for _, f := range packs {
@@ -247,26 +247,26 @@ func TestADamagedDepotSaysSo(t *testing.T) {
 		require.NoError(t, os.WriteFile(f, text, 0o600))
 	}
 	ctx := context.Background()
-	faults, err := w.Desk.VerifyDepot(ctx, func(int64) {})
+	faults, err := w.Desk.Points.VerifyDepot(ctx, func(int64) {})
 	require.NoError(t, err)
 	assert.NotEmpty(t, faults)
-	pl, err := w.Desk.PlanRehearse(ctx, p)
+	pl, err := w.Desk.Points.PlanRehearse(ctx, p)
 	if err == nil {
 		r := w.Run(pl)
 		require.Equal(t, plan.Stopped, r.State)
 		err = assert.AnError
 		assert.Contains(t, r.Error, depot.ErrDamaged.Error())
-		require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
-		_, cerr := w.Desk.Await(ctx, r.ID, nil)
+		require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
+		_, cerr := w.Desk.Runs.Await(ctx, r.ID, nil)
 		require.NoError(t, cerr)
 	}
 	require.Error(t, err)
 	nothingLeft(t, w)
-	out, err := w.Desk.MendDepot(ctx)
+	out, err := w.Desk.Points.MendDepot(ctx)
 	require.NoError(t, err)
 	assert.Len(t, out.Packs, len(packs))
 	keepNow(t, w, live, "") // the site still has what was lost
-	faults, err = w.Desk.VerifyDepot(ctx, func(int64) {})
+	faults, err = w.Desk.Points.VerifyDepot(ctx, func(int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, faults)
 	rehearsed(t, w, p)
@@ -274,7 +274,7 @@ func TestADamagedDepotSaysSo(t *testing.T) {
 
 func TestAFullDepotDisk(t *testing.T) {
 	w := demotest.New(t)
-	dir := w.Desk.DepotPath()
+	dir := w.Desk.Points.DepotPath()
 	require.NoError(t, os.MkdirAll(dir, 0o700))
 	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=16k"),
 		"this test needs to mount a small file system, as root")
@@ -284,7 +284,7 @@ func TestAFullDepotDisk(t *testing.T) {
 	r := w.Run(planOf(t, w, live, ""))
 	require.Equal(t, plan.Stopped, r.State)
 	assert.Contains(t, r.Error, "no space left on device")
-	list, bad, err := w.Desk.Points(context.Background(), "")
+	list, bad, err := w.Desk.Points.Points(context.Background(), "")
 	require.NoError(t, err)
 	assert.Empty(t, bad)
 	assert.Empty(t, list)
@@ -300,7 +300,7 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 		"UPDATE sk_posts SET post_title = 'Later' WHERE post_name = 'post-3'"))
 	s := w.Copy(live.Name, "worked-on")
 	require.NoError(t, mariadbtest.DB(s.Database.Name).Exec(ctx, "DELETE FROM sk_posts WHERE post_name = 'post-4'"))
-	pl, err := w.Desk.PlanBack(ctx, s.ID, p)
+	pl, err := w.Desk.Points.PlanBack(ctx, s.ID, p)
 	require.NoError(t, err)
 	r := w.Run(pl)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -314,16 +314,16 @@ func TestACopyIsBroughtBackToARestorePointOfItsOrigin(t *testing.T) {
 		t, db.QueryRow("SELECT COUNT(*) FROM sk_posts WHERE post_name = 'post-4' OR post_title = 'Later'").Scan(&n),
 	)
 	assert.Equal(t, 1, n, "as the point holds it")
-	apart, err := w.Desk.Apart(ctx, s.ID)
+	apart, err := w.Desk.Copies.Apart(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Positive(t, apart.Origin, "the origin went on since")
-	pl, err = w.Desk.PlanRefresh(ctx, s.ID)
+	pl, err = w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(pl).State, "and to the present again")
 	nothingLeft(t, w.World)
 
 	other := keepNow(t, w.World, s, "")
-	_, err = w.Desk.PlanBack(ctx, s.ID, other)
+	_, err = w.Desk.Points.PlanBack(ctx, s.ID, other)
 	assert.ErrorContains(t, err, "make a copy of the point instead")
 }
 
@@ -343,7 +343,7 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	}
 	w.Keep()
 	p := keepNow(t, w.World, live, "")
-	c, err := w.Desk.Since(ctx, p)
+	c, err := w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	assert.Empty(t, c.Files)
 	assert.Empty(t, c.Tables)
@@ -363,7 +363,7 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	require.NoError(t, os.WriteFile(style, text, 0o644)) // of the same length
 	require.NoError(t, os.WriteFile(filepath.Join(live.Root, "new.txt"), nil, 0o644))
 	require.NoError(t, os.Remove(filepath.Join(live.Root, "wp-mail.php")))
-	c, err = w.Desk.Since(ctx, p)
+	c, err = w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	for i := range c.Files {
 		c.Files[i].Was = nil // whoever runs the tests
@@ -390,29 +390,29 @@ func TestWhatChangedSinceARestorePoint(t *testing.T) {
 	)
 
 	dir := t.TempDir()
-	size, err := w.Desk.Dump(ctx, p, filepath.Join(dir, "site.sql"))
+	size, err := w.Desk.Points.Dump(ctx, p, filepath.Join(dir, "site.sql"))
 	require.NoError(t, err)
 	text, err = os.ReadFile(filepath.Join(dir, "site.sql"))
 	require.NoError(t, err)
 	assert.EqualValues(t, len(text), size)
 	assert.Contains(t, string(text), "CREATE TABLE `sk_gone`", "as it was then")
 	assert.NotContains(t, string(text), "sk_new")
-	_, err = w.Desk.Dump(ctx, p, filepath.Join(dir, "site.sql"))
+	_, err = w.Desk.Points.Dump(ctx, p, filepath.Join(dir, "site.sql"))
 	assert.ErrorContains(t, err, "nothing is written over")
-	files, _, err := w.Desk.Extract(ctx, p, "wp-mail.php", filepath.Join(dir, "back.php"))
+	files, _, err := w.Desk.Points.Extract(ctx, p, "wp-mail.php", filepath.Join(dir, "back.php"))
 	require.NoError(t, err)
 	assert.Equal(t, 1, files)
 	assert.FileExists(t, filepath.Join(dir, "back.php"))
-	_, _, err = w.Desk.Extract(ctx, p, "wp-mail.php", filepath.Join(dir, "back.php"))
+	_, _, err = w.Desk.Points.Extract(ctx, p, "wp-mail.php", filepath.Join(dir, "back.php"))
 	assert.ErrorContains(t, err, "nothing is written over")
-	files, _, err = w.Desk.Extract(ctx, p, "wp-content/uploads", filepath.Join(dir, "uploads"))
+	files, _, err = w.Desk.Points.Extract(ctx, p, "wp-content/uploads", filepath.Join(dir, "uploads"))
 	require.NoError(t, err)
 	assert.Positive(t, files)
-	files, _, err = w.Desk.Extract(ctx, p, "", filepath.Join(dir, "all"))
+	files, _, err = w.Desk.Points.Extract(ctx, p, "", filepath.Join(dir, "all"))
 	require.NoError(t, err)
 	assert.EqualValues(t, p.Files, files)
 	for _, bad := range []string{"../etc", "none"} {
-		_, _, err = w.Desk.Extract(ctx, p, bad, filepath.Join(dir, "bad"))
+		_, _, err = w.Desk.Points.Extract(ctx, p, bad, filepath.Join(dir, "bad"))
 		assert.Error(t, err, bad)
 	}
 	left, err := filepath.Glob(filepath.Join(dir, ".alibi-*"))
@@ -425,20 +425,20 @@ func TestAHeldCopyIsKeptBeforeItIsRefreshed(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy(origin, "counted-on")
-	_, err := w.Desk.Hold(ctx, s.ID, "sign-off")
+	_, err := w.Desk.Copies.Hold(ctx, s.ID, "sign-off")
 	require.NoError(t, err)
 	require.NoError(t, w.Spoil("row-extra", s))
 	mine := filepath.Join(s.Root, "mine.txt")
 	require.NoError(t, os.WriteFile(mine, []byte("work"), 0o644))
 	w.Stop()
 	for _, m := range []string{"keep progress", "keep end", "files end"} {
-		pl, err := w.Desk.PlanRefresh(ctx, s.ID)
+		pl, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
-		r, err := w.Desk.StartTyped(ctx, pl, s.Name)
+		r, err := w.Desk.Runs.StartTyped(ctx, pl, s.Name)
 		require.NoError(t, err)
 		demotest.KilledAt(t, w, m)
 		demotest.Resumed(t, w, r.ID)
-		list, _, err := w.Desk.Points(ctx, s.ID)
+		list, _, err := w.Desk.Points.Points(ctx, s.ID)
 		require.NoError(t, err)
 		n := 0
 		for _, p := range list {
@@ -450,7 +450,7 @@ func TestAHeldCopyIsKeptBeforeItIsRefreshed(t *testing.T) {
 		assert.Equal(t, 1, n, "one point a run: %s", m)
 	}
 	assert.NoFileExists(t, mine)
-	list, _, err := w.Desk.Points(ctx, s.ID)
+	list, _, err := w.Desk.Points.Points(ctx, s.ID)
 	require.NoError(t, err)
 	w.Keep()
 	back := fromPoint(t, w, list[len(list)-1], "as-it-was")

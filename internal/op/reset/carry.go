@@ -96,7 +96,7 @@ func (x *runner) bring(ctx context.Context, st stack.Stack, dir string) error {
 		files[e.Path] = e.Text
 	}
 	if c.Ballast != nil && !c.Ballast.Remove {
-		for name, b := range st.BallastFiles(*c.Ballast) {
+		for name, b := range stack.FillerOf(st).BallastFiles(*c.Ballast) {
 			files[name] = b
 		}
 	}
@@ -161,7 +161,7 @@ func (x *runner) carry(ctx context.Context, k Carry, dir string) error {
 func (c *Change) places(st stack.Stack) (out []string) {
 	for _, p := range c.Put {
 		if p.Source.Kind != site.Core {
-			out = append(out, st.Stands(p.Source.Kind, p.Source.Slug))
+			out = append(out, stack.ComponentsOf(st).Stands(p.Source.Kind, p.Source.Slug))
 		}
 	}
 	for _, k := range c.Carry {
@@ -171,9 +171,9 @@ func (c *Change) places(st stack.Stack) (out []string) {
 		out = append(out, e.Path)
 	}
 	if c.Ballast != nil && c.Ballast.Remove {
-		out = append(out, st.BallastFolder())
+		out = append(out, stack.FillerOf(st).BallastFolder())
 	} else if c.Ballast != nil {
-		for name := range st.BallastFiles(*c.Ballast) {
+		for name := range stack.FillerOf(st).BallastFiles(*c.Ballast) {
 			out = append(out, name)
 		}
 	}
@@ -191,20 +191,20 @@ func (x *runner) rows(ctx context.Context, e *ends, now tables.Snapshot) (func(t
 	}
 	var err error
 	if c.Switch.Any() {
-		err = add(e.st.Switch(ctx, now, prefix, c.Switch))
+		err = add(stack.ComponentsOf(e.st).Switch(ctx, now, prefix, c.Switch))
 	}
 	if c.Caches {
-		parts = append(parts, func(t tables.Table) stack.Cleanup { return e.st.EmptyCaches(prefix, t) })
+		parts = append(parts, func(t tables.Table) stack.Cleanup { return stack.CachesOf(e.st).EmptyCaches(prefix, t) })
 	}
 	if err == nil && c.Account != nil {
-		err = add(e.st.Account(ctx, now, prefix, *c.Account))
+		err = add(stack.PeopleOf(e.st).Account(ctx, now, prefix, *c.Account))
 	}
 	if err == nil && c.Ballast != nil {
 		f := site.Facts{Prefix: prefix}
 		if e.s.Facts != nil {
 			f.Contents = e.s.Facts.Contents
 		}
-		err = add(e.st.Ballast(ctx, now, f, *c.Ballast, x.p.At))
+		err = add(stack.FillerOf(e.st).Ballast(ctx, now, f, *c.Ballast, x.p.At))
 	}
 	if err == nil && c.Scrub {
 		err = add(x.scrubbed(ctx, e, now))

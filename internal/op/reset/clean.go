@@ -15,6 +15,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/state"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
@@ -37,7 +38,7 @@ func (c *Clean) words() string {
 		parts = append(parts, "a site without what "+w.Plugin+" keeps")
 	}
 	if len(c.Tidy) > 0 {
-		parts = append(parts, map[bool]string{true: "a site "}[len(parts) == 0]+"without "+strings.Join(c.Tidy, ", "))
+		parts = append(parts, site.Either(len(parts) == 0, "a site ", "")+"without "+strings.Join(c.Tidy, ", "))
 	}
 	return strings.Join(parts, ", ")
 }
@@ -49,7 +50,7 @@ func (c *Clean) Tables() bool {
 
 // Leftovers lists what a reset of a site may leave over.
 func Leftovers(ctx context.Context, st stack.Stack, p stack.Place) (out []stack.Leftover, err error) {
-	for _, s := range st.LeftFolders() {
+	for _, s := range stack.ContentsOf(st).LeftFolders() {
 		entries, err := p.Root.ReadDir(s.Path)
 		if err != nil {
 			continue // it has none
@@ -91,9 +92,9 @@ func (c *Clean) Goes(p stack.Leftover) bool {
 }
 
 // cleaned works out the clean state from the one that the site is in.
-func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
+func (x *runner) cleaned(ctx context.Context, e *ends) (*state.Wanted, error) {
 	c := x.c.Clean
-	w := &wanted{}
+	w := &state.Wanted{}
 	if x.c.Files {
 		own, err := x.own(ctx, e.s)
 		if err != nil {
@@ -110,7 +111,7 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
 			}
 		}
 		in := inPaths(gone)
-		w.inScope = func(p string) bool { return len(gone) > 0 && in(p) && !own[p] }
+		w.InScope = func(p string) bool { return len(gone) > 0 && in(p) && !own[p] }
 	}
 	if !x.c.Database || !c.Tables() {
 		return w, nil
@@ -119,7 +120,7 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	of, err := e.st.Clean(ctx, now, e.s.Database.Prefix, c.Wish)
+	of, err := stack.ContentsOf(e.st).Clean(ctx, now, e.s.Database.Prefix, c.Wish)
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +129,7 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*wanted, error) {
 }
 
 // fed works out the state with content added that is in a file.
-func (x *runner) fed(ctx context.Context, e *ends) (*wanted, error) {
+func (x *runner) fed(ctx context.Context, e *ends) (*state.Wanted, error) {
 	text, err := os.ReadFile(x.c.Feed.Path)
 	if err != nil {
 		return nil, fmt.Errorf("reading the content: %w", err)
@@ -140,31 +141,31 @@ func (x *runner) fed(ctx context.Context, e *ends) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	of, _, err := e.st.Bring(ctx, now, e.s.Database.Prefix, bytes.NewReader(text))
+	of, _, err := stack.ContentsOf(e.st).Bring(ctx, now, e.s.Database.Prefix, bytes.NewReader(text))
 	if err != nil {
 		return nil, err
 	}
-	w := &wanted{}
+	w := &state.Wanted{}
 	e.change(w, now, of)
 	return w, nil
 }
 
 // change wants the tables that something becomes of.
-func (e *ends) change(w *wanted, now tables.Snapshot, of func(tables.Table) stack.Cleanup) {
-	w.db.Digest = now.Digest
+func (e *ends) change(w *state.Wanted, now tables.Snapshot, of func(tables.Table) stack.Cleanup) {
+	w.DB.Digest = now.Digest
 	owns := e.owns(now.Schema())
 	gone := map[string]bool{}
 	for _, tab := range now.Schema().Tables {
 		if k := of(tab); k.Changes() && owns(tab.Name) {
-			w.db.Tables = append(w.db.Tables, cleaning(now, tab, k))
+			w.DB.Tables = append(w.DB.Tables, cleaning(now, tab, k))
 			gone[tab.Name] = k.Goes
 		}
 	}
-	w.db.Hangs = true
+	w.DB.Hangs = true
 	falls := falling(now.Schema(), gone)
 	for _, o := range now.Schema().After {
 		if _, goes := falls[o]; !goes {
-			w.db.After = append(w.db.After, o)
+			w.DB.After = append(w.DB.After, o)
 		}
 	}
 }
@@ -202,7 +203,7 @@ func cleaning(now tables.Snapshot, tab tables.Table, k stack.Cleanup) tables.Wan
 		return to
 	}
 	to.Rows = func(ctx context.Context, give func(tables.Row) error) error {
-		err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
+		err := state.Rows(now, tab.Name)(ctx, func(r tables.Row) error {
 			if k.Row != nil {
 				changed, stays := k.Row(r)
 				if !stays {
@@ -232,7 +233,7 @@ func Counted(
 	w stack.Wish,
 	owns func(string) bool,
 ) (goes, stays []plan.Part, err error) {
-	of, err := st.Clean(ctx, snap, prefix, w)
+	of, err := stack.ContentsOf(st).Clean(ctx, snap, prefix, w)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -253,7 +254,7 @@ func Counted(
 		case k.Empty:
 			g.Rows, g.Bytes = tab.Rows, tab.Bytes
 		default:
-			if err := reader(snap, tab.Name)(ctx, func(r tables.Row) error {
+			if err := state.Rows(snap, tab.Name)(ctx, func(r tables.Row) error {
 				if _, stay := k.Row(r); stay {
 					s.Rows++
 				} else {

@@ -26,7 +26,7 @@ func TestADamagedRestorePointChangesNothing(t *testing.T) {
 	at := here(w, live)
 	damage(t, at)
 	kept(t, w, live)
-	pl, err := w.Desk.PlanRestore(context.Background(), p, whole)
+	pl, err := w.Desk.Points.PlanRestore(context.Background(), p, whole)
 	require.NoError(t, err)
 	// What only the first point has is lost.
 	packs, err := filepath.Glob(filepath.Join(w.Base, "depot/packs/*/*.zst"))
@@ -59,21 +59,21 @@ func TestASiteThatIsBusyIsNotTouched(t *testing.T) {
 	ctx := context.Background()
 	s := w.Copy(origin, "near")
 	p := kept(t, w, s)
-	pl, err := w.Desk.PlanRestore(ctx, p, whole)
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, whole)
 	require.NoError(t, err)
-	_, err = w.Desk.Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Run = "another"; return nil })
+	_, err = w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Run = "another"; return nil })
 	require.NoError(t, err)
-	require.NoError(t, w.Desk.Record.In(ctx, func(tx *inventory.Tx) error {
+	require.NoError(t, w.Desk.Workings().Record.In(ctx, func(tx *inventory.Tx) error {
 		return tx.Claim(ctx, "another", plan.Claim{Site: s.ID}, "")
 	}))
-	_, err = w.Desk.StartTyped(ctx, pl, pl.Confirm)
+	_, err = w.Desk.Runs.StartTyped(ctx, pl, pl.Confirm)
 	require.ErrorIs(t, err, inventory.ErrClaimed)
-	now, err := w.Desk.Record.Site(ctx, s.ID)
+	now, err := w.Desk.Workings().Record.Site(ctx, s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "another", now.Run, "it is still the other's")
 	for _, do := range []func() error{
-		func() error { _, err := w.Desk.Park(ctx, s.ID, "", "", ""); return err },
-		func() error { _, err := w.Desk.Lift(ctx, s.ID, ""); return err },
+		func() error { _, err := w.Desk.Copies.Park(ctx, s.ID, "", "", ""); return err },
+		func() error { _, err := w.Desk.Copies.Lift(ctx, s.ID, ""); return err },
 	} {
 		assert.ErrorContains(t, do(), "is at work on")
 	}
@@ -91,7 +91,7 @@ func TestALiveSiteOnAnotherHostIsBroughtBack(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(live.Root, "index.php"), []byte("<?php // broken"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(live.Root, "wp-content/evil"), 0o755))
 	restore(t, w.World, p, whole)
-	c, err := w.Desk.Since(ctx, p)
+	c, err := w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	assert.Empty(t, c.Files)
 	assert.Empty(t, c.Tables)

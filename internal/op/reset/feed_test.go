@@ -23,7 +23,7 @@ import (
 // brought adds the content of a file to a site and wants that to work.
 func brought(t *testing.T, w *demotest.World, s site.Site, file string) {
 	t.Helper()
-	pl, err := w.Desk.PlanBring(context.Background(), s.ID, file)
+	pl, err := w.Desk.Hands.PlanBring(context.Background(), s.ID, file)
 	require.NoError(t, err)
 	r := await(t, w, start(t, w, pl))
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -36,12 +36,12 @@ func TestContentIsCarriedByItself(t *testing.T) {
 	ctx := context.Background()
 	s := w.Copy(origin, "slate")
 	file := filepath.Join(t.TempDir(), "content.xml")
-	n, err := w.Desk.ExportContent(ctx, w.Site(origin), nil, file)
+	n, err := w.Desk.Hands.ExportContent(ctx, w.Site(origin), nil, file)
 	require.NoError(t, err)
 	assert.Positive(t, n)
-	_, err = w.Desk.ExportContent(ctx, w.Site(origin), nil, file)
+	_, err = w.Desk.Hands.ExportContent(ctx, w.Site(origin), nil, file)
 	assert.ErrorContains(t, err, "nothing is written over")
-	_, err = w.Desk.PlanBring(ctx, s.ID, file)
+	_, err = w.Desk.Hands.PlanBring(ctx, s.ID, file)
 	require.NoError(t, err)
 	posts, comments := value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type <> 'revision'"),
 		value(t, s, "SELECT COUNT(*) FROM sk_comments")
@@ -51,11 +51,11 @@ func TestContentIsCarriedByItself(t *testing.T) {
 	assert.Equal(t, comments, value(t, s, "SELECT COUNT(*) FROM sk_comments"))
 	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_content LIKE '%//skerryline.example%'"),
 		"its addresses are the copy's")
-	pl, err := w.Desk.PlanBring(ctx, s.ID, file)
+	pl, err := w.Desk.Hands.PlanBring(ctx, s.ID, file)
 	require.NoError(t, err)
 	assert.True(t, pl.Blocked(), "twice brings nothing")
 	only := filepath.Join(t.TempDir(), "pages.xml")
-	n, err = w.Desk.ExportContent(ctx, s, []site.Kind{site.Pages}, only)
+	n, err = w.Desk.Hands.ExportContent(ctx, s, []site.Kind{site.Pages}, only)
 	require.NoError(t, err)
 	text, err := os.ReadFile(only)
 	require.NoError(t, err)
@@ -66,7 +66,7 @@ func TestContentIsCarriedByItself(t *testing.T) {
 		"<!DOCTYPE x [<!ENTITY e SYSTEM " +
 			"\"file:///etc/passwd\">]><rss><channel><item><title>&e;</title></item></channel></rss>"} {
 		require.NoError(t, os.WriteFile(only, []byte(bad), 0o600))
-		_, err := w.Desk.PlanBring(ctx, s.ID, only)
+		_, err := w.Desk.Hands.PlanBring(ctx, s.ID, only)
 		assert.Error(t, err, bad)
 	}
 }
@@ -93,7 +93,7 @@ func TestWhatTheCMSExportsIsImported(t *testing.T) {
 	assert.Equal(t, posts, value(t, s, count))
 	assert.NotEqual(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_term_relationships"))
 	r := await(t, w.World, start(t, w.World, func() plan.Plan {
-		pl, err := w.Desk.PlanClean(context.Background(), s.ID,
+		pl, err := w.Desk.Copies.PlanClean(context.Background(), s.ID,
 			reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}}, "")
 		require.NoError(t, err)
 		return pl
@@ -106,19 +106,19 @@ func TestACopyComesBackToWhatItWasWhenItWasMade(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	o := w.Site(origin)
-	c, err := w.Desk.CopyDefaults(ctx, o, "a test")
+	c, err := w.Desk.Copies.CopyDefaults(ctx, o, "a test")
 	require.NoError(t, err)
 	c.Name, c.Keep = "fresh", true
-	pl, err := w.Desk.PlanCopy(ctx, o.ID, c)
+	pl, err := w.Desk.Copies.PlanCopy(ctx, o.ID, c)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(pl).State)
 	s := w.Site("fresh")
-	p, err := w.Desk.MadePoint(ctx, s)
+	p, err := w.Desk.Points.MadePoint(ctx, s)
 	require.NoError(t, err)
 	assert.Equal(t, clone.AsMade, p.Why)
 	damage(t, s)
 	restore(t, w, p, whole)
 	same(t, w, p)
-	_, err = w.Desk.MadePoint(ctx, w.Copy(origin, "other"))
+	_, err = w.Desk.Points.MadePoint(ctx, w.Copy(origin, "other"))
 	assert.ErrorContains(t, err, "alibi copy --keep")
 }

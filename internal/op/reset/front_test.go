@@ -72,9 +72,10 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 	own := filepath.Join(live.Root, "wp-content/maintenance.php")
 	require.NoError(t, os.WriteFile(own, []byte("<?php echo 'the site says so itself';"), 0o644))
 
-	_, err := w.Desk.Park(ctx, live.ID, "", "", "")
+	_, err := w.Desk.Copies.Park(ctx, live.ID, "", "", "")
 	require.ErrorIs(t, err, desk.ErrNotTyped)
-	s, err := w.Desk.Park(ctx, live.ID, "Back at <b>high</b> water <?php echo 1+1; ?>", "harbour@skerryline.example",
+	s, err := w.Desk.Copies.Park(ctx, live.ID, "Back at <b>high</b> water <?php echo 1+1; ?>",
+		"harbour@skerryline.example",
 		live.Name)
 	require.NoError(t, err)
 	assert.Equal(t, site.Parked, s.State)
@@ -84,7 +85,7 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 	assert.Contains(t, page, "Back at &lt;b&gt;high&lt;/b&gt; water")
 	assert.NotContains(t, page, "water 2", "what people write is not run")
 
-	s, err = w.Desk.Lift(ctx, live.ID, live.Name)
+	s, err = w.Desk.Copies.Lift(ctx, live.ID, live.Name)
 	require.NoError(t, err)
 	assert.Equal(t, site.Ready, s.State)
 	status, _ = visit(t, port, host)
@@ -93,10 +94,10 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "says so itself", "its own page is back")
 	assert.NoFileExists(t, filepath.Join(live.Root, ".maintenance"))
-	_, err = w.Desk.Lift(ctx, live.ID, live.Name)
+	_, err = w.Desk.Copies.Lift(ctx, live.ID, live.Name)
 	assert.ErrorContains(t, err, "nothing to lift")
 
-	_, err = w.Desk.Maintain(ctx, live.ID, "", live.Name)
+	_, err = w.Desk.Copies.Maintain(ctx, live.ID, "", live.Name)
 	require.NoError(t, err)
 	status, page = visit(t, port, host)
 	assert.Contains(t, page, "says so itself", "the site's own page for maintenance is shown: %d", status)
@@ -108,10 +109,10 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 	restore(t, w.World, p, reset.Choices{Files: true})
 	status, page = visit(t, port, host)
 	assert.Contains(t, page, "says so itself", "%d", status)
-	_, err = w.Desk.Lift(ctx, live.ID, live.Name)
+	_, err = w.Desk.Copies.Lift(ctx, live.ID, live.Name)
 	require.NoError(t, err)
 	same(t, w.World, p)
-	_, err = w.Desk.Hide(ctx, live.ID, "made-up")
+	_, err = w.Desk.Copies.Hide(ctx, live.ID, "made-up")
 	assert.ErrorContains(t, err, "set in its web server")
 }
 
@@ -145,7 +146,7 @@ func TestACopyIsHiddenAndParkedByTheGateway(t *testing.T) {
 	_, err := fmt.Sscan(s.Address().Port, &port)
 	require.NoError(t, err)
 	host := s.Address().Host + ":" + s.Address().Port
-	_, err = w.Desk.Hide(ctx, s.ID, "made-up")
+	_, err = w.Desk.Copies.Hide(ctx, s.ID, "made-up")
 	require.NoError(t, err)
 	status, page := visit(t, port, host)
 	assert.Equal(t, http.StatusUnauthorized, status)
@@ -157,17 +158,17 @@ func TestACopyIsHiddenAndParkedByTheGateway(t *testing.T) {
 		status, _ = visit(t, port, host, func(r *http.Request) { r.SetBasicAuth("anybody", x.word) })
 		assert.Equal(t, x.want, status)
 	}
-	_, err = w.Desk.Hide(ctx, s.ID, "abc")
+	_, err = w.Desk.Copies.Hide(ctx, s.ID, "abc")
 	assert.ErrorContains(t, err, "too short")
-	_, err = w.Desk.Park(ctx, s.ID, "", "https://skerryline.example/contact", "")
+	_, err = w.Desk.Copies.Park(ctx, s.ID, "", "https://skerryline.example/contact", "")
 	require.NoError(t, err)
 	status, page = visit(t, port, host)
 	assert.Equal(t, http.StatusServiceUnavailable, status)
 	assert.Contains(t, page, "skerryline.example/contact")
-	rep, err := w.Desk.Prove(ctx, s.ID, false, nil)
+	rep, err := w.Desk.Copies.Prove(ctx, s.ID, false, nil)
 	require.NoError(t, err)
 	assert.True(t, rep.Proof().Holds, rep.Summary())
-	_, err = w.Desk.Lift(ctx, s.ID, "")
+	_, err = w.Desk.Copies.Lift(ctx, s.ID, "")
 	require.NoError(t, err)
 	status, _ = visit(t, port, host)
 	assert.Equal(t, http.StatusOK, status)

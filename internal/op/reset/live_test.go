@@ -88,7 +88,7 @@ func TestWhatComesIntoALiveSiteBelongsToItsAccount(t *testing.T) {
 	before := access(t, root)
 	for name, text := range map[string][]byte{"wp-content/new/deep.php": []byte("<?php // new\n"),
 		"wp-config.php": edited(t, root)} {
-		pl, err := w.Desk.PlanEdit(context.Background(), s.ID, name, text, false)
+		pl, err := w.Desk.Hands.PlanEdit(context.Background(), s.ID, name, text, false)
 		require.NoError(t, err)
 		r := await(t, w.World, start(t, w.World, pl))
 		require.Equal(t, plan.Done, r.State, r.Error)

@@ -4,19 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"alibi/internal/op"
 	"alibi/internal/site"
-	"alibi/internal/tables"
-	"alibi/internal/tree"
+	"alibi/internal/stack"
 	"alibi/internal/work"
 )
-
-// ErrDiffers says that a site is not what it should be after all.
-var ErrDiffers = errors.New("the site is not what it should be")
 
 // prove compares the site with what it should be, before anybody sees it.
 func (x *runner) prove(ctx context.Context, t *work.Task) error {
@@ -25,41 +20,15 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer e.close()
-	c, err := x.differ(ctx, e)
+	found, err := x.maker(e.s).Compare(ctx, t, e.sides())
 	if err != nil {
 		return err
 	}
-	var wrong []string
-	for _, list := range [][]tree.Entry{c.put, tree.OnlyFiles(c.remove)} {
-		for _, d := range list {
-			if !slices.Contains(x.mem.Forged, d.Path) {
-				wrong = append(wrong, d.Path)
-			}
-		}
-	}
-	if len(x.mem.Forged) > 0 {
-		still, err := x.forged(ctx, e)
-		if err != nil {
-			return err
-		}
-		wrong = append(wrong, still...)
-	}
-	var rows int64
-	if len(e.want.db.Tables) > 0 {
-		n, bad, err := e.proveTables(ctx, t)
-		if err != nil {
-			return err
-		}
-		rows, wrong = n, append(wrong, bad...)
-	}
-	if len(wrong) > 0 {
-		return fmt.Errorf("%w: %d parts differ, the first is %s", ErrDiffers, len(wrong), wrong[0])
-	}
 	var parts []string
-	if n := len(e.want.db.Tables); n > 0 {
-		parts = append(parts, site.Plural(rows, "row", "rows")+" in "+site.Plural(int64(n), "table", "tables"))
+	if n := found.Tables; n > 0 {
+		parts = append(parts, site.Plural(found.Rows, "row", "rows")+" in "+site.Plural(int64(n), "table", "tables"))
 	}
-	if n := len(tree.OnlyFiles(e.want.entries)); n > 0 {
+	if n := found.Files; n > 0 {
 		parts = append(parts, site.Plural(int64(n), "file", "files"))
 	}
 	text := strings.Join(parts, " and ") + " are what they should be"
@@ -139,7 +108,7 @@ func (x *runner) left(ctx context.Context, e *ends) (out string, err error) {
 	if err != nil {
 		return "", err
 	}
-	for _, s := range e.st.LeftFolders() {
+	for _, s := range stack.ContentsOf(e.st).LeftFolders() {
 		n, bytes := 0, int64(0)
 		for _, p := range list {
 			if p.Folder == s.Name {
@@ -168,7 +137,7 @@ func (x *runner) anew(ctx context.Context, s site.Site) (site.Site, error) {
 // answers asks a copy for its pages; what it says is told, whatever it is: a
 // state may have been a broken one.
 func (x *runner) answers(ctx context.Context, s site.Site) string {
-	if s.Role != site.Copy || s.State != site.Ready || x.env.Probe == nil {
+	if s.Role != site.Copy || s.State != site.Ready || x.env.Web == nil {
 		return ""
 	}
 	s, err := x.anew(ctx, s)
@@ -180,64 +149,4 @@ func (x *runner) answers(ctx context.Context, s site.Site) string {
 		return "it does not answer: " + err.Error()
 	}
 	return fmt.Sprintf("its first page answers %d", a.Status)
-}
-
-// proveTables adds up the rows on both sides.
-func (e *ends) proveTables(ctx context.Context, t *work.Task) (rows int64, wrong []string, err error) {
-	now, err := e.snapshot(ctx)
-	if err != nil {
-		return 0, nil, err
-	}
-	for _, w := range e.want.db.Tables {
-		is, has := now.Schema().Table(w.Name)
-		if w.Table == nil || !has {
-			if has != (w.Table != nil) {
-				wrong = append(wrong, "table "+w.Name)
-			}
-			continue
-		}
-		n, sum, err := add(ctx, e.want.db.Digest, w.Name, w.Rows)
-		if err != nil {
-			return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
-		}
-		isN, isSum, err := total(ctx, now, is)
-		if err != nil {
-			return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
-		}
-		if n != isN || sum != isSum {
-			wrong = append(wrong, fmt.Sprintf("table %s (%d rows, and %d should be there)", w.Name, isN, n))
-		}
-		rows += n
-		t.Add(n, 1)
-	}
-	drop, hang := e.want.db.Hanging(now.Schema(), false)
-	for _, o := range append(drop, hang...) {
-		wrong = append(wrong, o.Kind+" "+o.Name)
-	}
-	return rows, wrong, nil
-}
-
-// add adds up the digests of rows.
-func add(
-	ctx context.Context,
-	digest func(string, tables.Row, []byte) (tables.Digest, []byte),
-	name string,
-	rows func(context.Context, func(tables.Row) error) error,
-) (n int64, sum uint64, err error) {
-	var buf []byte
-	var d tables.Digest
-	err = rows(ctx, func(r tables.Row) error {
-		d, buf = digest(name, r, buf)
-		n, sum = n+1, sum+d[0]
-		return ctx.Err()
-	})
-	return n, sum, err
-}
-
-// total adds up a table of a site.
-func total(ctx context.Context, snap tables.Snapshot, t tables.Table) (int64, uint64, error) {
-	if sm, ok := snap.(tables.Summer); ok {
-		return sm.Total(ctx, t.Name, tables.Range{})
-	}
-	return add(ctx, snap.Digest, t.Name, reader(snap, t.Name))
 }

@@ -22,6 +22,7 @@ import (
 	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/state"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 	"alibi/internal/work"
@@ -67,16 +68,11 @@ type runner struct {
 
 // memory is what the steps remember between tries.
 type memory struct {
-	Reserved bool            `json:"reserved,omitempty"`
-	Was      *site.Front     `json:"was,omitempty"`     // what visitors saw before
-	Hung     []tables.Object `json:"hung,omitempty"`    // what hung on the tables before
-	Looked   bool            `json:"looked,omitempty"`  // at what hung there, which may be nothing
-	Came     []string        `json:"came,omitempty"`    // files and folders that were not there before
-	Forged   []string        `json:"forged,omitempty"`  // files that look as they are to be, and hold something else
-	Ungiven  []string        `json:"ungiven,omitempty"` // entries that our account may not give to their owners
-	Folders  []tree.Entry    `json:"folders,omitempty"` // whose access was changed, as they were
-	Pages    []op.Page       `json:"pages,omitempty"`   // of a live site, as they answered before
-	Settled  bool            `json:"settled,omitempty"`
+	state.Memory
+	Reserved bool        `json:"reserved,omitempty"`
+	Was      *site.Front `json:"was,omitempty"`   // what visitors saw before
+	Pages    []op.Page   `json:"pages,omitempty"` // of a live site, as they answered before
+	Settled  bool        `json:"settled,omitempty"`
 
 	Answered int           `json:"answered,omitempty"` // what the first page answered before a change; 0: nothing
 	Mark     int64         `json:"mark,omitempty"`     // in the error log, before a change
@@ -119,11 +115,11 @@ func (x *runner) operation() *work.Operation {
 	return &work.Operation{
 		Steps: work.Each(map[string]work.Do{
 			"reserve": x.reserve,
-			"stage":   x.stage,
+			"stage":   x.making((*state.Maker).Stage),
 			"close":   x.shut,
 			"keep":    x.keep,
-			"tables":  x.tables,
-			"files":   x.files,
+			"tables":  x.making((*state.Maker).Tables),
+			"files":   x.making((*state.Maker).Files),
 			"prove":   x.prove,
 			"wake":    x.wake,
 			"open":    x.open,
@@ -196,7 +192,7 @@ func (x *runner) ends(ctx context.Context) (*ends, error) {
 		e.close()
 		return nil, err
 	}
-	e.want.db.Lower = s.Role == site.Copy // the numbers of a live site's rows rise only
+	e.want.DB.Lower = s.Role == site.Copy // the numbers of a live site's rows rise only
 	return e, nil
 }
 
@@ -206,7 +202,7 @@ type ends struct {
 	place stack.Place
 	st    stack.Stack
 	snap  tables.Snapshot // of its own tables, once they were asked for
-	want  *wanted
+	want  *state.Wanted
 
 	closed bool
 }
@@ -277,10 +273,11 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx) // from here on there is no way back, so nothing stops half-way
-	if err := x.settleTables(ctx, s); err != nil {
+	m := x.maker(s)
+	if err := m.Commit(ctx); err != nil {
 		return err
 	}
-	if err := x.clearStage(ctx, s); err != nil {
+	if err := m.Clear(ctx); err != nil {
 		return err
 	}
 	if err := x.lift(ctx, s); err != nil {
@@ -359,13 +356,7 @@ func (x *runner) undo(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := x.filesBack(ctx, s); err != nil {
-		return err
-	}
-	if err := x.tablesBack(ctx, s); err != nil {
-		return err
-	}
-	if err := x.clearStage(ctx, s); err != nil {
+	if err := x.maker(s).RollBack(ctx); err != nil {
 		return err
 	}
 	if err := x.sleep(ctx); err != nil {
@@ -391,8 +382,7 @@ func Paths(list []string) (out []string, err error) {
 		c, err := host.Clean(strings.Trim(p, "/"))
 		if err != nil || c == "." {
 			return nil, fmt.Errorf(
-				"%q is no file or folder of the site: name it as it is called below the site's root, such as "+
-					"wp-content/uploads",
+				"%q is no file or folder of the site: name it as it is called below the site's root",
 				p,
 			)
 		}

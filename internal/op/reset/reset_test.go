@@ -54,7 +54,7 @@ var moments = []string{
 
 func kept(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 	t.Helper()
-	p, err := w.Desk.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand})
+	p, err := w.Desk.Points.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand})
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -63,7 +63,7 @@ func kept(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 
 func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 	t.Helper()
-	list, bad, err := w.Desk.Points(context.Background(), s.ID)
+	list, bad, err := w.Desk.Points.Points(context.Background(), s.ID)
 	require.NoError(t, err)
 	require.Empty(t, bad)
 	require.NotEmpty(t, list)
@@ -74,14 +74,14 @@ func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
 func begin(t *testing.T, w *demotest.World, p desk.Point, c reset.Choices) plan.Run {
 	t.Helper()
 	ctx := context.Background()
-	pl, err := w.Desk.PlanRestore(ctx, p, c)
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, c)
 	require.NoError(t, err)
 	return start(t, w, pl)
 }
 
 func start(t *testing.T, w *demotest.World, pl plan.Plan) plan.Run {
 	t.Helper()
-	r, err := w.Desk.StartTyped(context.Background(), pl, pl.Confirm)
+	r, err := w.Desk.Runs.StartTyped(context.Background(), pl, pl.Confirm)
 	require.NoError(t, err)
 	return r
 }
@@ -90,7 +90,7 @@ func await(t *testing.T, w *demotest.World, r plan.Run) plan.Run {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
-	r, err := w.Desk.Await(ctx, r.ID, nil)
+	r, err := w.Desk.Runs.Await(ctx, r.ID, nil)
 	require.NoError(t, err)
 	return r
 }
@@ -108,7 +108,7 @@ func restore(t *testing.T, w *demotest.World, p desk.Point, c reset.Choices) pla
 func same(t *testing.T, w *demotest.World, p desk.Point) {
 	t.Helper()
 	ctx := context.Background()
-	c, err := w.Desk.Since(ctx, p)
+	c, err := w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	assert.Empty(t, c.Files)
 	assert.Empty(t, c.Tables)
@@ -126,7 +126,7 @@ func here(w *demotest.World, s site.Site) site.Site {
 // clear wants nothing of a run to be left in a site.
 func clear(t *testing.T, w *demotest.World, id site.ID) {
 	t.Helper()
-	s, err := w.Desk.Record.Site(context.Background(), id)
+	s, err := w.Desk.Workings().Record.Site(context.Background(), id)
 	require.NoError(t, err)
 	s = here(w, s)
 	assert.Empty(t, s.Run)
@@ -199,7 +199,7 @@ func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
 	p := kept(t, w, live)
 	live = here(w, live)
 	damage(t, live)
-	pl, err := w.Desk.PlanRestore(ctx, p, whole)
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, whole)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Restore, pl.Kind)
 	assert.Equal(t, live.Name, pl.Confirm)
@@ -207,9 +207,9 @@ func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
 	for _, part := range []string{"files added since", "table sk_new", "table sk_comments", "table sk_posts"} {
 		assert.Contains(t, goes, part)
 	}
-	_, err = w.Desk.Start(ctx, pl)
+	_, err = w.Desk.Runs.Start(ctx, pl)
 	require.ErrorIs(t, err, desk.ErrNotTyped)
-	_, err = w.Desk.StartTyped(ctx, pl, "skerry")
+	_, err = w.Desk.Runs.StartTyped(ctx, pl, "skerry")
 	require.ErrorIs(t, err, desk.ErrNotTyped)
 	r := await(t, w, start(t, w, pl))
 	require.Equal(t, plan.Done, r.State, r.Error)
@@ -267,10 +267,10 @@ func TestPartsOfARestorePoint(t *testing.T) {
 	restore(t, w, was, whole)
 	same(t, w, was)
 	for _, bad := range []reset.Choices{{Files: true, Paths: []string{"../etc"}}, {Files: true, Paths: []string{"."}}} {
-		_, err := w.Desk.PlanRestore(ctx, was, bad)
+		_, err := w.Desk.Points.PlanRestore(ctx, was, bad)
 		assert.ErrorContains(t, err, "no file or folder of the site")
 	}
-	_, err = w.Desk.PlanRestore(ctx, was, reset.Choices{Database: true, Tables: []string{"sk_none"}})
+	_, err = w.Desk.Points.PlanRestore(ctx, was, reset.Choices{Database: true, Tables: []string{"sk_none"}})
 	assert.ErrorContains(t, err, "has no table sk_none")
 	r := await(t, w, begin(t, w, was, reset.Choices{Database: true, Items: []int64{987654}}))
 	assert.Equal(t, plan.Cancelled, r.State)
@@ -303,7 +303,7 @@ func cancelAt(d func() *desk.Desk, moment *string) func(*desk.Options) {
 		o.Observe = func(m work.Moment) {
 			if *moment != "" && m.Step+" "+m.Phase == *moment {
 				*moment = ""
-				_ = d().Queue.Cancel(context.Background(), m.Run)
+				_ = d().Workings().Queue.Cancel(context.Background(), m.Run)
 			}
 		}
 	}
@@ -323,7 +323,7 @@ func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 	p := kept(t, w, live)
 	live = here(w, live)
 	damage(t, live)
-	stored, err := w.Desk.Record.Site(context.Background(), p.Site.ID)
+	stored, err := w.Desk.Workings().Record.Site(context.Background(), p.Site.ID)
 	require.NoError(t, err)
 	absolute := filepath.Join(live.Root, "absolute")
 	require.NoError(t, os.Symlink(stored.Root+"/index.php", absolute)) // as the host sees it
@@ -452,13 +452,13 @@ func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
 	r := restore(t, w.World, p, whole)
 	assert.Contains(t, r.Result, "its first page answers 200")
 	same(t, w.World, p)
-	rep, err := w.Desk.Prove(context.Background(), s.ID, false, nil)
+	rep, err := w.Desk.Copies.Prove(context.Background(), s.ID, false, nil)
 	require.NoError(t, err)
 	assert.True(t, rep.Proof().Holds, rep.Summary())
 
 	// After a refresh it may have another database; its configuration stays.
 	on(t, live, "ALTER TABLE sk_links ADD COLUMN tide INT")
-	pl, err := w.Desk.PlanRefresh(context.Background(), s.ID)
+	pl, err := w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(pl).State)
 	now := w.Site("worked-on")

@@ -7,6 +7,8 @@ import (
 	"io/fs"
 
 	"alibi/internal/depot/pointhost"
+	"alibi/internal/stack"
+	"alibi/internal/state"
 	"alibi/internal/tables"
 )
 
@@ -15,13 +17,13 @@ import (
 
 // keepSecretFiles leaves the files out that the archive has without their
 // secrets, if the site has them.
-func (e *ends) keepSecretFiles(h *pointhost.Host, w *wanted) {
+func (e *ends) keepSecretFiles(h *pointhost.Host, w *state.Wanted) {
 	if !h.Point().Redacted() {
 		return
 	}
-	has, in := e.st.Redact(e.s.Database.Prefix).Has, w.inScope
+	has, in := stack.SecretsOf(e.st).Redact(e.s.Database.Prefix).Has, w.InScope
 	there := map[string]bool{}
-	w.inScope = func(p string) bool {
+	w.InScope = func(p string) bool {
 		if !in(p) || !has(p) {
 			return in(p)
 		}
@@ -45,11 +47,11 @@ func (e *ends) keepSecretRows(
 	if !h.Point().Redacted() || !has {
 		return rows
 	}
-	by := e.st.Redact(e.s.Database.Prefix)
+	by := stack.SecretsOf(e.st).Redact(e.s.Database.Prefix)
 	return func(ctx context.Context, give func(tables.Row) error) error {
 		keys := tables.Keys(now, is)
 		own := map[uint64]tables.Row{} // rows of the site's that have secrets
-		err := reader(now, is.Name)(ctx, func(r tables.Row) error {
+		err := state.Rows(now, is.Name)(ctx, func(r tables.Row) error {
 			if secret(is, r, by.Row(is, r)) {
 				own[keys.Of(r)] = tables.Row{Key: tables.Keep(r.Key), Values: tables.Keep(r.Values)}
 			}

@@ -6,28 +6,16 @@ import (
 	"slices"
 
 	"alibi/internal/depot/pointhost"
-	"alibi/internal/host"
 	"alibi/internal/stack"
+	"alibi/internal/state"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
 
-// wanted is the state that a site is to have. What is outside of its scope stays
-// as it is.
-type wanted struct {
-	from    host.Tree    // where new files are read; nil: no file changes
-	entries []tree.Entry // as they are to be, folders too
-	inScope func(path string) bool
-	hash    func(path string) tree.Hash // of a wanted file; nil: not known
-	exact   bool                        // entries say who may use them; else see access
-
-	db tables.Wanted
-}
-
 func none(context.Context, func(tables.Row) error) error { return nil }
 
 // wanted works out the state that was chosen.
-func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
+func (x *runner) wanted(ctx context.Context, e *ends) (*state.Wanted, error) {
 	if x.c.Clean != nil {
 		return x.cleaned(ctx, e)
 	}
@@ -45,7 +33,7 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &wanted{}
+	w := &state.Wanted{}
 	if x.c.Files {
 		if err := x.wantFiles(ctx, e, h, w); err != nil {
 			return nil, err
@@ -61,28 +49,28 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*wanted, error) {
 
 // wantFiles takes the files of a restore point, but for those that make a copy
 // the one that it is.
-func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *wanted) error {
+func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *state.Wanted) error {
 	s := e.s
 	own, err := x.own(ctx, s)
 	if err != nil {
 		return err
 	}
-	if w.from, err = h.Open(ctx, h.Point().Site.Root); err != nil {
+	if w.From, err = h.Open(ctx, h.Point().Site.Root); err != nil {
 		return err
 	}
-	w.hash = h.Hash
-	w.exact = h.Point().Site.ID == s.ID && h.Point().Site.Host == s.Host
+	w.Hash = h.Hash
+	w.Exact = h.Point().Site.ID == s.ID && h.Point().Site.Host == s.Host
 	chosen := inPaths(x.c.Paths)
 	missing := h.Point().Missing // nobody knows what these were
-	w.inScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }
+	w.InScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }
 	e.keepSecretFiles(h, w)
-	list, err := tree.Scan(ctx, w.from, filter(h.Point().Site))
+	list, err := tree.Scan(ctx, w.From, filter(h.Point().Site))
 	if err != nil {
 		return err
 	}
 	for _, e := range list.Entries {
-		if w.inScope(e.Path) || e.Mode.IsDir() && len(x.c.Paths) > 0 && above(e.Path, x.c.Paths) {
-			w.entries = append(w.entries, e)
+		if w.InScope(e.Path) || e.Mode.IsDir() && len(x.c.Paths) > 0 && above(e.Path, x.c.Paths) {
+			w.Entries = append(w.Entries, e)
 		}
 	}
 	return nil
@@ -94,7 +82,7 @@ func above(dir string, paths []string) bool {
 }
 
 // wantTables takes the tables of a restore point.
-func (x *runner) wantTables(ctx context.Context, e *ends, h *pointhost.Host, w *wanted) error {
+func (x *runner) wantTables(ctx context.Context, e *ends, h *pointhost.Host, w *state.Wanted) error {
 	db, err := h.Database(ctx, e.s.Database)
 	if err != nil {
 		return err
@@ -111,7 +99,7 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *pointhost.Host, w *
 		return fmt.Errorf("the restore point is of a %s database, and the site has a %s one: make a copy of the "+
 			"point instead", was.Schema().Engine, now.Schema().Engine)
 	}
-	w.db.Digest = was.Digest
+	w.DB.Digest = was.Digest
 	if len(x.c.Kinds)+len(x.c.Items) > 0 {
 		return x.wantContent(ctx, e, h, was, now, w)
 	}
@@ -119,50 +107,40 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *pointhost.Host, w *
 	ownsThen, ownsNow := e.owns(was.Schema()), e.owns(now.Schema())
 	for _, tab := range was.Schema().Tables {
 		if ownsThen(tab.Name) && chosen(tab.Name) {
-			w.db.Tables = append(
-				w.db.Tables,
+			w.DB.Tables = append(
+				w.DB.Tables,
 				tables.WantedTable{
 					Name:  tab.Name,
 					Table: &tab,
 					Empty: h.Rows(tab.Name) == 0,
-					Rows:  e.keepSecretRows(h, now, tab, reader(was, tab.Name)),
+					Rows:  e.keepSecretRows(h, now, tab, state.Rows(was, tab.Name)),
 				},
 			)
 		}
 	}
 	for _, tab := range now.Schema().Tables {
 		if _, had := was.Schema().Table(tab.Name); !had && ownsNow(tab.Name) && len(x.c.Tables) == 0 {
-			w.db.Tables = append(w.db.Tables, tables.WantedTable{Name: tab.Name})
+			w.DB.Tables = append(w.DB.Tables, tables.WantedTable{Name: tab.Name})
 		}
 	}
 	if x.c.Tables != nil {
 		for _, name := range x.c.Tables {
-			if _, ok := w.db.Table(name); !ok {
+			if _, ok := w.DB.Table(name); !ok {
 				return fmt.Errorf("restore point %s has no table %s of this site", x.c.Point, name)
 			}
 		}
 		return nil
 	}
-	w.db.After, w.db.Hangs = was.Schema().After, true
+	w.DB.After, w.DB.Hangs = was.Schema().After, true
 	return nil
-}
-
-func reader(s tables.Snapshot, name string) func(context.Context, func(tables.Row) error) error {
-	return func(ctx context.Context, give func(tables.Row) error) error {
-		return s.Read(ctx, name, tables.Range{}, func(r tables.Row) error {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			return give(r)
-		})
-	}
 }
 
 // wantContent puts content of some kinds, or single pieces, back among what is
 // there.
 func (x *runner) wantContent(ctx context.Context, e *ends, h *pointhost.Host, was, now tables.Snapshot,
-	w *wanted) error {
-	back, err := e.st.PutBack(ctx, was, now, e.s.Database.Prefix, stack.Content{Kinds: x.c.Kinds, Items: x.c.Items})
+	w *state.Wanted) error {
+	back, err := stack.ContentsOf(e.st).PutBack(ctx, was, now, e.s.Database.Prefix,
+		stack.Content{Kinds: x.c.Kinds, Items: x.c.Items})
 	if err != nil {
 		return err
 	}
@@ -181,13 +159,13 @@ func (x *runner) wantContent(ctx context.Context, e *ends, h *pointhost.Host, wa
 				x.c.Point,
 			)
 		}
-		w.db.Tables = append(
-			w.db.Tables,
+		w.DB.Tables = append(
+			w.DB.Tables,
 			tables.WantedTable{
 				Name:  tab.Name,
 				Table: &tab,
 				Rows: func(ctx context.Context, give func(tables.Row) error) error {
-					if err := reader(now, tab.Name)(ctx, func(r tables.Row) error {
+					if err := state.Rows(now, tab.Name)(ctx, func(r tables.Row) error {
 						if drop(tab, r) {
 							return nil
 						}
@@ -195,7 +173,7 @@ func (x *runner) wantContent(ctx context.Context, e *ends, h *pointhost.Host, wa
 					}); err != nil {
 						return err
 					}
-					return e.keepSecretRows(h, now, then, reader(was, tab.Name))(ctx, func(r tables.Row) error {
+					return e.keepSecretRows(h, now, then, state.Rows(was, tab.Name))(ctx, func(r tables.Row) error {
 						if !bring(then, r) {
 							return nil
 						}

@@ -215,10 +215,10 @@ func (b *bench) make(ctx context.Context, v Variant) (_ *fork, err error) {
 }
 
 // alone are files that a cell may write to in place, and so has for itself.
-func alone(name string) bool {
+func (f *fork) alone(name string) bool {
 	base := filepath.Base(name)
 	return strings.HasSuffix(base, ".log") || strings.HasPrefix(base, ".") ||
-		strings.HasPrefix(name, "wp-content/cache/") ||
+		strings.HasPrefix(name, stack.LayoutOf(f.b.st).Caches+"/") ||
 		strings.HasSuffix(base, ".json") ||
 		strings.HasSuffix(base, ".lock")
 }
@@ -228,10 +228,10 @@ func alone(name string) bool {
 func (f *fork) files(ctx context.Context) error {
 	replaced := map[string]bool{}
 	for _, p := range f.v.Set.Put {
-		replaced[f.b.st.Stands(p.Source.Kind, p.Source.Slug)] = true
+		replaced[stack.ComponentsOf(f.b.st).Stands(p.Source.Kind, p.Source.Slug)] = true
 	}
 	gone := func(name string) bool {
-		if f.v.Core != nil && f.b.st.CoreFile(name) {
+		if f.v.Core != nil && stack.ComponentsOf(f.b.st).CoreFile(name) {
 			return true
 		}
 		for dir := name; dir != "."; dir = filepath.Dir(dir) {
@@ -259,7 +259,7 @@ func (f *fork) files(ctx context.Context) error {
 			err = os.MkdirAll(to, 0o755)
 		case e.Link != "":
 			err = os.Symlink(tree.RelativeLink(f.b.site.Root, e.Path, e.Link), to)
-		case alone(e.Path):
+		case f.alone(e.Path):
 			err = f.take(filepath.Join(shared, e.Path), to)
 		default:
 			err = os.Link(filepath.Join(shared, e.Path), to)
@@ -274,7 +274,7 @@ func (f *fork) files(ctx context.Context) error {
 		}
 	}
 	for _, p := range f.v.Set.Put {
-		if err := f.put(p, filepath.Join(f.site.Root, f.b.st.Stands(p.Source.Kind, p.Source.Slug)),
+		if err := f.put(p, filepath.Join(f.site.Root, stack.ComponentsOf(f.b.st).Stands(p.Source.Kind, p.Source.Slug)),
 			func(from, to string) error { return f.take(from, to) }, func(string) bool { return true }); err != nil {
 			return fmt.Errorf("laying out %s: %w", p.Source.Text(), err)
 		}
@@ -329,7 +329,7 @@ func (f *fork) core() error {
 			return err
 		}
 		if err := f.put(p, store, func(from, to string) error { _, err := local.CopyFile(from, to, 0o644); return err },
-			f.b.st.CoreFile); err != nil {
+			stack.ComponentsOf(f.b.st).CoreFile); err != nil {
 			f.b.mu.Unlock()
 			return fmt.Errorf("laying out core %s: %w", p.Source.Version, err)
 		}
@@ -337,7 +337,7 @@ func (f *fork) core() error {
 	}
 	f.b.mu.Unlock()
 	p.Dir = store
-	if err := f.put(p, f.site.Root, os.Link, f.b.st.CoreFile); err != nil {
+	if err := f.put(p, f.site.Root, os.Link, stack.ComponentsOf(f.b.st).CoreFile); err != nil {
 		return fmt.Errorf("laying out core %s: %w", p.Source.Version, err)
 	}
 	return nil
@@ -350,7 +350,7 @@ func (f *fork) configure(ctx context.Context) error {
 		return err
 	}
 	defer p.Root.Close()
-	own, err := f.b.st.Configure(ctx, p, stack.Change{Origin: *f.b.site.Facts, Copy: f.site,
+	own, err := stack.SettingsOf(f.b.st).Configure(ctx, p, stack.Change{Origin: *f.b.site.Facts, Copy: f.site,
 		Password: f.b.env.Password(f.b.owner), Secret: f.secret()})
 	if err != nil {
 		return fmt.Errorf("setting up the cell: %w", err)

@@ -30,7 +30,8 @@ func TestTheCauseOnPagesThatAPluginMakes(t *testing.T) {
 		text := fmt.Sprintf("<?php\n/* Plugin Name: %s\n * Version: 1.0 */\n%s\n", name, code)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".php"), []byte(text), 0o644))
 	}
-	p, err := w.Desk.PlanChange(context.Background(), s.ID, desk.ChangeWish{On: []string{"sailings", "fog-bank"}}, nil)
+	p, err := w.Desk.Components.PlanChange(context.Background(), s.ID,
+		desk.ChangeWish{On: []string{"sailings", "fog-bank"}}, nil)
 	require.NoError(t, err)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)

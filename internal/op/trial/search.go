@@ -317,7 +317,7 @@ func (out *Found) sentence(runtimes []string, fails map[string]bool, s site.Site
 	default:
 		text = "neither a plugin nor the theme, but the core, its data or the check itself,"
 	}
-	text += map[bool]string{true: " make", false: " makes"}[len(out.Plugins) > 1] + " the check fail"
+	text += site.Either(len(out.Plugins) > 1, " make", " makes") + " the check fail"
 	if out.Version != "" {
 		text += ", from version " + out.Version + " on"
 	}

@@ -18,6 +18,7 @@ import (
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
 	"alibi/internal/runtime/web"
+	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
 
@@ -37,7 +38,7 @@ func (f *fork) switches(ctx context.Context) error {
 		return err
 	}
 	defer snap.Close()
-	of, err := f.b.st.Switch(ctx, snap, f.site.Database.Prefix, f.v.Set.Switch)
+	of, err := stack.ComponentsOf(f.b.st).Switch(ctx, snap, f.site.Database.Prefix, f.v.Set.Switch)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/remove"
@@ -27,8 +28,14 @@ func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
 // prepared is a real copy with more plugins on, whatever they do to it.
 func prepared(t *testing.T, plugins ...string) (*realtest.World, site.Site) {
 	t.Helper()
+	return copied(t, func(*real.Spec) {}, plugins...)
+}
+
+// copied makes a site and a copy of it with some more plugins.
+func copied(t *testing.T, change func(*real.Spec), plugins ...string) (*realtest.World, site.Site) {
+	t.Helper()
 	w := realtest.New(t, realtest.Options{})
-	w.Make("ferry")
+	w.Make("ferry", change)
 	w.Keep()
 	s := w.Copy("ferry", "base")
 	if len(plugins) > 0 {
@@ -39,7 +46,7 @@ func prepared(t *testing.T, plugins ...string) (*realtest.World, site.Site) {
 			wish.Put = append(wish.Put, src)
 		}
 		wish.Anyway = true
-		p, err := w.Desk.PlanChange(context.Background(), s.ID, wish, nil)
+		p, err := w.Desk.Components.PlanChange(context.Background(), s.ID, wish, nil)
 		require.NoError(t, err)
 		r := w.Run(p)
 		require.Equal(t, plan.Done, r.State, r.Error)
@@ -49,12 +56,12 @@ func prepared(t *testing.T, plugins ...string) (*realtest.World, site.Site) {
 
 func tried(t *testing.T, w *realtest.World, s site.Site, wish desk.TrialWish) trial.Memory {
 	t.Helper()
-	p, err := w.Desk.PlanTrial(context.Background(), s.ID, wish)
+	p, err := w.Desk.Components.PlanTrial(context.Background(), s.ID, wish)
 	require.NoError(t, err)
 	require.False(t, p.Blocked(), p.Findings)
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	_, m, err := w.Desk.Trial(context.Background(), r.ID)
+	_, m, err := w.Desk.Components.Trial(context.Background(), r.ID)
 	require.NoError(t, err)
 	nothingLeft(t, w)
 	return m
@@ -63,7 +70,7 @@ func tried(t *testing.T, w *realtest.World, s site.Site, wish desk.TrialWish) tr
 // nothingLeft wants nothing of a trial to be left anywhere.
 func nothingLeft(t *testing.T, w *realtest.World) {
 	t.Helper()
-	left, err := w.Desk.Leftovers(context.Background())
+	left, err := w.Desk.Fleet.Leftovers(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, left)
 	list, err := mariadbtest.Root().Databases(context.Background())
@@ -76,9 +83,9 @@ func nothingLeft(t *testing.T, w *realtest.World) {
 }
 
 func TestAGridOfThreeCoresAndThreeRuntimes(t *testing.T) {
-	w, s := prepared(t)
+	w, s := copied(t, func(s *real.Spec) { s.Blocks = true })
 	ctx := context.Background()
-	cores, err := w.Desk.Catalogue().Cores(ctx)
+	cores, err := w.Desk.Components.Catalogue().Cores(ctx)
 	require.NoError(t, err)
 	var wish desk.TrialWish
 	for _, c := range cores {
@@ -207,19 +214,19 @@ func TestATrialThatIsKilledGoesOnAndLeavesNothing(t *testing.T) {
 	for _, moment := range []string{"reserve end", "share progress", "share end", "reference end", "cells progress",
 		"cells end"} {
 		t.Run(moment, func(t *testing.T) {
-			p, err := w.Desk.PlanTrial(context.Background(), s.ID,
+			p, err := w.Desk.Components.PlanTrial(context.Background(), s.ID,
 				desk.TrialWish{Runtimes: []string{"7.4", "8.2"}, Check: trial.Check{Only: true}})
 			require.NoError(t, err)
-			r, err := w.Desk.Start(context.Background(), p)
+			r, err := w.Desk.Runs.Start(context.Background(), p)
 			require.NoError(t, err)
 			demotest.KilledAt(t, w.World, moment)
-			left, err := w.Desk.Leftovers(context.Background())
+			left, err := w.Desk.Fleet.Leftovers(context.Background())
 			require.NoError(t, err)
 			dead := func(l remove.Leftover) bool { return l.Why == "a process left it that is not running any more" }
 			assert.Empty(t, slices.DeleteFunc(slices.Clone(left), dead), "the run is not over")
 			r = demotest.Resumed(t, w.World, r.ID)
 			assert.Contains(t, r.Result, "2 of 2 variants pass")
-			require.NoError(t, w.Desk.ClearLeftovers(context.Background(), left))
+			require.NoError(t, w.Desk.Fleet.ClearLeftovers(context.Background(), left))
 			nothingLeft(t, w)
 		})
 	}
@@ -228,19 +235,19 @@ func TestATrialThatIsKilledGoesOnAndLeavesNothing(t *testing.T) {
 func TestATrialThatIsCancelledLeavesNothing(t *testing.T) {
 	w, s := prepared(t)
 	ctx := context.Background()
-	p, err := w.Desk.PlanTrial(ctx, s.ID, desk.TrialWish{Runtimes: []string{"all"}})
+	p, err := w.Desk.Components.PlanTrial(ctx, s.ID, desk.TrialWish{Runtimes: []string{"all"}})
 	require.NoError(t, err)
-	r, err := w.Desk.StartTyped(ctx, p, p.Confirm)
+	r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		_, m, err := w.Desk.Trial(ctx, r.ID)
+		_, m, err := w.Desk.Components.Trial(ctx, r.ID)
 		return err == nil &&
 			slices.ContainsFunc(m.Cells, func(c trial.Cell) bool {
 				return c.State == trial.Running && c.Step == "asking for pages"
 			})
 	}, 60*time.Second, 20*time.Millisecond)
-	require.NoError(t, w.Desk.Queue.Cancel(ctx, r.ID))
-	r, err = w.Desk.Await(ctx, r.ID, nil)
+	require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
+	r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Cancelled, r.State)
 	nothingLeft(t, w)
@@ -251,17 +258,18 @@ func TestWhatCannotBeTried(t *testing.T) {
 	w, s := prepared(t)
 	ctx := context.Background()
 	live := w.Site("ferry")
-	p, err := w.Desk.PlanTrial(ctx, live.ID, desk.TrialWish{})
+	p, err := w.Desk.Components.PlanTrial(ctx, live.ID, desk.TrialWish{})
 	require.NoError(t, err)
 	assert.True(t, p.Blocked())
-	p, err = w.Desk.PlanTrial(ctx, s.ID, desk.TrialWish{Runtimes: []string{"5.3"}})
+	p, err = w.Desk.Components.PlanTrial(ctx, s.ID, desk.TrialWish{Runtimes: []string{"5.3"}})
 	require.NoError(t, err)
 	assert.Contains(t, p.Findings[0].Text, "PHP 5.3 is not on this machine")
-	_, err = w.Desk.PlanTrial(ctx, s.ID, desk.TrialWish{Cores: []string{"1.0"}})
+	_, err = w.Desk.Components.PlanTrial(ctx, s.ID, desk.TrialWish{Cores: []string{"1.0"}})
 	assert.ErrorContains(t, err, "the catalogue does not know it")
-	_, err = w.Desk.PlanTrial(ctx, s.ID, desk.TrialWish{Sets: []desk.SetWish{{Name: "x", On: []string{"nothing"}}}})
+	_, err = w.Desk.Components.PlanTrial(ctx, s.ID,
+		desk.TrialWish{Sets: []desk.SetWish{{Name: "x", On: []string{"nothing"}}}})
 	assert.ErrorContains(t, err, "has no plugin called")
-	p, err = w.Desk.PlanTrial(ctx, s.ID, desk.TrialWish{Cause: true})
+	p, err = w.Desk.Components.PlanTrial(ctx, s.ID, desk.TrialWish{Cause: true})
 	require.NoError(t, err)
 	r := w.Run(p)
 	assert.Equal(t, plan.Cancelled, r.State)

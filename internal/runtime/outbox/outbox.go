@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/site"
 )
 
 // Most is how many things are read at most, the newest.
@@ -60,7 +61,7 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 			out,
 			Item{
 				At:   e.ModTime().UTC(),
-				Kind: map[bool]string{true: "call", false: "mail"}[kind == "outward"],
+				Kind: site.Either(kind == "outward", "call", "mail"),
 				File: e.Name(),
 			},
 		)

@@ -21,6 +21,7 @@ import (
 
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
+	"alibi/internal/site"
 )
 
 //go:embed nginx.conf php-fpm.conf router.php
@@ -261,7 +262,7 @@ func (s Spec) settings() map[string]string {
 	m := map[string]string{
 		"error_log":         s.errors(),
 		"log_errors":        "1",
-		"display_errors":    map[bool]string{true: "1", false: "0"}[s.Show],
+		"display_errors":    site.Either(s.Show, "1", "0"),
 		"sys_temp_dir":      filepath.Join(s.Run, "tmp"),
 		"upload_tmp_dir":    filepath.Join(s.Run, "tmp"),
 		"session.save_path": filepath.Join(s.Run, "tmp"),

@@ -4,16 +4,11 @@ package plain
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"net/url"
 	"path"
 	"strings"
 	"time"
 
-	"alibi/internal/ballast"
-	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/scrub"
 	"alibi/internal/site"
@@ -92,157 +87,13 @@ func (Stack) Scope(_, column string) rewrite.Scope {
 	return rewrite.Settings
 }
 
-// Adjust knows of nothing to adjust.
-func (Stack) Adjust(stack.Change, tables.Table, tables.Row) int { return 0 }
-
-// Touches names nothing.
-func (Stack) Touches(string, string) (string, []string) { return "", nil }
-
-// Keyed names none.
-func (Stack) Keyed(string, string) string { return "" }
-
-// Choose knows of no kinds.
-func (Stack) Choose(context.Context, tables.Snapshot, site.Facts, []site.Kind) (stack.Keeper, error) {
-	return nil, nil
-}
-
-// Accounts knows of none.
-func (Stack) Accounts(context.Context, tables.Snapshot, string) ([]stack.Account, error) {
-	return nil, nil
-}
-
-// Account knows of none.
-func (Stack) Account(
-	context.Context,
-	tables.Snapshot,
-	string,
-	stack.AccountWish,
-) (func(tables.Table) stack.Cleanup, error) {
-	return nil, errors.New("of this kind of site Alibi knows no accounts")
-}
-
-// Ballast can't be made up where content is not known.
-func (Stack) Ballast(
-	context.Context,
-	tables.Snapshot,
-	site.Facts,
-	ballast.Load,
-	time.Time,
-) (func(tables.Table) stack.Cleanup, error) {
-	return nil, errNoContent
-}
-
-// BallastFiles are none.
-func (Stack) BallastFiles(ballast.Load) map[string][]byte { return nil }
-
-// BallastFolder is none.
-func (Stack) BallastFolder() string { return "" }
-
-// Password knows of none: a database of a plain site is a file.
-func (Stack) Password(context.Context, stack.Place) (string, error) { return "", nil }
-
-// Configure knows of no configuration.
-func (Stack) Configure(context.Context, stack.Place, stack.Change) (map[string][]byte, error) {
-	return nil, nil
-}
-
-// FirstConfig is none.
-func (Stack) FirstConfig(host.Tree) ([]byte, error) {
-	return nil, errors.New("a site without a CMS has no core to begin with")
-}
-
-// FirstForm is none.
-func (Stack) FirstForm(_, _, _, _ string) (string, url.Values) { return "", nil }
-
-// Notice knows of no file that a web server shows in place of all pages.
-func (Stack) Notice(site.Front) map[string][]byte { return nil }
-
 // Owns takes every table for the site's.
 func (Stack) Owns(tables.Schema, string) func(string) bool { return func(string) bool { return true } }
-
-// PutBack knows of no content.
-func (Stack) PutBack(
-	context.Context,
-	tables.Snapshot,
-	tables.Snapshot,
-	string,
-	stack.Content,
-) (func(string) (drop, bring stack.Rows), error) {
-	return nil, errors.New("of this kind of site Alibi knows no kinds of content: choose tables instead")
-}
-
-// Clean knows of nothing that could be told from the site itself.
-func (Stack) Clean(context.Context, tables.Snapshot, string, stack.Wish) (func(tables.Table) stack.Cleanup, error) {
-	return nil, errors.New("of this kind of site nothing tells what is content: bring it to a restore point or to " +
-		"its origin instead")
-}
 
 // Personal takes columns for what they are called.
 func (Stack) Personal(_ string, own map[string]scrub.Kind) scrub.Rules { return scrub.Columns(own) }
 
-// EmptyCaches knows of no kept results.
-func (Stack) EmptyCaches(string, tables.Table) stack.Cleanup { return stack.Cleanup{} }
-
-// ObjectCache is none.
-func (Stack) ObjectCache() (on, off string) { return "", "" }
-
-// LeftFolders are none.
-func (Stack) LeftFolders() []stack.LeftFolder { return nil }
-
-// BareTheme is none.
-func (Stack) BareTheme(site.Facts) string { return "" }
-
-// Redact knows of no secrets.
-func (Stack) Redact(string) stack.Redaction {
-	return stack.Redaction{
-		Has:  func(string) bool { return false },
-		Row:  func(_ tables.Table, r tables.Row) tables.Row { return r },
-		Same: func(tables.Table, tables.Row, tables.Row) bool { return true },
-	}
-}
-
-var errNoContent = errors.New("of this kind of site Alibi knows no kinds of content")
-
-// Export knows of no content.
-func (Stack) Export(context.Context, tables.Snapshot, string, []site.Kind, io.Writer) (int, error) {
-	return 0, errNoContent
-}
-
-// Bring knows of no content.
-func (Stack) Bring(
-	context.Context,
-	tables.Snapshot,
-	string,
-	io.Reader,
-) (func(tables.Table) stack.Cleanup, stack.Brought, error) {
-	return nil, stack.Brought{}, errNoContent
-}
-
-// Identify finds no components: a site without a CMS has none.
-func (Stack) Identify(host.Tree, string) (site.ComponentKind, site.Component, bool) {
-	return "", site.Component{}, false
-}
-
-// Stands knows of no components.
-func (Stack) Stands(site.ComponentKind, string) string { return "" }
-
 // Pages gives the first page.
 func (Stack) Pages(context.Context, tables.Snapshot, site.Facts) ([]stack.Page, error) {
 	return []stack.Page{{Kind: "first page", Path: "/"}}, nil
-}
-
-// Declared looks at nothing.
-func (Stack) Declared(host.Tree) map[string]bool { return nil }
-
-// CoreFile knows of no core.
-func (Stack) CoreFile(string) bool { return false }
-
-// Switch changes nothing.
-func (Stack) Switch(
-	context.Context,
-	tables.Snapshot,
-	string,
-	stack.Switches,
-) (func(tables.Table) stack.Cleanup, error) {
-	return func(tables.Table) stack.Cleanup { return stack.Cleanup{} }, nil
 }

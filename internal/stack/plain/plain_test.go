@@ -6,12 +6,15 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/ballast"
 	"alibi/internal/host/local"
 	"alibi/internal/rewrite"
+	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
@@ -63,8 +66,21 @@ func TestWhatIsProse(t *testing.T) {
 	assert.Equal(t, rewrite.Prose, s.Scope("pages", "body_text"))
 	assert.Equal(t, rewrite.Prose, s.Scope("x", "Description"))
 	assert.Equal(t, rewrite.Settings, s.Scope("config", "value"))
-	assert.Zero(t, s.Adjust(stack.Change{}, tables.Table{}, tables.Row{}))
-	files, err := s.Configure(context.Background(), stack.Place{}, stack.Change{})
+	assert.Zero(t, stack.SettingsOf(s).Adjust(stack.Change{}, tables.Table{}, tables.Row{}))
+	files, err := stack.SettingsOf(s).Configure(context.Background(), stack.Place{}, stack.Change{})
 	require.NoError(t, err)
 	assert.Empty(t, files)
+}
+
+func TestWhatAPlainSiteLacksIsSaid(t *testing.T) {
+	ctx, s := context.Background(), Stack{}
+	_, err := stack.ContentsOf(s).Clean(ctx, nil, "", stack.Wish{})
+	assert.ErrorContains(t, err, "bring it to a restore point")
+	_, err = stack.PeopleOf(s).Account(ctx, nil, "", stack.AccountWish{})
+	assert.ErrorContains(t, err, "knows no accounts")
+	_, err = stack.FillerOf(s).Ballast(ctx, nil, site.Facts{}, ballast.Load{}, time.Time{})
+	assert.ErrorContains(t, err, "knows no kinds of content")
+	assert.Empty(t, stack.NoticesOf(s).Notice(site.Front{}))
+	assert.False(t, stack.SecretsOf(s).Redact("").Has("config.php"))
+	assert.False(t, stack.ComponentsOf(s).CoreFile("index.php"))
 }

@@ -13,6 +13,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/stack"
+	"alibi/internal/stack/phpsrc"
 )
 
 // shortestSecret is from which length on a value is looked for in texts: shorter ones stand there by chance.
@@ -27,9 +28,9 @@ func (Stack) Secrets(ctx context.Context, p stack.Place) ([]string, error) {
 	}
 	var out []string
 	for _, name := range append([]string{"DB_PASSWORD"}, salts...) {
-		if v := conf.constants[name]; v.known && len(v.value) >= shortestSecret &&
-			!strings.HasPrefix(v.value, "put your") {
-			out = append(out, v.value)
+		if v := conf.Constants[name]; v.Known && len(v.Value) >= shortestSecret &&
+			!strings.HasPrefix(v.Value, "put your") {
+			out = append(out, v.Value)
 		}
 	}
 	return out, nil
@@ -145,7 +146,7 @@ func leadsOut(line, root string) bool {
 // cache keeps the copy's objects apart from those of its origin in a cache that both may reach. The
 // file that switches such a cache on is not brought at all.
 func (o *ownConfig) cache(c stack.Change) {
-	own := phpLiteral("alibi-" + string(c.Copy.ID) + ":")
+	own := phpsrc.Literal("alibi-" + string(c.Copy.ID) + ":")
 	o.set("WP_CACHE_KEY_SALT", own)
 	o.set("WP_REDIS_PREFIX", own)
 }

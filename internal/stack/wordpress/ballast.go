@@ -208,25 +208,21 @@ func noBallast(ctx context.Context, snap tables.Snapshot, prefix string) (func(t
 			return nil, err
 		}
 	}
-	gone := map[string]struct {
-		column string
-		ids    ids
-	}{"posts": {"ID", posts}, "postmeta": {"post_id", posts}, "comments": {"comment_ID", comments},
-		"commentmeta": {"comment_id", comments}, "terms": {"term_id", terms}, "termmeta": {"term_id", terms},
-		"term_taxonomy": {"term_id", terms}, "users": {"ID", users}, "usermeta": {"user_id", users}}
+	gone := map[thing]ids{anItem: posts, aComment: comments, aTerm: groups, aName: terms, anAccount: users}
 	return func(t tables.Table) stack.Cleanup {
 		name, _ := strings.CutPrefix(t.Name, prefix)
 		if name == "term_relationships" {
 			return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) {
-				return r, !posts[row{t, r}.number("object_id")] && !groups[row{t, r}.number("term_taxonomy_id")]
+				return r, !posts[row{t, r}.number("object_id")] && !groups[row{t, r}.number(grouped)]
 			}}
 		}
-		g, is := gone[name]
-		if !is || len(g.ids) == 0 {
+		rows := rowsOf[name]
+		those := gone[rows.of]
+		if len(those) == 0 {
 			return stack.Cleanup{}
 		}
 		return stack.Cleanup{
-			Row: func(r tables.Row) (tables.Row, bool) { return r, !g.ids[row{t, r}.number(g.column)] },
+			Row: func(r tables.Row) (tables.Row, bool) { return r, !those[row{t, r}.number(rows.by)] },
 		}
 	}, nil
 }

@@ -8,6 +8,14 @@ import (
 	"alibi/internal/host"
 )
 
+// TablePrefix is the one that is proposed to everybody.
+func (Stack) TablePrefix() string { return "wp_" }
+
+// SetPassword changes the table of accounts.
+func (Stack) SetPassword(prefix string) string {
+	return "UPDATE `" + prefix + "users` SET user_pass = ? WHERE user_login = ?"
+}
+
 // FirstConfig is the sample that comes with the core.
 func (Stack) FirstConfig(root host.Tree) ([]byte, error) {
 	f, err := root.Open("wp-config-sample.php")

@@ -377,11 +377,11 @@ func cleanKinds(
 			if !ok || !known || len(of.chosen) == 0 && !links {
 				continue
 			}
-			column := chooses[rest]
+			column := rowsOf[rest].by
 			if links {
 				return stack.Cleanup{Row: func(r tables.Row) (tables.Row, bool) {
 					return r, !x.posts.chosen[row{t, r}.number("object_id")] &&
-						!x.terms.chosen[row{t, r}.number("term_taxonomy_id")]
+						!x.terms.chosen[row{t, r}.number(grouped)]
 				}}
 			}
 			return stack.Cleanup{

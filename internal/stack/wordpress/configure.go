@@ -12,6 +12,7 @@ import (
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/stack/phpsrc"
 	"alibi/internal/tables"
 )
 
@@ -88,19 +89,19 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 		return nil, err
 	}
 	file := path.Join(c.Copy.Root, "wp-config.php")
-	conf = readConfig(rewriteStrings(conf.src, c.Rewriter), file)
+	conf = readConfig(rewriteStrings(conf.Src, c.Rewriter), file)
 	own := &ownConfig{}
 	own.set("WP_ENVIRONMENT_TYPE", "'staging'")
 	if c.Copy.Database.InFile() {
-		own.set("DB_DIR", phpLiteral(path.Dir(c.Copy.Database.Path)))
-		own.set("DB_FILE", phpLiteral(path.Base(c.Copy.Database.Path)))
+		own.set("DB_DIR", phpsrc.Literal(path.Dir(c.Copy.Database.Path)))
+		own.set("DB_FILE", phpsrc.Literal(path.Base(c.Copy.Database.Path)))
 	}
 	if err := own.database(ctx, origin, c); err != nil {
 		return nil, err
 	}
 	for _, name := range salts {
 		// sessions of the origin don't open the copy, nor the reverse
-		own.set(name, phpLiteral(rand.Text()+rand.Text()))
+		own.set(name, phpsrc.Literal(rand.Text()+rand.Text()))
 	}
 	own.addresses(conf, c)
 	own.plugins(conf)
@@ -123,15 +124,15 @@ func (Stack) Configure(ctx context.Context, origin stack.Place, c stack.Change) 
 func rewriteStrings(src string, r *rewrite.Rewriter) string {
 	var b strings.Builder
 	last := 0
-	for _, t := range phpTokens(src) {
-		if t.kind != 's' || r == nil {
+	for _, t := range phpsrc.Tokens(src) {
+		if t.Kind != 's' || r == nil {
 			continue
 		}
-		out, n, _ := r.Value([]byte(src[t.lo:t.hi]), rewrite.Settings)
+		out, n, _ := r.Value([]byte(src[t.Lo:t.Hi]), rewrite.Settings)
 		if n > 0 {
-			b.WriteString(src[last:t.lo])
+			b.WriteString(src[last:t.Lo])
 			b.Write(out)
-			last = t.hi
+			last = t.Hi
 		}
 	}
 	return b.String() + src[last:]
@@ -141,31 +142,32 @@ func rewriteStrings(src string, r *rewrite.Rewriter) string {
 var quietPHP string
 
 // Caught is the folder to which a copy writes what would have left it.
-func Caught(s site.Site) string { return path.Join(path.Dir(s.Root), "caught") }
+func (Stack) Caught(s site.Site) string { return path.Join(path.Dir(s.Root), "caught") }
 
 // quietPlugin is the must-use plugin with the copy's settings.
 func quietPlugin(c stack.Change) string {
 	var rules, own, known []string
 	for _, r := range c.Copy.Quiet {
-		rules = append(rules, phpLiteral(string(r)))
+		rules = append(rules, phpsrc.Literal(string(r)))
 	}
 	for _, a := range append(slices.Clone(c.Copy.Addresses), site.Address{Host: "localhost"}) {
-		own = append(own, phpLiteral(a.Host))
+		own = append(own, phpsrc.Literal(a.Host))
 	}
 	byHost := map[string]site.Rule{}
 	for _, o := range c.Origin.Outward {
 		byHost[o.Host] = o.Rule
 	}
 	for _, h := range slices.Sorted(maps.Keys(byHost)) {
-		known = append(known, phpLiteral(h)+" => "+phpLiteral(string(byHost[h])))
+		known = append(known, phpsrc.Literal(h)+" => "+phpsrc.Literal(string(byHost[h])))
 	}
 	var allow []string
 	for _, h := range c.Copy.Allow {
-		allow = append(allow, phpLiteral(h))
+		allow = append(allow, phpsrc.Literal(h))
 	}
 	list := func(items []string) string { return "array( " + strings.Join(items, ", ") + " )" }
 	settings := "array(\n\t\t'rules'  => " + list(rules) + ",\n\t\t'own'    => " + list(own) + ",\n\t\t'allow'  => " +
 		list(allow) + ",\n\t\t'known'  => " + list(known) +
-		",\n\t\t'caught' => " + phpLiteral(Caught(c.Copy)) + ",\n\t\t'secret' => " + phpLiteral(c.Secret) + ",\n\t)"
+		",\n\t\t'caught' => " + phpsrc.Literal(Stack{}.Caught(c.Copy)) +
+		",\n\t\t'secret' => " + phpsrc.Literal(c.Secret) + ",\n\t)"
 	return strings.Replace(quietPHP, "/*SETTINGS*/array()", settings, 1)
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"alibi/internal/host"
+	"alibi/internal/stack/phpsrc"
 )
 
 // Bounds on what is read to find out what a plugin declares.
@@ -45,33 +46,33 @@ func (Stack) Declared(root host.Tree) map[string]bool {
 
 // declarations adds what a file declares outside of all braces.
 func declarations(src string, out map[string]bool) {
-	toks := phpTokens(src)
+	toks := phpsrc.Tokens(src)
 	space, depth, base := "", 0, 0
 	for i, t := range toks {
-		next := func(n int) tok {
+		next := func(n int) phpsrc.Token {
 			if i+n < len(toks) {
 				return toks[i+n]
 			}
-			return tok{}
+			return phpsrc.Token{}
 		}
 		switch {
-		case t.kind == '{':
+		case t.Kind == '{':
 			depth++
-		case t.kind == '}':
+		case t.Kind == '}':
 			depth--
-		case t.kind != 'i' || i > 0 && (toks[i-1].kind == 'i' && strings.EqualFold(toks[i-1].text, "use") ||
-			toks[i-1].kind == ':' || toks[i-1].kind == '>'):
-		case strings.EqualFold(t.text, "namespace") && next(1).kind == 'i':
-			space, base = strings.ToLower(next(1).text)+`\`, depth
-			if next(2).kind == '{' {
+		case t.Kind != 'i' || i > 0 && (toks[i-1].Kind == 'i' && strings.EqualFold(toks[i-1].Text, "use") ||
+			toks[i-1].Kind == ':' || toks[i-1].Kind == '>'):
+		case strings.EqualFold(t.Text, "namespace") && next(1).Kind == 'i':
+			space, base = strings.ToLower(next(1).Text)+`\`, depth
+			if next(2).Kind == '{' {
 				base++
 			}
-		case depth != base || next(1).kind != 'i':
-		case strings.EqualFold(t.text, "function") && next(2).kind == '(':
-			out["the function "+space+strings.ToLower(next(1).text)+"()"] = true
-		case strings.EqualFold(t.text, "class") || strings.EqualFold(t.text, "interface") ||
-			strings.EqualFold(t.text, "trait"):
-			out["the class "+space+next(1).text] = true
+		case depth != base || next(1).Kind != 'i':
+		case strings.EqualFold(t.Text, "function") && next(2).Kind == '(':
+			out["the function "+space+strings.ToLower(next(1).Text)+"()"] = true
+		case strings.EqualFold(t.Text, "class") || strings.EqualFold(t.Text, "interface") ||
+			strings.EqualFold(t.Text, "trait"):
+			out["the class "+space+next(1).Text] = true
 		}
 	}
 }

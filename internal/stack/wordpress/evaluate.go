@@ -18,7 +18,9 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/stack/phpsrc"
 )
 
 // A configuration is PHP, and what it sets may depend on which host name is asked
@@ -76,12 +78,12 @@ func (c config) ambiguous() string {
 		if c.branches(n) {
 			return "it sets " + n + " in a branch, or in more than one place"
 		}
-		if s, there := c.constants[n]; there && !s.known {
+		if s, there := c.Constants[n]; there && !s.Known {
 			return "it works out " + n + " when it runs"
 		}
 	}
-	if len(c.includes) > 0 {
-		return "it includes " + c.includes[0]
+	if len(c.Includes) > 0 {
+		return "it includes " + c.Includes[0]
 	}
 	return ""
 }
@@ -125,8 +127,8 @@ func (c config) layOut(ctx context.Context, p stack.Place, file string, here fun
 	for name, text := range texts {
 		for led := range texts {
 			if _, inside := strings.CutPrefix(led, root+"/"); !inside {
-				text = strings.ReplaceAll(text, phpLiteral(led), phpLiteral(here(led)))
-				text = strings.ReplaceAll(text, `"`+led+`"`, phpLiteral(here(led)))
+				text = strings.ReplaceAll(text, phpsrc.Literal(led), phpsrc.Literal(here(led)))
+				text = strings.ReplaceAll(text, `"`+led+`"`, phpsrc.Literal(here(led)))
 			}
 		}
 		if err := os.MkdirAll(filepath.Dir(here(name)), 0o700); err != nil {
@@ -143,8 +145,8 @@ func (c config) layOut(ctx context.Context, p stack.Place, file string, here fun
 // absolute path. Those that can't be read are not among them: PHP says what comes
 // of that.
 func (c config) reads(ctx context.Context, p stack.Place, file string) map[string]string {
-	texts, root := map[string]string{file: c.src}, p.Root.Path()
-	for left := slices.Clone(c.includes); len(left) > 0 && len(texts) < 20; left = left[1:] {
+	texts, root := map[string]string{file: c.Src}, p.Root.Path()
+	for left := slices.Clone(c.Includes); len(left) > 0 && len(texts) < 20; left = left[1:] {
 		name := path.Clean(left[0])
 		if _, seen := texts[name]; seen || !path.IsAbs(name) {
 			continue
@@ -160,7 +162,7 @@ func (c config) reads(ctx context.Context, p stack.Place, file string) map[strin
 			continue
 		}
 		texts[name] = string(text)
-		left = append(left, readConfig(string(text), name).includes...)
+		left = append(left, readConfig(string(text), name).Includes...)
 	}
 	return texts
 }
@@ -191,26 +193,26 @@ func (c config) said(text []byte, err error, dir string, real func(string) strin
 		return c, fmt.Errorf("PHP can't work the configuration out: %s", strings.ReplaceAll(real(out.Error), dir, ""))
 	}
 	for n, v := range out.Constants {
-		s := c.constants[n]
+		s := c.Constants[n]
 		switch v := v.(type) {
 		case string:
-			s.value, s.known = real(v), true
+			s.Value, s.Known = real(v), true
 		case bool:
-			s.value, s.known = map[bool]string{true: "1"}[v], true
+			s.Value, s.Known = site.Either(v, "1", ""), true
 		case float64:
-			s.value, s.known = fmt.Sprint(v), true
+			s.Value, s.Known = fmt.Sprint(v), true
 		default:
 			continue
 		}
-		if s.value == "" && s.env != "" {
-			s.known = false // the environment is not here
+		if s.Value == "" && s.Env != "" {
+			s.Known = false // the environment is not here
 		}
-		c.constants[n] = s
+		c.Constants[n] = s
 	}
 	if out.Prefix != nil {
-		s := c.variables["table_prefix"]
-		s.value, s.known = *out.Prefix, true
-		c.variables["table_prefix"] = s
+		s := c.Variables["table_prefix"]
+		s.Value, s.Known = *out.Prefix, true
+		c.Variables["table_prefix"] = s
 	}
 	c.evaluated = true
 	return c, nil

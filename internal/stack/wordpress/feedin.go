@@ -275,9 +275,6 @@ func (b *bringing) number(it *inItem) {
 	b.numbers[it.ID] = b.free("posts")
 }
 
-// referring are fields that hold the number of another item.
-var referring = []string{"_thumbnail_id", "_menu_item_object_id", "_menu_item_menu_item_parent"}
-
 // item makes the rows of one item.
 func (b *bringing) item(it inItem) {
 	if it.Type == "" || it.Type == "revision" {
@@ -321,6 +318,23 @@ func (b *bringing) item(it inItem) {
 			"comment_count":     str(int64(len(it.Replies))),
 		},
 	)
+	b.fields(it, id)
+	for _, c := range it.Categories {
+		t := b.term(c)
+		if t == 0 {
+			continue
+		}
+		b.put("term_relationships", map[string]string{"object_id": str(id), "term_taxonomy_id": str(t),
+			"term_order": "0"})
+		if it.Status == "publish" {
+			b.counts[t]++
+		}
+	}
+	b.replies(it, id)
+}
+
+// fields makes the rows of an item's fields.
+func (b *bringing) fields(it inItem, id int64) {
 	for _, m := range it.Meta {
 		if slices.Contains(referring, m.Key) {
 			if n, err := strconv.ParseInt(m.Value, 10, 64); err == nil && b.numbers[n] != 0 {
@@ -337,17 +351,10 @@ func (b *bringing) item(it inItem) {
 			},
 		)
 	}
-	for _, c := range it.Categories {
-		t := b.term(c)
-		if t == 0 {
-			continue
-		}
-		b.put("term_relationships", map[string]string{"object_id": str(id), "term_taxonomy_id": str(t),
-			"term_order": "0"})
-		if it.Status == "publish" {
-			b.counts[t]++
-		}
-	}
+}
+
+// replies makes the rows of the comments on an item.
+func (b *bringing) replies(it inItem, id int64) {
 	replies := map[int64]int64{}
 	for _, c := range it.Replies {
 		replies[c.ID] = b.free("comments")

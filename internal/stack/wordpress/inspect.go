@@ -75,14 +75,14 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 			)
 		}
 	}
-	for name, c := range conf.constants {
-		if !c.known && c.env != "" && (strings.HasPrefix(name, "DB_") || strings.HasPrefix(name, "WP_")) {
+	for name, c := range conf.Constants {
+		if !c.Known && c.Env != "" && (strings.HasPrefix(name, "DB_") || strings.HasPrefix(name, "WP_")) {
 			note(site.Warn, "config-env", fmt.Sprintf("%s comes from the environment variable %s, which can't be "+
-				"read from here", name, c.env),
+				"read from here", name, c.Env),
 				"the copy needs the same variable, or a value written into its wp-config.php")
 		}
 	}
-	f.Memory = bytesOf(conf.constants["WP_MEMORY_LIMIT"].value)
+	f.Memory = bytesOf(conf.Constants["WP_MEMORY_LIMIT"].Value)
 	f.Core = coreVersion(p.Root)
 	f.PHP = phpVersion(ctx, p.Host)
 	if err := components(ctx, p, f); err != nil {
@@ -107,7 +107,7 @@ func coreVersion(root host.Tree) string {
 	if err != nil {
 		return ""
 	}
-	return readConfig(string(b), "").variables["wp_version"].value
+	return readConfig(string(b), "").Variables["wp_version"].Value
 }
 
 // phpVersion asks the host, where it allows commands.
@@ -258,8 +258,8 @@ func (d *data) each(name string, give func(row)) error {
 // tell puts what was read into the facts.
 func (d *data) tell(f *site.Facts, conf config) {
 	f.Title = d.options["blogname"]
-	if v := conf.constants["WP_HOME"]; v.known && v.value != "" {
-		d.options["home"] = v.value
+	if v := conf.Constants["WP_HOME"]; v.Known && v.Value != "" {
+		d.options["home"] = v.Value
 	}
 	f.Addresses = d.addresses(conf)
 	f.Network = d.network(conf)
@@ -290,7 +290,7 @@ func (d *data) tell(f *site.Facts, conf config) {
 
 func (d *data) addresses(conf config) []site.Address {
 	var out []site.Address
-	for _, s := range []string{d.options["home"], d.options["siteurl"], conf.constants["WP_SITEURL"].value} {
+	for _, s := range []string{d.options["home"], d.options["siteurl"], conf.Constants["WP_SITEURL"].Value} {
 		if a, err := site.ParseAddress(s); err == nil {
 			out = addAddress(out, a)
 		}
@@ -308,10 +308,10 @@ func addAddress(list []site.Address, a site.Address) []site.Address {
 }
 
 func (d *data) network(conf config) *site.Network {
-	if m := conf.constants["MULTISITE"]; m.value != "1" || len(d.blogs) == 0 {
+	if m := conf.Constants["MULTISITE"]; m.Value != "1" || len(d.blogs) == 0 {
 		return nil
 	}
-	n := &site.Network{SubDomains: conf.constants["SUBDOMAIN_INSTALL"].value == "1"}
+	n := &site.Network{SubDomains: conf.Constants["SUBDOMAIN_INSTALL"].Value == "1"}
 	scheme := "https"
 	if a, err := site.ParseAddress(d.options["home"]); err == nil {
 		scheme = a.Scheme

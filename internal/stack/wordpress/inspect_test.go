@@ -127,7 +127,7 @@ func broken(t *testing.T, w *demotest.World, change func(root string)) error {
 	t.Helper()
 	root := w.Dir("pier", "/srv/skerryline/public")
 	change(root)
-	_, err := w.Desk.Env.Inspect(context.Background(), "pier", "/srv/skerryline/public", "")
+	_, err := w.Desk.Workings().Env.Inspect(context.Background(), "pier", "/srv/skerryline/public", "")
 	return err
 }
 
@@ -171,7 +171,7 @@ func TestConfigurationAboveTheRoot(t *testing.T) {
 	root := w.Dir("pier", "/srv/skerryline/public")
 	require.NoError(t, os.Rename(filepath.Join(root, "wp-config.php"),
 		filepath.Join(filepath.Dir(root), "wp-config.php")))
-	s, err := w.Desk.Inspect(context.Background(), w.Site("https://skerryline.example").ID)
+	s, err := w.Desk.Fleet.Inspect(context.Background(), w.Site("https://skerryline.example").ID)
 	require.NoError(t, err)
 	codes := ""
 	for _, f := range s.Facts.Findings {
@@ -195,7 +195,7 @@ func change(t *testing.T, w *demotest.World, quiet []site.Rule) (stack.Place, st
 	c.Database.Path = "/home/eng/copies/winter/wp-content/database/.ht.sqlite"
 	rw, err := rewrite.New(op.Pairs(o.Addresses, c.Address()), []rewrite.PathPair{{From: o.Root, To: c.Root}})
 	require.NoError(t, err)
-	p, err := w.Desk.Env.Place(context.Background(), o.Host, o.Root)
+	p, err := w.Desk.Workings().Env.Place(context.Background(), o.Host, o.Root)
 	require.NoError(t, err)
 	return p, stack.Change{Origin: *o.Facts, Copy: c, Rewriter: rw, Title: true}
 }

@@ -9,6 +9,7 @@ import (
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/stack/phpsrc"
 )
 
 // ownConfig is what a copy's configuration sets: one unconditional list of
@@ -44,10 +45,10 @@ func (o *ownConfig) database(ctx context.Context, origin stack.Place, c stack.Ch
 			return err
 		}
 	}
-	o.set("DB_NAME", phpLiteral(db.Name))
-	o.set("DB_USER", phpLiteral(db.User))
-	o.set("DB_PASSWORD", phpLiteral(password))
-	o.set("DB_HOST", phpLiteral(db.Server))
+	o.set("DB_NAME", phpsrc.Literal(db.Name))
+	o.set("DB_USER", phpsrc.Literal(db.User))
+	o.set("DB_PASSWORD", phpsrc.Literal(password))
+	o.set("DB_HOST", phpsrc.Literal(db.Server))
 	return nil
 }
 
@@ -55,7 +56,7 @@ func (o *ownConfig) database(ctx context.Context, origin stack.Place, c stack.Ch
 // the origin's configuration names another folder.
 func (o *ownConfig) plugins(conf config) {
 	for _, name := range []string{"WPMU_PLUGIN_DIR", "WP_CONTENT_DIR"} {
-		if _, there := conf.constants[name]; there {
+		if _, there := conf.Constants[name]; there {
 			o.set("WPMU_PLUGIN_DIR", "__DIR__ . '/wp-content/mu-plugins'")
 		}
 	}
@@ -65,25 +66,25 @@ func (o *ownConfig) plugins(conf config) {
 // them from.
 func (o *ownConfig) addresses(conf config, c stack.Change) {
 	if c.Origin.Network != nil {
-		if _, there := conf.constants["DOMAIN_CURRENT_SITE"]; there {
-			o.set("DOMAIN_CURRENT_SITE", phpLiteral(c.Copy.Address().HostPort()))
+		if _, there := conf.Constants["DOMAIN_CURRENT_SITE"]; there {
+			o.set("DOMAIN_CURRENT_SITE", phpsrc.Literal(c.Copy.Address().HostPort()))
 		}
 		return
 	}
 	for _, name := range []string{"WP_HOME", "WP_SITEURL"} {
-		s, there := conf.constants[name]
+		s, there := conf.Constants[name]
 		if !there {
 			continue
 		}
 		to := c.Copy.Address().String()
-		if s.known && c.Rewriter != nil { // the core may be in a folder of its own
-			if v, n, _ := c.Rewriter.Value([]byte(s.value), rewrite.Settings); n > 0 {
+		if s.Known && c.Rewriter != nil { // the core may be in a folder of its own
+			if v, n, _ := c.Rewriter.Value([]byte(s.Value), rewrite.Settings); n > 0 {
 				to = string(v)
-			} else if strings.HasPrefix(s.value, to) { // it was rewritten before
-				to = s.value
+			} else if strings.HasPrefix(s.Value, to) { // it was rewritten before
+				to = s.Value
 			}
 		}
-		o.set(name, phpLiteral(strings.TrimSuffix(to, "/")))
+		o.set(name, phpsrc.Literal(strings.TrimSuffix(to, "/")))
 	}
 }
 
@@ -126,7 +127,7 @@ func (o *ownConfig) before(conf config, prefix string) string {
 	}
 	quoted := make([]string, len(o.names))
 	for i, n := range o.names {
-		quoted[i] = phpLiteral(n)
+		quoted[i] = phpsrc.Literal(n)
 	}
 	fmt.Fprintf(&b, `set_error_handler( function ( $level, $text ) {
 	return (bool) preg_match( '/^Constant (\\S+) already defined/i', $text, $m ) && in_array( $m[1], array( %s ), true );
@@ -137,7 +138,7 @@ func (o *ownConfig) before(conf config, prefix string) string {
 		rest = "<?php\n?>" + rest
 	}
 	if prefix != "" {
-		fmt.Fprintf(&b, "$table_prefix = %s;\n", phpLiteral(prefix))
+		fmt.Fprintf(&b, "$table_prefix = %s;\n", phpsrc.Literal(prefix))
 		rest = prefixAgain(rest, prefix)
 	}
 	b.WriteString("// The origin's configuration follows.\n")
@@ -148,20 +149,20 @@ func (o *ownConfig) before(conf config, prefix string) string {
 // firstStatement is the place in PHP source where the first statement may stand:
 // behind the opening tag, and what must come before all others.
 func firstStatement(src string) int {
-	toks := phpTokens(src)
+	toks := phpsrc.Tokens(src)
 	at := len(src)
 	for i := 0; i < len(toks); i++ {
 		t := toks[i]
 		switch {
-		case t.kind == 'o':
-			at = t.hi
+		case t.Kind == 'o':
+			at = t.Hi
 			continue
-		case t.kind == 'i' && (strings.EqualFold(t.text, "declare") || strings.EqualFold(t.text, "namespace")):
-			for i < len(toks) && toks[i].kind != ';' {
+		case t.Kind == 'i' && (strings.EqualFold(t.Text, "declare") || strings.EqualFold(t.Text, "namespace")):
+			for i < len(toks) && toks[i].Kind != ';' {
 				i++
 			}
 			if i < len(toks) {
-				at = toks[i].hi
+				at = toks[i].Hi
 			}
 			continue
 		}
@@ -173,34 +174,34 @@ func firstStatement(src string) int {
 // without takes the definitions of constants out of a configuration that stand in
 // no branch and nothing else's definition rests on the place of.
 func (c config) without(names []string) string {
-	src := c.src
-	toks := phpTokens(src)
+	src := c.Src
+	toks := phpsrc.Tokens(src)
 	type span struct{ lo, hi int }
 	var cut []span
 	depth := 0
 	for i := 0; i+3 < len(toks); i++ {
-		switch toks[i].kind {
+		switch toks[i].Kind {
 		case '{':
 			depth++
 		case '}':
 			depth--
 		}
 		t := toks[i]
-		begins := i == 0 || toks[i-1].kind == ';' || toks[i-1].kind == 'o' || toks[i-1].kind == '}'
-		if depth != 0 || !begins || t.kind != 'i' || !strings.EqualFold(t.text, "define") || toks[i+1].kind != '(' ||
-			toks[i+2].kind != 's' ||
-			!slices.Contains(names, toks[i+2].text) {
+		begins := i == 0 || toks[i-1].Kind == ';' || toks[i-1].Kind == 'o' || toks[i-1].Kind == '}'
+		if depth != 0 || !begins || t.Kind != 'i' || !strings.EqualFold(t.Text, "define") || toks[i+1].Kind != '(' ||
+			toks[i+2].Kind != 's' ||
+			!slices.Contains(names, toks[i+2].Text) {
 			continue
 		}
 		open := 0
 		for j := i + 1; j < len(toks); j++ {
-			if toks[j].kind == '(' {
+			if toks[j].Kind == '(' {
 				open++
 			}
-			if toks[j].kind == ')' {
+			if toks[j].Kind == ')' {
 				if open--; open == 0 {
-					if j+1 < len(toks) && toks[j+1].kind == ';' {
-						cut = append(cut, span{t.lo, toks[j+1].hi})
+					if j+1 < len(toks) && toks[j+1].Kind == ';' {
+						cut = append(cut, span{t.Lo, toks[j+1].Hi})
 					}
 					break
 				}
@@ -215,16 +216,16 @@ func (c config) without(names []string) string {
 
 // prefixAgain sets the table prefix just before the core's settings are loaded.
 func prefixAgain(src, prefix string) string {
-	toks := phpTokens(src)
+	toks := phpsrc.Tokens(src)
 	for i, t := range toks {
-		if t.kind != 's' || !strings.HasSuffix(t.text, "wp-settings.php") {
+		if t.Kind != 's' || !strings.HasSuffix(t.Text, "wp-settings.php") {
 			continue
 		}
 		for j := i; j >= 0; j-- {
-			if k := toks[j]; k.kind == 'i' &&
+			if k := toks[j]; k.Kind == 'i' &&
 				slices.Contains([]string{"require", "require_once", "include", "include_once"},
-					strings.ToLower(k.text)) {
-				return src[:k.lo] + "$table_prefix = " + phpLiteral(prefix) + "; " + src[k.lo:]
+					strings.ToLower(k.Text)) {
+				return src[:k.Lo] + "$table_prefix = " + phpsrc.Literal(prefix) + "; " + src[k.Lo:]
 			}
 		}
 	}
@@ -234,9 +235,9 @@ func prefixAgain(src, prefix string) string {
 // databases are those that a configuration names, in the order of their places.
 func (c config) databases() []string {
 	var out []string
-	for _, s := range c.each["DB_NAME"] {
-		if s.known && !slices.Contains(out, s.value) {
-			out = append(out, s.value)
+	for _, s := range c.Each["DB_NAME"] {
+		if s.Known && !slices.Contains(out, s.Value) {
+			out = append(out, s.Value)
 		}
 	}
 	return out
@@ -246,13 +247,13 @@ func (c config) databases() []string {
 // database's name: at the same of its places, where it has as many. It tells
 // whether the configuration names that database.
 func (c *config) meant(database string) bool {
-	at := slices.IndexFunc(c.each["DB_NAME"], func(s setting) bool { return s.known && s.value == database })
+	at := slices.IndexFunc(c.Each["DB_NAME"], func(s phpsrc.Setting) bool { return s.Known && s.Value == database })
 	if at < 0 {
 		return false
 	}
 	for _, n := range decisive {
-		if len(c.each[n]) == len(c.each["DB_NAME"]) {
-			c.constants[n] = c.each[n][at]
+		if len(c.Each[n]) == len(c.Each["DB_NAME"]) {
+			c.Constants[n] = c.Each[n][at]
 		}
 	}
 	c.chosen = true
@@ -263,6 +264,6 @@ func (c *config) meant(database string) bool {
 // in a branch, so that what it is depends on what happens when it runs.
 func (c config) branches(names ...string) bool {
 	return slices.ContainsFunc(names, func(n string) bool {
-		return len(c.placed[n]) > 1 || slices.Contains(c.placed[n], true)
+		return len(c.Placed[n]) > 1 || slices.Contains(c.Placed[n], true)
 	})
 }

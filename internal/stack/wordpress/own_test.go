@@ -114,10 +114,10 @@ func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
 		require.NoError(t, err, name)
 		require.NoError(t, c.why, name)
 		require.True(t, c.evaluated, name)
-		assert.Equal(t, "live", c.constants["DB_NAME"].value, name)
-		assert.Equal(t, "sk_", c.variables["table_prefix"].value, name)
-		if s, there := c.constants["WP_HOME"]; there {
-			assert.Equal(t, "https://skerryline.example", s.value, name)
+		assert.Equal(t, "live", c.Constants["DB_NAME"].Value, name)
+		assert.Equal(t, "sk_", c.Variables["table_prefix"].Value, name)
+		if s, there := c.Constants["WP_HOME"]; there {
+			assert.Equal(t, "https://skerryline.example", s.Value, name)
 		}
 		assert.NoFileExists(t, reached(p.Root.Path()), name)
 		p.PHP = nil
@@ -136,7 +136,7 @@ func TestPHPSaysWhatAWindingConfigurationSets(t *testing.T) {
 		c, _, err := loadConfig(context.Background(), p)
 		require.NoError(t, err)
 		assert.True(t, c.chosen)
-		assert.Equal(t, []string{db, home}, []string{c.constants["DB_NAME"].value, c.constants["WP_HOME"].value})
+		assert.Equal(t, []string{db, home}, []string{c.Constants["DB_NAME"].Value, c.Constants["WP_HOME"].Value})
 	}
 	p.Known = func(context.Context) stack.Known { return stack.Known{Database: "other"} }
 	c, _, err := loadConfig(context.Background(), p)

@@ -69,10 +69,7 @@ func (Stack) PutBack(
 			if !ok || !known {
 				continue
 			}
-			column := chooses[rest]
-			if rest == "term_relationships" {
-				column = "object_id"
-			}
+			column := rowsOf[rest].by
 			return func(t tables.Table, r tables.Row) bool { return of.drops(row{t, r}.number(column)) },
 				func(t tables.Table, r tables.Row) bool { return of.brings(row{t, r}.number(column)) }
 		}
@@ -82,36 +79,19 @@ func (Stack) PutBack(
 
 // of gives the things that the rows of a table are of.
 func (x *putting) of(table string) (things, bool) {
-	switch table {
-	case "posts", "postmeta", "term_relationships":
+	switch rowsOf[table].of {
+	case anItem:
 		return x.posts, true
-	case "comments", "commentmeta":
+	case aComment:
 		return x.comments, true
-	case "term_taxonomy":
+	case aTerm:
 		return x.terms, true
-	case "terms", "termmeta":
+	case aName:
 		return x.groups, true
-	case "users", "usermeta":
+	case anAccount:
 		return x.users, true
 	}
 	return things{}, false
-}
-
-// readPart reads what refers to what in one site of an installation.
-func readPart(ctx context.Context, snap tables.Snapshot, prefix string) (*part, error) {
-	p := &part{
-		d:            &data{ctx: ctx, snap: snap, prefix: prefix},
-		posts:        map[int64]*post{},
-		revs:         map[int64][]int64{},
-		terms:        map[int64]term{},
-		links:        map[int64][]int64{},
-		comments:     map[int64]comment{},
-		keptPosts:    ids{},
-		keptTerms:    ids{},
-		keptComments: ids{},
-		groups:       ids{},
-	}
-	return p, p.read()
 }
 
 // putBack works out what of one site of an installation is put back, and how

@@ -83,7 +83,7 @@ func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
 				for _, other := range []string{"evil.example"} {
 					assert.Equal(t, c.others, got[other], other)
 				}
-				notes, err := filepath.Glob(filepath.Join(Caught(copied), "*.json"))
+				notes, err := filepath.Glob(filepath.Join(Stack{}.Caught(copied), "*.json"))
 				require.NoError(t, err)
 				if c.others {
 					assert.Equal(t, "http_request_not_executed", got["code"])
@@ -139,11 +139,11 @@ func TestConfigurationOfACopyOnAServer(t *testing.T) {
 	conf := readConfig(string(files["wp-config.php"]), "/c/now/site/wp-config.php")
 	for name, want := range map[string]string{"DB_NAME": "alibi_c", "DB_USER": "alibi_u", "DB_PASSWORD": "p'w",
 		"DB_HOST": "localhost:/run/own.sock", "WP_DEBUG_DISPLAY": "1"} {
-		assert.Equal(t, want, conf.constants[name].value, name)
+		assert.Equal(t, want, conf.Constants[name].Value, name)
 	}
-	assert.Greater(t, len(conf.constants["AUTH_KEY"].value), 40)
-	assert.NotContains(t, conf.src, "the origin signs with this")
-	assert.Contains(t, conf.src, "// the database")
+	assert.Greater(t, len(conf.Constants["AUTH_KEY"].Value), 40)
+	assert.NotContains(t, conf.Src, "the origin signs with this")
+	assert.Contains(t, conf.Src, "// the database")
 	_, err = Stack{}.Password(ctx, write("<?php\ndefine('DB_PASSWORD', getenv('FERRY_SECRET'));\n"))
 	assert.ErrorIs(t, err, tables.ErrRefused)
 	assert.True(t, strings.Contains(err.Error(), "runs no code of a live site"))

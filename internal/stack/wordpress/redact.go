@@ -24,16 +24,16 @@ func (Stack) Redact(prefix string) stack.Redaction {
 		File: func(_ string, text []byte) []byte {
 			c := readConfig(string(text), "wp-config.php")
 			var names []string
-			for n := range c.constants {
+			for n := range c.Constants {
 				if secretName.MatchString(n) {
 					names = append(names, n)
 				}
 			}
 			slices.Sort(names)
 			for _, n := range names {
-				c = readConfig(c.with(n, "''"), "wp-config.php")
+				c = readConfig(c.With(n, "''"), "wp-config.php")
 			}
-			return []byte(c.src)
+			return []byte(c.Src)
 		},
 		Row: func(t tables.Table, r tables.Row) tables.Row {
 			x := row{t, r}

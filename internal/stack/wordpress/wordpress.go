@@ -10,17 +10,35 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"slices"
 	"strings"
 
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/stack/phpsrc"
 	"alibi/internal/tables"
 )
 
 // Stack is WordPress.
 type Stack struct{}
+
+var _ interface {
+	stack.Stack
+	stack.Laid
+	stack.Settings
+	stack.Contents
+	stack.People
+	stack.Filler
+	stack.Installer
+	stack.Notices
+	stack.Caches
+	stack.Secrets
+	stack.Components
+	stack.Describer
+	stack.Secretive
+} = Stack{}
 
 func (Stack) Name() string { return "wordpress" }
 
@@ -33,6 +51,32 @@ func (Stack) Is(_ context.Context, p stack.Place) bool {
 // maxConfig bounds what is read of a configuration file.
 const maxConfig = 1 << 20
 
+// Layout is where WordPress has things.
+func (Stack) Layout() stack.Layout {
+	return stack.Layout{
+		Config:  "wp-config.php",
+		Uploads: "wp-content/uploads",
+		Log:     "wp-content/debug.log",
+		Caches:  "wp-content/cache",
+		Folders: []string{"wp-content/plugins", "wp-content/themes", "wp-content/uploads"},
+	}
+}
+
+// config is what a configuration file sets.
+type config struct {
+	phpsrc.Config
+	evaluated bool  // PHP said what it sets
+	chosen    bool  // which of its databases is meant is known
+	why       error // why PHP could not say it, where it was asked
+}
+
+// readConfig reads src, which stands at the absolute path file. What it includes is told but for the core.
+func readConfig(src, file string) config {
+	c := config{Config: phpsrc.Read(src, file)}
+	c.Includes = slices.DeleteFunc(c.Includes, func(n string) bool { return strings.HasSuffix(n, "wp-settings.php") })
+	return c
+}
+
 // loadConfig reads the configuration, in the root or one folder above it, and has
 // PHP say what it sets where that can't be told by reading. Of several databases it
 // takes the one that is known to be the site's. above tells where it was.
@@ -42,7 +86,7 @@ func loadConfig(ctx context.Context, p stack.Place) (c config, above bool, err e
 	}
 	read := c
 	if p.PHP != nil && p.PHP() != "" {
-		read.constants, read.variables = maps.Clone(c.constants), maps.Clone(c.variables)
+		read.Constants, read.Variables = maps.Clone(c.Constants), maps.Clone(c.Variables)
 		c, err = c.evaluate(ctx, p, above)
 		if ctx.Err() != nil {
 			return c, above, ctx.Err()
@@ -50,7 +94,7 @@ func loadConfig(ctx context.Context, p stack.Place) (c config, above bool, err e
 		c.why = err
 	}
 	db := p.About(ctx).Database
-	if db == "" || db == c.constants["DB_NAME"].value {
+	if db == "" || db == c.Constants["DB_NAME"].Value {
 		c.chosen = db != ""
 		return c, above, nil
 	}
@@ -85,21 +129,21 @@ func findConfig(ctx context.Context, p stack.Place) (c config, above bool, err e
 // database says where the configuration puts the tables.
 func database(c config, root string) site.Database {
 	db := site.Database{Engine: site.Served, Prefix: "wp_"}
-	if v := c.variables["table_prefix"]; v.known {
-		db.Prefix = v.value
+	if v := c.Variables["table_prefix"]; v.Known {
+		db.Prefix = v.Value
 	}
-	db.Server, db.Name, db.User = "localhost", c.constants["DB_NAME"].value, c.constants["DB_USER"].value
-	if v := c.constants["DB_HOST"]; v.value != "" {
-		db.Server = v.value
+	db.Server, db.Name, db.User = "localhost", c.Constants["DB_NAME"].Value, c.Constants["DB_USER"].Value
+	if v := c.Constants["DB_HOST"]; v.Value != "" {
+		db.Server = v.Value
 	}
-	engine, dir, file := c.constants["DB_ENGINE"], c.constants["DB_DIR"], c.constants["DB_FILE"]
-	if engine.value == "sqlite" || dir.known && c.constants["DB_NAME"].value == "" {
+	engine, dir, file := c.Constants["DB_ENGINE"], c.Constants["DB_DIR"], c.Constants["DB_FILE"]
+	if engine.Value == "sqlite" || dir.Known && c.Constants["DB_NAME"].Value == "" {
 		d, f := path.Join(root, "wp-content/database"), ".ht.sqlite"
-		if dir.known && dir.value != "" {
-			d = dir.value
+		if dir.Known && dir.Value != "" {
+			d = dir.Value
 		}
-		if file.known && file.value != "" {
-			f = file.value
+		if file.Known && file.Value != "" {
+			f = file.Value
 		}
 		db = site.Database{Engine: site.File, Path: path.Join(d, f), Prefix: db.Prefix}
 	}
@@ -133,15 +177,15 @@ func (Stack) Password(ctx context.Context, p stack.Place) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	v, there := c.constants["DB_PASSWORD"]
-	if there && !v.known {
+	v, there := c.Constants["DB_PASSWORD"]
+	if there && !v.Known {
 		return "", fmt.Errorf(
 			"the configuration works out DB_PASSWORD when it runs, and Alibi runs no code of a live site: %w; write "+
 				"the value into wp-config.php",
 			tables.ErrRefused,
 		)
 	}
-	return v.value, nil
+	return v.Value, nil
 }
 
 // Owns takes the tables with the site's prefix, but for those of other

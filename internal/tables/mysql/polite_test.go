@@ -45,10 +45,10 @@ func TestAStatementEndsWithWhoWantedIt(t *testing.T) {
 		select {
 		case err := <-done:
 			assert.ErrorIs(t, err, context.Canceled, name)
-		case <-time.After(time.Second):
+		case <-time.After(5 * time.Second):
 			t.Fatal(name + " goes on")
 		}
-		assert.Eventually(t, func() bool { return running(t, "mark") == "0" }, time.Second, 20*time.Millisecond,
+		assert.Eventually(t, func() bool { return running(t, "mark") == "0" }, 5*time.Second, 20*time.Millisecond,
 			"%s: it is ended on the server", name)
 	}
 }

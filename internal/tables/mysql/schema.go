@@ -251,6 +251,17 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 				"the right %s", kind[right], right),
 		)
 	}
+	s.readViews(ctx, db, database, views)
+	if err := s.readOthers(ctx, db, database); err != nil {
+		return err
+	}
+	order := map[string]int{"function": 0, "procedure": 1, "view": 2, "trigger": 3, "event": 4}
+	sort.SliceStable(s.After, func(i, j int) bool { return order[s.After[i].Kind] < order[s.After[j].Kind] })
+	return nil
+}
+
+// readViews reads how views are defined.
+func (s *shape) readViews(ctx context.Context, db queryer, database string, views []string) {
 	for _, v := range views {
 		sql, err := showCreate(ctx, db, "VIEW", v, "CREATE VIEW")
 		if err == nil {
@@ -272,36 +283,42 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 		}
 		s.After = append(s.After, tables.Object{Kind: "view", Name: v, SQL: canonical(sql, database)})
 	}
-	kinds := []struct{ kind, list, name, column string }{
-		{
-			"trigger",
-			"SELECT TRIGGER_NAME AS N, EVENT_OBJECT_TABLE AS T FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA " +
-				"= ? ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER",
-			"TRIGGER",
-			"SQL Original Statement",
-		},
-		{
-			"procedure",
-			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
-				"'PROCEDURE' ORDER BY 1",
-			"PROCEDURE",
-			"Create Procedure",
-		},
-		{
-			"function",
-			"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
-				"'FUNCTION' ORDER BY 1",
-			"FUNCTION",
-			"Create Function",
-		},
-		{
-			"event",
-			"SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1",
-			"EVENT",
-			"Create Event",
-		},
-	}
-	for _, k := range kinds {
+}
+
+// others are what hangs on tables beside views.
+var others = []struct{ kind, list, name, column string }{
+	{
+		"trigger",
+		"SELECT TRIGGER_NAME AS N, EVENT_OBJECT_TABLE AS T FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA " +
+			"= ? ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER",
+		"TRIGGER",
+		"SQL Original Statement",
+	},
+	{
+		"procedure",
+		"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
+			"'PROCEDURE' ORDER BY 1",
+		"PROCEDURE",
+		"Create Procedure",
+	},
+	{
+		"function",
+		"SELECT ROUTINE_NAME AS N FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = " +
+			"'FUNCTION' ORDER BY 1",
+		"FUNCTION",
+		"Create Function",
+	},
+	{
+		"event",
+		"SELECT EVENT_NAME AS N FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1",
+		"EVENT",
+		"Create Event",
+	},
+}
+
+// readOthers reads triggers, routines and events.
+func (s *shape) readOthers(ctx context.Context, db queryer, database string) error {
+	for _, k := range others {
 		list, err := records(ctx, db, k.list, database)
 		if err != nil {
 			return err
@@ -327,7 +344,5 @@ func (s *shape) readAfter(ctx context.Context, db queryer, database string, view
 				Mode: rec[0]["SQL_MODE"]})
 		}
 	}
-	order := map[string]int{"function": 0, "procedure": 1, "view": 2, "trigger": 3, "event": 4}
-	sort.SliceStable(s.After, func(i, j int) bool { return order[s.After[i].Kind] < order[s.After[j].Kind] })
 	return nil
 }

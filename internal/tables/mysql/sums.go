@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"alibi/internal/site"
 	"alibi/internal/tables"
 )
 
@@ -236,7 +237,7 @@ func oneOf(keys []column, list [][]tables.Value) string {
 			b.WriteString(" OR ")
 		}
 		for j, c := range keys {
-			b.WriteString(map[bool]string{true: "(", false: " AND "}[j == 0] + name(c.Name) + " = " + c.bound(k[j]))
+			b.WriteString(site.Either(j == 0, "(", " AND ") + name(c.Name) + " = " + c.bound(k[j]))
 		}
 		b.WriteByte(')')
 	}

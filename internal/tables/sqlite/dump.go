@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"alibi/internal/site"
 	"alibi/internal/tables"
 )
 
@@ -93,7 +94,7 @@ func literal(b []byte, v tables.Value) []byte {
 		return strconv.AppendInt(b, v.Int, 10)
 	case tables.Float:
 		if math.IsInf(v.Float, 0) {
-			return append(b, map[bool]string{true: "9.0e+999", false: "-9.0e+999"}[v.Float > 0]...)
+			return append(b, site.Either(v.Float > 0, "9.0e+999", "-9.0e+999")...)
 		}
 		text := strconv.FormatFloat(v.Float, 'e', 17, 64)
 		return append(b, text...)

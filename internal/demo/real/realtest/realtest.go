@@ -111,7 +111,7 @@ func (w *World) Machine(name string, change ...func(*real.MachineOptions)) *real
 	w.Desk.SetAsker(yes{})
 	require.NoError(
 		w.T,
-		w.Desk.AddHost(
+		w.Desk.Fleet.AddHost(
 			ctx,
 			inventory.Host{
 				Name:   name,
@@ -158,7 +158,8 @@ func (w *World) Make(name string, change ...func(*real.Spec)) site.Site {
 		c(&s)
 	}
 	require.NoError(w.T, real.Again(ctx, s))
-	live, err := w.Desk.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line", Owner: "runa"})
+	live, err := w.Desk.Fleet.AddSite(ctx, desk.NewSite{Host: s.Host, Root: s.Root, Client: "Skerry Line",
+		Owner: "runa"})
 	require.NoError(w.T, err)
 	return live
 }

@@ -1,4 +1,4 @@
-package reset
+package state
 
 import (
 	"context"
@@ -10,29 +10,28 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/tree"
-	"alibi/internal/work"
 )
 
 // Who may use a file (its owner, group, mode and extended attributes) belongs to
-// a site's state. A restore point of the same site on the same host says it
+// a site's  A restore point of the same site on the same host says it
 // exactly. Anything else says only what is in a file: one that is there keeps
 // its access, and a new one gets the owner of the folder that it comes into.
 
 // access sets who may use the entries that are to be there, from what is there.
-func (w *wanted) access(there map[string]tree.Entry) {
-	for i := range w.entries {
-		e := &w.entries[i]
+func (w *Wanted) access(there map[string]tree.Entry) {
+	for i := range w.Entries {
+		e := &w.Entries[i]
 		is, has := there[e.Path]
 		has = has && is.Mode.Type() == e.Mode.Type()
 		switch {
-		case w.exact && e.Owner != nil:
-		case w.exact && has: // a point of an older Alibi knows only the mode
+		case w.Exact && e.Owner != nil:
+		case w.Exact && has: // a point of an older Alibi knows only the mode
 			e.Owner, e.Attrs = is.Owner, is.Attrs
 		case has:
 			e.Mode, e.Owner, e.Attrs = is.Mode, is.Owner, is.Attrs
 		default:
 			e.Owner = ownerAbove(there, e.Path)
-			if !w.exact {
+			if !w.Exact {
 				e.Attrs = nil
 			}
 		}
@@ -53,7 +52,7 @@ func ownerAbove(there map[string]tree.Entry, name string) *host.Owner {
 
 // grant gives staged files the access that they are to have where they will
 // stand. What our account may not give is remembered.
-func (x *runner) grant(ctx context.Context, t *work.Task, root host.Root, list []tree.Entry, plain bool) error {
+func (m *Maker) grant(ctx context.Context, t Task, root host.Root, list []tree.Entry, plain bool) error {
 	var not []string
 	for _, e := range list {
 		if err := ctx.Err(); err != nil {
@@ -61,7 +60,7 @@ func (x *runner) grant(ctx context.Context, t *work.Task, root host.Root, list [
 		}
 		want := e.Access()
 		want.Plain = plain
-		given, err := host.Grant(root, x.dir("new", e.Path), want)
+		given, err := host.Grant(root, m.dir("new", e.Path), want)
 		if errors.Is(err, host.ErrUnreadable) {
 			return fmt.Errorf("%w: nothing of the site was changed; run Alibi as an account that may do this, or "+
 				"leave %s out", err, e.Path)
@@ -73,14 +72,14 @@ func (x *runner) grant(ctx context.Context, t *work.Task, root host.Root, list [
 			not = append(not, e.Path)
 		}
 	}
-	t.Memorize(func() { x.mem.Ungiven = not })
+	t.Memorize(func() { m.Memory.Ungiven = not })
 	return nil
 }
 
 // grantFolders gives folders that are in their places the access that they are
 // to have, and remembers what those had that were there.
-func (x *runner) grantFolders(
-	t *work.Task,
+func (m *Maker) grantFolders(
+	t Task,
 	root host.Root,
 	list []tree.Entry,
 	there map[string]tree.Entry,
@@ -90,8 +89,8 @@ func (x *runner) grantFolders(
 		for _, e := range list {
 			is, has := there[e.Path]
 			if has && is.Mode.IsDir() &&
-				!slices.ContainsFunc(x.mem.Folders, func(f tree.Entry) bool { return f.Path == e.Path }) {
-				x.mem.Folders = append(x.mem.Folders, is)
+				!slices.ContainsFunc(m.Memory.Folders, func(f tree.Entry) bool { return f.Path == e.Path }) {
+				m.Memory.Folders = append(m.Memory.Folders, is)
 			}
 		}
 	})
@@ -106,15 +105,15 @@ func (x *runner) grantFolders(
 			return fmt.Errorf("the folder %s: %w", e.Path, err)
 		}
 		if e.Owner != nil && given.Owner != nil && *given.Owner != *e.Owner {
-			t.Memorize(func() { x.mem.Ungiven = append(x.mem.Ungiven, e.Path) })
+			t.Memorize(func() { m.Memory.Ungiven = append(m.Memory.Ungiven, e.Path) })
 		}
 	}
 	return nil
 }
 
 // foldersBack gives folders the access back that they had.
-func (x *runner) foldersBack(root host.Root) error {
-	for _, e := range slices.Backward(x.mem.Folders) {
+func (m *Maker) foldersBack(root host.Root) error {
+	for _, e := range slices.Backward(m.Memory.Folders) {
 		_, err := host.Grant(root, e.Path, e.Access())
 		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, host.ErrUnreadable) {
 			return fmt.Errorf("the folder %s: %w", e.Path, err)

@@ -71,6 +71,11 @@ type Inside struct {
 	Drafts  []Post
 }
 
+// Inner tells whether an address is of what only an account sees.
+func Inner(path string) bool {
+	return strings.HasPrefix(path, "/wp-admin") || path == "/wp-login.php"
+}
+
 // ErrNotFound is given for an address that the copy has no page for.
 var ErrNotFound = errors.New("the copy has no such page")
 

@@ -1,26 +1,25 @@
-package reset
+package state
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
+	"syscall"
 
 	"alibi/internal/host"
-	"alibi/internal/plan"
-	"alibi/internal/site"
 	"alibi/internal/tree"
-	"alibi/internal/work"
 )
 
 // The folder in which a run keeps new files until they are put in place, and old
 // ones until the run is over. It is in the site's own folder, so that a file
 // changes its place in one step; nobody but the site's account may look into it,
 // and nothing that reads the site sees it.
-func (x *runner) dir(parts ...string) string {
-	return path.Join(append([]string{host.TempPrefix + x.id}, parts...)...)
+func (m *Maker) dir(parts ...string) string {
+	return path.Join(append([]string{host.TempPrefix + m.ID}, parts...)...)
 }
 
 // changes are the entries of a site that are not as they are to be.
@@ -35,36 +34,36 @@ type changes struct {
 
 // differ compares the site's files with what they are to be. Files of the same
 // size and time are the same, if the same may use them.
-func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
+func (m *Maker) differ(ctx context.Context, e *Ends) (changes, error) {
 	var c changes
-	if e.want.inScope == nil {
+	if e.Want.InScope == nil {
 		return c, nil
 	}
-	list, err := tree.Scan(ctx, e.place.Root, filter(e.s))
+	list, err := tree.Scan(ctx, e.Root, e.Filter)
 	if err != nil {
 		return c, fmt.Errorf("listing the site's files: %w", err)
 	}
 	there := make(map[string]tree.Entry, len(list.Entries))
 	for _, is := range list.Entries {
-		there[is.Path] = relative(e.place.Root, is)
+		there[is.Path] = relative(e.Root, is)
 	}
-	top, err := e.place.Root.Lstat(".")
+	top, err := e.Root.Lstat(".")
 	if err != nil {
 		return c, fmt.Errorf("looking at the site's folder: %w", err)
 	}
 	there["."] = tree.Entry{Path: ".", Mode: top.Mode(), Owner: host.OwnerOf(top)}
-	e.want.access(there)
-	c.there, c.plain = there, plain(list.Entries, e.want.entries)
-	forged, ungiven := set(x.mem.Forged), set(x.mem.Ungiven)
-	wanted := make(map[string]bool, len(e.want.entries))
-	for _, w := range e.want.entries {
+	e.Want.access(there)
+	c.there, c.plain = there, plain(list.Entries, e.Want.Entries)
+	forged, ungiven := set(m.Memory.Forged), set(m.Memory.Ungiven)
+	wanted := make(map[string]bool, len(e.Want.Entries))
+	for _, w := range e.Want.Entries {
 		wanted[w.Path] = true
 		is, has := there[w.Path]
 		if ungiven[w.Path] {
 			is.Owner = nil
 		}
 		switch {
-		case has && is.Same(relative(e.want.from, w)) && !forged[w.Path] && is.SameAccess(w):
+		case has && is.Same(relative(e.Want.From, w)) && !forged[w.Path] && is.SameAccess(w):
 		case w.Mode.IsDir():
 			c.make = append(c.make, w)
 		default:
@@ -75,7 +74,7 @@ func (x *runner) differ(ctx context.Context, e *ends) (changes, error) {
 		}
 	}
 	for _, is := range list.Entries {
-		if !wanted[is.Path] && e.want.inScope(is.Path) {
+		if !wanted[is.Path] && e.Want.InScope(is.Path) {
 			c.remove = append(c.remove, is)
 		}
 	}
@@ -101,56 +100,56 @@ func relative(root host.Tree, e tree.Entry) tree.Entry {
 }
 
 // forged finds the files that look as they are to be and hold something else.
-func (x *runner) forged(ctx context.Context, e *ends) (out []string, err error) {
-	if e.want.hash == nil {
+func (m *Maker) forged(ctx context.Context, e *Ends) (out []string, err error) {
+	if e.Want.Hash == nil {
 		return nil, nil
 	}
 	var list []tree.Entry
-	for _, w := range tree.OnlyFiles(e.want.entries) {
-		if fi, err := e.place.Root.Lstat(w.Path); err == nil && w.Regular() && fi.Mode().IsRegular() &&
+	for _, w := range tree.OnlyFiles(e.Want.Entries) {
+		if fi, err := e.Root.Lstat(w.Path); err == nil && w.Regular() && fi.Mode().IsRegular() &&
 			fi.Size() == w.Size {
 			list = append(list, w)
 		}
 	}
-	if err := tree.Digest(ctx, e.place.Root, list, nil, func(int64, int) {}); err != nil {
+	if err := tree.Digest(ctx, e.Root, list, nil, func(int64, int) {}); err != nil {
 		return nil, fmt.Errorf("reading the site's files: %w", err)
 	}
 	for _, is := range list {
-		if is.Hash != e.want.hash(is.Path) {
+		if is.Hash != e.Want.Hash(is.Path) {
 			out = append(out, is.Path)
 		}
 	}
 	return out, nil
 }
 
-// stage brings the files that differ beside those in use.
-func (x *runner) stage(ctx context.Context, t *work.Task) error {
-	e, err := x.ends(ctx)
+// Stage brings the files that differ beside those in use.
+func (m *Maker) Stage(ctx context.Context, t Task) error {
+	e, err := m.Open(ctx)
 	if err != nil {
 		return err
 	}
-	defer e.close()
-	forged, err := x.forged(ctx, e)
+	defer e.Close()
+	forged, err := m.forged(ctx, e)
 	if err != nil {
 		return err
 	}
-	t.Memorize(func() { x.mem.Forged = forged })
-	c, err := x.differ(ctx, e)
+	t.Memorize(func() { m.Memory.Forged = forged })
+	c, err := m.differ(ctx, e)
 	if err != nil || len(c.put)+len(c.remove)+len(c.make) == 0 {
 		return err
 	}
-	root, err := x.env.Write(ctx, x.run, e.s, e.s.Root)
+	root, err := m.Write(ctx, ".")
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	if err := host.MkdirAll(root, x.dir("new"), 0o700); err != nil {
+	if err := host.MkdirAll(root, m.dir("new"), 0o700); err != nil {
 		return fmt.Errorf("making room for the new files: %w", err)
 	}
 	if len(c.put) == 0 {
 		return nil
 	}
-	to, err := x.env.Write(ctx, x.run, e.s, path.Join(e.s.Root, x.dir("new")))
+	to, err := m.Write(ctx, m.dir("new"))
 	if err != nil {
 		return err
 	}
@@ -158,7 +157,7 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	_, total := (&tree.Listing{Entries: c.put}).Totals()
 	t.Expect(total)
 	entries := append(parents(c.put), c.put...)
-	_, problems, err := tree.Copy(ctx, e.want.from, to, entries,
+	_, problems, err := tree.Copy(ctx, e.Want.From, to, entries,
 		func(bytes int64, files int) { t.Add(bytes, int64(files)) })
 	if err != nil {
 		return fmt.Errorf("bringing the files: %w", err)
@@ -166,7 +165,7 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 	if len(problems) > 0 {
 		return fmt.Errorf("bringing the files: %s: %s", problems[0].Path, problems[0].What)
 	}
-	return x.grant(ctx, t, root, c.put, c.plain)
+	return m.grant(ctx, t, root, c.put, c.plain)
 }
 
 // parents are the folders above some entries.
@@ -182,36 +181,29 @@ func parents(list []tree.Entry) (out []tree.Entry) {
 	return out
 }
 
-// files puts the new files in place, each in one step, and the old ones aside.
+// Files puts the new files in place, each in one step, and the old ones aside.
 // Broken off anywhere, it can be called again.
-func (x *runner) files(ctx context.Context, t *work.Task) error {
-	e, err := x.ends(ctx)
+func (m *Maker) Files(ctx context.Context, t Task) error {
+	e, err := m.Open(ctx)
 	if err != nil {
 		return err
 	}
-	defer e.close()
-	c, err := x.differ(ctx, e)
+	defer e.Close()
+	c, err := m.differ(ctx, e)
 	if err != nil {
 		return err
 	}
-	root, err := x.env.Write(ctx, x.run, e.s, e.s.Root)
+	root, err := m.Write(ctx, ".")
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	t.Memorize(func() {
-		known := set(x.mem.Came)
-		for _, new := range append(slices.Clone(c.make), c.put...) {
-			if _, err := root.Lstat(new.Path); errors.Is(err, fs.ErrNotExist) && !known[new.Path] {
-				x.mem.Came = append(x.mem.Came, new.Path)
-			}
-		}
-	})
+	t.Memorize(func() { m.coming(root, c) })
 	if err := t.Remember(); err != nil {
 		return err
 	}
 	for _, old := range c.remove {
-		if err := x.putAside(root, old); err != nil {
+		if err := m.putAside(root, old); err != nil {
 			return err
 		}
 	}
@@ -224,25 +216,82 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := x.exchange(root, e); err != nil {
+		if err := m.exchange(root, e); err != nil {
 			return err
 		}
 		t.Add(1, 1)
 	}
-	if err := x.grantFolders(t, root, c.make, c.there, c.plain); err != nil {
+	if err := m.grantFolders(t, root, c.make, c.there, c.plain); err != nil {
 		return err
 	}
 	t.Note("%d files put in place, %d removed", len(c.put), len(tree.OnlyFiles(c.remove)))
 	return nil
 }
 
+// coming remembers what was not there before: new names, and folders that take a file's place or the
+// other way round.
+func (m *Maker) coming(root host.Tree, c changes) {
+	known := set(m.Memory.Came)
+	for _, new := range append(slices.Clone(c.make), c.put...) {
+		is, has := c.there[new.Path]
+		if has && is.Mode.IsDir() != new.Mode.IsDir() {
+			if m.Memory.Turned == nil {
+				m.Memory.Turned = map[string]bool{}
+			}
+			m.Memory.Turned[new.Path] = new.Mode.IsDir()
+			continue
+		}
+		_, err := root.Lstat(new.Path)
+		if !known[new.Path] && (errors.Is(err, fs.ErrNotExist) || !has && m.turnedAbove(new.Path)) {
+			m.Memory.Came = append(m.Memory.Came, new.Path)
+		}
+	}
+}
+
+// turnedAbove tells whether a folder above a path was a file before.
+func (m *Maker) turnedAbove(name string) bool {
+	for d := path.Dir(name); d != "."; d = path.Dir(d) {
+		if m.Memory.Turned[d] {
+			return true
+		}
+	}
+	return false
+}
+
+// takeAway removes what came. What is there still in place of what turned, or what something else came
+// into, stays.
+func (m *Maker) takeAway(root host.Root) error {
+	came := slices.AppendSeq(slices.Clone(m.Memory.Came), maps.Keys(m.Memory.Turned))
+	slices.SortFunc(came, func(a, b string) int { return len(b) - len(a) }) // what is in a folder before the folder
+	for _, name := range came {
+		fi, err := root.Lstat(name)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("taking %s away again: %w", name, err)
+		}
+		if isDir, turned := m.Memory.Turned[name]; turned && fi.IsDir() != isDir {
+			continue // it did not come yet
+		}
+		err = root.Remove(name)
+		if in, rerr := root.ReadDir(name); err != nil && rerr == nil && len(in) > 0 {
+			continue
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("taking %s away again: %w", name, err)
+		}
+	}
+	return nil
+}
+
 // putAside takes a file or an empty folder out of the site.
-func (x *runner) putAside(root host.Root, old tree.Entry) error {
+func (m *Maker) putAside(root host.Root, old tree.Entry) error {
 	if old.Mode.IsDir() {
-		if err := host.MkdirAll(root, x.dir("old", old.Path), 0o755); err != nil {
+		if err := host.MkdirAll(root, m.dir("old", old.Path), 0o755); err != nil {
 			return fmt.Errorf("putting %s aside: %w", old.Path, err)
 		}
-		if _, err := host.Grant(root, x.dir("old", old.Path), old.Access()); err != nil &&
+		if _, err := host.Grant(root, m.dir("old", old.Path), old.Access()); err != nil &&
 			!errors.Is(err, host.ErrUnreadable) {
 			return fmt.Errorf("putting %s aside: %w", old.Path, err)
 		}
@@ -252,12 +301,12 @@ func (x *runner) putAside(root host.Root, old tree.Entry) error {
 		}
 		return err
 	}
-	return x.move(root, old.Path)
+	return m.move(root, old.Path)
 }
 
 // move puts a file aside, unless that was done before.
-func (x *runner) move(root host.Root, name string) error {
-	to := x.dir("old", name)
+func (m *Maker) move(root host.Root, name string) error {
+	to := m.dir("old", name)
 	if _, err := root.Lstat(to); err == nil {
 		return root.Remove(name) // what is there now is new
 	}
@@ -271,17 +320,17 @@ func (x *runner) move(root host.Root, name string) error {
 }
 
 // exchange puts a new file in the place of the one that is there.
-func (x *runner) exchange(root host.Root, e tree.Entry) error {
-	from := x.dir("new", e.Path)
+func (m *Maker) exchange(root host.Root, e tree.Entry) error {
+	from := m.dir("new", e.Path)
 	if _, err := root.Lstat(from); errors.Is(err, fs.ErrNotExist) {
-		if _, err := root.Lstat(x.dir("old", e.Path)); err == nil || slices.Contains(x.mem.Came, e.Path) {
+		if _, err := root.Lstat(m.dir("old", e.Path)); err == nil || slices.Contains(m.Memory.Came, e.Path) {
 			return nil // done before
 		}
 		return fmt.Errorf("%s changed after the new files were brought: start again", e.Path)
 	}
 	_, err := root.Lstat(e.Path)
 	if err == nil {
-		err = x.move(root, e.Path)
+		err = m.move(root, e.Path)
 	} else if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
@@ -298,24 +347,16 @@ func (x *runner) exchange(root host.Root, e tree.Entry) error {
 }
 
 // filesBack gives the site the files back that it had before.
-func (x *runner) filesBack(ctx context.Context, s site.Site) error {
-	root, err := x.env.Write(ctx, x.run, s, s.Root)
+func (m *Maker) filesBack(ctx context.Context) error {
+	root, err := m.Write(ctx, ".")
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	came := slices.Clone(x.mem.Came)
-	slices.SortFunc(came, func(a, b string) int { return len(b) - len(a) }) // what is in a folder before the folder
-	for _, name := range came {
-		err := root.Remove(name)
-		if in, rerr := root.ReadDir(name); err != nil && rerr == nil && len(in) > 0 {
-			continue // something else came into this folder
-		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("taking %s away again: %w", name, err)
-		}
+	if err := m.takeAway(root); err != nil {
+		return err
 	}
-	old, err := x.aside(ctx, s, "old")
+	old, err := m.aside(ctx, "old")
 	if err != nil {
 		return err
 	}
@@ -327,7 +368,7 @@ func (x *runner) filesBack(ctx context.Context, s site.Site) error {
 			}
 			err = host.MkdirAll(root, e.Path, 0o700|e.Mode.Perm())
 		} else {
-			err = root.Rename(x.dir("old", e.Path), e.Path)
+			err = root.Rename(m.dir("old", e.Path), e.Path)
 		}
 		if err != nil {
 			return fmt.Errorf("putting %s back: %w", e.Path, err)
@@ -338,16 +379,12 @@ func (x *runner) filesBack(ctx context.Context, s site.Site) error {
 			return fmt.Errorf("putting %s back: %w", e.Path, err)
 		}
 	}
-	return x.foldersBack(root)
+	return m.foldersBack(root)
 }
 
 // aside lists a part of the run's folder.
-func (x *runner) aside(ctx context.Context, s site.Site, part string) ([]tree.Entry, error) {
-	h, err := x.env.Hosts(ctx, s.Host)
-	if err != nil {
-		return nil, err
-	}
-	root, err := h.Open(ctx, path.Join(s.Root, x.dir(part)))
+func (m *Maker) aside(ctx context.Context, part string) ([]tree.Entry, error) {
+	root, err := m.Look(ctx, m.dir(part))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -365,33 +402,15 @@ func (x *runner) aside(ctx context.Context, s site.Site, part string) ([]tree.En
 	return list.Entries, nil
 }
 
-// clearStage removes the run's folder.
-func (x *runner) clearStage(ctx context.Context, s site.Site) error {
-	root, err := x.env.Write(ctx, x.run, s, s.Root)
+// Clear removes the folder in which files were kept aside, once all is final or back.
+func (m *Maker) Clear(ctx context.Context) error {
+	root, err := m.Write(ctx, ".")
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	if err := root.RemoveAll(x.dir()); err != nil {
+	if err := root.RemoveAll(m.dir()); err != nil {
 		return fmt.Errorf("clearing up: %w", err)
 	}
 	return nil
-}
-
-// stepsOf are the steps for what a plan changes.
-func stepsOf(files, database bool, bytes, rows int64) []plan.Step {
-	out := []plan.Step{{Name: "reserve", Title: "take the site"}}
-	if files {
-		out = append(out, plan.Step{Name: "stage", Title: "bring the files", Work: bytes, Unit: plan.Bytes})
-	}
-	out = append(out, plan.Step{Name: "close", Title: "show a notice"},
-		plan.Step{Name: "keep", Title: "take a restore point", Work: bytes, Unit: plan.Bytes})
-	if database {
-		out = append(out, plan.Step{Name: "tables", Title: "exchange the tables", Work: rows, Unit: plan.Rows})
-	}
-	if files {
-		out = append(out, plan.Step{Name: "files", Title: "exchange the files"})
-	}
-	return append(out, plan.Step{Name: "prove", Title: "compare all of it", Work: rows, Unit: plan.Rows},
-		plan.Step{Name: "open", Title: "show it again"})
 }
