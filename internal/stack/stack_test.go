@@ -124,7 +124,10 @@ func TestOnlyKnownEnginesAreOpened(t *testing.T) {
 }
 
 // plainStack takes one column for settings and adjusts nothing.
-type plainStack struct{ Stack }
+type plainStack struct {
+	Stack
+	noSettings
+}
 
 func (plainStack) Scope(_, column string) rewrite.Scope {
 	if column == "settings" {
