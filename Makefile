@@ -1,7 +1,7 @@
 # Two commands are all there is to know: make demo, make test.
 export CGO_ENABLED := 0
 
-.PHONY: demo demo-real build test lint needs bench shots
+.PHONY: demo demo-real build test race lint needs bench shots
 
 demo: build
 	./bin/alibi demo
@@ -20,6 +20,12 @@ needs:
 
 test: needs lint
 	script/test
+
+# The race detector over what has goroutines. It needs a C compiler; the engine of SQLite is C in Go,
+# and left out of what is watched.
+race: needs
+	CGO_ENABLED=1 go test -race -gcflags='modernc.org/sqlite/...=-race=false' \
+		-gcflags='modernc.org/libc/...=-race=false' -count=1 -timeout 30m $(or $(PKG),./internal/...)
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not gofmt'd:"; gofmt -l cmd internal; exit 1; }

@@ -124,6 +124,7 @@ func (b *bench) site(ctx context.Context, size string) (real.Spec, error) {
 		URL:      "https://" + size + ".skerryline.example",
 		Title:    "Skerry " + size,
 		Tagline:  "Boats",
+		Blocks:   true,
 		Posts:    20,
 		Pictures: 4,
 		Seed:     3,
@@ -370,7 +371,7 @@ func (b *bench) copy(ctx context.Context, name, as, hostName string) (made, erro
 	if hostName != "slipway" {
 		from = name + "-there"
 	}
-	return b.alibiRun(ctx, as, "copy", from, "--name", as, "--host", hostName, "--for", "a measurement")
+	return b.alibiRun(ctx, as, "copy", from, "--name", as, "--host", hostName, "--for", "a measurement", "--as-it-is")
 }
 
 func (b *bench) refresh(ctx context.Context, s site.Site) (made, error) {
