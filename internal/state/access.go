@@ -13,7 +13,7 @@ import (
 )
 
 // Who may use a file (its owner, group, mode and extended attributes) belongs to
-// a site's  A restore point of the same site on the same host says it
+// a site's state. A restore point of the same site on the same host says it
 // exactly. Anything else says only what is in a file: one that is there keeps
 // its access, and a new one gets the owner of the folder that it comes into.
 

@@ -72,8 +72,8 @@ type Maker struct {
 	Open      func(ctx context.Context) (*Ends, error)
 	Write     func(ctx context.Context, dir string) (host.Root, error)
 	Look      func(ctx context.Context, dir string) (host.Tree, error)
-	Edit      func(ctx context.Context) (tables.Edit, error)
-	Schema    func(ctx context.Context) (tables.Schema, error) // as the tables are now
+	Edit      func(ctx context.Context, aside string) (tables.Edit, error) // aside is its folder for what it stages
+	Schema    func(ctx context.Context) (tables.Schema, error)             // as the tables are now
 }
 
 // Compared is what was found to be as it was wanted.

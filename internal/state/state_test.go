@@ -131,7 +131,7 @@ func making(at, like string, memory *Memory, left *int) *Maker {
 			r, err := here.Write(ctx, filepath.Join(at, dir))
 			return brittle{r, left}, err
 		},
-		Edit:   func(context.Context) (tables.Edit, error) { return nil, errors.ErrUnsupported },
+		Edit:   func(context.Context, string) (tables.Edit, error) { return nil, errors.ErrUnsupported },
 		Schema: func(context.Context) (tables.Schema, error) { return tables.Schema{}, errors.ErrUnsupported },
 	}
 }

@@ -26,7 +26,7 @@ func (m *Maker) Tables(ctx context.Context, t Task) error {
 	if err := t.Remember(); err != nil {
 		return err
 	}
-	edit, err := m.Edit(ctx)
+	edit, err := m.Edit(ctx, m.dir())
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func (m *Maker) tablesBack(ctx context.Context) error {
 	if !m.HasTables {
 		return nil
 	}
-	edit, err := m.Edit(ctx)
+	edit, err := m.Edit(ctx, m.dir())
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (m *Maker) Commit(ctx context.Context) error {
 	if !m.HasTables {
 		return nil
 	}
-	edit, err := m.Edit(ctx)
+	edit, err := m.Edit(ctx, m.dir())
 	if err != nil {
 		return err
 	}

@@ -101,7 +101,7 @@ func (p *accountsPane) view(a *app, w, h int) []string {
 	t := a.theme
 	people := "the people of this site"
 	if p.s.Role == site.Copy {
-		people = pick(p.s.Scrubbed, "its people are made up", "its people are its origin's")
+		people = site.Either(p.s.Scrubbed, "its people are made up", "its people are its origin's")
 	}
 	out := []string{t.soft.Render("   " + people), "",
 		t.head.Render("   " + t.fit("ACCOUNT", 26) + t.fit("ROLES", 26) + t.fit("NAME", 30) + "MAIL")}
@@ -116,7 +116,7 @@ func (p *accountsPane) view(a *app, w, h int) []string {
 	p.see(len(p.list), h-len(out))
 	for i := p.top; i < min(len(p.list), p.top+h-3); i++ {
 		x := p.list[i]
-		look := pick(slices.Contains(x.Roles, "administrator"), t.ink.Bold(true), t.ink)
+		look := site.Either(slices.Contains(x.Roles, "administrator"), t.ink.Bold(true), t.ink)
 		out = append(out, t.pointer(i == p.cursor)+look.Render(t.fit(plain(x.Login), 26))+
 			t.soft.Render(t.fit(plain(strings.Join(x.Roles, ", ")), 26))+t.ink.Render(t.fit(plain(x.Name), 30))+
 			t.soft.Render(plain(x.Mail)))
@@ -132,7 +132,7 @@ func openAccount(a *app, s site.Site, login string, has []string) tea.Cmd {
 		roles = append([]string{""}, roles...)
 		role = ""
 	}
-	x := &stateScreen{name: pick(login == "", "a new account", "account "+login), site: s}
+	x := &stateScreen{name: site.Either(login == "", "a new account", "account "+login), site: s}
 	x.make = func() (plan.Plan, error) {
 		if login == "" {
 			return plan.Plan{}, errors.New("say what the account is to be called")
@@ -145,8 +145,9 @@ func openAccount(a *app, s site.Site, login string, has []string) tea.Cmd {
 	}
 	x.choices = append(x.choices,
 		stateChoice{
-			label: "role", help: "What it may do." + pick(len(has) > 0, " Now: "+strings.Join(has, ", ")+".", ""),
-			text: func() string { return pick(role == "", "as it is", role) },
+			label: "role", help: "What it may do." + site.Either(len(has) > 0, " Now: "+strings.Join(has, ", ")+".",
+				""),
+			text: func() string { return site.Either(role == "", "as it is", role) },
 			turn: func(by int) { role = turned(roles, role, by) },
 		},
 		stateChoice{label: "password", help: "At least 8 characters. It is kept as a digest and shown nowhere.",
@@ -278,7 +279,8 @@ func (p *deedsPane) view(a *app, w, h int) []string {
 		}
 		out = append(out, t.pointer(i == p.cursor)+
 			look.Render(
-				box+" "+t.fit(plain(x.Text)+pick(x.Undone, "  (taken back)", pick(x.Settled, "  (settled)", "")), w-40),
+				box+" "+t.fit(plain(x.Text)+site.Either(x.Undone, "  (taken back)",
+					site.Either(x.Settled, "  (settled)", "")), w-40),
 			)+t.soft.Render(t.right(x.At.Local().Format("2 Jan 15:04")+"  "+plain(x.Who), 30)))
 		for _, c := range x.Commands {
 			out = append(out, t.soft.Render("       "+plain(c)))

@@ -17,7 +17,7 @@ func siteHints(s site.Site) []hint {
 	case s.Role == site.Live:
 		return []hint{open, {"c", "copy"}, {"C", "what it runs"}, {"f", "hands on"}, {"R", "restore points"},
 			{"i", "read anew"}, {"A", "archive"}, {"I", "add content"}, {"z", "reset"},
-			{"F", pick(s.Front == nil, "park", "show again")}}
+			{"F", site.Either(s.Front == nil, "park", "show again")}}
 	case s.State == site.Expired:
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
@@ -26,7 +26,7 @@ func siteHints(s site.Site) []hint {
 	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"},
 		{"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"},
 		{"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"},
-		{"F", pick(s.Front == nil, "park, hide", "show again")}}
+		{"F", site.Either(s.Front == nil, "park, hide", "show again")}}
 }
 
 // siteKey does what a key means for a site.

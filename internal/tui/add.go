@@ -7,6 +7,7 @@ import (
 
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
+	"alibi/internal/site"
 )
 
 // addScreen takes a live site or a host under management.
@@ -37,7 +38,7 @@ func (f *addScreen) fields() []field {
 }
 
 func (f *addScreen) title(*app) string {
-	return pick(f.host, "add a host", "add a live site")
+	return site.Either(f.host, "add a host", "add a live site")
 }
 
 func (f *addScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
@@ -108,8 +109,8 @@ func (f *addScreen) add(a *app) tea.Cmd {
 }
 
 func (f *addScreen) keys(*app) []hint {
-	return []hint{{"Enter", pick(f.host, "ask the host", "read and add it")}, {"Tab", "next"},
-		{"Ctrl+T", pick(f.host, "a site instead", "a host instead")}, {"Esc", "back"}}
+	return []hint{{"Enter", site.Either(f.host, "ask the host", "read and add it")}, {"Tab", "next"},
+		{"Ctrl+T", site.Either(f.host, "a site instead", "a host instead")}, {"Esc", "back"}}
 }
 
 func (f *addScreen) words() []hint {
@@ -123,7 +124,8 @@ func (f *addScreen) view(a *app, w, h int) []string {
 	out := []string{
 		"",
 		t.soft.Render(
-			"  " + pick(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts.",
+			"  " + site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and "+
+				"known hosts.",
 				"The folder is read to see what is in it. Nothing is written to a live site."),
 		), "",
 	}
@@ -134,7 +136,7 @@ func (f *addScreen) view(a *app, w, h int) []string {
 				t.chosen.Render(t.fit(" "+value+"_", min(70, w-24))))
 		} else {
 			out = append(out, t.soft.Render(t.fit("  "+x.label, 20))+" "+
-				t.ink.Render(pick(value != "", " "+value, " -")))
+				t.ink.Render(site.Either(value != "", " "+value, " -")))
 		}
 	}
 	out = append(out, "", t.soft.Render("  "+f.fields()[f.at].help))
@@ -153,7 +155,7 @@ func (a *app) hostNames() []string {
 	}
 	var out []string
 	for _, h := range hosts {
-		out = append(out, h.Name+pick(h.Local(), " (this machine)", ""))
+		out = append(out, h.Name+site.Either(h.Local(), " (this machine)", ""))
 	}
 	return out
 }

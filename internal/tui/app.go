@@ -239,20 +239,13 @@ func (a *app) quit(now bool) tea.Cmd {
 		title: "Close Alibi?",
 		lines: []string{
 			fmt.Sprintf("%s under way. This window carries the keeper: closing it stops %s where %s, to be "+
-				"taken up again", site.Plural(n, "run is", "runs are"), pick(n == 1, "it", "them"),
-				pick(n == 1, "it is", "they are")),
+				"taken up again", site.Plural(n, "run is", "runs are"), site.Either(n == 1, "it", "them"),
+				site.Either(n == 1, "it is", "they are")),
 			"at the next start. To have runs go on without a window, start: alibi keeper",
 		},
 		yes: func(a *app) tea.Cmd { return tea.Quit },
 	}
 	return nil
-}
-
-func pick[T any](c bool, yes, no T) T {
-	if c {
-		return yes
-	}
-	return no
 }
 
 func (a *app) View() tea.View {
@@ -340,7 +333,7 @@ func (a *app) foot() []string {
 func (a *app) said(mark, text string, style lipgloss.Style) (out []string) {
 	lines := wrap(plain(text), a.w-4)
 	for i, l := range lines[:min(len(lines), mostFoot)] {
-		out = append(out, a.theme.fit(style.Render(pick(i == 0, mark, "   ")+l), a.w))
+		out = append(out, a.theme.fit(style.Render(site.Either(i == 0, mark, "   ")+l), a.w))
 	}
 	return out
 }
@@ -365,7 +358,7 @@ func (a *app) hintLine() string {
 var arrows = strings.NewReplacer("←→↑↓", "arrows", "←→", "<- ->", "↑↓", "up down", "←", "<-")
 
 // keyName writes a key's name as the terminal can show it.
-func (t *theme) keyName(key string) string { return pick(t.ascii, arrows.Replace(key), key) }
+func (t *theme) keyName(key string) string { return site.Either(t.ascii, arrows.Replace(key), key) }
 
 // find gives a site of the board by its ID.
 func (a *app) find(id site.ID) (site.Site, bool) {

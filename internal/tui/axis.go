@@ -48,7 +48,7 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 		}
 		state := s.StateText()
 		if state != "" {
-			return t.soon.Render(state) + t.soft.Render(pick(s.Front != nil, ": visitors see a notice", ""))
+			return t.soon.Render(state) + t.soft.Render(site.Either(s.Front != nil, ": visitors see a notice", ""))
 		}
 		text := "not inspected yet"
 		if s.Facts != nil {
@@ -99,5 +99,5 @@ func (b *boardScreen) axis(a *app, s site.Site, w int) string {
 		style = t.soon
 	}
 	return lead + style.Render(strings.Repeat(t.glyph("━", "="), n)+t.glyph("╸", ">")) + t.ink.Render(site.Span(left)) +
-		pick(left < 24*time.Hour, t.soon.Render(" ends soon"), "")
+		site.Either(left < 24*time.Hour, t.soon.Render(" ends soon"), "")
 }

@@ -48,7 +48,9 @@ func blankPlan(a *app, cores, sheets []string) *stateScreen {
 	}
 	x := &stateScreen{name: "a blank site", site: site.Site{Role: site.Copy, Name: w.Name}}
 	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanBlank(a.ctx, w, nil) }
-	newest := func(v string) string { return pick(v == "", pick(w.Pins == "", "the newest", "as the sheet says"), v) }
+	newest := func(v string) string {
+		return site.Either(v == "", site.Either(w.Pins == "", "the newest", "as the sheet says"), v)
+	}
 	x.choices = []stateChoice{
 		{label: "what to call it", help: "Part of its address: a-z, 0-9 and -, at most 50.",
 			text:  func() string { return w.Name },
@@ -61,15 +63,16 @@ func blankPlan(a *app, cores, sheets []string) *stateScreen {
 			text: func() string { return newest(w.PHP) }, turn: func(by int) { w.PHP = turned(series, w.PHP, by) }},
 		{
 			label: "pin sheet", help: "Its core, PHP, settings, components and ballast; the components come when the " +
-				"site stands.", text: func() string { return pick(w.Pins == "", "none", w.Pins) },
+				"site stands.", text: func() string { return site.Either(w.Pins == "", "none", w.Pins) },
 			turn: func(by int) { w.Pins = turned(sheets, w.Pins, by) },
 		},
 		{label: "title", help: "What the site calls itself; its name, if nothing is said.",
 			text: func() string { return w.Title }, typed: func(v string) { w.Title = v }},
 		{label: "lives for", help: "Then it expires, and can be brought back for a while.",
-			text: func() string { return pick(w.Lease == 0, "held, no end", site.Span(w.Lease)) }, turn: func(by int) {
+			text: func() string { return site.Either(w.Lease == 0, "held, no end", site.Span(w.Lease)) },
+			turn: func(by int) {
 				w.Lease = turned(lives, w.Lease, by)
-				w.Hold = pick(w.Lease == 0, "kept for "+pick(w.Purpose == "", "now", w.Purpose), "")
+				w.Hold = site.Either(w.Lease == 0, "kept for "+site.Either(w.Purpose == "", "now", w.Purpose), "")
 			}},
 	}
 	return x

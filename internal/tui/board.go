@@ -65,7 +65,8 @@ func (b *boardScreen) fill(a *app) {
 			b.rows = append(b.rows, row{s: f.Live})
 		}
 		for _, c := range f.Copies {
-			below := pick(f.Live.ID != "" || b.due, 1, 0) // one whose origin was forgotten stands beneath no other
+			// one whose origin was forgotten stands beneath no other
+			below := site.Either(f.Live.ID != "" || b.due, 1, 0)
 			b.rows = append(b.rows, row{s: c, below: below})
 		}
 	}
@@ -241,12 +242,12 @@ func (b *boardScreen) view(a *app, w, h int) []string {
 	rows := h - 2 - len(foot)
 	first := t.head.Render(t.fit("SITE", c.name))
 	if b.finding || b.find != "" {
-		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+pick(b.finding, "_", ""))+
+		first = t.fit(t.key.Render("find: ")+t.ink.Render(plain(b.find)+site.Either(b.finding, "_", ""))+
 			t.soft.Render(fmt.Sprintf("  %d found", len(b.rows))), c.name)
 	}
-	head := "   " + first + t.head.Render(t.fit("ON", c.host)+t.fit(pick(c.runs > 0, "CORE   PHP", ""), c.runs)+
-		t.right(pick(c.size > 0, "SIZE", ""), c.size)+t.right("APART", c.apart)+
-		t.fit(pick(c.proof > 3, "  EVIDENCE", ""), c.proof)+t.fit(axisHead(c.axis), c.axis))
+	head := "   " + first + t.head.Render(t.fit("ON", c.host)+t.fit(site.Either(c.runs > 0, "CORE   PHP", ""), c.runs)+
+		t.right(site.Either(c.size > 0, "SIZE", ""), c.size)+t.right("APART", c.apart)+
+		t.fit(site.Either(c.proof > 3, "  EVIDENCE", ""), c.proof)+t.fit(axisHead(c.axis), c.axis))
 	out := []string{head}
 	b.see(len(b.rows), rows)
 	if len(b.rows) == 0 {
@@ -282,11 +283,11 @@ func (b *boardScreen) empty(a *app) []string {
 func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 	t := a.theme
 	s := r.s
-	lead := pick(chosen, t.key.Render(t.glyph("▶", ">")), " ")
-	mark := pick(a.marked[s.ID], t.key.Render(t.glyph("•", "*")), " ")
+	lead := site.Either(chosen, t.key.Render(t.glyph("▶", ">")), " ")
+	mark := site.Either(a.marked[s.ID], t.key.Render(t.glyph("•", "*")), " ")
 	name := t.badge(s.Role) + " " + t.mark(s.Mark()) + " "
 	if r.below > 0 {
-		name = "   " + t.copy.Render(pick(s.Origin == "", "blank", " copy")) + " " + t.mark(s.Mark()) + " "
+		name = "   " + t.copy.Render(site.Either(s.Origin == "", "blank", " copy")) + " " + t.mark(s.Mark()) + " "
 	}
 	style := t.ink
 	if chosen {
@@ -312,7 +313,7 @@ func (b *boardScreen) line(a *app, r row, c columns, chosen bool) string {
 		size = t.soft.Render(site.Size(s.Bytes()))
 	}
 	return lead + mark + name + t.soft.Render(t.fit(s.Host, c.host)) +
-		t.soft.Render(t.fit(pick(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(size, c.size) +
+		t.soft.Render(t.fit(site.Either(c.runs > 0, versions(t, s), ""), c.runs)) + t.right(size, c.size) +
 		t.right(apart, c.apart) + t.fit(b.proof(a, s, c.proof > 3), c.proof) + t.fit(b.axis(a, s, c.axis), c.axis)
 }
 
@@ -321,7 +322,8 @@ func versions(t *theme, s site.Site) string {
 	if s.Facts == nil {
 		return ""
 	}
-	return t.fit(pick(s.Facts.Core != "", s.Facts.Core, "-"), 7) + pick(s.Facts.PHP != "", s.Facts.PHP, "-")
+	return t.fit(site.Either(s.Facts.Core != "", s.Facts.Core, "-"), 7) +
+		site.Either(s.Facts.PHP != "", s.Facts.PHP, "-")
 }
 
 // proof says whether the last evidence holds, in a glyph or with a word.
@@ -331,9 +333,9 @@ func (b *boardScreen) proof(a *app, s site.Site, word bool) string {
 	case s.Role == site.Live || s.Proof.At.IsZero():
 		return ""
 	case s.Proof.Holds:
-		return t.good.Render(pick(word, "  ", " ") + t.glyph("✓", "v") + pick(word, " holds", ""))
+		return t.good.Render(site.Either(word, "  ", " ") + t.glyph("✓", "v") + site.Either(word, " holds", ""))
 	}
-	return t.wrong.Render(pick(word, "  ! broken", " !"))
+	return t.wrong.Render(site.Either(word, "  ! broken", " !"))
 }
 
 // detail tells about the chosen site below the list.
@@ -348,7 +350,7 @@ func (b *boardScreen) detail(a *app, w int) []string {
 	var l2, l3, l4 string
 	if s.Role == site.Live {
 		head += t.soft.Render("   "+s.Address().String()) +
-			pick(s.StateText() != "", t.soon.Render("   "+s.StateText()), "")
+			site.Either(s.StateText() != "", t.soon.Render("   "+s.StateText()), "")
 		l2 = fmt.Sprintf("  on %s at %s, %s", s.Host, plain(s.Root), s.Runs())
 		if f := s.Facts; f != nil {
 			l3 = fmt.Sprintf("  %s files, %s; %s rows in %d tables, %s", site.Number(f.Files), site.Size(f.Bytes),
@@ -359,19 +361,19 @@ func (b *boardScreen) detail(a *app, w int) []string {
 		if o, ok := a.find(s.Origin); ok {
 			head += t.soft.Render("   copy of ") + t.badge(o.Role) +
 				t.soft.Render(" "+plain(o.Name)+", from "+site.Ago(now.Sub(s.CheckedAt))) +
-				pick(s.Purpose != "", t.soft.Render(": "+plain(s.Purpose)), "")
+				site.Either(s.Purpose != "", t.soft.Render(": "+plain(s.Purpose)), "")
 		}
 		if s.Origin == "" {
 			head += t.soft.Render("   made without an origin, " + site.Ago(now.Sub(s.MadeAt)) +
-				pick(s.Purpose != "", ": "+plain(s.Purpose), ""))
+				site.Either(s.Purpose != "", ": "+plain(s.Purpose), ""))
 		}
-		l2 = "  " + pick(s.State == site.Ready, "answers at ", "would answer at ") + s.Address().String()
+		l2 = "  " + site.Either(s.State == site.Ready, "answers at ", "would answer at ") + s.Address().String()
 		if s.State != site.Ready {
 			l2 += t.soon.Render("   " + string(s.State) + ": " + s.LeaseText(now))
 		}
 		l3 = "  " + b.proven(s, now)
 		if s.Apart.Copy > 0 {
-			l4 = "  " + changes(s.Apart.Copy) + " here " + pick(s.Apart.Copy == 1, "is", "are") + " nowhere else"
+			l4 = "  " + changes(s.Apart.Copy) + " here " + site.Either(s.Apart.Copy == 1, "is", "are") + " nowhere else"
 		} else if len(s.Quiet) > 0 {
 			l4 = "  quiet: " + quietText(s)
 		}

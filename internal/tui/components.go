@@ -173,7 +173,7 @@ func (c *componentsScreen) wish() desk.ChangeWish {
 		case to == "goes":
 			w.Delete = append(w.Delete, p.Slug)
 		case strings.HasPrefix(to, "-> "):
-			w.Put = append(w.Put, site.Source{Kind: p.Kind, Slug: pick(p.Kind == site.Core, "", p.Slug),
+			w.Put = append(w.Put, site.Source{Kind: p.Kind, Slug: site.Either(p.Kind == site.Core, "", p.Slug),
 				Version: strings.TrimPrefix(to, "-> ")})
 		}
 	}
@@ -198,7 +198,7 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 		{
 			label: "if it breaks", help: "If pages of the copy fail after the change, it is rolled back. It can " +
 				"stay changed, to look at what is wrong.",
-			text: func() string { return pick(w.Anyway, "it stays changed", "it is taken back") },
+			text: func() string { return site.Either(w.Anyway, "it stays changed", "it is taken back") },
 			turn: func(int) { w.Anyway = !w.Anyway },
 		},
 	}
@@ -228,7 +228,7 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 		}
 		x.choices = append(x.choices,
 			stateChoice{label: "runs under", help: "The PHP of the copy; the versions that this machine has.",
-				text: func() string { return pick(r.PHP == "", "PHP as it is", "PHP "+r.PHP) },
+				text: func() string { return site.Either(r.PHP == "", "PHP as it is", "PHP "+r.PHP) },
 				turn: func(by int) { r.PHP = turned(series, r.PHP, by); set() }},
 			stateChoice{label: "memory", help: "Of one request, as PHP writes it: 256M. Empty: PHP's own.",
 				text:  func() string { return r.Memory },
@@ -241,7 +241,7 @@ func openChange(a *app, s site.Site, name string, w desk.ChangeWish) tea.Cmd {
 			},
 			stateChoice{
 				label: "errors", help: "Whether PHP's errors are shown on its pages; they are in its log (L) anyway.",
-				text: func() string { return pick(r.Show, "shown on pages", "hidden") },
+				text: func() string { return site.Either(r.Show, "shown on pages", "hidden") },
 				turn: func(int) { r.Show = !r.Show; set() },
 			})
 	}
@@ -307,7 +307,7 @@ func (c *componentsScreen) again(a *app) tea.Cmd {
 				off = append(off, slug+": "+why)
 			}
 		})
-		return pick(len(off) == 0, "all are on again", "stays off: "+strings.Join(off, "; ")),
+		return site.Either(len(off) == 0, "all are on again", "stays off: "+strings.Join(off, "; ")),
 			func(a *app) tea.Cmd { return c.read(a, false) }, err
 	})
 }
@@ -344,8 +344,9 @@ func (c *componentsScreen) view(a *app, w, h int) []string {
 	s := c.parts.Site
 	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) +
 		t.soft.Render("   core ") + t.ink.Render(c.parts.Core) + t.soft.Render("   PHP ") +
-		t.ink.Render(pick(c.parts.PHP == "", "unknown", c.parts.PHP)) +
-		t.soft.Render(pick(s.Pins != "", "   pin sheet "+s.Pins, "")+pick(c.asking, "   asking the catalogue ...", "")),
+		t.ink.Render(site.Either(c.parts.PHP == "", "unknown", c.parts.PHP)) +
+		t.soft.Render(site.Either(s.Pins != "", "   pin sheet "+s.Pins, "")+
+			site.Either(c.asking, "   asking the catalogue ...", "")),
 		""}
 	cols := squeeze(w-3, column{8, 7}, column{28, 16}, column{14, 9}, column{12, 11}, column{12, 8}, column{16, 10},
 		column{max(30, w-3-8-28-14-12-12-16), 12})
@@ -373,7 +374,7 @@ func (c *componentsScreen) row(t *theme, p desk.Part, here bool, cols []int) str
 	style, state := t.ink, p.State
 	switch p.State {
 	case "active", "network", "must-use":
-		state = t.glyph("● ", "* ") + pick(p.State == "active", "on", p.State)
+		state = t.glyph("● ", "* ") + site.Either(p.State == "active", "on", p.State)
 	case "off", "parent":
 		style, state = t.soft, t.glyph("○ ", "o ")+p.State
 	case "missing":
@@ -384,11 +385,12 @@ func (c *componentsScreen) row(t *theme, p desk.Part, here bool, cols []int) str
 	if will == "goes" || will == "off" {
 		wst = t.soon
 	}
-	name := pick(p.Kind == site.Core, p.Name, p.Slug)
+	name := site.Either(p.Kind == site.Core, p.Name, p.Slug)
 	remark := strings.Join(p.Remarks, "; ")
-	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(t.fit(string(p.Kind), cols[0])) +
+	return site.Either(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " +
+		t.soft.Render(t.fit(string(p.Kind), cols[0])) +
 		style.Render(t.fit(plain(name), cols[1])+t.fit(plain(p.Version), cols[2])+t.fit(state, cols[3])) +
 		t.copy.Render(t.fit(p.Newest, cols[4])) +
-		wst.Render(t.fit(pick(will == "", "", t.glyph("→ ", "> ")+strings.TrimPrefix(will, "-> ")), cols[5])) +
+		wst.Render(t.fit(site.Either(will == "", "", t.glyph("→ ", "> ")+strings.TrimPrefix(will, "-> ")), cols[5])) +
 		t.soft.Render(t.fit(plain(remark), cols[6]))
 }

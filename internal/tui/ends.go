@@ -83,7 +83,7 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 	case len(e.list) == 0:
 		return []string{"", t.ink.Render("   Nothing ends by itself: there are no copies, or all are held.")}
 	}
-	out := e.calendar(t, a.desk.Now(), w, pick(h >= 30, weeks, 1))
+	out := e.calendar(t, a.desk.Now(), w, site.Either(h >= 30, weeks, 1))
 	deleted := 0
 	for _, x := range e.list {
 		if x.Purge {
@@ -91,9 +91,9 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 		}
 	}
 	c := squeeze(w-3-9-14, column{18, 13}, column{28, 18}, column{24, 12}, column{22, 17})
-	when := pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
+	when := site.Either(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
 	out = append(out, "", t.head.Render("   "+t.fit("WHEN", c[0])+t.fit("COPY", c[1])+t.fit("OF", c[2])+
-		t.fit("WHAT", c[3])+t.right("SIZE", 9)+pick(c[0] < 16, "  APART", "  NOWHERE ELSE")))
+		t.fit("WHAT", c[3])+t.right("SIZE", 9)+site.Either(c[0] < 16, "  APART", "  NOWHERE ELSE")))
 	rows := max(1, h-len(out)-2)
 	e.see(len(e.list), rows)
 	now := a.desk.Now()
@@ -105,13 +105,13 @@ func (e *endsScreen) view(a *app, w, h int) []string {
 		}
 		lost := ""
 		if n := x.Site.Apart.Copy; n > 0 {
-			lost = t.soon.Render(pick(c[0] < 16, fmt.Sprintf("+%d", n), changes(n)))
+			lost = t.soon.Render(site.Either(c[0] < 16, fmt.Sprintf("+%d", n), changes(n)))
 		}
 		style := t.ink
 		if i == e.cursor {
 			style = t.chosen
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+		out = append(out, site.Either(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
 			t.ink.Render(t.fit(x.At.Local().Format(when), c[0]))+t.mark(x.Site.Mark())+" "+
 			style.Render(t.fit(plain(x.Site.Name), c[1]-4))+" "+t.soft.Render(t.fit(plain(x.Of), c[2]-1))+" "+what+
 			t.right(t.soft.Render(site.Size(x.Site.Bytes())), 9)+"  "+lost)

@@ -117,7 +117,8 @@ func (e *evidenceScreen) view(a *app, w, h int) []string {
 	}
 	out := []string{style.Render(mark) + t.ink.Bold(true).Render(r.Summary()) +
 		t.soft.Render(fmt.Sprintf("   gathered %s in %s", site.Ago(a.desk.Now().Sub(r.At)), site.Seconds(r.Took))+
-			pick(len(r.Checks) > 0 && len(e.reports) > 1, fmt.Sprintf(", %d of %d", e.at+1, len(e.reports)), "")), ""}
+			site.Either(len(r.Checks) > 0 && len(e.reports) > 1, fmt.Sprintf(", %d of %d", e.at+1, len(e.reports)),
+				"")), ""}
 	if e.busy {
 		out[0] = t.key.Render(" ... ") + t.ink.Render("comparing every row and file with the origin")
 	}
@@ -133,7 +134,8 @@ func (e *evidenceScreen) view(a *app, w, h int) []string {
 		if i == e.cursor {
 			title = t.chosen.Render(t.fit(plain(c.Title), wt-1)) + " "
 		}
-		out = append(out, pick(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+title+
+		out = append(out, site.Either(i == e.cursor, t.key.Render(t.glyph("▶", ">")), " ")+" "+verdict(t, c.Verdict)+
+			title+
 			t.ink.Render(t.fit(plain(c.Origin), wf-1)+" "+t.fit(plain(c.Copy), wf-1)+" ")+t.soft.Render(plain(c.Text)))
 	}
 	for len(out) < h-len(foot) {
@@ -166,7 +168,7 @@ func (e *evidenceScreen) detail(a *app, r *evidence.Report, w int) []string {
 	}
 	c := r.Checks[e.cursor]
 	out := []string{t.line(w), " " + verdict(t, c.Verdict) + t.ink.Bold(true).Render(plain(c.Title)) +
-		t.soft.Render(pick(c.Text != "", "   "+plain(c.Text), ""))}
+		t.soft.Render(site.Either(c.Text != "", "   "+plain(c.Text), ""))}
 	for i, p := range c.Where {
 		if i == mostDetail {
 			out = append(

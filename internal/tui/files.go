@@ -77,7 +77,7 @@ func (p *filesPane) key(a *app, key string) (tea.Cmd, bool) {
 			return nil, key != "backspace"
 		}
 		up := path.Dir(p.dir)
-		return p.enter(a, pick(up == ".", "", up), path.Base(p.dir)), true
+		return p.enter(a, site.Either(up == ".", "", up), path.Base(p.dir)), true
 	case "m":
 		if p.s.Role != site.Copy {
 			a.say("what changed is known of copies", true)
@@ -109,7 +109,7 @@ func (p *filesPane) key(a *app, key string) (tea.Cmd, bool) {
 
 func (p *filesPane) hints(*app) []hint {
 	return []hint{{"Enter", "open"}, {"←", "up"}, {"e", "edit"}, {"c", "carry to another site"},
-		{"m", pick(p.changed, "all files", "only what changed")}}
+		{"m", site.Either(p.changed, "all files", "only what changed")}}
 }
 
 func (p *filesPane) words() []hint {
@@ -134,7 +134,7 @@ func (t *theme) stateOf(r desk.FileRow) (string, style) {
 	case desk.FileGone:
 		return "- " + text, t.wrong
 	case desk.FileOwn:
-		return t.glyph("· ", ". ") + pick(r.Below > 0, text, "the copy's own"), t.soft
+		return t.glyph("· ", ". ") + site.Either(r.Below > 0, text, "the copy's own"), t.soft
 	}
 	return "", t.soft
 }
@@ -155,12 +155,12 @@ func (p *filesPane) view(a *app, w, h int) []string {
 	case !p.got:
 		return append(out, t.soft.Render("   reading ..."))
 	case len(p.list) == 0:
-		return append(out, t.soft.Render(pick(p.changed, "   nothing changed", "   nothing is in this folder")))
+		return append(out, t.soft.Render(site.Either(p.changed, "   nothing changed", "   nothing is in this folder")))
 	}
 	p.see(len(p.list), h-len(out))
 	for i := p.top; i < min(len(p.list), p.top+h-3); i++ {
 		r := p.list[i]
-		name, size, style := plain(pick(p.changed, r.Path, path.Base(r.Path))), site.Size(r.Size), t.ink
+		name, size, style := plain(site.Either(p.changed, r.Path, path.Base(r.Path))), site.Size(r.Size), t.ink
 		switch {
 		case r.Dir:
 			name, size, style = name+"/", "", t.ink.Bold(true)
@@ -209,7 +209,7 @@ func openText(a *app, s site.Site, r desk.FileRow) tea.Cmd {
 	})
 }
 
-func (x *textScreen) title(*app) string { return pick(x.diff, "difference", "text") }
+func (x *textScreen) title(*app) string { return site.Either(x.diff, "difference", "text") }
 
 func (x *textScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	if k, ok := msg.(tea.KeyPressMsg); ok {
@@ -305,7 +305,7 @@ func openEdit(a *app, s site.Site, name string, was, text []byte) tea.Cmd {
 		{
 			label: "if it is not right", help: "What the site's PHP can't read, or a copy does not answer with, does " +
 				"not land, unless it is meant. E edits on.",
-			text: func() string { return pick(anyway, "it lands all the same", "it does not land") },
+			text: func() string { return site.Either(anyway, "it lands all the same", "it does not land") },
 			turn: func(int) { anyway = !anyway },
 		},
 	}

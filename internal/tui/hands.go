@@ -99,7 +99,7 @@ func (h *handsScreen) view(a *app, w, height int) []string {
 
 // pointer is the mark before the row under the cursor.
 func (t *theme) pointer(here bool) string {
-	return pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  "
+	return site.Either(here, t.key.Render(t.glyph("▶", ">")), " ") + "  "
 }
 
 // loaded is what a pane read.

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"alibi/internal/site"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -39,7 +40,8 @@ func (a *app) helpView(w, h int) []string {
 	}
 	for _, x := range a.top().words() {
 		for i, l := range wrap(x.text, half-ww-5) {
-			right = append(right, t.ink.Bold(true).Render(t.fit(pick(i == 0, x.key, ""), ww-1))+" "+t.soft.Render(l))
+			right = append(right, t.ink.Bold(true).Render(t.fit(site.Either(i == 0, x.key, ""), ww-1))+" "+
+				t.soft.Render(l))
 		}
 	}
 	head := t.fit("  "+t.ink.Bold(true).Render("Keys of this screen"), half) + "   " +

@@ -33,7 +33,9 @@ func newHistory(a *app, id site.ID) *historyScreen {
 	return h
 }
 
-func (h *historyScreen) title(*app) string { return "history" + pick(h.name != "", " of "+h.name, "") }
+func (h *historyScreen) title(*app) string {
+	return "history" + site.Either(h.name != "", " of "+h.name, "")
+}
 
 func (h *historyScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	switch msg := msg.(type) {
@@ -74,7 +76,7 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 		return []string{"", t.soft.Render("   nothing has happened yet")}
 	}
 	c := squeeze(w-3, column{20, 13}, column{12, 8}, column{32, 18}, column{12, 10}, column{40, 28})
-	when := pick(c[0] < 20, "2 Jan 15:04", "Mon 2 Jan 15:04:05")
+	when := site.Either(c[0] < 20, "2 Jan 15:04", "Mon 2 Jan 15:04:05")
 	out := []string{
 		t.head.Render("   " + t.fit("WHEN", c[0]) + t.fit("WHO", c[1]) + t.fit("SITE", c[2]) + t.fit("WHAT", c[3])),
 	}
@@ -88,7 +90,7 @@ func (h *historyScreen) view(a *app, w, rows int) []string {
 		} else {
 			name = "   " + name
 		}
-		out = append(out, pick(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+		out = append(out, site.Either(i == h.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
 			t.soft.Render(t.fit(e.At.Format(when), c[0]))+t.ink.Render(t.fit(plain(e.Who), c[1]))+name+
 			t.ink.Render(t.fit(e.Kind, c[3]))+t.soft.Render(plain(e.Text)))
 	}

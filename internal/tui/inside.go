@@ -76,13 +76,15 @@ func (s *sinceScreen) view(a *app, w, h int) []string {
 		kind, name, n := "table", "", [3]int64{}
 		if i < len(s.is.Tables) {
 			x := s.is.Tables[i]
-			name, n = x.Name+pick(x.Shape, " (its definition changed)", ""), [3]int64{x.Added, x.Changed, x.Removed}
+			name, n = x.Name+site.Either(x.Shape, " (its definition changed)", ""),
+				[3]int64{x.Added, x.Changed, x.Removed}
 		} else {
 			x := s.is.Files[i-len(s.is.Tables)]
 			kind, name = "file", x.Path
 			n[slices.Index([]string{keep.Added, keep.Changed, keep.Removed}, x.What)] = 1
 		}
-		out = append(out, pick(i == s.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.soft.Render(t.fit(kind, 8))+
+		out = append(out, site.Either(i == s.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.soft.Render(t.fit(kind, 8))+
 			t.ink.Render(t.fit(plain(name), min(60, max(20, w-50)))+t.right(count(n[0]), 9)+t.right(count(n[1]), 10)+
 				t.right(count(n[2]), 10)))
 	}
@@ -126,7 +128,7 @@ func (f *filesScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	case "left", "backspace":
 		if f.dir != "" {
 			up := path.Dir(f.dir)
-			return f.enter(a, pick(up == ".", "", up), path.Base(f.dir)), true
+			return f.enter(a, site.Either(up == ".", "", up), path.Base(f.dir)), true
 		}
 		return nil, true
 	case "e":
@@ -149,7 +151,7 @@ func (f *filesScreen) extract(a *app) {
 	if len(f.list) > 0 {
 		what = path.Join(f.dir, f.list[f.cursor].Name())
 	}
-	name := pick(what == "", f.point.Site.Name, path.Base(what))
+	name := site.Either(what == "", f.point.Site.Name, path.Base(what))
 	a.asking = &question{title: "Where is " + plain(name) + " to be brought?",
 		lines: []string{"A new place on this machine; nothing is written over.",
 			"Neither the restore point nor the site is touched."}, input: true, text: "./" + name,
@@ -188,7 +190,7 @@ func (f *filesScreen) view(a *app, w, h int) []string {
 		case !fi.Mode().IsRegular():
 			size = "link"
 		}
-		out = append(out, pick(i == f.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+		out = append(out, site.Either(i == f.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
 			style.Render(t.fit(name, min(70, max(20, w-40))))+t.ink.Render(t.right(size, 10))+"   "+
 			t.soft.Render(fi.ModTime().Local().Format("2 Jan 2006 15:04")))
 	}

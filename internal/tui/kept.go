@@ -203,15 +203,16 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 	}
 	c := squeeze(w-3-3, column{30, 16}, column{18, 13}, column{9, 8}, column{10, 9},
 		column{max(40, w-6-30-18-9-10), 20})
-	when := pick(c[1] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
+	when := site.Either(c[1] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")
 	out = append(out, "", t.line(w), t.head.Render("   "+t.fit("ARCHIVE OF", c[0])+t.fit("AS OF", c[1])+
 		t.right("AGE", c[2])+t.right("SIZE", c[3])+"   WHERE"))
 	rows := max(1, h-len(out))
 	k.see(len(k.archives), rows)
 	for i := k.top; i < min(len(k.archives), k.top+rows); i++ {
 		n := k.archives[i]
-		about := pick(n.Parts > 0, fmt.Sprintf(" (%d parts)", n.Parts), "") + pick(n.Secrets, ", encrypted", "") +
-			pick(n.There, "", ": gone")
+		about := site.Either(n.Parts > 0, fmt.Sprintf(" (%d parts)", n.Parts), "") +
+			site.Either(n.Secrets, ", encrypted", "") +
+			site.Either(n.There, "", ": gone")
 		style := t.ink
 		if !n.There {
 			style = t.soft
@@ -220,7 +221,8 @@ func (k *keptScreen) view(a *app, w, h int) []string {
 		if len(where) > c[4]-len(about) {
 			where = t.tail(where, c[4]-len(about))
 		}
-		out = append(out, pick(i == k.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+t.mark(site.MarkOf(n.Name))+
+		out = append(out, site.Either(i == k.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.mark(site.MarkOf(n.Name))+
 			" "+style.Render(t.fit(plain(n.Name), c[0]-4)+" "+t.fit(n.Taken.Local().Format(when), c[1])+
 			t.right(site.Span(a.desk.Now().Sub(n.Taken)), c[2])+t.right(site.Size(n.Size), c[3])+"   "+where+about))
 	}

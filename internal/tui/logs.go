@@ -30,7 +30,7 @@ func (p *logsPane) forget() { p.got, p.reading, p.last = false, false, time.Time
 func (p *logsPane) name() string { return "logs" }
 
 func (p *logsPane) load(a *app) tea.Cmd {
-	if p.reading || time.Since(p.last) < pick(p.s.Role == site.Live, 10*time.Second, time.Second) && p.got {
+	if p.reading || time.Since(p.last) < site.Either(p.s.Role == site.Live, 10*time.Second, time.Second) && p.got {
 		return nil
 	}
 	p.reading, p.last = true, time.Now()
@@ -58,7 +58,8 @@ func (p *logsPane) key(a *app, key string) (tea.Cmd, bool) {
 	}
 	switch key {
 	case "s":
-		p.which, p.kind, p.up, p.got, p.reading = pick(p.which == "errors", "access", "errors"), "", 0, false, false
+		p.which, p.kind, p.up, p.got, p.reading = site.Either(p.which == "errors", "access", "errors"), "", 0, false,
+			false
 		return p.load(a), true
 	case "o":
 		kinds := append([]string{""}, p.log.KindsOf()...)
@@ -76,7 +77,7 @@ func (p *logsPane) key(a *app, key string) (tea.Cmd, bool) {
 }
 
 func (p *logsPane) hints(*app) []hint {
-	return []hint{{"s", pick(p.which == "errors", "requests", "errors")}, {"o", "one kind"}, {"/", "filter"},
+	return []hint{{"s", site.Either(p.which == "errors", "requests", "errors")}, {"o", "one kind"}, {"/", "filter"},
 		{"G", "to the newest"}}
 }
 
@@ -102,7 +103,7 @@ func (t *theme) kindLook(kind string) style {
 
 func (p *logsPane) view(a *app, w, h int) []string {
 	t := a.theme
-	head := "   " + t.ink.Bold(true).Render(pick(p.which == "errors", "errors of its code", "requests for it"))
+	head := "   " + t.ink.Bold(true).Render(site.Either(p.which == "errors", "errors of its code", "requests for it"))
 	for _, k := range p.log.KindsOf() {
 		look := t.kindLook(k)
 		if k == p.kind {
@@ -144,7 +145,8 @@ func (p *logsPane) entry(t *theme, l desk.LogLine, here bool, w int) (out []stri
 			if n == 0 && i == 0 {
 				kind = t.kindLook(l.Kind).Render(t.fit(l.Kind, 12))
 			}
-			out = append(out, pick(len(out) == 0, t.pointer(here), "   ")+kind+pick(n == 0, t.ink, t.soft).Render(x))
+			out = append(out, site.Either(len(out) == 0, t.pointer(here), "   ")+kind+
+				site.Either(n == 0, t.ink, t.soft).Render(x))
 		}
 	}
 	return out

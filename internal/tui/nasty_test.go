@@ -112,7 +112,8 @@ func TestVersionsSideBySideAreShown(t *testing.T) {
 	for i := range 40 {
 		row := desk.PinRow{Kind: []string{"core", "php", "plugin", "theme"}[min(3, i/2)], Slug: nasty[i%len(nasty)]}
 		for k := range g.Sites {
-			c := desk.PinCell{Version: pick(k%3 == 0, "", fmt.Sprint("2.", k)), State: pick(k%2 == 0, "active", "off")}
+			c := desk.PinCell{Version: site.Either(k%3 == 0, "", fmt.Sprint("2.", k)),
+				State: site.Either(k%2 == 0, "active", "off")}
 			for n, mark := range desk.PinMarks {
 				if (i+k)%(n+2) == 0 {
 					c.Marks, c.Why = append(c.Marks, mark[0]), append(c.Why, nasty[(i+k)%len(nasty)])
@@ -130,7 +131,7 @@ func TestVersionsSideBySideAreShown(t *testing.T) {
 func TestAnyTextOfAFileIsShown(t *testing.T) {
 	lines := append([]string{"--- the origin's", "+++ the copy's", "@@ -1,2 +1,2 @@"}, nasty...)
 	for i, l := range nasty {
-		lines = append(lines, pick(i%2 == 0, "+", "-")+l)
+		lines = append(lines, site.Either(i%2 == 0, "+", "-")+l)
 	}
 	for _, diff := range []bool{false, true} {
 		everywhere(t, func() screen { return &textScreen{head: nasty[7], lines: lines, diff: diff} }, "down", "pgdown",

@@ -91,7 +91,7 @@ func (c *caughtScreen) view(a *app, w, h int) []string {
 	c.see(len(c.list), rows)
 	for i := c.top; i < min(len(c.list), c.top+rows); i++ {
 		it := c.list[i]
-		out = append(out, pick(i == c.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+		out = append(out, site.Either(i == c.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
 			t.soft.Render(t.fit(it.At.Local().Format("2 Jan 15:04:05"), 18))+
 			t.soon.Render(t.fit(it.Kind, 6))+t.ink.Render(t.fit(plain(it.To), 43)+" ")+
 			t.ink.Render(t.fit(plain(it.Subject), max(8, w-72))))

@@ -188,7 +188,7 @@ func (p *pinsScreen) apply(a *app, s site.Site) tea.Cmd {
 	means := func() string {
 		for _, y := range p.sheets {
 			if y.Name == name {
-				return pick(y.Wrong == "", y.Means, "it is not right: "+y.Wrong)
+				return site.Either(y.Wrong == "", y.Means, "it is not right: "+y.Wrong)
 			}
 		}
 		return ""
@@ -204,7 +204,7 @@ func (p *pinsScreen) apply(a *app, s site.Site) tea.Cmd {
 
 func (p *pinsScreen) keys(*app) []hint {
 	return []hint{{"←→↑↓", "move"}, {"Enter", "what it runs"}, {"a", "bring it to a sheet"}, {"P", "pin it as it is"},
-		{"e", "edit its sheet"}, {"L", "lock it"}, {"d", pick(p.differing, "all", "only what differs")},
+		{"e", "edit its sheet"}, {"L", "lock it"}, {"d", site.Either(p.differing, "all", "only what differs")},
 		{"Esc", "back"}}
 }
 
@@ -241,7 +241,7 @@ func (p *pinsScreen) view(a *app, w, h int) []string {
 			name = t.chosen.Render(t.fit(plain(s.Name), p.wide-4))
 		}
 		head += t.mark(s.Mark()) + " " + name + " "
-		under += t.fit(pick(s.Role == site.Live, t.live.Render(" LIVE ")+" ", t.copy.Render("copy")), p.wide)
+		under += t.fit(site.Either(s.Role == site.Live, t.live.Render(" LIVE ")+" ", t.copy.Render("copy")), p.wide)
 	}
 	out := []string{head, under}
 	n := max(1, h-len(out)-6)
@@ -261,14 +261,14 @@ func (p *pinsScreen) view(a *app, w, h int) []string {
 
 // line is one component over the sites.
 func (p *pinsScreen) line(t *theme, r desk.PinRow, here bool, fits int) string {
-	name := pick(r.Kind == "plugin" || r.Kind == "theme", r.Slug, pick(r.Kind == "php", "PHP", r.Kind))
+	name := site.Either(r.Kind == "plugin" || r.Kind == "theme", r.Slug, site.Either(r.Kind == "php", "PHP", r.Kind))
 	kind := map[string]string{"theme": "theme "}[r.Kind]
-	out := pick(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(kind) +
+	out := site.Either(here, t.key.Render(t.glyph("▶", ">")), " ") + "  " + t.soft.Render(kind) +
 		t.ink.Render(t.fit(plain(name), 26-len(kind))) + " "
 	for i := p.left; i < p.left+fits; i++ {
 		c := r.Cells[i]
 		glyph, style := cellLook(t, c)
-		text := glyph + plain(c.Version) + pick(c.State == "off", " off", "")
+		text := glyph + plain(c.Version) + site.Either(c.State == "off", " off", "")
 		if here && i == p.col {
 			style = t.chosen
 		}
@@ -302,10 +302,10 @@ func (p *pinsScreen) detail(a *app, rows []desk.PinRow, w int) []string {
 	if len(rows) > 0 {
 		r, s := rows[p.row], p.grid.Sites[p.col]
 		c := r.Cells[p.col]
-		text := plain(r.Slug) + " " + pick(c.Version == "", "is not there",
-			plain(c.Version)+pick(c.State != "", ", "+c.State, ""))
+		text := plain(r.Slug) + " " + site.Either(c.Version == "", "is not there",
+			plain(c.Version)+site.Either(c.State != "", ", "+c.State, ""))
 		out = append(out, " "+t.mark(s.Mark())+" "+t.ink.Bold(true).Render(plain(s.Name))+t.ink.Render("   "+text)+
-			t.soft.Render(pick(len(c.Why) > 0, "   "+plain(strings.Join(c.Why, "; ")), "")))
+			t.soft.Render(site.Either(len(c.Why) > 0, "   "+plain(strings.Join(c.Why, "; ")), "")))
 		sheet := "no pin sheet"
 		for _, x := range p.sheets {
 			if x.Name == s.Pins || s.Pins == "" && x.Default {

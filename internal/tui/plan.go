@@ -63,12 +63,12 @@ func (p *planScreen) choicesFor() []choice {
 			}, turn: func(p *planScreen, by int) {
 				p.choices.Lease = turned(lives, p.choices.Lease, by)
 				if p.choices.Lease == 0 && p.choices.Hold == "" {
-					p.choices.Hold = "kept for " + pick(p.choices.Purpose != "", p.choices.Purpose, "now")
+					p.choices.Hold = "kept for " + site.Either(p.choices.Purpose != "", p.choices.Purpose, "now")
 				}
 			}},
 		{label: "bring", help: "caches, logs and archives are made anew or not needed",
 			text: func(p *planScreen) string {
-				return pick(p.choices.Spare, "everything", "all but caches, logs, archives")
+				return site.Either(p.choices.Spare, "everything", "all but caches, logs, archives")
 			}, turn: func(p *planScreen, _ int) { p.choices.Spare = !p.choices.Spare }},
 		{label: "leave out folders", help: "paths below the document root, with blanks between them",
 			raw:   func(p *planScreen) string { return p.skip },
@@ -81,13 +81,13 @@ func (p *planScreen) choicesFor() []choice {
 				return "larger than " + site.Size(p.choices.Larger)
 			}, turn: func(p *planScreen, by int) { p.choices.Larger = turned(limits, p.choices.Larger, by) }},
 		{label: "title", help: "so that nobody takes the copy for the live site", text: func(p *planScreen) string {
-			return pick(p.choices.Title, "says that it is a copy", "as the origin's")
+			return site.Either(p.choices.Title, "says that it is a copy", "as the origin's")
 		}, turn: func(p *planScreen, _ int) { p.choices.Title = !p.choices.Title }},
 	}
 	if len(p.series()) > 1 {
 		all = append(all, choice{label: "runs under",
 			help: "the PHP versions that this machine has; the origin's tells most", text: func(p *planScreen) string {
-				return pick(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
+				return site.Either(p.choices.Runtime.PHP == "", "the origin's PHP", "PHP "+p.choices.Runtime.PHP)
 			},
 			turn: func(p *planScreen, by int) {
 				p.choices.Runtime.PHP = turned(p.series(), p.choices.Runtime.PHP, by)
@@ -96,7 +96,7 @@ func (p *planScreen) choicesFor() []choice {
 	if p.in.Origin.Facts.Database.Served() && p.choices.Host == p.in.Origin.Host {
 		all = append(all, choice{label: "database",
 			help: "beside the origin's only where the copy can have none of its own", text: func(p *planScreen) string {
-				return pick(p.choices.Beside, "the origin's, under another prefix", "one of its own")
+				return site.Either(p.choices.Beside, "the origin's, under another prefix", "one of its own")
 			}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
 	}
 	all = append(all, p.peopleAndPins()...)
@@ -107,13 +107,13 @@ func (p *planScreen) choicesFor() []choice {
 		all = append(all, choice{label: "content: " + string(k), help: k.Explain() + p.absent(),
 			text: func(p *planScreen) string {
 				n := site.Number(p.in.Origin.Facts.Has(k))
-				return pick(p.choices.Only == nil || slices.Contains(p.choices.Only, k), n+" brought",
+				return site.Either(p.choices.Only == nil || slices.Contains(p.choices.Only, k), n+" brought",
 					"stay, but for what others need")
 			}, turn: func(p *planScreen, _ int) { p.choices.Only = toggledKind(p.choices.Only, k, p.in.Origin.Facts) }})
 	}
 	for _, r := range site.QuietRules {
 		all = append(all, choice{label: "quiet: " + string(r), help: r.Explain(), text: func(p *planScreen) string {
-			return pick(slices.Contains(p.choices.Quiet, r), "kept", "OFF")
+			return site.Either(slices.Contains(p.choices.Quiet, r), "kept", "OFF")
 		}, turn: func(p *planScreen, _ int) { p.choices.Quiet = toggled(p.choices.Quiet, r) }})
 	}
 	if p.in.Over != nil {
@@ -133,14 +133,14 @@ func (p *planScreen) peopleAndPins() (all []choice) {
 		all = append(all,
 			choice{label: "people", help: "made-up names, mail addresses and the like; usual where the copy leaves " +
 				"this machine", text: func(p *planScreen) string {
-				return pick(p.plan.Target.Scrubbed, "made up", "as they are")
-			}, turn: func(p *planScreen, _ int) { p.choices.Scrub = pick(p.plan.Target.Scrubbed, "off", "on") }})
+				return site.Either(p.plan.Target.Scrubbed, "made up", "as they are")
+			}, turn: func(p *planScreen, _ int) { p.choices.Scrub = site.Either(p.plan.Target.Scrubbed, "off", "on") }})
 	}
 	if len(p.in.Pins) > 0 && p.in.Over == nil {
 		names := append([]string{""}, slices.Sorted(maps.Keys(p.in.Pins))...)
 		all = append(all, choice{label: "pin sheet", help: "the versions and settings that the copy is to have",
 			text: func(p *planScreen) string {
-				return pick(p.choices.Pins == "", "none: as the origin", p.choices.Pins)
+				return site.Either(p.choices.Pins == "", "none: as the origin", p.choices.Pins)
 			}, turn: func(p *planScreen, by int) { p.choices.Pins = turned(names, p.choices.Pins, by) }})
 	}
 	return all
@@ -176,7 +176,7 @@ func (p *planScreen) series() []string {
 
 // runsUnder says what the copy's code will run on.
 func (p *planScreen) runsUnder() string {
-	was := pick(p.in.Origin.Facts.PHP != "", "; the origin runs php "+p.in.Origin.Facts.PHP, "")
+	was := site.Either(p.in.Origin.Facts.PHP != "", "; the origin runs php "+p.in.Origin.Facts.PHP, "")
 	if php := p.plan.Target.Runtime.PHP; php != "" {
 		return "php " + php + was
 	}
@@ -191,7 +191,7 @@ func (p *planScreen) absent() string {
 			none = append(none, k)
 		}
 	}
-	return pick(len(none) > 0, " (not here: "+site.KindList(none)+")", "")
+	return site.Either(len(none) > 0, " (not here: "+site.KindList(none)+")", "")
 }
 
 // toggledKind keeps the kinds in their order; nil is all of them.
@@ -353,7 +353,7 @@ func (p *planScreen) view(a *app, w, h int) []string {
 		wa = w * 46 / 100
 	}
 	left := p.left(a, wa)
-	right := p.right(a, pick(wide, w-wa-4, w-3))
+	right := p.right(a, site.Either(wide, w-wa-4, w-3))
 	note := t.soft.Render(" origin ") + t.badge(p.in.Origin.Role) + " " + t.mark(p.in.Origin.Mark()) +
 		t.ink.Bold(true).Render(" "+plain(p.in.Origin.Address().String())) + t.soft.Render("   "+p.source())
 	out := []string{note, ""}
@@ -437,15 +437,15 @@ func (p *planScreen) right(a *app, w int) []string {
 			add("", fmt.Sprintf("and %d more", len(pl.LeftOut)-5), "")
 			break
 		}
-		add(pick(i == 0, "leaves out", ""), l.What+" ("+l.Why+")", l.Amount())
+		add(site.Either(i == 0, "leaves out", ""), l.What+" ("+l.Why+")", l.Amount())
 	}
 	for i, r := range pl.Rewrites {
 		if i == 0 || i == len(pl.Rewrites)-1 {
-			add(pick(i == 0, "rewrites", ""), r.From, "")
+			add(site.Either(i == 0, "rewrites", ""), r.From, "")
 			add("", "  becomes "+r.To, "")
 		}
 	}
-	add("where", pick(pl.Target.Host == p.in.Local, p.in.Local+" (this machine)", pl.Target.Host), "")
+	add("where", site.Either(pl.Target.Host == p.in.Local, p.in.Local+" (this machine)", pl.Target.Host), "")
 	if pl.FreeThen > 0 {
 		add("disk after", site.Size(pl.FreeThen)+" free", "")
 	}
@@ -454,7 +454,7 @@ func (p *planScreen) right(a *app, w int) []string {
 			p.in.Use.OfOrigin), "")
 	}
 	for i, x := range pl.Writes {
-		add(pick(i == 0, "writes", ""), x, "")
+		add(site.Either(i == 0, "writes", ""), x, "")
 	}
 	add("runs under", p.runsUnder(), "")
 	if !pl.Target.Lease.Held {
@@ -479,7 +479,7 @@ func findingLines(t *theme, list []site.Finding, w int) []string {
 			style, mark = t.wrong, " X "
 		}
 		out = append(out, t.fit(style.Render(mark+f.Severity.String()+" ")+t.ink.Render(plain(f.Text))+
-			t.soft.Render(pick(f.Remedy != "", "; "+plain(f.Remedy), "")), w))
+			t.soft.Render(site.Either(f.Remedy != "", "; "+plain(f.Remedy), "")), w))
 	}
 	return out
 }

@@ -190,7 +190,7 @@ func (p *pointsScreen) schedule(a *app) tea.Cmd {
 			}
 			return a.do(func() (string, error) {
 				_, err := a.desk.Points.SetKeepRule(a.ctx, s.ID, r)
-				return pick(text == "", "no schedule any more", "on schedule: "+r.String()), err
+				return site.Either(text == "", "no schedule any more", "on schedule: "+r.String()), err
 			}), nil
 		}}
 	return nil
@@ -244,12 +244,13 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 	out := []string{" " + t.badge(s.Role) + " " + t.mark(s.Mark()) + " " + t.ink.Bold(true).Render(plain(s.Name)) +
 		t.soft.Render(fmt.Sprintf("   %s, which made the depot grow by %s",
 			site.Plural(len(p.list), "restore point", "restore points"), site.Size(added))+
-			pick(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
+			site.Either(s.Keep != (site.KeepRule{}), "; on schedule: "+s.Keep.String(), "")), ""}
 	out = append(out, p.line(a, w)...)
 	c := squeeze(w-3-3, column{18, 13}, column{9, 8}, column{11, 10}, column{11, 10}, column{22, 8}, column{20, 14},
 		column{24, 10})
 	out = append(out, "", t.head.Render("   "+t.fit("TAKEN", c[0])+t.right("AGE", c[1])+t.right("SIZE", c[2])+
-		t.right("GREW BY", c[3])+"   "+t.fit(pick(c[4] < 18, "OWN", "ITS OWN / SHARED"), c[4])+t.fit("PROVEN", c[5])+
+		t.right("GREW BY", c[3])+"   "+t.fit(site.Either(c[4] < 18, "OWN", "ITS OWN / SHARED"), c[4])+
+		t.fit("PROVEN", c[5])+
 		"NAME"))
 	foot := append(p.about(a, p.list[max(0, min(p.cursor, len(p.list)-1))], w), p.damage(t, w)...)
 	rows := max(1, h-len(out)-len(foot))
@@ -265,20 +266,20 @@ func (p *pointsScreen) view(a *app, w, h int) []string {
 
 func (p *pointsScreen) row(a *app, i int, c []int) string {
 	t, x := a.theme, p.list[i]
-	here := pick(i == p.cursor, t.key.Render(t.glyph("▶", ">")), " ")
+	here := site.Either(i == p.cursor, t.key.Render(t.glyph("▶", ">")), " ")
 	proof := t.soft.Render(t.fit("never", c[5]))
 	switch {
 	case !x.Proof.At.IsZero() && x.Proof.Holds:
 		proof = t.good.Render(t.fit(t.glyph("✓ ", "* ")+site.Span(a.desk.Now().Sub(x.Proof.At))+" ago", c[5]))
 	case !x.Proof.At.IsZero():
-		proof = t.wrong.Render(t.fit(pick(c[5] < 18, "fails", "does not restore"), c[5]))
+		proof = t.wrong.Render(t.fit(site.Either(c[5] < 18, "fails", "does not restore"), c[5]))
 	}
 	return here + "  " +
-		t.ink.Render(t.fit(x.Taken.Local().Format(pick(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")), c[0])+
+		t.ink.Render(t.fit(x.Taken.Local().Format(site.Either(c[0] < 16, "2 Jan 15:04", "Mon 2 Jan 15:04")), c[0])+
 			t.right(site.Span(a.desk.Now().Sub(x.Taken)), c[1])+t.right(site.Size(x.Bytes), c[2])+
 			t.right(site.Size(x.Added), c[3])) + "   " +
 		t.share(x.Added, x.Bytes, c[4]-2) + "  " + proof +
-		t.ink.Render(plain(pick(x.Site.ID != p.id, "origin's  ", "")+x.Name))
+		t.ink.Render(plain(site.Either(x.Site.ID != p.id, "origin's  ", "")+x.Name))
 }
 
 // share draws how much of the whole is its own.

@@ -74,8 +74,9 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		}
 		a.asking = &question{title: "Stop this run and take back what it did?",
 			lines: []string{
-				"The state before it is brought back: " + pick(r.run.Plan.Kind == plan.Refresh, "the copy as it was.",
-					"nothing is left behind."),
+				"The state before it is brought back: " +
+					site.Either(r.run.Plan.Kind == plan.Refresh, "the copy as it was.",
+						"nothing is left behind."),
 			},
 			yes: func(a *app) tea.Cmd {
 				return a.do(func() (string, error) { return "stopping", a.desk.Runs.Cancel(a.ctx, r.id) })
@@ -217,7 +218,7 @@ func stepRow(t *theme, p plan.Progress, bw int, now time.Time) string {
 	}
 	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(over) + t.rule.Render(rest) +
 		t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 13)) + "  " +
-		t.soft.Render(plain(pick(p.Note != "", p.Note, rate)))
+		t.soft.Render(plain(site.Either(p.Note != "", p.Note, rate)))
 }
 
 func units(n int64, u plan.Unit) string {
@@ -364,7 +365,7 @@ func (r *runsScreen) view(a *app, w, h int) []string {
 		if i == r.cursor {
 			name = t.chosen.Render(t.fit(plain(run.Plan.Target.Name), 24))
 		}
-		out = append(out, pick(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+		out = append(out, site.Either(i == r.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
 			t.soft.Render(t.fit(site.Ago(a.desk.Now().Sub(run.Made)), 14))+
 			t.ink.Render(t.fit(run.Plan.Kind.Title(), 14))+t.mark(run.Plan.Target.Mark())+" "+name+" "+
 			style.Render(t.fit(string(run.State), 11))+t.ink.Render(t.right(site.Seconds(run.Took(a.desk.Now())), 8))+

@@ -52,7 +52,7 @@ func (p *safetyPane) key(a *app, key string) (tea.Cmd, bool) {
 			{
 				label: "cache of objects",
 				help: "The one that is installed in the site, if there is one; it is switched besides emptying " +
-					"what is kept.", text: func() string { return pick(object == "", "as it is", object) },
+					"what is kept.", text: func() string { return site.Either(object == "", "as it is", object) },
 				turn: func(by int) { object = turned([]string{"", "on", "off"}, object, by) },
 			},
 		}

@@ -79,7 +79,8 @@ func (s *siteScreen) view(a *app, w, h int) []string {
 		o = &origin
 	}
 	head := " " + t.badge(x.Role) + " " + t.mark(x.Mark()) + " " + t.ink.Bold(true).Render(plain(x.Name)) +
-		t.soft.Render("   "+x.Address().String()) + pick(x.StateText() != "", t.soon.Render("   "+x.StateText()), "")
+		t.soft.Render("   "+x.Address().String()) +
+		site.Either(x.StateText() != "", t.soon.Render("   "+x.StateText()), "")
 	if o != nil {
 		head += t.soft.Render("   beside ") + t.badge(o.Role) + " " + t.mark(o.Mark()) +
 			t.soft.Render(" "+plain(o.Name))
@@ -156,20 +157,20 @@ func (f *sheet) both(label string, value func(site.Site) string) {
 
 func (f *sheet) identity() {
 	f.both("title", func(s site.Site) string { return s.Facts.Title })
-	f.both("core", func(s site.Site) string { return pick(s.Facts.Core != "", s.Facts.Core, "none") })
-	f.both("php", func(s site.Site) string { return pick(s.Facts.PHP != "", s.Facts.PHP, "not known") })
+	f.both("core", func(s site.Site) string { return site.Either(s.Facts.Core != "", s.Facts.Core, "none") })
+	f.both("php", func(s site.Site) string { return site.Either(s.Facts.PHP != "", s.Facts.PHP, "not known") })
 	if !f.x.Facts.PHPAsked && f.x.Facts.PHP != "" {
-		f.line("", pick(f.x.Role == site.Copy, "php as its origin's: its own code did not run yet",
+		f.line("", site.Either(f.x.Role == site.Copy, "php as its origin's: its own code did not run yet",
 			"php of this host: the site does not say"))
 	}
 	f.both("on", func(s site.Site) string { return s.Host })
 	f.line("in", f.x.Root)
 	for i, ad := range f.x.Addresses {
-		f.line(pick(i == 0, "address", "also"), ad.String())
+		f.line(site.Either(i == 0, "address", "also"), ad.String())
 	}
 	if n := f.x.Facts.Network; n != nil {
 		f.line("network", site.Plural(len(n.Sites), "site", "sites")+
-			pick(n.SubDomains, " on sub-domains", " in sub-folders"))
+			site.Either(n.SubDomains, " on sub-domains", " in sub-folders"))
 		for _, b := range n.Sites {
 			f.line("", b.Title+"  "+b.Address.Short())
 		}
@@ -186,7 +187,7 @@ func (f *sheet) standing(a *app) {
 	x, now := f.x, a.desk.Now()
 	defer func() { f.line("kept", keptText(a.board.Kept[x.ID], now)) }()
 	if x.Role == site.Copy {
-		f.line("made for", pick(x.Purpose != "", x.Purpose, "-"))
+		f.line("made for", site.Either(x.Purpose != "", x.Purpose, "-"))
 		f.line("lease", x.LeaseText(now))
 		f.line("apart", x.ApartText()+"  ("+changes(x.Apart.Copy)+" here, "+fmt.Sprint(x.Apart.Origin)+" there)")
 		if p := x.Pointed; p != nil {
@@ -194,11 +195,11 @@ func (f *sheet) standing(a *app) {
 				f.t.soon.Render(f.t.fit("leads here since "+p.At.Local().Format("15:04")+": "+
 					plain(strings.Join(p.Names, ", ")), f.w-f.labels)))
 		}
-		f.line("evidence", x.ProofText()+pick(!x.Proof.At.IsZero(), ", "+site.Ago(now.Sub(x.Proof.At)), ""))
+		f.line("evidence", x.ProofText()+site.Either(!x.Proof.At.IsZero(), ", "+site.Ago(now.Sub(x.Proof.At)), ""))
 		return
 	}
-	f.line("owner", pick(x.Owner != "", x.Owner, "nobody is named"))
-	f.line("client", pick(x.Client != "", x.Client, "-"))
+	f.line("owner", site.Either(x.Owner != "", x.Owner, "nobody is named"))
+	f.line("client", site.Either(x.Client != "", x.Client, "-"))
 	f.line("read", site.Ago(now.Sub(x.Facts.At))+" in "+site.Seconds(x.Facts.Took))
 	f.line("copies", site.Number(copiesOf(a, x.ID)))
 }
@@ -262,7 +263,8 @@ func (s *siteScreen) sizes(a *app, x site.Site, w int) []string {
 	section("size of the files")
 	bars(len(x.Facts.Folders), func(i int) (string, int64, string) {
 		f := x.Facts.Folders[i]
-		return pick(f.Path == ".", "at the top", f.Path), f.Bytes, pick(f.Spare != "", "spare: "+f.Spare, "")
+		return site.Either(f.Path == ".", "at the top", f.Path), f.Bytes,
+			site.Either(f.Spare != "", "spare: "+f.Spare, "")
 	})
 	if len(x.Facts.Tables) > 0 {
 		list := heaviest(x.Facts.Tables)

@@ -97,7 +97,7 @@ func (s *stateScreen) key(a *app, k tea.KeyPressMsg) (tea.Cmd, bool) {
 		s.at = (s.at + len(s.choices) - 1) % len(s.choices)
 		return nil, true
 	case key == "pgdown" || key == "pgup":
-		s.top += pick(key == "pgdown", 8, -8)
+		s.top += site.Either(key == "pgdown", 8, -8)
 		return nil, true
 	case c.typed != nil && key == "backspace":
 		if r := []rune(c.text()); len(r) > 0 {
@@ -179,8 +179,9 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 	note := " " + t.badge(s.site.Role) + " " + t.mark(s.site.Mark()) + " " +
 		t.ink.Bold(true).Render(plain(s.site.Name)) +
 		t.soft.Render("   "+s.site.Address().Short()+
-			pick(s.plan.Words != "", pick(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank},
-				s.plan.Kind), "   ", "   to ")+plain(s.plan.Words), ""))
+			site.Either(s.plan.Words != "",
+				site.Either(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank},
+					s.plan.Kind), "   ", "   to ")+plain(s.plan.Words), ""))
 	out := []string{note, ""}
 	var left []string
 	for i, c := range s.choices {
@@ -241,10 +242,10 @@ func (s *stateScreen) lists(t *theme, w int) []string {
 		{cmp.Or(map[plan.Kind]string{plan.Change: "CHANGES", plan.Trial: "TRIES", plan.Blank: "COMES"}[s.plan.Kind],
 			"GOES"), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays},
 	} {
-		out = append(out, l.style(l.head)+t.soft.Render(pick(s.reading, "   reading ...", "")))
+		out = append(out, l.style(l.head)+t.soft.Render(site.Either(s.reading, "   reading ...", "")))
 		for _, p := range l.list {
 			out = append(out, t.ends(t.ink.Render("  "+plain(p.What))+
-				t.soft.Render(pick(p.Note != "", "  "+plain(p.Note), "")), t.ink.Render(" "+p.Amount()), w))
+				t.soft.Render(site.Either(p.Note != "", "  "+plain(p.Note), "")), t.ink.Render(" "+p.Amount()), w))
 		}
 		if len(l.list) == 0 {
 			out = append(out, t.soft.Render("  nothing"))
@@ -293,7 +294,8 @@ func openReset(a *app, s site.Site) tea.Cmd {
 	for _, folder := range []string{"plugins", "themes", "uploads"} {
 		x.choices = append(x.choices, stateChoice{label: folder,
 			help: "Files that would be left over. The theme that is on stays.",
-			text: func() string { return pick(slices.Contains(c.Tidy, folder), "taken out", "stay") }, turn: func(int) {
+			text: func() string { return site.Either(slices.Contains(c.Tidy, folder), "taken out", "stay") },
+			turn: func(int) {
 				if i := slices.Index(c.Tidy, folder); i >= 0 {
 					c.Tidy = slices.Delete(slices.Clone(c.Tidy), i, i+1)
 				} else {

@@ -100,7 +100,7 @@ func (p *tablesPane) view(a *app, w, h int) []string {
 		x := p.list[i]
 		was, look := "", t.soft
 		if p.s.Role == site.Copy {
-			was = pick(x.Origin < 0, "none", site.Number(int(x.Origin)))
+			was = site.Either(x.Origin < 0, "none", site.Number(int(x.Origin)))
 			if x.Origin != x.Rows {
 				look = t.soon
 			}
@@ -109,7 +109,7 @@ func (p *tablesPane) view(a *app, w, h int) []string {
 			t.ink.Render(t.fit(plain(x.Name), nw)+t.right(site.Number(int(x.Rows)), 12))+look.Render(t.right(was, 12))+
 			t.ink.Render(t.right(site.Size(x.Bytes), 11))+"  "+
 			t.rule.Render(t.fit(t.bar(float64(x.Bytes)/float64(most), 20), 20))+"  "+
-			t.soft.Render(pick(len(x.Key) == 0, "none", plain(strings.Join(x.Key, ", ")))))
+			t.soft.Render(site.Either(len(x.Key) == 0, "none", plain(strings.Join(x.Key, ", ")))))
 	}
 	return out
 }
@@ -151,7 +151,7 @@ type rowsMsg struct {
 }
 
 func (x *rowsScreen) title(*app) string {
-	return pick(x.table == "", "statement", x.table) + " of " + x.s.Name
+	return site.Either(x.table == "", "statement", x.table) + " of " + x.s.Name
 }
 
 func (x *rowsScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
@@ -216,7 +216,8 @@ func (x *rowsScreen) askCSV(a *app) tea.Cmd {
 	a.asking = &question{title: "Where are these rows to be written?",
 		lines: []string{fmt.Sprintf("The %s that are shown, as comma-separated values. Nothing is written over.",
 			site.Plural(len(rows.Rows), "row", "rows"))}, input: true,
-		text: "./" + pick(x.table == "", "rows", x.table) + ".csv", typed: func(a *app, text string) (tea.Cmd, error) {
+		text: "./" + site.Either(x.table == "", "rows", x.table) + ".csv",
+		typed: func(a *app, text string) (tea.Cmd, error) {
 			return a.do(func() (string, error) {
 				f, err := os.OpenFile(strings.TrimSpace(text), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 				if err != nil {
@@ -253,9 +254,9 @@ func (x *rowsScreen) words() []hint {
 
 func (x *rowsScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	of := pick(x.statement == "", "rows in the order of the key", plain(x.statement))
+	of := site.Either(x.statement == "", "rows in the order of the key", plain(x.statement))
 	if x.where.Text != "" || x.where.Exact {
-		of = "rows with " + pick(x.where.Column == "", "", x.where.Column+" = ") + plain(x.where.Text)
+		of = "rows with " + site.Either(x.where.Column == "", "", x.where.Column+" = ") + plain(x.where.Text)
 	}
 	out := []string{" " + t.badge(x.s.Role) + " " + t.mark(x.s.Mark()) + " " + t.soft.Render(t.fit(of, w-12)), ""}
 	switch {
@@ -283,11 +284,11 @@ func (x *rowsScreen) view(a *app, w, h int) []string {
 		for k, cw := range widths {
 			line += t.fit(desk.Short(x.rows.Rows[i][x.col+k], cw), cw-2) + "  "
 		}
-		look := pick(i == x.cursor, t.ink.Bold(true), t.soft)
+		look := site.Either(i == x.cursor, t.ink.Bold(true), t.soft)
 		out = append(out, t.pointer(i == x.cursor)+look.Render(line))
 	}
 	out = append(out, t.soft.Render(fmt.Sprintf("   row %s of %s%s", site.Number(x.skip+x.cursor+1),
-		site.Number(x.skip+len(x.rows.Rows)), pick(x.rows.More, " and more", ""))), t.line(w))
+		site.Number(x.skip+len(x.rows.Rows)), site.Either(x.rows.More, " and more", ""))), t.line(w))
 	return append(out, x.whole(t, w, h-len(out))...)
 }
 
@@ -362,7 +363,7 @@ func openBallast(a *app, s site.Site) tea.Cmd {
 			text: func() string { return fmt.Sprint(l.Seed) },
 			turn: func(by int) { l.Seed = uint64(max(1, int(l.Seed)+by)) }},
 		stateChoice{label: "or", help: "All that was ever made up goes, of whatever seed.",
-			text: func() string { return pick(l.Remove, "take all ballast out", "put this in") },
+			text: func() string { return site.Either(l.Remove, "take all ballast out", "put this in") },
 			turn: func(int) { l.Remove = !l.Remove }})
 	a.push(x)
 	return x.ask()

@@ -71,7 +71,7 @@ func (x *trialScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 func (x *trialScreen) layout() (rows, cols []string, cells map[[2]string]trial.Cell) {
 	cells = map[[2]string]trial.Cell{}
 	for _, c := range x.mem.Cells {
-		row, col := "core "+c.Core+pick(c.Set != "", "  "+c.Set, ""), "PHP "+c.PHP
+		row, col := "core "+c.Core+site.Either(c.Set != "", "  "+c.Set, ""), "PHP "+c.PHP
 		if !slices.Contains(rows, row) {
 			rows = append(rows, row)
 		}
@@ -146,7 +146,7 @@ func (x *trialScreen) view(a *app, w, h int) []string {
 	case x.run.Error != "":
 		state = t.wrong.Render(plain(x.run.Error))
 	case x.run.State == plan.Done:
-		state = t.ink.Render(plain(pick(x.mem.Found != nil, "the cause was found", x.run.Result)))
+		state = t.ink.Render(plain(site.Either(x.mem.Found != nil, "the cause was found", x.run.Result)))
 	case x.run.State == plan.Running:
 		state = t.key.Render(t.glyph("▶ ", "> ")) + t.ink.Render(currentStep(x.run)) +
 			t.soft.Render("   "+site.Seconds(x.run.Took(a.desk.Now())))
@@ -194,23 +194,23 @@ func (x *trialScreen) grid(t *theme, w, h int) []string {
 	cw := max(12, min(31, (w-34)/max(1, len(cols))))
 	head := t.fit("", 34)
 	for i, c := range cols {
-		head += pick(i == x.col, t.key, t.head).Render(t.fit(" "+c, cw))
+		head += site.Either(i == x.col, t.key, t.head).Render(t.fit(" "+c, cw))
 	}
 	out := []string{head}
 	n := max(1, (h-7)/2)
 	x.top = max(min(x.top, x.row), x.row-n+1)
 	for i := x.top; i < min(len(rows), x.top+n); i++ {
-		first, second := pick(i == x.row, t.key, t.ink).Render(t.fit("   "+plain(rows[i]), 34)), t.fit("", 34)
+		first, second := site.Either(i == x.row, t.key, t.ink).Render(t.fit("   "+plain(rows[i]), 34)), t.fit("", 34)
 		for k, col := range cols {
 			c := cells[[2]string{rows[i], col}]
 			here := i == x.row && k == x.col
-			first += t.fit(pick(here, t.key.Render(t.glyph("▐", "[")), " ")+cellVerdict(t, c), cw)
+			first += t.fit(site.Either(here, t.key.Render(t.glyph("▐", "[")), " ")+cellVerdict(t, c), cw)
 			figures := ""
 			if c.State.Over() {
 				figures = "  " + site.Seconds(c.Took) + ", " + site.Size(c.Bytes) +
-					pick(c.Warnings > 0, ", "+site.Plural(c.Warnings, "warning", "warnings"), "")
+					site.Either(c.Warnings > 0, ", "+site.Plural(c.Warnings, "warning", "warnings"), "")
 			}
-			second += t.fit(pick(here, t.key.Render(t.glyph("▐", "[")), " ")+t.soft.Render(figures), cw)
+			second += t.fit(site.Either(here, t.key.Render(t.glyph("▐", "[")), " ")+t.soft.Render(figures), cw)
 		}
 		out = append(out, first, second)
 	}
@@ -233,7 +233,7 @@ func (x *trialScreen) reason(t *theme, c trial.Cell, w int) []string {
 	}
 	for i, l := range wrap(plain(text), w-6) {
 		if i < 3 {
-			out = append(out, "   "+pick(c.State == trial.Fails, t.ink, t.soft).Render(l))
+			out = append(out, "   "+site.Either(c.State == trial.Fails, t.ink, t.soft).Render(l))
 		}
 	}
 	return out
@@ -255,9 +255,9 @@ func (x *trialScreen) tries(t *theme, w, h int) []string {
 	x.top = max(min(x.top, x.row), x.row-n+1)
 	for i := x.top; i < min(len(list), x.top+n); i++ {
 		c := list[i]
-		out = append(out, pick(i == x.row, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
-			t.ink.Render(t.fit(plain(c.Set+pick(c.PHP != x.mem.AsItIs.PHP, ", on PHP "+c.PHP, "")), w-40))+
-			t.fit(cellVerdict(t, c), 26)+t.soft.Render(t.right(pick(c.Took > 0, site.Seconds(c.Took), ""), 8)))
+		out = append(out, site.Either(i == x.row, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			t.ink.Render(t.fit(plain(c.Set+site.Either(c.PHP != x.mem.AsItIs.PHP, ", on PHP "+c.PHP, "")), w-40))+
+			t.fit(cellVerdict(t, c), 26)+t.soft.Render(t.right(site.Either(c.Took > 0, site.Seconds(c.Took), ""), 8)))
 	}
 	if len(list) == 0 {
 		return append(out, t.soft.Render("   the copy is being laid out ..."))

@@ -13,9 +13,7 @@ import (
 	"alibi/internal/work"
 )
 
-// maker brings the site to the wanted state. Its files are kept aside in a folder of the site's
-// own, so that a file changes its place in one step; nobody but the site's account may look into
-// that, and nothing that reads the site sees it.
+// maker brings the site to the wanted state.
 func (x *runner) maker(s site.Site) *state.Maker {
 	return &state.Maker{
 		ID:        x.id,
@@ -38,8 +36,8 @@ func (x *runner) maker(s site.Site) *state.Maker {
 			}
 			return h.Open(ctx, path.Join(s.Root, dir))
 		},
-		Edit: func(ctx context.Context) (tables.Edit, error) {
-			return x.env.Edit(ctx, x.run, s, host.TempPrefix+x.id)
+		Edit: func(ctx context.Context, aside string) (tables.Edit, error) {
+			return x.env.Edit(ctx, x.run, s, aside)
 		},
 		Schema: func(ctx context.Context) (tables.Schema, error) { return x.schema(ctx, s) },
 	}
