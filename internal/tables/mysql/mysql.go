@@ -132,6 +132,11 @@ func explain(err error) error {
 	if err == nil {
 		return nil
 	}
+	for kind := range kinds {
+		if errors.Is(err, kind) {
+			return err // it has its kind
+		}
+	}
 	n := number(err)
 	for kind, list := range kinds {
 		if slices.Contains(list, n) {

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// polite makes connections whose statements keep nobody waiting and do not
+// polite makes connections whose errors have their kind, and whose statements keep nobody waiting and do not
 // outlive us: one that can't have a table within a second (lock_wait_timeout)
 // lets those by who queue behind it, and is tried again; one that nobody wants
 // any more is ended on the server too, where a closed connection alone is only
@@ -26,7 +26,7 @@ const patient = 2 * time.Minute
 func (p polite) Connect(ctx context.Context) (driver.Conn, error) {
 	raw, err := p.Connector.Connect(ctx)
 	if err != nil {
-		return nil, err
+		return nil, explain(err)
 	}
 	c, ok := raw.(whole)
 	if !ok {
@@ -36,7 +36,7 @@ func (p polite) Connect(ctx context.Context) (driver.Conn, error) {
 	id, err := ask(ctx, c, "SELECT CONNECTION_ID()")
 	if err != nil {
 		c.Close()
-		return nil, err
+		return nil, explain(err)
 	}
 	return &politeConn{whole: c, by: p, id: id}, nil
 }
@@ -142,10 +142,33 @@ type politeRows struct {
 	letGo func()
 }
 
+// Next reads the next row; an error of the line has its kind.
+func (r *politeRows) Next(cells []driver.Value) error {
+	err := r.Rows.Next(cells)
+	if err == nil || err == io.EOF {
+		return err
+	}
+	return explain(err)
+}
+
 func (r *politeRows) Close() error {
 	defer r.letGo()
 	return r.Rows.Close()
 }
+
+// BeginTx begins a transaction.
+func (c *politeConn) BeginTx(ctx context.Context, o driver.TxOptions) (driver.Tx, error) {
+	tx, err := c.whole.BeginTx(ctx, o)
+	if err != nil {
+		return nil, explain(err)
+	}
+	return politeTx{tx}, nil
+}
+
+// politeTx is a transaction whose errors have their kind.
+type politeTx struct{ driver.Tx }
+
+func (t politeTx) Commit() error { return explain(t.Tx.Commit()) }
 
 // again does a statement, and once more if it could not have its tables: the
 // server has then done nothing of it.
@@ -154,7 +177,7 @@ func (c *politeConn) again(ctx context.Context, do func() error) error {
 		began := time.Now()
 		err := do()
 		if number(err) != lockWait || time.Since(began) > 5*time.Second || time.Now().After(until) {
-			return err // one that waited for long waited for a row
+			return explain(err) // one that waited for long waited for a row
 		}
 		select {
 		case <-ctx.Done():
