@@ -8,6 +8,9 @@ require (
 	codeberg.org/go-fonts/liberation v0.5.0
 	filippo.io/age v1.3.2
 	github.com/charmbracelet/x/ansi v0.11.9
+	github.com/creack/pty v1.1.24
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/go-git/go-git/v5 v5.19.3
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/johannesboyne/gofakes3 v1.2.0

@@ -51,7 +51,8 @@ var may = map[string][]string{
 	"alibi/internal/work":     {"inventory", "plan", "site"},
 	"alibi/internal/scrub":    {"rewrite", "tables", "diff", "phpval", "host", "site"},
 	"alibi/internal/state":    {"host", "tables", "tree", "diff", "site"},
-	"alibi/internal/stack":    {"ballast", "host", "rewrite", "scrub", "site", "tables", "diff", "tree", "phpval"},
+	"alibi/internal/stack": {"ballast", "host", "runtime/wall", "rewrite", "scrub", "site", "tables", "diff", "tree",
+		"phpval"},
 }
 
 func TestRoomsKeepTheirDirection(t *testing.T) {

@@ -2,14 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"maps"
-	"os"
-	"os/exec"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -80,46 +74,6 @@ func (a *app) timing() *cobra.Command {
 	}
 	c.Flags().BoolVar(&live, "live", false, "ask its origin too")
 	return c
-}
-
-func (a *app) shell() *cobra.Command {
-	return &cobra.Command{
-		Use:   "shell COPY [-- COMMAND...]",
-		Short: "Open a shell in a copy's folder",
-		Long: "Open a shell where a copy is, on this machine or by SSH on its host, or run a command " +
-			"there. ALIBI_URL, ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how that is done.",
-		Args:              args(cobra.MinimumNArgs(1)),
-		ValidArgsFunction: a.siteNames(isCopy),
-		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-			x, err := d.Hands.ShellOf(ctx, s.ID)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.print(x, nil)
-			}
-			if len(rest) > 0 && x.Command[0] == "sh" {
-				x.Command = rest
-			} else if len(rest) > 0 {
-				return usageError{
-					errors.New("a command is run on this machine only: open the shell, and type it there"),
-				}
-			}
-			cmd := exec.CommandContext(ctx, x.Command[0], x.Command[1:]...)
-			cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, os.Stdout, os.Stderr
-			cmd.Env = os.Environ()
-			for _, k := range slices.Sorted(maps.Keys(x.Env)) {
-				cmd.Env = append(cmd.Env, k+"="+x.Env[k])
-			}
-			if x.Command[0] != "ssh" {
-				cmd.Dir = x.Dir
-			}
-			if err := cmd.Run(); err != nil {
-				return fmt.Errorf("%s: %w", strings.Join(x.Command[:1], " "), err)
-			}
-			return nil
-		}),
-	}
 }
 
 func (a *app) security() *cobra.Command {

@@ -47,7 +47,7 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.spare, "spare", false, "bring caches, logs and archives too")
 	c.Flags().StringSliceVar(&f.loud, "loud", nil,
 		"quiet rules to switch off: mail, tasks, statistics, robots, payments, webhooks")
-	c.Flags().StringSliceVar(&f.allow, "allow", nil, "hosts that it may call in spite of the quiet rules")
+	c.Flags().StringSliceVar(&f.allow, "allow", nil, "HOST or HOST:PORT outside that its code may reach")
 	c.Flags().BoolVar(
 		&f.scrub,
 		"scrub",
@@ -88,6 +88,11 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	}
 	c.Pins = f.pins
 	var err error
+	for _, to := range f.allow {
+		if _, err := site.Targets(to); err != nil {
+			return usageError{err}
+		}
+	}
 	if c.Only, err = site.ParseKinds(f.only); err != nil {
 		return usageError{err}
 	}

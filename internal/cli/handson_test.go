@@ -45,6 +45,21 @@ func TestWorkingOnACopyByCommand(t *testing.T) {
 	require.NoError(t, os.WriteFile(text, []byte("{ no json"), 0o600))
 	fails(ExitFailed, "the text is not right", "edit", "winter", "wp-content/x.json", "--from", text)
 
+	code, out, errs := call(t, "shell", "winter", home, "--", "sh", "-c",
+		`cat "$1" /root/.profile 2>&1; pwd; ls /proc | grep -c '^[0-9]'`, "sh", css)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "h1 { color: red }", "it sees the copy")
+	assert.Contains(t, out, "/root/.profile: No such file")
+	assert.Contains(t, out, "winter/now/site")
+	assert.Contains(t, ok("shell", "winter", "--outside", "--json"), "${SHELL")
+	assert.Contains(t, ok("allow", "winter"), "may reach nothing outside")
+	assert.Contains(t, ok("allow", "winter", "api.example:8443", "--once"), "api.example:8443")
+	fails(ExitUsage, "HOST:PORT", "allow", "winter", "https://x")
+	fails(ExitUsage, "not both", "allow", "winter", "x.example", "--once", "--end")
+	fails(ExitFailed, "may not reach x.example anyway", "allow", "winter", "x.example", "--end")
+	assert.Contains(t, ok("allow", "winter", "api.example:8443", "--end"), "may reach nothing outside")
+	fails(ExitUsage, "can't be let through", "copy", "skerryline.example", "--name", "x", "--allow", "a b")
+
 	assert.Contains(t, ok("tables", "winter"), "sk_posts")
 	assert.Contains(t, ok("rows", "winter", "sk_options", "--column", "option_name", "--match", "blogname", "--is"),
 		"[copy] Skerry Line")

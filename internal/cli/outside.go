@@ -20,11 +20,14 @@ import (
 )
 
 func (a *app) caught() *cobra.Command {
-	return &cobra.Command{
+	var eml bool
+	c := &cobra.Command{
 		Use:   "caught COPY [NUMBER]",
-		Short: "Show what a copy wanted to send to the outside",
-		Long: "List mails and calls that a copy's code wanted to send and its quiet rules caught, the " +
-			"newest first, or one of them in full.",
+		Short: "Show what a copy wanted to send or reach outside",
+		Long: `List the mails that a copy's code wanted to send, the calls that its quiet rules caught, and what its wall
+refused or let through, the newest first, or one of them in full. With --eml a mail is written as it is
+(RFC 5322). What was refused can be let through with: alibi allow COPY HOST:PORT.`,
+		Example:           "  alibi caught winter\n  alibi caught winter 3 --eml >mail.eml",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, given []string) error {
@@ -37,7 +40,17 @@ func (a *app) caught() *cobra.Command {
 				if err != nil || n < 1 || n > len(list) {
 					return usageError{fmt.Errorf("%q is none of the %d that were caught", given[0], len(list))}
 				}
+				if eml {
+					text, err := d.Copies.CaughtMail(ctx, s.ID, list[n-1])
+					if err == nil {
+						_, err = a.out.Write(text)
+					}
+					return err
+				}
 				return a.print(list[n-1], func(w io.Writer) { printCaught(w, list[n-1]) })
+			}
+			if eml {
+				return usageError{errors.New("say which one: its number in the list")}
 			}
 			return a.print(list, func(w io.Writer) {
 				if len(list) == 0 {
@@ -47,18 +60,20 @@ func (a *app) caught() *cobra.Command {
 				table(w, func(row func(...string)) {
 					row("NO", "WHEN", "WHAT", "TO", "SUBJECT")
 					for i, it := range list {
-						row(strconv.Itoa(i+1), it.At.Local().Format("2 Jan 15:04:05"), it.Kind, it.To, it.Subject)
+						row(strconv.Itoa(i+1), it.At.Local().Format("2 Jan 15:04:05"), it.Kind, it.To, it.About())
 					}
 				})
 			})
 		}),
 	}
+	c.Flags().BoolVar(&eml, "eml", false, "write the mail as it is, as a file that mail programs read")
+	return c
 }
 
 func printCaught(w io.Writer, it outbox.Item) {
 	fmt.Fprintf(w, "%s at %s\nto %s\n", it.Kind, it.At.Local().Format(time.RFC1123), it.To)
-	if it.Subject != "" {
-		fmt.Fprintf(w, "subject %s\n", it.Subject)
+	if about := it.About(); about != "" {
+		fmt.Fprintf(w, "subject %s\n", about)
 	}
 	if it.Text != "" {
 		fmt.Fprintf(w, "\n%s\n", strings.TrimRight(it.Text, "\r\n"))

@@ -4,15 +4,21 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
+	"os"
 	"path"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"alibi/internal/gateway"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/pool"
+	"alibi/internal/runtime/web"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -172,8 +178,8 @@ type Shell struct {
 }
 
 // ShellOf says how to get a shell in a copy's folder, with its address and its
-// database named in the environment.
-func (d *Hands) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
+// database named in the environment: on this machine behind the copy's wall, unless a person's own is wanted.
+func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool) (Shell, error) {
 	s, err := d.onCopy(ctx, id, "a shell is opened")
 	if err != nil {
 		return Shell{}, err
@@ -189,6 +195,9 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
 	}
 	if s.Host == d.config.Machine {
 		out.Command = []string{"sh", "-c", `exec "${SHELL:-sh}"`}
+		if self, err := os.Executable(); err == nil && !outside && d.Walled(s) {
+			out.Command = []string{self, "shell", s.Name, "--home", d.home()}
+		}
 		return out, nil
 	}
 	h, err := d.record.Host(ctx, s.Host)
@@ -208,6 +217,38 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID) (Shell, error) {
 	}
 	out.Command = append(out.Command, "--", to, "cd "+quoted(s.Root)+` && exec "${SHELL:-sh}" -l`)
 	return out, nil
+}
+
+// Walled tells whether a shell of a copy is opened behind the copy's wall.
+func (d *Hands) Walled(s site.Site) bool { return d.env.Unsealed(s.Host) == "" }
+
+// InsideOf gets a program ready that sees and reaches what a copy's code does, and nothing else; without a command it
+// is a shell with a terminal of its own.
+func (d *Hands) InsideOf(ctx context.Context, id site.ID, command ...string) (*web.Inside, error) {
+	s, err := d.onCopy(ctx, id, "a shell is opened")
+	if err != nil {
+		return nil, err
+	}
+	x, err := d.ShellOf(ctx, id, true)
+	if err != nil {
+		return nil, err
+	}
+	terminal := len(command) == 0
+	if terminal {
+		command = []string{"/bin/sh", "-c", "command -v bash >/dev/null && exec bash --norc --noprofile -i; exec sh -i"}
+	}
+	run := filepath.Join(RunDir(d.home()), "shell-"+strconv.Itoa(os.Getpid()))
+	in, err := pool.Inside(ctx, s, d.php(), run, terminal, "/bin/sh",
+		append([]string{"-c", `cd "$ALIBI_ROOT" && exec "$@"`, "sh"}, command...)...)
+	if err != nil {
+		return nil, err
+	}
+	in.Cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin", "HOME=/tmp", "LC_ALL=C.UTF-8",
+		`PS1=\w \$ `, "TERM=" + cmp.Or(os.Getenv("TERM"), "dumb")}
+	for _, k := range slices.Sorted(maps.Keys(x.Env)) {
+		in.Cmd.Env = append(in.Cmd.Env, k+"="+x.Env[k])
+	}
+	return in, nil
 }
 
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

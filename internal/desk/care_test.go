@@ -74,7 +74,7 @@ func TestAShellWhereACopyIs(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy("crew", "shell")
-	x, err := w.Desk.Hands.ShellOf(ctx, s.ID)
+	x, err := w.Desk.Hands.ShellOf(ctx, s.ID, false)
 	require.NoError(t, err)
 	assert.Equal(t, s.Root, x.Dir)
 	cmd := exec.Command("sh", "-c", `echo "$ALIBI_URL $ALIBI_ROOT"`)
@@ -89,11 +89,11 @@ func TestAShellWhereACopyIs(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
-	x, err = w.Desk.Hands.ShellOf(ctx, s.ID)
+	x, err = w.Desk.Hands.ShellOf(ctx, s.ID, false)
 	require.NoError(t, err)
 	assert.Equal(t, "ssh", x.Command[0])
 	assert.Equal(t, `cd '/srv/it'\''s here' && exec "${SHELL:-sh}" -l`, x.Command[len(x.Command)-1])
-	_, err = w.Desk.Hands.ShellOf(ctx, w.Site("crew.skerryline.example").ID)
+	_, err = w.Desk.Hands.ShellOf(ctx, w.Site("crew.skerryline.example").ID, false)
 	assert.ErrorContains(t, err, "is a live site")
 }
 

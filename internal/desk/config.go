@@ -107,6 +107,7 @@ type Depot struct {
 type Runtime struct {
 	AtOnce int      `toml:"at_once" comment:"variants of a trial that are tried at once; 0: 2"`
 	PHP    []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm"`
+	Sealed string   `toml:"sealed" comment:"'required': copies run behind the wall or not at all; 'preferred'"`
 }
 
 // Gateway says where copies answer.
@@ -160,6 +161,9 @@ func loadConfig(home string) (Config, error) {
 	}
 	if _, err := c.Work.patience(); err != nil {
 		return c, fmt.Errorf("%s: %w", path, err)
+	}
+	if x := c.Runtime.Sealed; x != "" && x != "preferred" && x != "required" {
+		return c, fmt.Errorf("%s: runtime.sealed is %q: write 'preferred' or 'required'", path, x)
 	}
 	if c.Gateway.Port < 0 || c.Gateway.Port > 65535 {
 		return c, fmt.Errorf("%s: gateway.port must be a number from 1 to 65535", path)

@@ -156,6 +156,7 @@ func (d *core) places(ctx context.Context, in *clone.Input) error {
 		if pl.Server == "" {
 			pl.NoServer = op.ErrNoServer.Error()
 		}
+		pl.Unsealed, pl.Closed = d.env.Unsealed(h.Name), d.env.Sealed
 		in.Places[h.Name] = pl
 	}
 	return nil

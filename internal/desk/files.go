@@ -24,6 +24,7 @@ import (
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/php"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tree"
@@ -255,7 +256,19 @@ func (d *Hands) CheckSyntax(ctx context.Context, s site.Site, name string, text 
 	p := d.php()[i]
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.CLI, "-n", "-d", "display_errors=stdout", "-d", "log_errors=0", "-l")
+	if err := os.MkdirAll(d.env.Temp(), 0o700); err != nil {
+		return "", "", err
+	}
+	dir, err := os.MkdirTemp(d.env.Temp(), "syntax-")
+	if err != nil {
+		return "", "", err
+	}
+	defer os.RemoveAll(dir)
+	cmd, err := wall.Once(ctx, dir, wall.Bounds{Memory: 1 << 30, Processes: 8, CPU: 20 * time.Second}, p.CLI,
+		"-n", "-d", "display_errors=stdout", "-d", "log_errors=0", "-l")
+	if err != nil {
+		return "", "", err
+	}
 	cmd.Stdin = bytes.NewReader(text)
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"}
 	out, err := cmd.CombinedOutput()

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"alibi/internal/gateway"
+	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/runtime/names"
@@ -206,6 +207,29 @@ func (d *core) answers(ctx context.Context, name string, s site.Site) string {
 
 // Caught lists what a copy wanted to send to the outside, the newest first.
 func (d *Copies) Caught(ctx context.Context, id site.ID) ([]outbox.Item, error) {
+	r, err := d.caught(ctx, id)
+	if r == nil || err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return outbox.List(ctx, r)
+}
+
+// CaughtMail gives a mail among what was caught as it is written to a file.
+func (d *Copies) CaughtMail(ctx context.Context, id site.ID, it outbox.Item) ([]byte, error) {
+	r, err := d.caught(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if r == nil {
+		return nil, fs.ErrNotExist
+	}
+	defer r.Close()
+	return outbox.Message(r, it)
+}
+
+// caught opens the folder of what a copy wanted to send; nil if there is none.
+func (d *Copies) caught(ctx context.Context, id site.ID) (host.Tree, error) {
 	s, err := d.record.Site(ctx, id)
 	if err != nil {
 		return nil, err
@@ -229,9 +253,5 @@ func (d *Copies) Caught(ctx context.Context, id site.ID) ([]outbox.Item, error) 
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	return outbox.List(ctx, r)
+	return r, err
 }

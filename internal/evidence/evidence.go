@@ -52,6 +52,7 @@ type Report struct {
 	Checks []Check       `json:"checks"`
 	PHP    string        `json:"php,omitempty"`  // that the copy's code runs on
 	Held   []site.Rule   `json:"held,omitempty"` // quiet rules that were tried and held
+	Wall   string        `json:"wall,omitempty"` // as in site.Proof
 
 	found Found
 }
@@ -68,7 +69,7 @@ func (r Report) Found() Found { return r.found }
 
 // Proof sums the report up.
 func (r Report) Proof() site.Proof {
-	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks), Held: r.Held, PHP: r.PHP}
+	p := site.Proof{Holds: true, At: r.At, Checks: len(r.Checks), Held: r.Held, PHP: r.PHP, Wall: r.Wall}
 	for _, c := range r.Checks {
 		if c.Verdict == Broken {
 			p.Broken++

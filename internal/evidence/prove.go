@@ -354,7 +354,7 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 
 // proveQuiet has the copy's code try what its quiet rules forbid.
 func proveQuiet(ctx context.Context, in *Input, rep *Report) {
-	t, err := in.Env.Try(ctx, in.Copy)
+	t, err := in.Env.Try(ctx, in.Copy, in.outside())
 	if errors.Is(err, op.ErrNotRun) {
 		return
 	}
@@ -385,6 +385,7 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 			"the copy may do outside what it must not"
 	}
 	rep.Checks = append(rep.Checks, c)
+	in.walled(t, rep)
 	rep.PHP = t.PHP
 	rt := Check{Name: "runtime", Group: "pages", Title: "what it runs on", Verdict: Holds,
 		Origin: "PHP " + in.Origin.Facts.PHP + ", core " + in.Origin.Facts.Core,

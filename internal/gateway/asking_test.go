@@ -51,19 +51,19 @@ func TestACopyIsAskedWhatItRuns(t *testing.T) {
 		fmt.Fprintf(w, `{"php":"8.2.1","core":"6.8.12","memory":"256M","mail":true,"tasks":false,"robots":"yes"}`)
 	})
 	try := gateway.Visitor{Secret: g.Secret, Now: time.Now}.Try
-	got, err := try(context.Background(), s)
+	got, err := try(context.Background(), s, op.Outside{})
 	require.NoError(t, err)
 	assert.Equal(t, "8.2.1", got.PHP)
 	assert.Equal(t, map[site.Rule]bool{"mail": true, "tasks": false}, got.Holds, "what is no answer counts for none")
 	stranger := gateway.Visitor{Secret: []byte("another secret of thirty-two by."), Now: time.Now}
-	_, err = stranger.Try(context.Background(), s)
+	_, err = stranger.Try(context.Background(), s, op.Outside{})
 	assert.ErrorContains(t, err, "not what it should", "nobody else may ask")
 	plain := s
 	plain.Stack = "plain"
-	_, err = try(context.Background(), plain)
+	_, err = try(context.Background(), plain, op.Outside{})
 	assert.ErrorIs(t, err, op.ErrNotRun)
 	s.Addresses = []site.Address{{Scheme: "http", Host: "winter.localhost", Port: "1"}}
-	_, err = try(context.Background(), s)
+	_, err = try(context.Background(), s, op.Outside{})
 	assert.ErrorContains(t, err, "asking winter to try its quiet rules")
 }
 

@@ -50,7 +50,9 @@ type Gateway struct {
 	// Used notes that a key was used, and tells whether it was already.
 	Used func(ctx context.Context, nonce string) (bool, error)
 	// Run gives a running copy; nil where no copy's code is run.
-	Run    func(ctx context.Context, s site.Site) (Dialer, error)
+	Run func(ctx context.Context, s site.Site) (Dialer, error)
+	// Trying says that a copy's code tries for Alibi what it can reach, until done is called; nil: nobody wants to know.
+	Trying func(id site.ID) (done func())
 	Secret []byte // signs keys and sessions
 	Port   string
 	Now    func() time.Time
@@ -109,6 +111,7 @@ type banner struct {
 	Mark                          template.HTML
 	Name, Of, Made, Purpose, Ends string
 	Account, URL                  string
+	Open                          string // why no wall keeps its code in
 }
 
 type notice struct {
@@ -233,6 +236,7 @@ func (g *Gateway) banner(s site.Site, sites []site.Site, account string) banner 
 		Purpose: s.Purpose,
 		URL:     s.Address().String() + "/",
 		Account: account,
+		Open:    s.Proof.Open(),
 	}
 	if s.Origin == "" {
 		b.Of = "nothing"

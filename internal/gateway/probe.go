@@ -57,12 +57,16 @@ func (v Visitor) Probe(ctx context.Context, s site.Site) (op.Answer, error) {
 	return probe(ctx, s, v.word(s))
 }
 
-// Try has a copy's own code try what its quiet rules forbid.
-func (v Visitor) Try(ctx context.Context, s site.Site) (op.Tried, error) {
+// Try has a copy's own code try what its quiet rules forbid, and to reach what is outside of it.
+func (v Visitor) Try(ctx context.Context, s site.Site, out op.Outside) (op.Tried, error) {
 	if !pool.Runs(s) {
 		return op.Tried{}, op.ErrNotRun
 	}
-	return try(ctx, s, v.word(s))
+	ask, err := json.Marshal(out)
+	if err != nil {
+		return op.Tried{}, err
+	}
+	return try(ctx, s, http.Header{probeHeader: {v.word(s)}, askHeader: {string(ask)}})
 }
 
 // Wake has a copy's own code do what belongs to other components.
@@ -93,8 +97,8 @@ func (v Visitor) Post(ctx context.Context, s site.Site, path string, form url.Va
 
 // try reads the answer of the quiet plugin: a value for each rule, and some of
 // what the code runs on.
-func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
-	status, text, err := fetch(ctx, s, s.Address().String()+"/-/try", http.Header{probeHeader: {word}}, patience)
+func try(ctx context.Context, s site.Site, header http.Header) (op.Tried, error) {
+	status, text, err := fetch(ctx, s, s.Address().String()+"/-/try", header, patience)
 	if err != nil {
 		return op.Tried{}, fmt.Errorf("asking %s to try its quiet rules: %w", s.Name, err)
 	}
@@ -104,12 +108,20 @@ func try(ctx context.Context, s site.Site, word string) (op.Tried, error) {
 			status)
 	}
 	str := func(k string) string { v, _ := all[k].(string); return v }
+	var outside struct {
+		Walled bool         `json:"walled"`
+		Tries  []op.Attempt `json:"tries"`
+	}
+	if err := json.Unmarshal([]byte(text), &outside); err != nil {
+		return op.Tried{}, fmt.Errorf("asking %s to try what is outside of it: %w", s.Name, err)
+	}
 	t := op.Tried{
-		PHP:     str("php"),
-		Core:    str("core"),
-		Memory:  str("memory"),
-		BaseDir: str("basedir"),
-		Holds:   map[site.Rule]bool{},
+		PHP:    str("php"),
+		Core:   str("core"),
+		Memory: str("memory"),
+		Walled: outside.Walled,
+		Tries:  outside.Tries,
+		Holds:  map[site.Rule]bool{},
 	}
 	for _, r := range site.QuietRules {
 		if v, ok := all[string(r)].(bool); ok {
@@ -246,7 +258,8 @@ func who(ctx context.Context, s site.Site, word string) error {
 	case known:
 		return i.Belongs(s)
 	}
-	if _, err := try(ctx, s, word); err != nil { // the quiet plugin of an older Alibi answers that at least
+	// the quiet plugin of an older Alibi answers that at least
+	if _, err := try(ctx, s, http.Header{probeHeader: {word}}); err != nil {
 		return fmt.Errorf(
 			"%w, as far as it can be told: its quiet plugin does not run, so no page of it was asked for; look at "+
 				"the must-use plugins that its configuration names, and bring it in line with its origin again",

@@ -203,6 +203,12 @@ func (g *Gateway) word(s site.Site, header, purpose, text string) http.Header {
 	}
 }
 
+// asked takes what Alibi asks a copy's code from a request of its own.
+func asked(r *http.Request) string {
+	defer r.Header.Del(askHeader)
+	return r.Header.Get(askHeader)
+}
+
 // proxied answers for a copy whose code runs.
 func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b banner, probing bool) {
 	switch {
@@ -216,13 +222,14 @@ func (g *Gateway) proxied(w http.ResponseWriter, r *http.Request, s site.Site, b
 		}
 		g.proxy(w, r, s, b, g.word(s, op.EnterHeader, "enter", account))
 	case probing && r.URL.Path == "/-/try":
-		g.proxy(w, r, s, b, g.word(s, tryHeader, "try", "rules"))
+		if g.Trying != nil {
+			defer g.Trying(s.ID)()
+		}
+		g.proxy(w, r, s, b, g.word(s, tryHeader, "try", asked(r)))
 	case probing && r.URL.Path == "/-/who":
 		g.proxy(w, r, s, b, g.word(s, op.WhoHeader, "who", "database"))
 	case probing && r.URL.Path == "/-/wake":
-		ask := r.Header.Get(askHeader)
-		r.Header.Del(askHeader)
-		g.proxy(w, r, s, b, g.word(s, op.WakeHeader, "wake", ask))
+		g.proxy(w, r, s, b, g.word(s, op.WakeHeader, "wake", asked(r)))
 	case strings.HasPrefix(r.URL.Path, "/-/"):
 		g.notice(
 			w,

@@ -52,12 +52,9 @@ func Take(d *desk.Desk) (*Keeper, error) {
 	if err != nil {
 		return nil, fmt.Errorf("taking the keeper's lock: %w", err)
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := take(f, d.Home()); err != nil {
 		f.Close()
-		if holder := Holder(d.Home()); holder != "" {
-			return nil, fmt.Errorf("%w: %s", ErrTaken, holder)
-		}
-		return nil, ErrTaken
+		return nil, err
 	}
 	if err := desk.EnsureRunDir(d.Home()); err != nil {
 		f.Close()
@@ -65,7 +62,7 @@ func Take(d *desk.Desk) (*Keeper, error) {
 	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
 		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Workings().Log, PHP: d.PHP, Local: d.Config().Machine,
-			Hosts: d.Workings().Hosts}}
+			Hosts: d.Workings().Hosts, Sealed: d.Workings().Env.Sealed}}
 	if k.ln = d.TakePort(); k.ln == nil {
 		if k.ln, err = gateway.Listen(d.Workings().Env.Port); err != nil {
 			f.Close()
@@ -73,6 +70,22 @@ func Take(d *desk.Desk) (*Keeper, error) {
 		}
 	}
 	return k, nil
+}
+
+// take locks the keeper's file. A program that was just being started by a keeper that died can have the lock for a
+// moment more, and is waited for.
+func take(f *os.File, home string) error {
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+			return nil
+		}
+		if pid := holder(home); pid > 0 && unix.Kill(pid, 0) == nil {
+			return fmt.Errorf("%w: %s", ErrTaken, Holder(home))
+		}
+		if time.Now().After(until) {
+			return ErrTaken
+		}
+	}
 }
 
 // Taken tells whether some process is the keeper of a home.
@@ -113,6 +126,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		Sites:  d.Workings().Record.Sites,
 		Used:   k.used,
 		Run:    k.run,
+		Trying: k.pool.Trying,
 		Secret: d.Workings().Secret,
 		Port:   d.Workings().Env.Port,
 		Now:    d.Now,

@@ -77,13 +77,27 @@ func (s *Standing) tell(works bool, holder string) {
 // Holder names the process that is the keeper of a home, as the system knows it;
 // "" if none is, or it can't be told.
 func Holder(home string) string {
+	pid := holder(home)
+	if pid == 0 {
+		return ""
+	}
+	command, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if err != nil {
+		return fmt.Sprintf("process %d", pid)
+	}
+	words := strings.Fields(strings.ReplaceAll(string(command), "\x00", " "))
+	return fmt.Sprintf("process %d (%s)", pid, strings.Join(words[:min(len(words), 6)], " "))
+}
+
+// holder is the number of the process that took a home's lock; 0 if none did, it has ended, or it can't be told.
+func holder(home string) int {
 	var st unix.Stat_t
 	if err := unix.Stat(filepath.Join(home, "keeper.lock"), &st); err != nil {
-		return ""
+		return 0
 	}
 	f, err := os.Open("/proc/locks") // proc_locks(5)
 	if err != nil {
-		return ""
+		return 0
 	}
 	defer f.Close()
 	file := fmt.Sprintf("%02x:%02x:%d", unix.Major(st.Dev), unix.Minor(st.Dev), st.Ino)
@@ -92,16 +106,9 @@ func Holder(home string) string {
 		if len(fields) < 6 || fields[1] != "FLOCK" || fields[5] != file {
 			continue
 		}
-		pid, err := strconv.Atoi(fields[4])
-		if err != nil {
-			continue
+		if pid, err := strconv.Atoi(fields[4]); err == nil {
+			return pid
 		}
-		command, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-		if err != nil {
-			return fmt.Sprintf("process %d", pid)
-		}
-		words := strings.Fields(strings.ReplaceAll(string(command), "\x00", " "))
-		return fmt.Sprintf("process %d (%s)", pid, strings.Join(words[:min(len(words), 6)], " "))
 	}
-	return ""
+	return 0
 }

@@ -22,6 +22,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
 	"alibi/internal/runtime/php"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -54,6 +55,7 @@ type Settings struct {
 	Run    string        // folder of sockets and configurations of programs; its path is short
 	Secret []byte        // from which the passwords of copies' accounts are worked out
 	Grace  time.Duration // for which a copy that has ended is kept
+	Sealed bool          // the code of copies runs behind a wall or not at all
 	// Personal names columns with personal data, as TABLE.COLUMN, beside those that
 	// the kind of site knows.
 	Personal map[string]scrub.Kind
@@ -79,9 +81,9 @@ type Web interface {
 	// the first one and some that it leads to; ErrNoPages where it can't be asked.
 	// pass is the word with which it looks past a notice.
 	Pages(ctx context.Context, s site.Site, pass string, before []Page) ([]Page, error)
-	// Try has a copy's own code try what its quiet rules forbid; ErrNotRun where no
-	// code runs.
-	Try(ctx context.Context, s site.Site) (Tried, error)
+	// Try has a copy's own code try what its quiet rules forbid, and to reach what is outside of it;
+	// ErrNotRun where no code runs.
+	Try(ctx context.Context, s site.Site, out Outside) (Tried, error)
 	// Wake has a copy's own code do what belongs to other components: what each does
 	// when it is activated, and bringing the data in line with the core; ErrNotRun where
 	// no code runs.
@@ -104,11 +106,29 @@ type Answer struct {
 // Tried is what came of trying what the quiet rules forbid, and what the copy's
 // code says of what it runs on.
 type Tried struct {
-	PHP     string
-	Core    string
-	Memory  string
-	BaseDir string             // the folders that its code may use
-	Holds   map[site.Rule]bool // of the rules that were tried
+	PHP    string
+	Core   string
+	Memory string
+	Walled bool               // its code runs in a world of its own
+	Holds  map[site.Rule]bool // of the rules that were tried
+	Tries  []Attempt
+}
+
+// Outside names what a copy's code must not reach, for it to try.
+type Outside struct {
+	Files   []string `json:"files"`   // of the live site, of Alibi and of the machine
+	Sockets []string `json:"sockets"` // of the machine's services
+	Ports   []string `json:"ports"`   // on which something of the machine listens
+	Server  string   `json:"server"`  // the copy's database server, as its configuration names it
+	Account string   `json:"account"` // of the live site on that server; "": none
+}
+
+// Attempt is one way in which a copy's code tried to leave the copy.
+type Attempt struct {
+	What string `json:"what"`
+	To   string `json:"to"`
+	Open bool   `json:"open"`
+	By   string `json:"by"` // what stopped it
 }
 
 // ErrNotRun is given for a copy whose code does not run.
@@ -344,4 +364,12 @@ func (e *Env) Pinned(ctx context.Context, t *work.Task, s site.Site, sheet strin
 		t.Note("run %s brings it to pin sheet %s", r, sheet)
 	}
 	return nil
+}
+
+// Unsealed says why the code of copies on a host does not run in a world of its own; "" if it does.
+func (e *Env) Unsealed(hostName string) string {
+	if hostName != e.Local {
+		return "" // it is seen when it runs
+	}
+	return wall.Missing()
 }

@@ -15,6 +15,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/runtime/names"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 )
@@ -199,6 +200,24 @@ func (e *Env) Halves(ctx context.Context, run string, s site.Site) ([]host.Root,
 			return nil, nil, err
 		}
 		out = append(out, r)
+		if err := e.giveOver(r, name, s); err != nil {
+			done()
+			return nil, nil, err
+		}
 	}
 	return out, done, nil
+}
+
+// giveOver has a copy's folder on this machine be of the account under which its code will run, and so all that is
+// made in it from then on.
+func (e *Env) giveOver(r host.Root, hostName string, s site.Site) error {
+	to := wall.Account(string(s.ID))
+	o, ok := r.(host.Owning)
+	if to == nil || !ok || hostName != e.Local {
+		return nil
+	}
+	if err := o.Chown(".", *to); err != nil {
+		return fmt.Errorf("giving %s to the copy's account: %w", r.Path(), err)
+	}
+	return nil
 }

@@ -12,16 +12,17 @@ import (
 	"regexp"
 	"strings"
 
+	"alibi/internal/runtime/web"
 	"alibi/internal/site"
 )
 
 // Headers by which a copy's code is spoken to, each with a Word but the last;
 // from outside none comes through.
 const (
-	EnterHeader = "Alibi-Enter" // signs in
-	WakeHeader  = "Alibi-Wake"  // an Ask
-	WhoHeader   = "Alibi-Who"   // asks what the code works with
-	PortHeader  = "Alibi-Port"  // at which visitors reach the copy
+	EnterHeader = "Alibi-Enter"  // signs in
+	WakeHeader  = "Alibi-Wake"   // an Ask
+	WhoHeader   = "Alibi-Who"    // asks what the code works with
+	PortHeader  = web.PortHeader // at which visitors reach the copy
 )
 
 // Ask is what a copy's own code is to do after its components changed.

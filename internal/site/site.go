@@ -140,7 +140,8 @@ type Site struct {
 	EndedAt   time.Time `json:"ended_at,omitzero"`  // when it went off the air for good, or for now
 	Lease     Lease     `json:"lease"`
 	Quiet     []Rule    `json:"quiet,omitempty"`
-	Allow     []string  `json:"allow,omitempty"` // hosts that a copy may call in spite of its quiet rules
+	Allow     []string  `json:"allow,omitempty"`  // HOST or HOST:PORT that a copy may reach, as it was made
+	Passes    []Pass    `json:"passes,omitempty"` // what it was let reach since
 	Runtime   Runtime   `json:"runtime,omitzero"`
 	Pins      string    `json:"pins,omitempty"`  // the pin sheet that it was brought to
 	Only      []Kind    `json:"only,omitempty"`  // kinds of content that were chosen; nil: all
@@ -215,7 +216,14 @@ type Proof struct {
 	Broken int       `json:"broken"`
 	Held   []Rule    `json:"held,omitempty"` // quiet rules that were tried then, and held
 	PHP    string    `json:"php,omitempty"`  // that its code ran on then
+	Wall   string    `json:"wall,omitempty"` // Walled, or why its code was not kept in by the system; "": not tried
 }
+
+// Walled says that the system kept a copy's code in when that tried to get out.
+const Walled = "holds"
+
+// Open says why nothing but rules in PHP keeps a copy's code in; "" if something does, or it is not known.
+func (p Proof) Open() string { return Either(p.Wall == Walled, "", p.Wall) }
 
 // Rule is one thing that a copy must not do to the outside.
 type Rule string

@@ -203,6 +203,7 @@ func (b *boardScreen) words() []hint {
 		{"Space, B", "mark sites, and do one thing to all of them"},
 		{"expired", "off the air; b brings it back until it is removed"},
 		{"evidence", "the checks that the copy equals its origin; v looks at them"},
+		{"no wall", "it holds, but only rules in PHP keep the copy's code in"},
 	}
 }
 
@@ -332,6 +333,8 @@ func (b *boardScreen) proof(a *app, s site.Site, word bool) string {
 	switch {
 	case s.Role == site.Live || s.Proof.At.IsZero():
 		return ""
+	case s.Proof.Holds && s.Proof.Open() != "":
+		return t.soon.Render(site.Either(word, "  ", " ") + t.glyph("✓", "v") + site.Either(word, " no wall", ""))
 	case s.Proof.Holds:
 		return t.good.Render(site.Either(word, "  ", " ") + t.glyph("✓", "v") + site.Either(word, " holds", ""))
 	}

@@ -90,6 +90,7 @@ type runsNeeds interface {
 
 // copiesNeeds are what the screens of copies need.
 type copiesNeeds interface {
+	Allow(ctx context.Context, id site.ID, target string, lasts time.Duration) (site.Site, error)
 	BringBack(ctx context.Context, id site.ID, lease time.Duration) (site.Site, error)
 	Caught(ctx context.Context, id site.ID) ([]outbox.Item, error)
 	CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error)
@@ -184,7 +185,7 @@ type handsNeeds interface {
 	ReadLog(ctx context.Context, id site.ID, which string, match string, kind string, from int64) (desk.Log, error)
 	Repeated(ctx context.Context, id site.ID, deed string, is bool) error
 	Security(ctx context.Context, id site.ID) ([]site.Finding, error)
-	ShellOf(ctx context.Context, id site.ID) (desk.Shell, error)
+	ShellOf(ctx context.Context, id site.ID, outside bool) (desk.Shell, error)
 	TableRows(ctx context.Context, id site.ID, table string, w desk.Where, skip int, limit int) (desk.Rows, error)
 	Tables(ctx context.Context, id site.ID) ([]desk.TableRow, error)
 	Timings(ctx context.Context, id site.ID, live bool) ([]desk.Timing, error)

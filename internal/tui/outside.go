@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -48,18 +49,18 @@ func pointed(list []desk.Leads, d services) string {
 // caughtScreen lists what a copy wanted to send to the outside.
 type caughtScreen struct {
 	scroll
-	name string
+	s    site.Site
 	list []outbox.Item
 }
 
 func openCaught(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		list, err := a.desk.Copies.Caught(a.ctx, s.ID)
-		return "", func(a *app) tea.Cmd { a.push(&caughtScreen{name: s.Name, list: list}); return nil }, err
+		return "", func(a *app) tea.Cmd { a.push(&caughtScreen{s: s, list: list}); return nil }, err
 	})
 }
 
-func (c *caughtScreen) title(*app) string { return "caught on " + c.name }
+func (c *caughtScreen) title(*app) string { return "caught on " + c.s.Name }
 
 func (c *caughtScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	if k, ok := msg.(tea.KeyPressMsg); ok {
@@ -67,15 +68,56 @@ func (c *caughtScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 			c.move(by, len(c.list), a.h/2)
 			return nil, true
 		}
+		if k.String() == "w" && c.target() != "" {
+			a.asking = c.letThrough(c.target())
+			return nil, true
+		}
 	}
 	return nil, false
 }
 
-func (c *caughtScreen) keys(*app) []hint { return []hint{{"↑↓", "choose"}, {"Esc", "back"}} }
+// target is what was refused and could be let through, of the thing that is chosen.
+func (c *caughtScreen) target() string {
+	if c.cursor < 0 || c.cursor >= len(c.list) || c.list[c.cursor].Kind != "refused" {
+		return ""
+	}
+	return c.list[c.cursor].Target
+}
+
+// letThrough asks for how long the copy may reach something.
+func (c *caughtScreen) letThrough(target string) *question {
+	return &question{
+		title: "Let " + c.s.Name + " reach " + target + "?",
+		lines: []string{"Its code can then send what it wants there: a copy can hold what is the live site's.", "",
+			"1h for an hour, 7d for a week; nothing for the copy's life:"},
+		input: true,
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			lasts, err := time.Duration(0), error(nil)
+			if text != "" {
+				if lasts, err = site.ParseSpan(text); err != nil {
+					return nil, err
+				}
+			}
+			return a.do(func() (string, error) {
+				_, err := a.desk.Copies.Allow(a.ctx, c.s.ID, target, lasts)
+				return c.s.Name + " may reach " + target + " with its next page", err
+			}), nil
+		},
+	}
+}
+
+func (c *caughtScreen) keys(*app) []hint {
+	if c.target() != "" {
+		return []hint{{"↑↓", "choose"}, {"w", "let it through"}, {"Esc", "back"}}
+	}
+	return []hint{{"↑↓", "choose"}, {"Esc", "back"}}
+}
 
 func (c *caughtScreen) words() []hint {
 	return []hint{{"mail", "the copy's code sent it, and it was caught"},
-		{"call", "the copy's code called another machine, and was not let out"}}
+		{"call", "the copy's code called another machine, and its quiet rules kept it back"},
+		{"refused", "the copy's wall let nothing out there: a machine, a port, another account of the database"},
+		{"reached", "the wall let it through, as it was allowed to"}}
 }
 
 func (c *caughtScreen) view(a *app, w, h int) []string {
@@ -86,20 +128,20 @@ func (c *caughtScreen) view(a *app, w, h int) []string {
 				t.ink.Render("Nothing was caught: the copy tried to send nothing."),
 		}
 	}
-	out := []string{t.head.Render("   " + t.fit("WHEN", 18) + t.fit("WHAT", 6) + t.fit("TO", 44) + "SUBJECT")}
+	out := []string{t.head.Render("   " + t.fit("WHEN", 18) + t.fit("WHAT", 9) + t.fit("TO", 44) + "SUBJECT")}
 	rows := min(len(c.list), max(4, h/2-2))
 	c.see(len(c.list), rows)
 	for i := c.top; i < min(len(c.list), c.top+rows); i++ {
 		it := c.list[i]
 		out = append(out, site.Either(i == c.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
 			t.soft.Render(t.fit(it.At.Local().Format("2 Jan 15:04:05"), 18))+
-			t.soon.Render(t.fit(it.Kind, 6))+t.ink.Render(t.fit(plain(it.To), 43)+" ")+
-			t.ink.Render(t.fit(plain(it.Subject), max(8, w-72))))
+			t.soon.Render(t.fit(it.Kind, 9))+t.ink.Render(t.fit(plain(it.To), 43)+" ")+
+			t.ink.Render(t.fit(plain(it.About()), max(8, w-75))))
 	}
 	it := c.list[max(0, c.cursor)]
 	out = append(out, t.line(w), "   "+t.soft.Render("to       ")+t.ink.Render(plain(it.To)))
-	if it.Subject != "" {
-		out = append(out, "   "+t.soft.Render("subject  ")+t.ink.Bold(true).Render(plain(it.Subject)))
+	if about := it.About(); about != "" {
+		out = append(out, "   "+t.soft.Render("subject  ")+t.ink.Bold(true).Render(plain(about)))
 	}
 	out = append(out, "")
 	for line := range strings.Lines(it.Text) {

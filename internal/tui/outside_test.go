@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,9 +56,22 @@ func TestWhatWasCaughtOnTheScreens(t *testing.T) {
 	p.sees("caught on near", "harbour@skerryline.example", "High water", "POST https://pay.example/charge")
 	p.press("down", "down", "up", "down")
 	p.press("?")
-	p.sees("called another machine, and was")
+	p.sees("called another machine, and its", "wall let nothing out there")
 	p.press("esc", "esc")
 	p.sees("near")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "refused-3.json"), []byte(`{"network":"tcp","host":"api.example",`+
+		`"port":8443,"times":12,"first":"2026-03-02T12:00:00Z","last":"2026-03-02T12:00:00Z"}`), 0o600))
+	p.press("m")
+	p.sees("tcp api.example:8443", "refused 12 times", "let it through")
+	p.press("w")
+	p.sees("Let near reach api.example:8443?")
+	p.press("s", "o", "o", "n", "enter")
+	p.sees("Let near reach api.example:8443?")
+	assert.Empty(t, w.Site("near").Passes, "a span that can't be read lets nothing through")
+	p.press("backspace", "backspace", "backspace", "backspace", "2", "h", "enter")
+	p.sees("near may reach api.example:8443")
+	require.Len(t, w.Site("near").Passes, 1)
+	assert.WithinDuration(t, time.Now().Add(2*time.Hour), w.Site("near").Passes[0].Until, 10*time.Minute)
 }
 
 func TestAPlanFitsIntoALowWindow(t *testing.T) {

@@ -95,7 +95,7 @@ func showTimings(a *app, s site.Site) tea.Cmd {
 // openShell gives the terminal to a shell where a copy is, until it ends.
 func openShell(a *app, s site.Site) tea.Cmd {
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		x, err := a.desk.Hands.ShellOf(a.ctx, s.ID)
+		x, err := a.desk.Hands.ShellOf(a.ctx, s.ID, false)
 		if err != nil {
 			return "", nil, err
 		}

@@ -196,6 +196,9 @@ func (f *sheet) standing(a *app) {
 					plain(strings.Join(p.Names, ", ")), f.w-f.labels)))
 		}
 		f.line("evidence", x.ProofText()+site.Either(!x.Proof.At.IsZero(), ", "+site.Ago(now.Sub(x.Proof.At)), ""))
+		if x.Proof.Wall != "" {
+			f.line("wall", site.Either(x.Proof.Open() == "", "keeps its code in", "none: "+x.Proof.Open()))
+		}
 		return
 	}
 	f.line("owner", site.Either(x.Owner != "", x.Owner, "nobody is named"))

@@ -52,7 +52,22 @@ func (h *Host) Write(_ context.Context, dir string) (host.Root, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening %s on %s: %w", dir, h.name, err)
 	}
-	return &root{r: r, dirs: map[string]*kept{}}, nil
+	return &root{r: r, dirs: map[string]*kept{}, owner: owner(r)}, nil
+}
+
+// owner is whose a folder is where we are root and it is another's: what is made in it is to be theirs too.
+func owner(r *os.Root) *host.Owner {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	fi, err := r.Stat(".")
+	if err != nil {
+		return nil // then nothing can be made in it either
+	}
+	if o := host.OwnerOf(fi); o != nil && o.User != 0 {
+		return o
+	}
+	return nil
 }
 
 // Make creates dir, readable by the owner only, and opens it.
@@ -112,7 +127,8 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 // root keeps the directories that were used last open, so that files beside one
 // another don't cost a walk from the top each.
 type root struct {
-	r *os.Root
+	r     *os.Root
+	owner *host.Owner // of what is made; nil: ours
 
 	mu   sync.Mutex
 	dirs map[string]*kept
@@ -165,9 +181,27 @@ func (r *root) Write(name string, perm fs.FileMode, mtime time.Time, from io.Rea
 		return 0, escapes(err)
 	}
 	r.mu.Unlock()
-	n, err := fill(f, perm, mtime, from)
-	r.mu.Lock()
-	return n, err
+	defer r.mu.Lock()
+	if err := r.give(f); err != nil {
+		return 0, errors.Join(err, f.Close())
+	}
+	return fill(f, perm, mtime, from)
+}
+
+// give gives an open file that we have just made to the owner of all.
+func (r *root) give(f *os.File) error {
+	if r.owner == nil {
+		return nil
+	}
+	return f.Chown(r.owner.User, r.owner.Group)
+}
+
+// giveAt gives a folder or a link that we have just made to the owner of all.
+func (r *root) giveAt(name string, err error) error {
+	if err != nil || r.owner == nil {
+		return escapes(err)
+	}
+	return r.Chown(name, *r.owner)
 }
 
 // fill writes an open file, and its mode and time last.
@@ -277,11 +311,14 @@ func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 	if err != nil {
 		return nil, escapes(err)
 	}
+	if err := r.give(f); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
 	return f, nil
 }
 
 func (r *root) Mkdir(name string, perm fs.FileMode) error {
-	return escapes(r.r.Mkdir(name, perm.Perm()))
+	return r.giveAt(name, r.r.Mkdir(name, perm.Perm()))
 }
 
 func (r *root) Readlink(name string) (string, error) {
@@ -293,7 +330,7 @@ func (r *root) Symlink(target, name string) error {
 	if !host.LinkInside(r.Path(), name, target) {
 		return fmt.Errorf("linking %s to %s: %w", name, target, host.ErrEscapes)
 	}
-	return escapes(r.r.Symlink(target, name))
+	return r.giveAt(name, r.r.Symlink(target, name))
 }
 
 func (r *root) Rename(from, to string) error { return escapes(r.r.Rename(from, to)) }
@@ -309,7 +346,13 @@ func (r *root) Link(from, to string) error { return escapes(r.r.Link(from, to)) 
 
 // Chown gives a file, or a link itself, to another account.
 func (r *root) Chown(name string, o host.Owner) error {
-	return escapes(r.r.Lchown(name, o.User, o.Group))
+	if err := r.r.Lchown(name, o.User, o.Group); err != nil {
+		return escapes(err)
+	}
+	if name == "." {
+		r.owner = owner(r.r)
+	}
+	return nil
 }
 
 func (r *root) Chtimes(name string, mtime time.Time) error {

@@ -13,6 +13,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
+	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -61,7 +62,7 @@ func TestABlankSiteOfEachCore(t *testing.T) {
 		assert.Equal(t, 200, a.Status)
 		assert.True(t, a.Banner)
 		assert.Empty(t, a.Failed)
-		tried, err := w.Desk.Workings().Env.Try(ctx, s)
+		tried, err := w.Desk.Workings().Env.Try(ctx, s, op.Outside{})
 		require.NoError(t, err)
 		for _, q := range s.Quiet {
 			assert.True(t, tried.Holds[q], q)

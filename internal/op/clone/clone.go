@@ -31,7 +31,7 @@ type Choices struct {
 	Larger   int64         `json:"larger,omitempty"` // leave out files of more bytes
 	Quiet    []site.Rule   `json:"quiet"`
 	Title    bool          `json:"title"`           // say in the title that it is a copy
-	Allow    []string      `json:"allow,omitempty"` // hosts that it may call in spite of the quiet rules
+	Allow    []string      `json:"allow,omitempty"` // HOST or HOST:PORT outside that its code may reach
 	Runtime  site.Runtime  `json:"runtime,omitzero"`
 	Settings site.Settings `json:"settings,omitzero"`
 	Only     []site.Kind   `json:"only,omitempty"`  // kinds of content to bring; nil: all
@@ -86,6 +86,8 @@ type Place struct {
 	Server   string   // of databases, as a copy's configuration names it; "": none
 	NoServer string   // why there is none
 	PHP      []string // the series that are there, newest first
+	Unsealed string   // why the code of copies can't be kept in by the system; "": it can
+	Closed   bool     // then it does not run at all
 }
 
 // detail is the part of a plan that only this package reads.
@@ -164,6 +166,17 @@ func Plan(in Input) plan.Plan {
 }
 
 // target is the site as it will be.
+// unsealed says that the copy's code will run without a wall, or not at all.
+func unsealed(pl Place, note func(site.Severity, string, string, string)) {
+	text := "nothing but rules in PHP will keep the copy's code in: " + pl.Unsealed
+	if pl.Closed {
+		note(site.Block, "unsealed", "its code would not run: "+pl.Unsealed+", and [runtime] sealed is 'required'",
+			"make the copy where there is a wall (docs/isolation.md), or set sealed to 'preferred'")
+		return
+	}
+	note(site.Warn, "unsealed", text, "install bubblewrap; what it could reach without stands in docs/isolation.md")
+}
+
 func target(in Input, note func(site.Severity, string, string, string)) site.Site {
 	f, c := in.Origin.Facts, in.Choices
 	t := site.Site{ID: site.NewID(), MadeAt: in.Now}
@@ -206,6 +219,9 @@ func target(in Input, note func(site.Severity, string, string, string)) site.Sit
 		t.Title = stack.TitleMark + strings.TrimPrefix(f.Title, stack.TitleMark)
 	}
 	t.Database = database(in, t, pl, note)
+	if t.Database.Served() && pl.Unsealed != "" {
+		unsealed(pl, note)
+	}
 	if in.Over == nil {
 		var err error
 		if t.Lease, err = site.BeginOrHold(in.Now, c.Lease, in.Grace, c.Hold, in.By); err != nil {

@@ -5,17 +5,22 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/gateway"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/runtime/outbox"
+	"alibi/internal/runtime/wall"
 )
 
 // winding gives a live site a configuration that says something else to whoever
@@ -92,12 +97,11 @@ func TestFilesOfSettingsAreTheCopysOwnWhereverTheyStand(t *testing.T) {
 	proven(t, w, s)
 }
 
-func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
-	ctx := context.Background()
-	w := realtest.New(t, realtest.Options{})
-	l := w.Live("ferry")
-	// Its own database class goes to the live database, whatever the configuration says;
-	// and each page that is visited leaves a mark there.
+// towards is a live site whose own database class goes to the live database, whatever the configuration says, and
+// each page of which that is visited leaves a mark there; visits gives that.
+func towards(t *testing.T, w *realtest.World) (l *realtest.Live, visits func() string) {
+	t.Helper()
+	l = w.Live("ferry")
 	dropIn := "<?php\n$wpdb = new wpdb( '" + l.Spec.Database + "', '" + l.Spec.Password + "', '" + l.Spec.Database +
 		"', '" + l.Spec.Server + "' );\n"
 	require.NoError(t, os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/db.php"), []byte(dropIn), 0o644))
@@ -106,25 +110,54 @@ func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(l.Spec.Root, "wp-content/plugins/tide-table/tide-table.php"),
 		[]byte(mark), 0o644))
 	require.Equal(t, 200, l.Get("/"))
-	visits := func() string {
+	return l, func() string {
 		v, err := mariadbtest.Text(l.Spec.Database,
 			"SELECT option_value FROM sk_options WHERE option_name = 'tide_visits'")
 		require.NoError(t, err)
 		return v
 	}
+}
+
+func TestNoPageOfACopyIsVisitedThatWorksWithTheLiveDatabase(t *testing.T) {
+	had := wall.Missing
+	wall.Missing = func() string { return "this test wants none" }
+	defer func() { wall.Missing = had }()
+	ctx := context.Background()
+	w := realtest.New(t, realtest.Options{})
+	l, visits := towards(t, w)
 	before := visits()
 	w.Keep()
-	c, err := w.Desk.Copies.CopyDefaults(ctx, l.Site, "a test")
-	require.NoError(t, err)
-	c.Name = "foreign"
-	p, err := w.Desk.Copies.PlanCopy(ctx, l.Site.ID, c)
-	require.NoError(t, err)
-	r := w.Run(p)
+	r := w.Run(w.Plan(l.Site.Name, "foreign"))
 	assert.Equal(t, plan.Stopped, r.State)
 	assert.Contains(t, r.Error, "does not work with the copy's own database")
 	assert.Contains(t, r.Error, "no page of it was asked for")
 	assert.Equal(t, before, visits(), "nothing came to the live database")
 	assert.False(t, r.Acceptable)
-	_, err = w.Desk.Workings().Queue.Accept(ctx, r.ID)
+	_, err := w.Desk.Workings().Queue.Accept(ctx, r.ID)
 	assert.ErrorContains(t, err, "can't be let stand", "no wish makes it one that may run")
+	w.Stop()
+}
+
+// Behind the wall such code does not reach the live database at all, and what it tried is told.
+func TestACopyThatGoesForTheLiveDatabaseDoesNotReachIt(t *testing.T) {
+	ctx := context.Background()
+	w := realtest.New(t, realtest.Options{})
+	l, visits := towards(t, w)
+	before := visits()
+	w.Keep()
+	r := w.Run(w.Plan(l.Site.Name, "foreign"))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	s := w.Site("foreign")
+	assert.False(t, s.Proof.Holds, "its code does not run")
+	status, _, err := gateway.Fetch(ctx, gateway.Client(s), s.Address().String()+"/")
+	require.NoError(t, err)
+	assert.Equal(t, 500, status)
+	assert.Equal(t, before, visits(), "nothing came to the live database")
+	require.Eventually(t, func() bool {
+		list, err := w.Desk.Copies.Caught(ctx, s.ID)
+		require.NoError(t, err)
+		return slices.ContainsFunc(list, func(it outbox.Item) bool {
+			return it.Kind == "refused" && it.To == "the database as "+l.Spec.Database && it.Times > 0
+		})
+	}, time.Minute, 20*time.Millisecond)
 }

@@ -156,6 +156,11 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 			in.Places["slipway"] = Place{Folder: "/c", NoServer: "none is known"}
 		}, "server", "no database server for copies on slipway: none is known"},
 		"hold": {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
+		"no wall": {func(in *Input) {
+			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
+			in.Places["slipway"] = Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces",
+				Closed: true}
+		}, "unsealed", "its code would not run: it has no namespaces"},
 		"engine": {func(in *Input) {
 			in.Origin.Facts.Findings = []site.Finding{{Severity: site.Block, Code: "engine", Text: "another engine"}}
 		}, "engine", "another engine"},
@@ -170,6 +175,17 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 			assert.Contains(t, p.Findings[0].Text, c.text)
 		})
 	}
+}
+
+func TestWhereThereIsNoWallThePlanWarns(t *testing.T) {
+	in := input()
+	in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
+	in.Places["slipway"] = Place{Folder: "/c", Server: "localhost"}
+	assert.NotContains(t, codes(Plan(in)), "unsealed")
+	in.Places["slipway"] = Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces"}
+	p := Plan(in)
+	assert.Contains(t, codes(p), "unsealed")
+	assert.False(t, p.Blocked())
 }
 
 func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {

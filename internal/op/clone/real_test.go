@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -223,12 +224,13 @@ func TestLiftedRulesAreLifted(t *testing.T) {
 		c.Allow = []string{"hooks.stowage.example"}
 	})
 	assert.Contains(t, holds(t, w, s)["quiet rules"].Copy, "3 of 3")
+	// Its scheduled task runs by itself too now, since the copy reaches its own pages: once, or not yet.
 	_, text := ask(t, s, "/?tide-now=1")
-	assert.Equal(t, "fetched 1", text)
+	assert.Regexp(t, "^fetched [12]$", text)
 	for _, c := range caught(t, s, "outward-*") {
 		assert.NotContains(t, string(must(os.ReadFile(c))), "stowage", "a host that is allowed is called")
 	}
-	assert.Len(t, caught(t, s, "mail-*"), 1)
+	assert.NotEmpty(t, caught(t, s, "mail-*"))
 	resp, _ := ask(t, s, "/")
 	assert.Empty(t, resp.Header.Get("Content-Security-Policy"))
 }
@@ -336,4 +338,26 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	left, err := w.Desk.Fleet.Leftovers(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// What a copy's own code finds closed when it tries to leave the copy is in the evidence.
+func TestTheWaysOutOfACopyAreTried(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	r := w.Run(w.Plan(live.Name, "walled"))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	reports, err := w.Desk.Copies.Reports(context.Background(), w.Site("walled").ID, 1)
+	require.NoError(t, err)
+	require.Len(t, reports, 1)
+	rep := reports[0]
+	i := slices.IndexFunc(rep.Checks, func(c evidence.Check) bool { return c.Name == "wall" })
+	require.GreaterOrEqual(t, i, 0)
+	c := rep.Checks[i]
+	assert.Equal(t, evidence.Holds, c.Verdict, "%s\n%s", c.Text, strings.Join(c.Where, "\n"))
+	assert.Greater(t, len(c.Where), 20)
+	time.Sleep(300 * time.Millisecond) // calls are noted a moment after they were made
+	list, err := w.Desk.Copies.Caught(context.Background(), w.Site("walled").ID)
+	require.NoError(t, err)
+	assert.Empty(t, list, "Alibi's own tries are none of the copy's doing")
 }

@@ -15,6 +15,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
+	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -182,7 +183,7 @@ func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
 	assert.Contains(t, r.Steps[i].Note, "its data were brought from version")
 	status, _ := page(t, s)
 	assert.Equal(t, 200, status)
-	tried, err := w.Desk.Workings().Env.Try(context.Background(), w.Site("trial"))
+	tried, err := w.Desk.Workings().Env.Try(context.Background(), w.Site("trial"), op.Outside{})
 	require.NoError(t, err)
 	assert.Equal(t, "256M", tried.Memory)
 	assert.Equal(t, cores[0].Version, tried.Core)

@@ -15,8 +15,11 @@ import (
 
 	"alibi/internal/host/local"
 	"alibi/internal/op"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/runtime/php"
+	"alibi/internal/runtime/pool"
 	"alibi/internal/runtime/process"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -110,6 +113,10 @@ func (f *fork) start(ctx context.Context) error {
 	if s.Load, err = s.PHP.Load(ctx, r.Extensions); err != nil {
 		return fmt.Errorf("%w: %w", errNoStart, err)
 	}
+	if why := wall.Missing(); f.b.env.Sealed && why != "" {
+		return fmt.Errorf("%w: %w: %s", errNoStart, pool.ErrUnsealed, why)
+	}
+	s.Sealed = pool.Sealed(local.New(f.b.env.Local), f.site, (&outbox.Notes{Dir: s.Mail}).Call)
 	started, err := web.Start(s)
 	if err != nil {
 		return fmt.Errorf("%w: %w", errNoStart, err)

@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"alibi/internal/host"
-	"alibi/internal/site"
 )
 
 // Most is how many things are read at most, the newest.
@@ -31,11 +30,15 @@ const largest = 256 << 10
 // Item is one thing that was caught.
 type Item struct {
 	At      time.Time `json:"at"`
-	Kind    string    `json:"kind"` // "mail", "call"
+	Kind    string    `json:"kind"` // "mail", "call"; "refused": by the copy's wall; "reached": let through by it
 	To      string    `json:"to"`   // addresses, or a method and a URL
 	Subject string    `json:"subject,omitempty"`
 	Text    string    `json:"text,omitempty"`
-	File    string    `json:"file"` // its name in the folder
+	File    string    `json:"file"`             // its name in the folder
+	Times   int       `json:"times,omitempty"`  // of a target that was tried more than once
+	Out     int64     `json:"out,omitempty"`    // bytes that went to what was reached
+	In      int64     `json:"in,omitempty"`     // bytes that came from it
+	Target  string    `json:"target,omitempty"` // HOST:PORT that could be let through
 }
 
 // List reads a folder of caught things, the newest first. One that can't be
@@ -57,14 +60,7 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 		if reader[kind] == nil || !e.Mode().IsRegular() {
 			continue
 		}
-		out = append(
-			out,
-			Item{
-				At:   e.ModTime().UTC(),
-				Kind: site.Either(kind == "outward", "call", "mail"),
-				File: e.Name(),
-			},
-		)
+		out = append(out, Item{At: e.ModTime().UTC(), Kind: called[kind], File: e.Name()})
 	}
 	slices.SortFunc(out, func(a, b Item) int { return cmp.Or(b.At.Compare(a.At), strings.Compare(b.File, a.File)) })
 	out = out[:min(len(out), Most)]
@@ -83,18 +79,26 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 }
 
 // reader are by the beginning of a file's name.
-var reader = map[string]func(*Item, []byte) error{"mail": readMail, "outward": readCall, "sendmail": readMessage}
+var reader = map[string]func(*Item, []byte) error{"mail": readMail, "outward": readCall, "sendmail": readMessage,
+	"refused": readNote, "reached": readNote}
+
+// called is what a thing is called, by the beginning of its file's name.
+var called = map[string]string{"mail": "mail", "sendmail": "mail", "outward": "call", "refused": "refused",
+	"reached": "reached"}
+
+// asked is what the CMS was asked to send.
+type asked struct {
+	At      time.Time `json:"at"`
+	To      list      `json:"to"`
+	Subject string    `json:"subject"`
+	Message string    `json:"message"`
+	Headers list      `json:"headers"`
+	Files   list      `json:"attachments"`
+}
 
 // readMail reads what the CMS was asked to send.
 func readMail(it *Item, text []byte) error {
-	var m struct {
-		At      time.Time `json:"at"`
-		To      list      `json:"to"`
-		Subject string    `json:"subject"`
-		Message string    `json:"message"`
-		Headers list      `json:"headers"`
-		Files   list      `json:"attachments"`
-	}
+	var m asked
 	if err := json.Unmarshal(text, &m); err != nil {
 		return err
 	}

@@ -1,9 +1,16 @@
 package outbox
 
 import (
+	"bytes"
 	"context"
+	"io"
+	"mime"
+	"mime/quotedprintable"
+	"net/mail"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/host/local"
+	"alibi/internal/runtime/wall"
 )
 
 func TestWhatWasCaught(t *testing.T) {
@@ -64,4 +72,88 @@ func TestWhatWasCaught(t *testing.T) {
 	assert.Equal(t, "a@b.example, c@b.example", got[3].To)
 	assert.Equal(t, "From: a@b.example\nCc: c@b.example\n\nMind the step\n[attached: tide.pdf]", got[4].Text)
 	assert.Equal(t, 10, got[4].At.Hour())
+}
+
+func TestMailIsWrittenAsAFile(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"mail-1.json": `{"to":["a@x.example","b@x.example"],"subject":"Hochwasser über Nacht",` +
+			`"message":"Mind the step\n.\nend",` +
+			`"headers":["Reply-To: tide@x.example","Content-Type: text/html; charset=utf-8","Odd\r\nBcc: c@x.example"],` +
+			`"attachments":["/tmp/plan.pdf"],"at":"2026-03-01T10:00:00Z"}`,
+		"sendmail-2.eml": "To: d@x.example\r\nSubject: raw\r\n\r\nas it is",
+		"outward-3.json": `{"method":"GET","url":"https://x.example/"}`,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	r, err := local.New("slipway").Open(context.Background(), dir)
+	require.NoError(t, err)
+	defer r.Close()
+	text, err := Message(r, Item{Kind: "mail", File: "mail-1.json"})
+	require.NoError(t, err)
+	m, err := mail.ReadMessage(bytes.NewReader(text))
+	require.NoError(t, err)
+	to, err := m.Header.AddressList("To")
+	require.NoError(t, err)
+	assert.Len(t, to, 2)
+	subject, err := new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
+	require.NoError(t, err)
+	assert.Equal(t, "Hochwasser über Nacht", subject)
+	assert.Equal(t, "tide@x.example", m.Header.Get("Reply-To"))
+	assert.Equal(t, "text/html; charset=utf-8", m.Header.Get("Content-Type"))
+	assert.Equal(t, "plan.pdf", m.Header.Get("X-Attachment-Not-Kept"))
+	assert.Empty(t, m.Header.Get("Bcc"), "a header does not bring another one")
+	body, err := io.ReadAll(quotedprintable.NewReader(m.Body))
+	require.NoError(t, err)
+	assert.Equal(t, "Mind the step\r\n.\r\nend", string(body))
+	text, err = Message(r, Item{Kind: "mail", File: "sendmail-2.eml"})
+	require.NoError(t, err)
+	assert.Equal(t, "To: d@x.example\r\nSubject: raw\r\n\r\nas it is", string(text))
+	_, err = Message(r, Item{Kind: "call", File: "outward-3.json"})
+	assert.ErrorIs(t, err, ErrNoMail)
+}
+
+func TestWhatWasCalledIsNotedByTarget(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "caught")
+	at := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
+	n := &Notes{Dir: dir}
+	for i := range 12 {
+		n.Call(wall.Call{At: at.Add(time.Duration(i) * time.Second), Network: "tcp", Host: "api.example", Port: 443})
+	}
+	n.Call(wall.Call{At: at, Network: "tcp", Host: "pay.example", Port: 443, Through: true, Out: 1200, In: 34})
+	n.Call(wall.Call{At: at, Network: "database", Host: "live_1"})
+	read := func() (out []string) {
+		r, err := local.New("slipway").Open(context.Background(), dir)
+		if err != nil {
+			return nil
+		}
+		defer r.Close()
+		list, err := List(context.Background(), r)
+		require.NoError(t, err)
+		for _, it := range list {
+			out = append(out, it.Kind+" "+it.To+", "+it.About()+" "+it.Target)
+		}
+		slices.Sort(out)
+		return out
+	}
+	want := []string{"reached tcp pay.example:443, 1 time, 1,200 bytes out, 34 in pay.example:443",
+		"refused tcp api.example:443, refused 12 times api.example:443",
+		"refused the database as live_1, refused 1 time "}
+	require.Eventually(t, func() bool { return slices.Equal(want, read()) }, time.Minute, 10*time.Millisecond)
+	// The copy's code may have put anything there: nothing is written through a link, and who goes on counts on.
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("deep"), 0o600))
+	files, err := filepath.Glob(filepath.Join(dir, "refused-*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		require.NoError(t, os.Symlink(secret, filepath.Join(dir, "."+filepath.Base(f))))
+	}
+	again := &Notes{Dir: dir}
+	again.Call(wall.Call{At: at, Network: "tcp", Host: "api.example", Port: 443})
+	require.Eventually(t, func() bool { return strings.Contains(strings.Join(read(), "\n"), "refused 13 times") },
+		time.Minute,
+		10*time.Millisecond)
+	b, err := os.ReadFile(secret)
+	require.NoError(t, err)
+	assert.Equal(t, "deep", string(b))
 }

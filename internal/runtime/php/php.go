@@ -4,6 +4,7 @@ package php
 import (
 	"bytes"
 	"context"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -11,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"alibi/internal/host"
 )
 
 // PHP is one installed version.
@@ -123,8 +126,37 @@ func Empty(ctx context.Context, folders ...string) (out []string) {
 	return out
 }
 
-// ask has a program say its version: "PHP 8.2.36 (fpm-fcgi) ...".
+// answer is what is known of a file, as long as it is the same file.
+type answer struct {
+	size    int64
+	changed time.Time
+	version string
+	fpm     bool
+}
+
+// asked holds the programs that have said what they are, by file: to start one takes longer than all
+// that is wanted of it.
+var asked sync.Map
+
+// ask gives what a program says of itself, which it is asked once as long as it stays the same file.
 func ask(ctx context.Context, file string) (version string, fpm bool) {
+	fi, err := os.Stat(file)
+	if err != nil {
+		return "", false
+	}
+	if known, ok := asked.Load(file); ok {
+		if p := known.(answer); p.size == fi.Size() && p.changed.Equal(host.ChangedOf(fi)) {
+			return p.version, p.fpm
+		}
+	}
+	if version, fpm = run(ctx, file); version != "" {
+		asked.Store(file, answer{fi.Size(), host.ChangedOf(fi), version, fpm})
+	}
+	return version, fpm
+}
+
+// run has a program say its version: "PHP 8.2.36 (fpm-fcgi) ...".
+func run(ctx context.Context, file string) (version string, fpm bool) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, file, "-n", "-v")

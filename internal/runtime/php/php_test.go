@@ -122,3 +122,24 @@ func TestAFolderHoldsPHPByAnyOfItsNames(t *testing.T) {
 	}
 	assert.Equal(t, folders[2:], Empty(context.Background(), folders...))
 }
+
+func TestAProgramIsAskedOnceAsLongAsItIsTheSame(t *testing.T) {
+	dir := t.TempDir()
+	file, log := filepath.Join(dir, "php"), filepath.Join(dir, "log")
+	says := func(version string) {
+		program(t, file, "PHP "+version+" (cli) (built: today)'; echo 'x' >>'"+log)
+	}
+	asked := func() int {
+		b, err := os.ReadFile(log)
+		require.NoError(t, err)
+		return len(b) / 2
+	}
+	says("8.1.20")
+	for range 3 {
+		require.Contains(t, Find(context.Background(), dir), PHP{Version: "8.1.20", CLI: file})
+	}
+	assert.Equal(t, 1, asked())
+	says("8.1.21")
+	assert.Contains(t, Find(context.Background(), dir), PHP{Version: "8.1.21", CLI: file})
+	assert.Equal(t, 2, asked())
+}

@@ -5,20 +5,25 @@ package pool
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/host/local"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
 	"alibi/internal/runtime/remote"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
 	"alibi/internal/site"
 )
@@ -38,10 +43,13 @@ type Pool struct {
 	Log   *slog.Logger
 	// PHP gives the versions that this machine has.
 	PHP func() []php.PHP
+	// Sealed has copies run behind a wall or not at all.
+	Sealed bool
 
 	mu      sync.Mutex
 	running map[site.ID]*entry
 	starts  map[site.ID]int // how often each was started
+	noted   map[site.ID]*outbox.Notes
 }
 
 type entry struct {
@@ -57,8 +65,15 @@ func Runs(s site.Site) bool { return s.Stack == "wordpress" && s.Database.Served
 
 // same tells whether a copy need not be started again for what changed.
 func same(a, b site.Site) bool {
-	return a.Root == b.Root && a.Runtime == b.Runtime && a.Database == b.Database && a.PlacedAt.Equal(b.PlacedAt)
+	return a.Root == b.Root && a.Runtime == b.Runtime && a.Database == b.Database && a.PlacedAt.Equal(b.PlacedAt) &&
+		slices.EqualFunc(a.Allowed(), b.Allowed(), samePass) && slices.Equal(a.Addresses, b.Addresses)
 }
+
+func samePass(a, b site.Pass) bool { return a.To == b.To && a.Until.Equal(b.Until) }
+
+// ErrUnsealed is given for a copy whose code is to run behind a wall or not at all, where there is none.
+var ErrUnsealed = errors.New("its code does not run without a wall, for [runtime] sealed is 'required'; install " +
+	"bubblewrap, or set it to 'preferred'")
 
 // again is how long a copy that did not start is left alone.
 const again = 3 * time.Second
@@ -108,6 +123,35 @@ func (p *Pool) Reap(all []site.Site) {
 	}
 }
 
+// specOf is how a copy is to run, wherever that is.
+func specOf(s site.Site) web.Spec {
+	now := path.Dir(s.Root)
+	return web.Spec{
+		Root:    s.Root,
+		Logs:    path.Join(path.Dir(now), "logs"),
+		Also:    []string{path.Join(now, "data"), path.Join(now, "caught")},
+		Mail:    path.Join(now, "caught"),
+		Memory:  s.Runtime.Memory,
+		RunTime: time.Duration(s.Runtime.RunTime) * time.Second,
+		Upload:  s.Runtime.Upload,
+		Show:    s.Runtime.Show,
+		SubDirs: subDirs(s),
+	}
+}
+
+// Inside gets a program ready in the world of a copy on this machine, beside what serves that; run is a folder for it,
+// which is made, and removed when it is closed; terminal is as of wall.World.
+func Inside(ctx context.Context, s site.Site, have []php.PHP, run string, terminal bool, program string,
+	args ...string) (*web.Inside, error) {
+	spec := specOf(s)
+	spec.Run = run
+	spec.PHP, _ = php.Choose(have, s.Runtime.PHP)
+	if spec.Sealed = Sealed(local.New(s.Host), s, (&outbox.Notes{Dir: spec.Mail}).Call); spec.Sealed != nil {
+		spec.Sealed.Terminal = terminal
+	}
+	return spec.Inside(ctx, net.JoinHostPort("127.0.0.1", s.Address().Port), program, args...)
+}
+
 // done tells whether the start is over, however it ended.
 func (e *entry) done() bool { return !e.tried.IsZero() }
 
@@ -145,18 +189,7 @@ func (p *Pool) drop(id site.ID, e *entry, why string) {
 }
 
 func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
-	now := path.Dir(s.Root)
-	spec := web.Spec{
-		Root:    s.Root,
-		Logs:    path.Join(path.Dir(now), "logs"),
-		Also:    []string{path.Join(now, "data"), path.Join(now, "caught")},
-		Mail:    path.Join(now, "caught"),
-		Memory:  s.Runtime.Memory,
-		RunTime: time.Duration(s.Runtime.RunTime) * time.Second,
-		Upload:  s.Runtime.Upload,
-		Show:    s.Runtime.Show,
-		SubDirs: subDirs(s),
-	}
+	spec := specOf(s)
 	if s.Host != p.Local {
 		return p.startThere(ctx, s, spec)
 	}
@@ -176,9 +209,17 @@ func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 	}
 	// One that is still ending must not share a socket with the next.
 	spec.Run = filepath.Join(p.Run, string(s.ID), strconv.Itoa(n))
+	// What a copy of before left there, its code may have written: nothing of ours is written into that.
+	if err := os.RemoveAll(spec.Run); err != nil {
+		return nil, fmt.Errorf("making room for the copy's sockets: %w", err)
+	}
 	if err := os.MkdirAll(spec.Run, 0o700); err != nil {
 		return nil, fmt.Errorf("making room for the copy's sockets: %w", err)
 	}
+	if why := wall.Missing(); p.Sealed && why != "" {
+		return nil, fmt.Errorf("%w: %s", ErrUnsealed, why)
+	}
+	spec.Sealed = Sealed(local.New(p.Local), s, p.notes(s, spec.Mail).Call)
 	w, err := web.Start(spec)
 	if err != nil {
 		return nil, err
@@ -210,6 +251,13 @@ func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Runn
 		return nil, fmt.Errorf("host %s: %w", s.Host, err)
 	}
 	spec.Run = path.Join(path.Dir(s.Root), "run")
+	why := ""
+	if spec.Sealed, why = sealed(h, s, nil), remote.Unsealed(ctx, h, s.Database.Server); why != "" {
+		spec.Sealed = nil
+		if p.Sealed {
+			return nil, fmt.Errorf("%w: %s", ErrUnsealed, why)
+		}
+	}
 	x, err := remote.Start(ctx, h, spec)
 	if err != nil {
 		return nil, err

@@ -23,16 +23,31 @@ const mark = "ALIBI_RUN"
 
 // Process is a program that was started.
 type Process struct {
-	name string
-	log  string
-	cmd  *exec.Cmd
-	done chan struct{}
-	err  error
+	name  string
+	log   string
+	world bool // it is the first of a world, and keeps its bounds from outside
+	cmd   *exec.Cmd
+	done  chan struct{}
+	err   error
 }
 
 // Start runs a program for a folder, where its output goes to NAME.log. env is
 // added to a small environment of ours; the person's own is not handed on.
 func Start(dir, name string, env []string, program string, args ...string) (*Process, error) {
+	return start(nil, dir, name, env, program, args...)
+}
+
+// StartWorld runs a program that makes a world of its own for others (package wall); it is given open files beside
+// the usual ones.
+func StartWorld(files []*os.File, dir, name string, env []string, program string, args ...string) (*Process, error) {
+	p, err := start(files, dir, name, env, program, args...)
+	if err == nil {
+		p.world = true
+	}
+	return p, err
+}
+
+func start(files []*os.File, dir, name string, env []string, program string, args ...string) (*Process, error) {
 	log := filepath.Join(dir, name+".log")
 	out, err := os.OpenFile(log, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -41,7 +56,7 @@ func Start(dir, name string, env []string, program string, args ...string) (*Pro
 	defer out.Close()
 	cmd := exec.Command(program, args...)
 	cmd.Dir = dir
-	cmd.Stdout, cmd.Stderr = out, out
+	cmd.Stdout, cmd.Stderr, cmd.ExtraFiles = out, out, files
 	cmd.Env = append([]string{mark + "=" + dir, "PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir,
 		"LC_ALL=C"}, env...)
 	cmd.SysProcAttr = &unix.SysProcAttr{Setpgid: true}
@@ -98,9 +113,19 @@ func (p *Process) Await(limit time.Duration, ready func() bool) error {
 }
 
 // Stop asks the program to end, and ends it and all that it started when the
-// grace is over.
+// grace is over. One that is in a world of its own ends at once, with all that is in that.
 func (p *Process) Stop(grace time.Duration) error {
 	group := -p.PID()
+	if p.world {
+		for _, pid := range children(p.PID()) {
+			_ = unix.Kill(pid, unix.SIGKILL) // the first of the world: when it has ended, all have
+		}
+		select {
+		case <-p.done:
+		case <-time.After(time.Second):
+		}
+		grace = 0
+	}
 	if grace > 0 {
 		_ = unix.Kill(p.PID(), unix.SIGTERM)
 		select {
@@ -119,6 +144,26 @@ func (p *Process) Stop(grace time.Duration) error {
 		time.Sleep(5 * time.Millisecond)
 	}
 	return nil
+}
+
+// children are the processes that one has started itself.
+func children(pid int) (out []int) {
+	list, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
+	if err != nil {
+		return nil
+	}
+	for _, f := range list {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			continue // it ended
+		}
+		for _, w := range strings.Fields(string(b)) {
+			if n, err := strconv.Atoi(w); err == nil {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
 }
 
 // Left lists the programs that were started for dir, or for a folder below it,

@@ -55,6 +55,7 @@ const serve = `cd "$1" || exit 1; shift; umask 077; trap '' TERM
 // Running is a copy that runs on another host.
 type Running struct {
 	h    host.Host
+	net  string // "tcp", or "unix" for a copy in a world of its own
 	addr string
 	stop context.CancelFunc
 	in   *io.PipeWriter
@@ -94,6 +95,9 @@ func Start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
 			return nil, fmt.Errorf("preparing the copy on %s: %w", h.Name(), err)
 		}
 	}
+	if s.Sealed != nil {
+		return startSealed(ctx, h, r, s)
+	}
 	for try := 0; ; try++ {
 		x, err := start(ctx, h, s)
 		if err == nil || try == 3 || !strings.Contains(err.Error(), "in use") {
@@ -103,22 +107,23 @@ func Start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
 }
 
 func start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
-	x := &Running{
-		h:    h,
-		addr: fmt.Sprintf("127.0.0.1:%d", 20000+rand.IntN(20000)),
-		gone: make(chan struct{}),
-		log:  &record{},
-	}
+	addr := fmt.Sprintf("127.0.0.1:%d", 20000+rand.IntN(20000))
+	args := append([]string{"-c", "exec 2>&1; " + serve, "sh", path.Dir(s.Root), s.PHP.CLI}, s.Args(addr)...)
+	return await(ctx, h, "tcp", addr, args)
+}
+
+// await runs a script for sh and waits until something listens at an address of the host.
+func await(ctx context.Context, h host.Host, network, addr string, args []string) (*Running, error) {
+	x := &Running{h: h, net: network, addr: addr, gone: make(chan struct{}), log: &record{}}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	x.stop = stop
 	var in *io.PipeReader
 	in, x.in = io.Pipe()
-	args := append([]string{"-c", "exec 2>&1; " + serve, "sh", path.Dir(s.Root), s.PHP.CLI}, s.Args(x.addr)...)
 	go func() {
 		x.err = h.Pipe(run, in, x.log, "sh", args...)
 		close(x.gone)
 	}()
-	for wait := 10 * time.Millisecond; wait < 5*time.Second; wait = wait * 3 / 2 {
+	for wait := 10 * time.Millisecond; wait < 8*time.Second; wait = wait * 3 / 2 {
 		select {
 		case <-x.gone:
 			return nil, fmt.Errorf("PHP does not run on %s: %w", h.Name(), errors.Join(x.err, errors.New(x.log.last())))
@@ -137,7 +142,7 @@ func start(ctx context.Context, h host.Host, s web.Spec) (*Running, error) {
 }
 
 // Dial connects to the site's web server.
-func (x *Running) Dial(ctx context.Context) (net.Conn, error) { return x.h.Dial(ctx, "tcp", x.addr) }
+func (x *Running) Dial(ctx context.Context) (net.Conn, error) { return x.h.Dial(ctx, x.net, x.addr) }
 
 // Gone is closed when the site does not run any more.
 func (x *Running) Gone() <-chan struct{} { return x.gone }

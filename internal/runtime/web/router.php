@@ -9,7 +9,16 @@ if (!$inside && preg_match('#^(/[^/]+)?(/wp-(?:content|admin|includes)/.*|/[^/]*
 	$inside = $file !== false && strpos($file, $root . '/') === 0;
 	$path = $m[2];
 }
-if (preg_match('#/\.(?!well-known/)#', $path)) {
+// As in nginx.conf: what would be shown as text, or run, and must not be.
+$closed = array(
+	'#/\.(?!well-known/)#',
+	'#/uploads/.*\.(php[0-9]?|phtml|phar)(/|$)#i',
+	'#\.(php[0-9]?|phtml|phar|phps|inc)([.~_-][^/]*)$#i',
+	'#\.(php[0-9]|phtml|phar|phps|inc)$#i',
+	'#(~|\.(env|ini|log|sql|pem|key|p12|pfx|bak|old|orig|save|swp|dist|conf|config|ya?ml|toml|lock|sh))$#i',
+	'#^(?!.*/uploads/).*(?<!\.xml)\.(zip|tar|tgz|gz|bz2|xz|zst|7z|rar)$#i',
+);
+if (preg_filter($closed, '', $path) !== null) {
 	http_response_code(403);
 	return true;
 }

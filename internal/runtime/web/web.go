@@ -9,6 +9,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"os"
@@ -21,10 +22,11 @@ import (
 
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 )
 
-//go:embed nginx.conf php-fpm.conf router.php
+//go:embed nginx.conf php-fpm.conf router.php carrier.php
 var files embed.FS
 
 var configs = template.Must(template.New("").Funcs(template.FuncMap{"quote": quote}).ParseFS(files, "nginx.conf",
@@ -51,6 +53,7 @@ type Spec struct {
 	SubDirs bool          // a network whose sites are folders
 	User    string        // the account that it runs as, where we are root; "": root
 	Load    []string      // arguments with which PHP loads its extensions; none: the usual ones
+	Sealed  *Sealed       // nil: its programs run like any other, as those of a live site do
 }
 
 // ErrNoPHP is given where no PHP can run the site.
@@ -64,6 +67,8 @@ type Web struct {
 	net   string
 	procs []*process.Process
 	gone  chan struct{}
+	// closers are what is carried out of its world.
+	closers []io.Closer
 }
 
 // Start starts the programs and waits until they answer.
@@ -145,6 +150,10 @@ func (w *Web) Stop() {
 	for i := len(w.procs) - 1; i >= 0; i-- {
 		_ = w.procs[i].Stop(2 * time.Second) // what does not end is killed
 	}
+	for _, c := range w.closers {
+		c.Close()
+	}
+	w.closers = nil
 }
 
 type config struct {
@@ -152,19 +161,30 @@ type config struct {
 	Account string // to change to; "": we are not root
 	BaseDir string
 	Seconds int
+	Allows  string
+}
+
+// baseDir are the folders that PHP keeps the code to, where the system does not: "" in a world of its own, which has
+// no others. (To look each file up for it takes a fifth of a page's time.)
+func (s Spec) baseDir(more ...string) string {
+	if s.Sealed != nil {
+		return ""
+	}
+	return strings.Join(slices.Concat([]string{s.Root}, more, s.Also), ":")
 }
 
 func (w *Web) write(name string) (string, error) {
 	s := w.Spec
 	account := ""
-	if os.Getuid() == 0 {
+	if os.Getuid() == 0 && s.Sealed == nil {
 		account = cmp.Or(s.User, "root")
 	}
 	c := config{
 		Spec:    s,
 		Account: account,
-		BaseDir: strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"), s.Mail}, s.Also...), ":"),
+		BaseDir: s.baseDir(filepath.Join(s.Run, "tmp"), s.Mail),
 		Seconds: int(s.RunTime.Seconds()),
+		Allows:  s.allows(),
 	}
 	to := filepath.Join(s.Run, name)
 	f, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
@@ -181,6 +201,41 @@ func (w *Web) start(name string, env []string, program string, args ...string) e
 		w.procs = append(w.procs, p)
 	}
 	return err
+}
+
+// startIn starts a program in a world.
+func (w *Web) startIn(world wall.World, ways *wall.Ways, name string, env []string, program string,
+	args ...string) error {
+	l, err := world.Prepare(ways, program, args...)
+	if err != nil {
+		return err
+	}
+	p, err := process.StartWorld(l.Files, w.Spec.Run, name, env, l.Program, l.Args...)
+	if err == nil {
+		w.procs = append(w.procs, p)
+	}
+	c, berr := l.Begin()
+	switch {
+	case err != nil:
+		return err
+	case berr != nil:
+		_ = p.Stop(0)
+		return fmt.Errorf("%w: %w", berr, p.Ended())
+	}
+	w.closers = append(w.closers, c)
+	return nil
+}
+
+// startPHP starts PHP, in a world of its own if the site is a copy.
+func (w *Web) startPHP(name string, env []string, program string, args ...string) error {
+	if w.Spec.Sealed == nil {
+		return w.start(name, env, program, args...)
+	}
+	world, err := w.world()
+	if err != nil {
+		return err
+	}
+	return w.startIn(world, w.ways(), name, env, program, args...)
 }
 
 // ready waits until something listens.
@@ -216,10 +271,13 @@ func (w *Web) behindNginx(nginx string) error {
 	if os.Getuid() == 0 {
 		args = append(args, "--allow-to-run-as-root")
 	}
-	if err := w.start("php-fpm", nil, w.Spec.PHP.FPM, args...); err != nil {
+	if err := w.Spec.give(); err != nil {
+		return fmt.Errorf("giving the copy's files to its account: %w", err)
+	}
+	if err := w.startPHP("php-fpm", nil, w.Spec.PHP.FPM, args...); err != nil {
 		return err
 	}
-	if err := w.start("nginx", nil, nginx, "-c", web, "-p", w.Spec.Run, "-e",
+	if err := w.startNginx(nginx, "-c", web, "-p", w.Spec.Run, "-e",
 		filepath.Join(w.Spec.Run, "nginx-errors.log")); err != nil {
 		return err
 	}
@@ -232,20 +290,54 @@ func (w *Web) behindNginx(nginx string) error {
 	return nil
 }
 
-// alone runs PHP's own server on a free loopback port.
+// startNginx starts the web server; that of a copy sees the copy's folders and nothing else, so that no link leads
+// out of them.
+func (w *Web) startNginx(program string, args ...string) error {
+	s := w.Spec
+	if s.Sealed == nil {
+		return w.start("nginx", nil, program, args...)
+	}
+	world := wall.World{Run: s.Run, Read: []string{s.Root}, Write: []string{s.Run, s.Logs}, Owner: s.owner(),
+		Bounds: s.Sealed.Bounds}
+	return w.startIn(world, nil, "nginx", nil, program, args...)
+}
+
+// alone runs PHP's own server on a free loopback port; that of a copy is in a network of its own, out of which a
+// socket is carried.
 func (w *Web) alone() error {
+	if err := w.Spec.give(); err != nil {
+		return fmt.Errorf("giving the copy's files to its account: %w", err)
+	}
+	workers := []string{fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", w.Spec.Workers), "ALIBI_ALLOWS=" + w.Spec.allows()}
+	w.Kind = "PHP's own server"
+	if w.Spec.Sealed != nil {
+		w.net, w.addr = "unix", filepath.Join(w.Spec.Run, "web.sock")
+		_ = os.Remove(w.addr) // of an earlier run
+		args := append([]string{"-c", carried, "sh", w.Spec.PHP.CLI, filepath.Join(w.Spec.Run, "carrier.php"), w.addr,
+			w.Spec.PHP.CLI}, w.Spec.Args(InnerAddr)...)
+		if err := w.startPHP("php", workers, "/bin/sh", args...); err != nil {
+			return err
+		}
+		return w.ready(w.net, w.addr)
+	}
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
-	w.Kind, w.net, w.addr = "PHP's own server", "tcp", ln.Addr().String()
+	w.net, w.addr = "tcp", ln.Addr().String()
 	ln.Close()
-	if err := w.start("php", []string{fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", w.Spec.Workers)}, w.Spec.PHP.CLI,
-		w.Spec.Args(w.addr)...); err != nil {
+	if err := w.start("php", workers, w.Spec.PHP.CLI, w.Spec.Args(w.addr)...); err != nil {
 		return err
 	}
-	return w.ready("tcp", w.addr)
+	return w.ready(w.net, w.addr)
 }
+
+// InnerAddr is where PHP's own server listens in a network of its own, and carried starts it there with what
+// carries a socket to it.
+const (
+	InnerAddr = "127.0.0.1:1024"
+	carried   = `php=$1 by=$2 at=$3; shift 3; "$php" -n "$by" "unix://$at" "tcp://` + InnerAddr + `" & exec "$@"`
+)
 
 // Args are the arguments with which PHP's own server serves the site.
 func (s Spec) Args(addr string) []string {
@@ -266,8 +358,9 @@ func (s Spec) settings() map[string]string {
 		"sys_temp_dir":      filepath.Join(s.Run, "tmp"),
 		"upload_tmp_dir":    filepath.Join(s.Run, "tmp"),
 		"session.save_path": filepath.Join(s.Run, "tmp"),
-		"open_basedir": strings.Join(append([]string{s.Root, filepath.Join(s.Run, "tmp"),
-			filepath.Join(s.Run, "router.php"), s.Mail}, s.Also...), ":"),
+	}
+	if dirs := s.baseDir(filepath.Join(s.Run, "tmp"), filepath.Join(s.Run, "router.php"), s.Mail); dirs != "" {
+		m["open_basedir"] = dirs
 	}
 	if s.Mail != "" {
 		m["sendmail_path"] = s.Sendmail()
@@ -291,9 +384,14 @@ func (s Spec) Sendmail() string { return filepath.Join(s.Run, "sendmail") }
 // server does for it, and what takes its mail.
 func (s Spec) Support() (map[string][]byte, error) {
 	router, err := files.ReadFile("router.php")
+	if err != nil {
+		return nil, err
+	}
+	carrier, err := files.ReadFile("carrier.php")
 	dir := "'" + strings.ReplaceAll(s.Mail, "'", `'\''`) + "'"
 	return map[string][]byte{
-		"router.php": router,
-		"sendmail":   []byte("#!/bin/sh\numask 077\nexec cat >" + dir + "/sendmail-$(date +%s%N)-$$.eml\n"),
+		"router.php":  router,
+		"carrier.php": carrier,
+		"sendmail":    []byte("#!/bin/sh\numask 077\nexec cat >" + dir + "/sendmail-$(date +%s%N)-$$.eml\n"),
 	}, err
 }

@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
 	"alibi/internal/runtime/remote"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
 )
 
@@ -30,13 +32,24 @@ echo PHP_VERSION, ' ', ini_get('memory_limit'), ' ', ini_get('upload_max_filesiz
 	ini_get('max_execution_time'), ' ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['HTTP_HOST'];
 `
 
+// closed are files that are neither shown nor run.
+var closed = []string{".secret", ".env", ".user.ini", "media/uploads/run.php", "media/uploads/run.PHP5",
+	"index.php.bak", "settings.php~", "settings.php.old", "settings.inc", "old.phtml", "dump.sql", "dump.sql.gz",
+	"id.pem",
+	"server.key", "site.zip", "site.tar.gz", "debug.log", "deploy.yml", "run.sh", "x.php_2024"}
+
 // siteAt writes a small site.
 func siteAt(t *testing.T) (root, run string) {
 	t.Helper()
 	root = filepath.Join(t.TempDir(), "now", "site")
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "wp-content"), 0o755))
-	for name, text := range map[string]string{"index.php": page, "style.css": "body{}", ".secret": "hidden",
-		"wp-content/a.css": "a{}"} {
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "media/uploads"), 0o755))
+	texts := map[string]string{"index.php": page, "style.css": "body{}", "wp-content/a.css": "a{}",
+		"media/uploads/tide.zip": "PK", "sitemap.xml.gz": "gz"}
+	for _, name := range closed {
+		texts[name] = "<?php echo 'hidden';"
+	}
+	for name, text := range texts {
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
 	}
 	run, err := os.MkdirTemp("", "alibi-web-")
@@ -78,11 +91,21 @@ func serves(t *testing.T, d dialer, root, mail string) {
 	assert.Equal(t, 200, status)
 	assert.Equal(t, "body{}", text)
 	assert.Contains(t, h.Get("Content-Type"), "text/css")
-	status, _, _ = get(t, d, "/.secret")
-	assert.Equal(t, 403, status, "what begins with a dot is not shown")
+	for _, name := range closed {
+		status, text, _ = get(t, d, "/"+name)
+		assert.Equal(t, 403, status, name)
+		assert.NotContains(t, text, "hidden", name)
+	}
+	for _, name := range []string{"media/uploads/tide.zip", "sitemap.xml.gz"} {
+		status, _, _ = get(t, d, "/"+name)
+		assert.Equal(t, 200, status, name)
+	}
 	_, text, _ = get(t, d, "/?read="+filepath.Join(root, "style.css"))
 	assert.Equal(t, "read", text)
-	for _, outside := range []string{"/etc/passwd", filepath.Join(root, "../../x")} {
+	secret := filepath.Join(root, "../../secret.txt")
+	require.NoError(t, os.WriteFile(secret, []byte("deep water"), 0o644))
+	require.NoError(t, os.Symlink(secret, filepath.Join(root, "link.txt")))
+	for _, outside := range []string{"/etc/hostname", secret, filepath.Join(root, "link.txt")} {
 		_, text, _ = get(t, d, "/?read="+outside)
 		assert.Equal(t, "refused", text, "the code keeps to its own folders")
 	}
@@ -113,36 +136,44 @@ func TestBehindNginxAndAlone(t *testing.T) {
 	alone := both
 	alone.FPM = ""
 	for name, p := range map[string]php.PHP{"php-fpm behind nginx": both, "PHP's own server": alone} {
-		t.Run(name, func(t *testing.T) {
-			root, run := siteAt(t)
-			mail := filepath.Join(filepath.Dir(root), "caught")
-			w, err := web.Start(
-				web.Spec{
-					Run:     run,
-					Root:    root,
-					Mail:    mail,
-					PHP:     p,
-					Memory:  "77M",
-					Upload:  "5M",
-					RunTime: 33 * time.Second,
-				},
-			)
-			require.NoError(t, err)
-			assert.Equal(t, name, w.Kind)
-			serves(t, w, root, mail)
-			b, err := os.ReadFile(w.ErrorLog())
-			require.NoError(t, err)
-			assert.Contains(t, string(b), "nothing_is_called_this", "they are in the log")
-			w.Stop()
-			assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 60*time.Second, 5*time.Millisecond)
-			select {
-			case <-w.Gone():
-			case <-time.After(time.Minute):
-				t.Fatal("it is not known to be gone")
-			}
-			_, err = w.Dial(context.Background())
-			assert.Error(t, err)
-		})
+		for _, sealed := range []*web.Sealed{nil, {ID: "c1", Names: []string{"copy.localhost"}, Port: "8088"}} {
+			t.Run(fmt.Sprintf("%s, sealed %t", name, sealed != nil), func(t *testing.T) {
+				root, run := siteAt(t)
+				mail := filepath.Join(filepath.Dir(root), "caught")
+				w, err := web.Start(
+					web.Spec{
+						Run:     run,
+						Root:    root,
+						Mail:    mail,
+						PHP:     p,
+						Memory:  "77M",
+						Upload:  "5M",
+						RunTime: 33 * time.Second,
+						Sealed:  sealed,
+					},
+				)
+				require.NoError(t, err)
+				assert.Equal(t, name, w.Kind)
+				serves(t, w, root, mail)
+				if sealed != nil {
+					_, text, _ := get(t, w, "/link.txt")
+					assert.NotContains(t, text, "deep water", "a link leads to nothing outside")
+				}
+				b, err := os.ReadFile(w.ErrorLog())
+				require.NoError(t, err)
+				assert.Contains(t, string(b), "nothing_is_called_this", "they are in the log")
+				w.Stop()
+				assert.Eventually(t, func() bool { return len(process.Left(run)) == 0 }, 60*time.Second,
+					5*time.Millisecond)
+				select {
+				case <-w.Gone():
+				case <-time.After(time.Minute):
+					t.Fatal("it is not known to be gone")
+				}
+				_, err = w.Dial(context.Background())
+				assert.Error(t, err)
+			})
+		}
 	}
 }
 
@@ -168,6 +199,13 @@ func TestNoPHP(t *testing.T) {
 }
 
 func TestOnAnotherHost(t *testing.T) {
+	for name, sealed := range map[string]*web.Sealed{"open": nil,
+		"sealed": {ID: "c1", Names: []string{"copy.localhost"}}} {
+		t.Run(name, func(t *testing.T) { onAnotherHost(t, sealed) })
+	}
+}
+
+func onAnotherHost(t *testing.T, sealed *web.Sealed) {
 	root, _ := siteAt(t)
 	ctx := context.Background()
 	h := local.New("pier")
@@ -189,10 +227,17 @@ func TestOnAnotherHost(t *testing.T) {
 			Memory:  "77M",
 			Upload:  "5M",
 			RunTime: 33 * time.Second,
+			Sealed:  sealed,
 		},
 	)
 	require.NoError(t, err)
 	serves(t, x, root, mail)
+	if sealed != nil {
+		_, text, _ := get(t, x, "/link.txt")
+		assert.NotContains(t, text, "deep water", "a link leads to nothing outside")
+		_, text, _ = get(t, x, "/?read="+wall.Mark)
+		assert.Equal(t, "read", text, "it knows that it is in a world")
+	}
 	x.Stop()
 	select {
 	case <-x.Gone():

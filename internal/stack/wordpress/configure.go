@@ -141,6 +141,9 @@ func rewriteStrings(src string, r *rewrite.Rewriter) string {
 //go:embed quiet.php
 var quietPHP string
 
+//go:embed tries.php
+var triesPHP string
+
 // Caught is the folder to which a copy writes what would have left it.
 func (Stack) Caught(s site.Site) string { return path.Join(path.Dir(s.Root), "caught") }
 
@@ -161,7 +164,7 @@ func quietPlugin(c stack.Change) string {
 		known = append(known, phpsrc.Literal(h)+" => "+phpsrc.Literal(string(byHost[h])))
 	}
 	var allow []string
-	for _, h := range c.Copy.Allow {
+	for _, h := range c.Copy.AllowedHosts() {
 		allow = append(allow, phpsrc.Literal(h))
 	}
 	list := func(items []string) string { return "array( " + strings.Join(items, ", ") + " )" }
@@ -169,5 +172,5 @@ func quietPlugin(c stack.Change) string {
 		list(allow) + ",\n\t\t'known'  => " + list(known) +
 		",\n\t\t'caught' => " + phpsrc.Literal(Stack{}.Caught(c.Copy)) +
 		",\n\t\t'secret' => " + phpsrc.Literal(c.Secret) + ",\n\t)"
-	return strings.Replace(quietPHP, "/*SETTINGS*/array()", settings, 1)
+	return strings.Replace(quietPHP, "/*SETTINGS*/array()", settings, 1) + triesPHP
 }

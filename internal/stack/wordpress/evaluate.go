@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -18,6 +17,7 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/stack/phpsrc"
@@ -111,9 +111,13 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, p.PHP(), "-n", "-d", "open_basedir="+dir, "-d", "disable_functions="+turnedOff,
+	cmd, err := wall.Once(ctx, dir, wall.Bounds{Memory: 1 << 30, Processes: 8, CPU: 5 * time.Second, File: 1 << 20},
+		p.PHP(), "-n", "-d", "open_basedir="+dir, "-d", "disable_functions="+turnedOff,
 		"-d", "allow_url_fopen=0", "-d", "memory_limit=64M", "-d", "max_execution_time=4", "-d", "display_errors=0",
 		"-d", "log_errors=0", run, here(file), here(root), p.About(ctx).HostPort)
+	if err != nil {
+		return c, err
+	}
 	cmd.Env, cmd.Dir, cmd.WaitDelay = []string{"PATH=/usr/bin:/bin"}, dir, time.Second
 	text, err := cmd.Output()
 	return c.said(text, err, dir, func(v string) string { return strings.ReplaceAll(v, filepath.Join(dir, "t"), "") })

@@ -67,7 +67,8 @@ final class Alibi_Quiet {
 	/** Tells whether a request to a host must not leave the copy. */
 	public static function refuses( $host ) {
 		$host = strtolower( (string) $host );
-		foreach ( array_merge( self::SETTINGS['own'], self::SETTINGS['allow'] ) as $good ) {
+		$since = array_filter( explode( ' ', (string) getenv( 'ALIBI_ALLOWS' ) ) );
+		foreach ( array_merge( self::SETTINGS['own'], self::SETTINGS['allow'], $since ) as $good ) {
 			if ( $host === $good || substr( $host, -strlen( $good ) - 1 ) === '.' . $good ) {
 				return false;
 			}
@@ -159,17 +160,19 @@ final class Alibi_Quiet {
 
 	/** Tries what the rules forbid, and says what became of it. */
 	public static function probe() {
-		if ( null === self::word( 'HTTP_ALIBI_TRY', 'try' ) ) {
+		$ask = self::word( 'HTTP_ALIBI_TRY', 'try' );
+		if ( null === $ask ) {
 			return;
 		}
 		global $wp_version;
+		$ask = json_decode( $ask, true );
 		$out = array(
 			'php'     => PHP_VERSION,
 			'core'    => $wp_version,
 			'memory'  => ini_get( 'memory_limit' ),
 			'runtime' => (int) ini_get( 'max_execution_time' ),
 			'upload'  => ini_get( 'upload_max_filesize' ),
-			'basedir' => (string) ini_get( 'open_basedir' ),
+			'walled'  => @is_dir( '/run' ) && @file_exists( '/run/alibi-wall' ),
 			'debug'   => defined( 'WP_DEBUG' ) && WP_DEBUG,
 		);
 		if ( self::keeps( 'mail' ) ) {
@@ -203,8 +206,11 @@ final class Alibi_Quiet {
 		if ( self::keeps( 'robots' ) ) {
 			$out['robots'] = ! get_option( 'blog_public' );
 		}
+		if ( is_array( $ask ) ) {
+			$out['tries'] = ( new Alibi_Tries() )->all( $ask );
+		}
 		header( 'Content-Type: application/json' );
-		echo json_encode( $out );
+		echo json_encode( $out, JSON_PARTIAL_OUTPUT_ON_ERROR );
 		exit;
 	}
 }

@@ -89,19 +89,25 @@ var sockets = []string{
 // Server is a database server, reached on a host by the name that sites there use
 // for it.
 func Server(ctx context.Context, h host.Host, server, user, password string) tables.Server {
-	network, addr := mysql.ParseServer(server, sockets[0])
-	l := mysql.Login{
+	network, addr, dial := Reach(h, server)
+	return mysql.Login{
 		Network:  network,
 		Addr:     addr,
 		User:     user,
 		Password: password,
-		Dial:     h.Dial,
+		Dial:     func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx) },
 		Compress: host.Compresses(ctx, h),
 	}
+}
+
+// Reach gives where programs of a host look for a server by the name that sites there use for it ("unix" and the
+// path of a socket, or "tcp" and HOST:PORT), and what connects to it.
+func Reach(h host.Host, server string) (network, addr string, dial func(context.Context) (net.Conn, error)) {
+	network, addr = mysql.ParseServer(server, sockets[0])
 	if network == "unix" && addr == sockets[0] && !strings.Contains(server, "/") {
-		l.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) { return dialLocal(ctx, h) }
+		return network, addr, func(ctx context.Context) (net.Conn, error) { return dialLocal(ctx, h) }
 	}
-	return l
+	return network, addr, func(ctx context.Context) (net.Conn, error) { return h.Dial(ctx, network, addr) }
 }
 
 // dialLocal connects to the server that "localhost" means on a host.

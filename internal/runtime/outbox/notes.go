@@ -1,0 +1,203 @@
+package outbox
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"io/fs"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"alibi/internal/runtime/wall"
+	"alibi/internal/site"
+)
+
+// Notes writes down what a copy tried to reach, one file for each target, into the folder of what was caught.
+type Notes struct {
+	Dir string
+
+	mu      sync.Mutex
+	by      map[target]*note
+	pending bool
+	trying  int
+}
+
+type target struct {
+	network, host string
+	port          int
+	through       bool
+}
+
+// note is what is known of one target.
+type note struct {
+	Network string    `json:"network"`
+	Host    string    `json:"host"`
+	Port    int       `json:"port,omitempty"`
+	Times   int       `json:"times"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	Out     int64     `json:"out,omitempty"` // bytes
+	In      int64     `json:"in,omitempty"`
+	unsaved bool
+}
+
+// mostTargets is how many targets are told apart; what a copy calls beyond that is counted with the last.
+const mostTargets = 300
+
+// soon is how long calls are gathered before they are written down.
+const soon = 100 * time.Millisecond
+
+// Call notes a call.
+func (n *Notes) Call(c wall.Call) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.trying > 0 && tried(c) {
+		return
+	}
+	if n.by == nil {
+		n.by = map[target]*note{}
+	}
+	k := target{c.Network, c.Host, c.Port, c.Through}
+	x := n.by[k]
+	if x == nil {
+		if len(n.by) >= mostTargets {
+			k = target{c.Network, "further ones", 0, c.Through}
+		}
+		if x = n.by[k]; x == nil {
+			x = n.known(k, c.At)
+			n.by[k] = x
+		}
+	}
+	x.Times++
+	x.Last, x.Out, x.In, x.unsaved = c.At, x.Out+c.Out, x.In+c.In, true
+	if !n.pending {
+		n.pending = true
+		time.AfterFunc(soon, n.save)
+	}
+}
+
+// Trying says that the copy's code tries for Alibi what it can reach, until done is called. What it tries then is not
+// noted.
+func (n *Notes) Trying() (done func()) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.trying++
+	return func() {
+		time.AfterFunc(soon, func() { // calls are told a moment after they were made
+			n.mu.Lock()
+			defer n.mu.Unlock()
+			n.trying--
+		})
+	}
+}
+
+// tried tells whether a call may be one of Alibi's own tries: those are made at these targets and no others.
+func tried(c wall.Call) bool {
+	switch c.Host {
+	case "192.0.2.77", "2001:db8::77", "probe.invalid":
+		return true
+	case "127.0.0.1":
+		return slices.Contains([]int{22, 3306, 6379, 11211}, c.Port)
+	}
+	return c.Network == "database"
+}
+
+// file is the name of a target's file.
+func (k target) file() string {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s %s %d", k.network, k.host, k.port)
+	kind := "refused"
+	if k.through {
+		kind = "reached"
+	}
+	return kind + "-" + hex.EncodeToString(h.Sum(nil)) + ".json"
+}
+
+// known goes on with what was noted of a target before, by whoever carried then.
+func (n *Notes) known(k target, at time.Time) *note {
+	x := &note{Network: k.network, Host: k.host, Port: k.port, First: at}
+	dir, err := os.OpenRoot(n.Dir)
+	if err != nil {
+		return x
+	}
+	defer dir.Close()
+	b, err := dir.ReadFile(k.file())
+	if err != nil {
+		return x
+	}
+	var was note
+	if json.Unmarshal(b, &was) != nil || was.Host != k.host || was.Network != k.network || was.Port != k.port {
+		return x // the copy's code has written there
+	}
+	return &was
+}
+
+// save writes down what is new. The copy's code may have put anything into the folder: each file is made anew
+// beside, and takes its place.
+func (n *Notes) save() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.pending = false
+	if err := os.Mkdir(n.Dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return // the copy is gone, or is being moved
+	}
+	dir, err := os.OpenRoot(n.Dir)
+	if err != nil {
+		return
+	}
+	defer dir.Close()
+	for k, x := range n.by {
+		if !x.unsaved {
+			continue
+		}
+		text, err := json.Marshal(x)
+		if err != nil {
+			continue
+		}
+		fresh := "." + k.file()
+		_ = dir.Remove(fresh) // left by one who died
+		if dir.WriteFile(fresh, text, 0o600) == nil && dir.Rename(fresh, k.file()) == nil {
+			x.unsaved = false
+		}
+	}
+}
+
+// About is what stands beside a thing in a list: a mail's subject, or how often something was tried.
+func (it Item) About() string {
+	times := site.Plural(max(it.Times, 1), "time", "times")
+	switch it.Kind {
+	case "refused":
+		return "refused " + times
+	case "reached":
+		return fmt.Sprintf("%s, %s bytes out, %s in", times, site.Number(it.Out), site.Number(it.In))
+	}
+	return it.Subject
+}
+
+// readNote reads what was noted of a target.
+func readNote(it *Item, text []byte) error {
+	var x note
+	if err := json.Unmarshal(text, &x); err != nil {
+		return err
+	}
+	it.At, it.Times = x.Last, x.Times
+	switch x.Network {
+	case "database":
+		it.To = "the database as " + x.Host
+	case "icmp":
+		it.To = "ping " + x.Host
+	default:
+		it.To = x.Network + " " + net.JoinHostPort(x.Host, strconv.Itoa(x.Port))
+	}
+	it.Out, it.In = x.Out, x.In
+	if x.Network == "tcp" {
+		it.Target = net.JoinHostPort(x.Host, strconv.Itoa(x.Port))
+	}
+	return nil
+}
