@@ -255,7 +255,7 @@ func TestAResumeInTheMomentInWhichARunIsLeftIsNotLost(t *testing.T) {
 	b.await(id, plan.Stopped)
 	fails = false
 	var left *Task
-	require.Eventually(t, func() (ok bool) { left, ok = b.queue.claim(ctx, id); return ok }, 5*time.Second,
+	require.Eventually(t, func() (ok bool) { left, ok = b.queue.claim(ctx, id); return ok }, time.Minute,
 		time.Millisecond)
 	_, err := b.queue.Resume(ctx, id)
 	require.NoError(t, err)
@@ -275,7 +275,7 @@ func TestAJobThatIsLeftOverDoesNotWakeARunThatIsPaused(t *testing.T) {
 	b.start()
 	id := b.add("a").ID
 	paused := func() bool { r, err := b.record.Run(ctx, id); return err == nil && r.State == plan.Paused }
-	require.Eventually(t, paused, 5*time.Second, time.Millisecond)
+	require.Eventually(t, paused, time.Minute, time.Millisecond)
 	for range 5 {
 		require.NoError(t, b.queue.insert(ctx, id))
 	}

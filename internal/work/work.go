@@ -48,6 +48,8 @@ type Options struct {
 	// Patience is for how long a step is tried again that fails for such a reason,
 	// without getting on; 2 minutes if 0.
 	Patience time.Duration
+	// Pause is how long a step that failed so often waits for its next try; DefaultPause if nil.
+	Pause func(tries int) time.Duration
 	// Unstick breaks off what a run waits for that does not end by itself within a
 	// moment of being cancelled, such as an answer of a host; nil: nothing can be.
 	Unstick func(plan.Plan)
@@ -92,6 +94,9 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 	if opt.Patience == 0 {
 		opt.Patience = DefaultPatience
 	}
+	if opt.Pause == nil {
+		opt.Pause = DefaultPause
+	}
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
@@ -125,7 +130,7 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 		}, Workers: workers, Logger: quiet,
 		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1,
 		MaxAttempts: tries,
-		RetryPolicy: retries{}, RescueStuckJobsAfter: 24 * time.Hour,
+		RetryPolicy: retries{q}, RescueStuckJobsAfter: 24 * time.Hour,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("preparing the queue: %w", err)
@@ -332,10 +337,14 @@ const DefaultPatience = 2 * time.Minute
 // tries is more often than patience lasts for.
 const tries = 1000
 
-// retries waits a little longer each time, up to ten seconds: a line that broke is
+// DefaultPause is a little longer each time, up to ten seconds: a line that broke is
 // often back soon.
-type retries struct{}
+func DefaultPause(tries int) time.Duration {
+	return min(time.Duration(tries*tries)*time.Second, 10*time.Second)
+}
 
-func (retries) NextRetry(job *rivertypeJobRow) time.Time {
-	return time.Now().Add(min(time.Duration(job.Attempt*job.Attempt)*time.Second, 10*time.Second))
+type retries struct{ q *Queue }
+
+func (r retries) NextRetry(job *rivertypeJobRow) time.Time {
+	return time.Now().Add(r.q.opt.Pause(job.Attempt))
 }

@@ -115,7 +115,7 @@ func TestAServerThatLiesIsRefused(t *testing.T) {
 			if assert.Error(t, err, name) {
 				assert.NotContains(t, err.Error(), "secret-of-the-test", name)
 			}
-			assert.Less(t, time.Since(began), 4*time.Second, name)
+			assert.Less(t, time.Since(began), time.Minute, name)
 		})
 	}
 	all.Wait()
