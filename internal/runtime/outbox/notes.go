@@ -11,9 +11,11 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
+	"alibi/internal/host"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 )
@@ -168,8 +170,26 @@ func (n *Notes) save() {
 	}
 }
 
-// About is what stands beside a thing in a list: a mail's subject, or how often something was tried.
+// askers reads who asked for what was refused: the copy's quiet rules wrote that beside.
+func askers(r host.Tree, file string) (by list) {
+	_, of, _ := strings.Cut(file, "-")
+	text, err := host.ReadFile(r, "asked-"+of, largest)
+	if err != nil || json.Unmarshal(text, &by) != nil {
+		return nil // PHP tells it of some calls only
+	}
+	return by
+}
+
+// About is what stands beside a thing in a list: a mail's subject, how often something was tried, and who asked.
 func (it Item) About() string {
+	about := it.about()
+	if len(it.By) == 0 {
+		return about
+	}
+	return strings.TrimPrefix(about+", asked for by "+strings.Join(it.By, ", "), ", ")
+}
+
+func (it Item) about() string {
 	times := site.Plural(max(it.Times, 1), "time", "times")
 	switch it.Kind {
 	case "refused":

@@ -39,6 +39,8 @@ type Item struct {
 	Out     int64     `json:"out,omitempty"`    // bytes that went to what was reached
 	In      int64     `json:"in,omitempty"`     // bytes that came from it
 	Target  string    `json:"target,omitempty"` // HOST:PORT that could be let through
+	// By are the files and lines that asked for it, below the site's folder of plugins and themes, where PHP told.
+	By []string `json:"by,omitempty"`
 }
 
 // List reads a folder of caught things, the newest first. One that can't be
@@ -71,6 +73,9 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 		if err == nil {
 			err = reader[kind](it, text)
 		}
+		if kind == "refused" {
+			it.By = askers(r, it.File)
+		}
 		if err != nil {
 			it.Subject = "can't be read: " + err.Error()
 		}
@@ -94,6 +99,7 @@ type asked struct {
 	Message string    `json:"message"`
 	Headers list      `json:"headers"`
 	Files   list      `json:"attachments"`
+	By      list      `json:"by"`
 }
 
 // readMail reads what the CMS was asked to send.
@@ -102,7 +108,7 @@ func readMail(it *Item, text []byte) error {
 	if err := json.Unmarshal(text, &m); err != nil {
 		return err
 	}
-	it.At, it.To, it.Subject, it.Text = m.At, strings.Join(m.To, ", "), m.Subject, m.Message
+	it.At, it.To, it.Subject, it.Text, it.By = m.At, strings.Join(m.To, ", "), m.Subject, m.Message, m.By
 	if len(m.Headers) > 0 {
 		it.Text = strings.Join(m.Headers, "\n") + "\n\n" + it.Text
 	}
@@ -116,11 +122,12 @@ func readCall(it *Item, text []byte) error {
 	var c struct {
 		At          time.Time `json:"at"`
 		Method, URL string
+		By          list
 	}
 	if err := json.Unmarshal(text, &c); err != nil {
 		return err
 	}
-	it.At, it.To = c.At, c.Method+" "+c.URL
+	it.At, it.To, it.By = c.At, c.Method+" "+c.URL, c.By
 	return nil
 }
 

@@ -96,7 +96,7 @@ func (p *Process) Ended() error {
 // Await waits until ready says so, the program ends, or the time is over.
 func (p *Process) Await(limit time.Duration, ready func() bool) error {
 	until := time.Now().Add(limit)
-	for wait := time.Millisecond; ; wait = min(2*wait, 50*time.Millisecond) {
+	for wait := time.Millisecond; ; wait = min(2*wait, 10*time.Millisecond) {
 		if ready() {
 			return nil
 		}

@@ -147,8 +147,8 @@ func (s Spec) errors() string { return filepath.Join(s.Logs, "errors.log") }
 
 // Stop ends the programs.
 func (w *Web) Stop() {
-	for i := len(w.procs) - 1; i >= 0; i-- {
-		_ = w.procs[i].Stop(2 * time.Second) // what does not end is killed
+	for _, p := range w.procs { // the one in front first
+		_ = p.Stop(2 * time.Second) // what does not end is killed
 	}
 	for _, c := range w.closers {
 		c.Close()
@@ -274,14 +274,15 @@ func (w *Web) behindNginx(nginx string) error {
 	if err := w.Spec.give(); err != nil {
 		return fmt.Errorf("giving the copy's files to its account: %w", err)
 	}
-	if err := w.startPHP("php-fpm", nil, w.Spec.PHP.FPM, args...); err != nil {
-		return err
-	}
+	// nginx first: it is not waited for, while PHP's world is built.
 	if err := w.startNginx(nginx, "-c", web, "-p", w.Spec.Run, "-e",
 		filepath.Join(w.Spec.Run, "nginx-errors.log")); err != nil {
 		return err
 	}
-	for i, addr := range []string{php, w.addr} {
+	if err := w.startPHP("php-fpm", nil, w.Spec.PHP.FPM, args...); err != nil {
+		return err
+	}
+	for i, addr := range []string{w.addr, php} {
 		p := w.procs[i]
 		if err := p.Await(10*time.Second, func() bool { return listens("unix", addr) }); err != nil {
 			return err

@@ -46,6 +46,7 @@ final class Alibi_Quiet {
 
 	public static function start() {
 		self::who();
+		set_error_handler( array( __CLASS__, 'heard' ), E_WARNING );
 		if ( self::keeps( 'tasks' ) ) {
 			if ( defined( 'DOING_CRON' ) && DOING_CRON ) {
 				exit;
@@ -95,16 +96,57 @@ final class Alibi_Quiet {
 		if ( self::$trying ) {
 			return ''; // Alibi's own tries are none of the copy's doing
 		}
-		$dir = self::SETTINGS['caught'];
-		if ( ! is_dir( $dir ) && ! @mkdir( $dir, 0700, true ) ) {
+		$dir = self::folder();
+		if ( '' === $dir ) {
 			return '';
 		}
 		$what['at'] = gmdate( 'Y-m-d\TH:i:s\Z' );
+		$what['by'] = self::caller( '', 0 );
 		$file = $dir . '/' . $kind . '-' . sprintf( '%.6f', microtime( true ) ) . '-' . mt_rand() . '.json';
 		$old = umask( 0077 );
 		file_put_contents( $file, json_encode( $what, JSON_PARTIAL_OUTPUT_ON_ERROR | JSON_UNESCAPED_SLASHES | JSON_UNESCAPED_UNICODE ) );
 		umask( $old );
 		return $file;
+	}
+
+	/** The folder of what was caught, which is made; '' if there can be none. */
+	private static function folder() {
+		$dir = self::SETTINGS['caught'];
+		return is_dir( $dir ) || @mkdir( $dir, 0700, true ) ? $dir : '';
+	}
+
+	/** Names the plugin's or theme's file and line that the code came from which runs now; '' if it came from none. */
+	private static function caller( $file, $line ) {
+		$trace = array_merge( array( array( 'file' => $file, 'line' => $line ) ), debug_backtrace( DEBUG_BACKTRACE_IGNORE_ARGS, 50 ) );
+		$content = rtrim( WP_CONTENT_DIR, '/' ) . '/';
+		foreach ( $trace as $at ) {
+			if ( isset( $at['file'] ) && __FILE__ !== $at['file'] && 0 === strpos( $at['file'], $content ) ) {
+				return substr( $at['file'], strlen( $content ) ) . ':' . $at['line'];
+			}
+		}
+		return '';
+	}
+
+	/** Hears of connections that PHP could not make, and writes down who asked for them. All else is left to PHP. */
+	public static function heard( $no, $text, $file = '', $line = 0 ) {
+		static $ports = array( 'http' => 80, 'https' => 443, 'ssl' => 443, 'tls' => 443, 'ftp' => 21 );
+		if ( self::$trying || ! preg_match( '#(?:Unable to connect to |^[\w:]+\(|external entity ")(?:(\w+)://)?(\[[^]]+\]|[^\s/:()]+)(?::(\d+))?#i', $text, $m ) || ! preg_match( '#onnect|open stream|external entity#', $text ) ) {
+			return false;
+		}
+		$port = isset( $m[3] ) ? (int) $m[3] : ( isset( $ports[ strtolower( $m[1] ) ] ) ? $ports[ strtolower( $m[1] ) ] : 0 );
+		$by = self::caller( $file, $line );
+		$dir = $port && '' !== $by ? self::folder() : '';
+		if ( '' === $dir ) {
+			return false;
+		}
+		$to = 'tcp ' . strtolower( trim( $m[2], '[]' ) ) . ' ' . $port;
+		$note = $dir . '/asked-' . hash( 'fnv1a64', $to ) . '.json';
+		$all = is_file( $note ) ? (array) json_decode( (string) file_get_contents( $note ), true ) : array();
+		if ( count( $all ) < 8 && ! in_array( $by, $all, true ) ) {
+			$all[] = $by;
+			file_put_contents( $note, json_encode( $all, JSON_PARTIAL_OUTPUT_ON_ERROR | JSON_UNESCAPED_SLASHES ), LOCK_EX );
+		}
+		return false;
 	}
 
 	/** Gives the text of a word that Alibi signed for this copy and that is still good. */

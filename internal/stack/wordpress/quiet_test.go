@@ -22,6 +22,7 @@ import (
 // stub is as much of the CMS as the plugin's own decisions need.
 const stub = `<?php
 define('ABSPATH', '/');
+define('WP_CONTENT_DIR', dirname($argv[1]) . '/wp-content');
 function add_filter() {} function add_action() {} function apply_filters($n, $v) { return $v; }
 class WP_Error { public $code; function __construct($c) { $this->code = $c; } }
 require $argv[1];
@@ -30,10 +31,18 @@ foreach (array('winter.localhost', 'WINTER.localhost', 'north.winter.localhost',
 	'hooks.ok.example', 'evil.example', 'count.wavelog.example', '') as $h) {
 	$out[$h] = Alibi_Quiet::refuses($h);
 }
-$e = Alibi_Quiet::outward(false, array('method' => 'POST'), 'https://evil.example/x');
+$e = require WP_CONTENT_DIR . '/plugins/bell.php';
 $out['code'] = is_object($e) ? $e->code : 'passed';
 $out['mail'] = function_exists('wp_mail') ? wp_mail('a@b.example', 'é', "text\n") : 'not ours';
 echo json_encode($out);
+`
+
+// bell is a plugin that calls the outside in three ways.
+const bell = `<?php
+@fsockopen('127.0.0.1', 9, $no, $text, 1);
+@file_get_contents('http://127.0.0.1:9/x');
+@trigger_error('Unable to connect to nothing', E_USER_WARNING);
+return Alibi_Quiet::outward(false, array('method' => 'POST'), 'https://evil.example/x');
 `
 
 func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
@@ -67,7 +76,9 @@ func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
 						},
 					},
 				)
-				for file, text := range map[string]string{"quiet.php": plugin, "stub.php": stub} {
+				require.NoError(t, os.MkdirAll(filepath.Join(dir, "wp-content/plugins"), 0o700))
+				for file, text := range map[string]string{"quiet.php": plugin, "stub.php": stub,
+					"wp-content/plugins/bell.php": bell} {
 					require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
 				}
 				out, err := exec.Command(v.CLI, "-d", "display_errors=stderr", "-d", "error_reporting=-1",
@@ -88,10 +99,12 @@ func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
 				if c.others {
 					assert.Equal(t, "http_request_not_executed", got["code"])
 					assert.Equal(t, true, got["mail"])
-					assert.Len(t, notes, 2, "the request and the mail")
+					require.Len(t, notes, 3, "who asked for a connection, the mail, the request")
+					assert.Contains(t, read(t, notes[2]), `"by":"plugins/bell.php:5"`)
+					assert.Equal(t, `["plugins/bell.php:2","plugins/bell.php:3"]`, read(t, notes[0]))
 				} else {
 					assert.Equal(t, "not ours", got["mail"], "a rule that is lifted leaves the CMS its own function")
-					assert.Empty(t, notes)
+					assert.Len(t, notes, 1, "who asked for a connection")
 				}
 			})
 		}
@@ -147,4 +160,11 @@ func TestConfigurationOfACopyOnAServer(t *testing.T) {
 	_, err = Stack{}.Password(ctx, write("<?php\ndefine('DB_PASSWORD', getenv('FERRY_SECRET'));\n"))
 	assert.ErrorIs(t, err, tables.ErrRefused)
 	assert.True(t, strings.Contains(err.Error(), "runs no code of a live site"))
+}
+
+func read(t *testing.T, file string) string {
+	t.Helper()
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return string(b)
 }
