@@ -22,6 +22,7 @@ import (
 	"alibi/internal/runtime/process"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
+	"alibi/internal/site"
 	"alibi/internal/tables/engines"
 )
 
@@ -67,9 +68,10 @@ func measure(ctx context.Context, runs, pages, many int) error {
 		return err
 	}
 	defer m.Close()
-	b := &bench{dir: dir, spec: real.Spec{Root: filepath.Join(m.Dir, "www", "ferry"), URL: "https://ferry.skerryline.example",
-		Title: "Skerry Ferries", Tagline: "Boats", Blocks: true, Posts: 20, Pictures: 4, Seed: 3, Prefix: "sk_",
-		Server: m.Server(), Admin: m.Admin(), Database: "ferry", Password: "made up"}}
+	b := &bench{dir: dir, spec: real.Spec{Root: filepath.Join(m.Dir, "www", "ferry"),
+		URL: "https://ferry.skerryline.example", Title: "Skerry Ferries", Tagline: "Boats", Blocks: true,
+		Posts: 20, Pictures: 4, Seed: 3, Prefix: "sk_", Server: m.Server(), Admin: m.Admin(), Database: "ferry",
+		Password: "made up"}}
 	if err := real.Make(ctx, b.spec); err != nil {
 		return err
 	}
@@ -97,8 +99,8 @@ func (b *bench) run(root string, sealed bool) (*web.Web, error) {
 	if sealed {
 		db := &web.Server{Account: b.spec.Database}
 		db.Network, db.Addr, db.Dial = engines.Reach(local.New("slipway"), b.spec.Server)
-		s.Sealed = &web.Sealed{ID: root, Bounds: wall.Usual, Names: []string{"ferry.skerryline.example"}, Port: "80",
-			Database: db}
+		s.Sealed = &web.Sealed{ID: root, Bounds: site.UsualBounds, Names: []string{"ferry.skerryline.example"},
+			Port: "80", Database: db}
 	}
 	return web.Start(s)
 }
@@ -207,8 +209,8 @@ func (b *bench) many(ctx context.Context, many int) error {
 		return err
 	}
 	after, err := available()
-	fmt.Printf("%d copies at once, each asked for %d pages by %d at once: %d MiB of memory\n", many, 5*list[0].Spec.Workers,
-		list[0].Spec.Workers, (before-after)>>10)
+	fmt.Printf("%d copies at once, each asked for %d pages by %d at once: %d MiB of memory\n", many,
+		5*list[0].Spec.Workers, list[0].Spec.Workers, (before-after)>>10)
 	return err
 }
 

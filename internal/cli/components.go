@@ -391,17 +391,11 @@ func (a *app) runtime() *cobra.Command {
 					}
 				})
 			}
-			r := s.Runtime
-			for _, x := range []struct{ to, from *string }{{&r.PHP, &to.PHP}, {&r.Memory, &to.Memory},
-				{&r.Upload, &to.Upload}} {
-				if *x.from != "" {
-					*x.to = *x.from
-				}
+			if _, err := (site.Bounds{}).With(to.Bounds); err != nil {
+				return usageError{err}
 			}
-			if to.RunTime > 0 {
-				r.RunTime = to.RunTime
-			}
-			r.Show = (r.Show || to.Show) && !hide
+			r := to.Or(s.Runtime)
+			r.Show = r.Show && !hide
 			if extensions != nil {
 				var err error
 				if r.Extensions, err = php.ParseChoice(extensions); err != nil {
@@ -416,6 +410,7 @@ func (a *app) runtime() *cobra.Command {
 	f.StringVar(&to.Memory, "memory", "", "of one request: 256M")
 	f.IntVar(&to.RunTime, "seconds", 0, "of one request")
 	f.StringVar(&to.Upload, "upload", "", "the largest: 64M")
+	f.StringVar(&to.Bounds, "bounds", "", "of its programs: 'memory=2G processes=64 disk=10G'")
 	f.BoolVar(&to.Show, "show-errors", false, "show errors on pages")
 	f.StringSliceVar(&extensions, "extensions", nil,
 		"extensions of PHP besides the usual ones (intl) and not to be there (-gd); empty: the usual ones")

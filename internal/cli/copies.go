@@ -62,6 +62,8 @@ func (f *copyFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.runtime.Memory, "memory", "", "memory of one request: 128M, 512M")
 	c.Flags().IntVar(&f.runtime.RunTime, "run-time", 0, "longest time of one request, in seconds")
 	c.Flags().StringVar(&f.runtime.Upload, "upload", "", "largest upload: 32M")
+	c.Flags().StringVar(&f.runtime.Bounds, "bounds", "",
+		"what its programs may use, where not the usual: 'memory=2G processes=64 disk=10G'")
 	c.Flags().BoolVar(&f.runtime.Show, "show-errors", false, "show PHP's errors on its pages")
 	c.Flags().BoolVar(&f.plainTitle, "plain-title", false, "do not say in the title that it is a copy")
 	c.Flags().BoolVar(&f.dry, "plan", false, "show what would be done, and do nothing")
@@ -76,8 +78,9 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 	if f.host != "" {
 		c.Host = f.host
 	}
-	c.Skip, c.Spare, c.Title, c.Allow, c.Runtime, c.Empty, c.Beside, c.Keep = f.skip, f.spare, !f.plainTitle, f.allow,
-		f.runtime, f.empty, f.beside, f.keep
+	c.Skip, c.Spare, c.Title, c.Allow, c.Empty, c.Beside, c.Keep = f.skip, f.spare, !f.plainTitle, f.allow, f.empty,
+		f.beside, f.keep
+	c.Runtime = f.runtime.Or(c.Runtime)
 	switch {
 	case f.scrub && f.asIs:
 		return usageError{fmt.Errorf("say --scrub or --as-it-is, not both")}
@@ -94,6 +97,9 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 		}
 	}
 	if c.Only, err = site.ParseKinds(f.only); err != nil {
+		return usageError{err}
+	}
+	if _, err := (site.Bounds{}).With(f.runtime.Bounds); err != nil {
 		return usageError{err}
 	}
 	for _, s := range []string{f.runtime.Memory, f.runtime.Upload} {

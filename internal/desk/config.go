@@ -108,6 +108,7 @@ type Runtime struct {
 	AtOnce int      `toml:"at_once" comment:"variants of a trial that are tried at once; 0: 2"`
 	PHP    []string `toml:"php" comment:"folders with further PHP versions: each holds a php and a php-fpm"`
 	Sealed string   `toml:"sealed" comment:"'required': copies run behind the wall or not at all; 'preferred'"`
+	Bounds string   `toml:"bounds" comment:"of new copies: 'memory=2G processes=64 disk=10G'; empty: the usual ones"`
 }
 
 // Gateway says where copies answer.
@@ -164,6 +165,9 @@ func loadConfig(home string) (Config, error) {
 	}
 	if x := c.Runtime.Sealed; x != "" && x != "preferred" && x != "required" {
 		return c, fmt.Errorf("%s: runtime.sealed is %q: write 'preferred' or 'required'", path, x)
+	}
+	if _, err := (site.Bounds{}).With(c.Runtime.Bounds); err != nil {
+		return c, fmt.Errorf("%s: runtime.bounds: %w", path, err)
 	}
 	if c.Gateway.Port < 0 || c.Gateway.Port > 65535 {
 		return c, fmt.Errorf("%s: gateway.port must be a number from 1 to 65535", path)

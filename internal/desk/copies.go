@@ -52,6 +52,7 @@ func (d *Copies) CopyDefaults(ctx context.Context, origin site.Site, purpose str
 	}
 	c := clone.Defaults(origin, purpose, d.config.Machine, nameTaken(all))
 	c.Lease = d.lease
+	c.Runtime.Bounds = d.config.Runtime.Bounds
 	return c, nil
 }
 

@@ -264,7 +264,7 @@ func (d *Hands) CheckSyntax(ctx context.Context, s site.Site, name string, text 
 		return "", "", err
 	}
 	defer os.RemoveAll(dir)
-	cmd, err := wall.Once(ctx, dir, wall.Bounds{Memory: 1 << 30, Processes: 8, CPU: 20 * time.Second}, p.CLI,
+	cmd, err := wall.Once(ctx, dir, site.Bounds{Program: 1 << 30, Processes: 8, CPU: 20 * time.Second}, p.CLI,
 		"-n", "-d", "display_errors=stdout", "-d", "log_errors=0", "-l")
 	if err != nil {
 		return "", "", err

@@ -30,6 +30,7 @@ func (x *changing) runtime() {
 		{"longest request", seconds(was.RunTime), seconds(r.RunTime)}, {"largest upload", was.Upload, r.Upload},
 		{"errors on pages", shown(was.Show), shown(r.Show)},
 		{"extensions", cmp.Or(was.Extensions, "the usual ones"), cmp.Or(r.Extensions, "the usual ones")},
+		{"bounds", cmp.Or(was.Bounds, "the usual ones"), cmp.Or(r.Bounds, "the usual ones")},
 	} {
 		if p.from != p.to && p.to != "" {
 			x.say(p.what, 0, 0, cmp.Or(p.from, "PHP's own")+" -> "+p.to)

@@ -10,7 +10,6 @@ import (
 	"alibi/internal/op/clone"
 	"alibi/internal/pins"
 	"alibi/internal/plan"
-	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 )
 
@@ -25,14 +24,7 @@ func (d *core) pinned() (map[string]clone.Pinned, error) {
 		x := clone.Pinned{Means: p.Means, Wrong: p.Wrong}
 		if s := p.Sheet; s != nil {
 			x.Network = s.Core.Network
-			x.Runtime = site.Runtime{
-				PHP:     s.Runtime.PHP,
-				Memory:  s.Runtime.Memory,
-				RunTime: s.Runtime.Seconds,
-				Upload:  s.Runtime.Upload,
-				Show:    s.Runtime.ShowErrors,
-			}
-			x.Runtime.Extensions, _ = php.ParseChoice(s.Runtime.Extensions) // it was checked when the sheet was read
+			x.Runtime = s.Runtime.Wanted()
 			x.Settings = site.Settings{Debug: s.Settings.Debug, Updates: s.Settings.Updates}
 			if s.Settings.Quiet != nil {
 				x.Quiet = []site.Rule{}

@@ -341,14 +341,7 @@ func (d *core) pinWish(ctx context.Context, s site.Site, sheet *pins.Sheet) (w C
 		w.Ballast = &ballast.Load{Counts: sheet.Ballast, Seed: 1}
 	}
 	if s.Role == site.Copy {
-		r := s.Runtime
-		r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(sheet.Runtime.PHP, r.PHP), cmp.Or(sheet.Runtime.Memory, r.Memory),
-			cmp.Or(sheet.Runtime.Upload, r.Upload), cmp.Or(sheet.Runtime.Seconds, r.RunTime)
-		r.Show = r.Show || sheet.Runtime.ShowErrors
-		if len(sheet.Runtime.Extensions) > 0 {
-			r.Extensions, _ = php.ParseChoice(sheet.Runtime.Extensions) // it was checked when the sheet was read
-		}
-		if r != s.Runtime {
+		if r := sheet.Runtime.Wanted().Or(s.Runtime); r != s.Runtime {
 			w.Runtime = &r
 		}
 	}

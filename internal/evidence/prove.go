@@ -386,6 +386,7 @@ func proveQuiet(ctx context.Context, in *Input, rep *Report) {
 	}
 	rep.Checks = append(rep.Checks, c)
 	in.walled(t, rep)
+	in.letsIn(ctx, t.Walled, rep)
 	rep.PHP = t.PHP
 	rt := Check{Name: "runtime", Group: "pages", Title: "what it runs on", Verdict: Holds,
 		Origin: "PHP " + in.Origin.Facts.PHP + ", core " + in.Origin.Facts.Core,

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"alibi/internal/op"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/tables"
 )
 
 // services are the sockets by which programs ask much of a machine, by the habits of distributions.
@@ -70,6 +72,40 @@ func (in *Input) walled(t op.Tried, rep *Report) {
 		c.Text = "the system keeps its code in"
 	default:
 		c.Verdict, c.Text = Noted, "no wall: "+why+"; only the quiet rules and PHP's own keep its code in"
+	}
+	rep.Checks = append(rep.Checks, c)
+}
+
+// letsIn says whom the copy's database server lets in beside the copy: its code could be one of them where no wall
+// keeps it from that.
+func (in *Input) letsIn(ctx context.Context, walled bool, rep *Report) {
+	if !in.Copy.Database.Served() {
+		return
+	}
+	c := Check{Name: "server", Group: "isolation", Title: "whom else the copy's database server lets in",
+		Origin: "not asked", Verdict: Holds, Copy: "nobody without a password"}
+	srv, err := in.Env.Server(ctx, in.Copy.Host)
+	var let tables.LetIn
+	if err == nil {
+		let, err = srv.LetsIn(ctx, in.Copy.Database.Name, in.Copy.Database.User)
+	}
+	if err != nil {
+		c.Verdict, c.Copy, c.Text = Noted, "not told", err.Error()
+		rep.Checks = append(rep.Checks, c)
+		return
+	}
+	for _, a := range let.Unguarded {
+		c.Where = append(c.Where, a+" needs no password")
+	}
+	for _, a := range let.Database {
+		c.Where = append(c.Where, a+" may read the copy's database")
+	}
+	if c.Number = len(c.Where); c.Number > 0 {
+		c.Copy = site.Plural(c.Number, "account", "accounts")
+		c.Text = "the wall keeps the copy's code from being one of them"
+		if !walled {
+			c.Verdict, c.Text = Noted, "no wall keeps the copy's code from being one of them"
+		}
 	}
 	rep.Checks = append(rep.Checks, c)
 }

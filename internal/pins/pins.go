@@ -51,9 +51,17 @@ type Runtime struct {
 	Memory     string `toml:"memory"`
 	Seconds    int    `toml:"seconds"`
 	Upload     string `toml:"upload"`
+	Bounds     string `toml:"bounds"` // of its programs: site.Bounds.With
 	ShowErrors bool   `toml:"show_errors"`
 
 	Extensions []string `toml:"extensions"` // besides the usual ones ("intl"), and not ("-gd")
+}
+
+// Wanted is the runtime that the sheet asks for, as a site has one.
+func (r Runtime) Wanted() site.Runtime {
+	extensions, _ := php.ParseChoice(r.Extensions) // it was checked when the sheet was read
+	return site.Runtime{PHP: r.PHP, Memory: r.Memory, RunTime: r.Seconds, Upload: r.Upload, Show: r.ShowErrors,
+		Extensions: extensions, Bounds: r.Bounds}
 }
 
 // Settings pins some of the site's own.
@@ -222,6 +230,9 @@ func (s *Sheet) check(wrong func(path, format string, a ...any)) {
 	}
 	if _, err := php.ParseChoice(s.Runtime.Extensions); err != nil {
 		wrong("runtime.extensions", "%v", err)
+	}
+	if _, err := (site.Bounds{}).With(s.Runtime.Bounds); err != nil {
+		wrong("runtime.bounds", "%v", err)
 	}
 	if s.Runtime.Seconds < 0 {
 		wrong("runtime.seconds", "%d seconds is no time", s.Runtime.Seconds)

@@ -36,6 +36,9 @@ func FromSite(s site.Site, php string, at time.Time) []byte {
 		if r.Upload != "" {
 			line("upload = %s", quote(r.Upload))
 		}
+		if r.Bounds != "" {
+			line("bounds = %s", quote(r.Bounds))
+		}
 		if r.Extensions != "" {
 			line("extensions = [%s]", `"`+strings.ReplaceAll(r.Extensions, " ", `", "`)+`"`)
 		}

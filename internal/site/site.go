@@ -191,6 +191,8 @@ type Runtime struct {
 	// Extensions of PHP besides the usual ones ("+intl") and those that are not to be
 	// there ("-gd"), with blanks between; "": the usual ones.
 	Extensions string `json:"extensions,omitempty"`
+	// Bounds of its programs where they are not the usual ones: see Bounds.With.
+	Bounds string `json:"bounds,omitempty"`
 }
 
 // Settings are some of a copy's own that a pin sheet asks for.

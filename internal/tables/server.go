@@ -14,6 +14,8 @@ type Server interface {
 	Databases(ctx context.Context) ([]string, error)
 	// MayMake tells whether the account may make databases and accounts.
 	MayMake(ctx context.Context) (bool, error)
+	// LetsIn tells whom the server lets in beside the owner of a database.
+	LetsIn(ctx context.Context, database, owner string) (LetIn, error)
 	// As is the same server, reached as another account.
 	As(user, password string) Server
 	// Open opens one of the server's databases.
@@ -43,6 +45,13 @@ type Account struct {
 	Name     string
 	Password string
 	From     []string // where it may connect from, as the server sees it: "localhost", "127.0.0.1", "%"
+}
+
+// LetIn names accounts of a server, each as NAME@HOST.
+type LetIn struct {
+	Unguarded []string // which need no password
+	// Database may read the database by a grant on it; those with rights over the whole server are not named.
+	Database []string
 }
 
 // Prefix is a look at those tables of a database that are stored with one prefix, by

@@ -53,10 +53,7 @@ func withPins(in Input, p *plan.Plan, note func(site.Severity, string, string, s
 			"that is not changed",
 		)
 	}
-	r := &c.Runtime
-	r.PHP, r.Memory, r.Upload, r.RunTime = cmp.Or(r.PHP, s.Runtime.PHP), cmp.Or(r.Memory, s.Runtime.Memory),
-		cmp.Or(r.Upload, s.Runtime.Upload), cmp.Or(r.RunTime, s.Runtime.RunTime)
-	r.Show, r.Extensions = r.Show || s.Runtime.Show, cmp.Or(r.Extensions, s.Runtime.Extensions)
+	c.Runtime = c.Runtime.Or(s.Runtime)
 	if s.Quiet != nil && slices.Equal(c.Quiet, site.QuietRules) {
 		c.Quiet = s.Quiet
 	}

@@ -361,3 +361,44 @@ func TestTheWaysOutOfACopyAreTried(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list, "Alibi's own tries are none of the copy's doing")
 }
+
+// What a database server gives to a copy, and whom it lets in beside, is asked for and said.
+func TestALaxDatabaseServerIsSeen(t *testing.T) {
+	ctx := context.Background()
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	s := copyOf(w, live, "walled", func(*clone.Choices) {})
+	root := mariadbtest.DB("mysql")
+	lax := func(statements ...string) {
+		for _, q := range statements {
+			require.NoError(t, root.Exec(ctx, q), q)
+		}
+	}
+	check := func(name string) evidence.Check {
+		rep, err := w.Desk.Copies.Prove(ctx, s.ID, false, nil)
+		require.NoError(t, err)
+		i := slices.IndexFunc(rep.Checks, func(c evidence.Check) bool { return c.Name == name })
+		require.GreaterOrEqual(t, i, 0)
+		return rep.Checks[i]
+	}
+	require.Equal(t, evidence.Holds, check("wall").Verdict)
+	t.Cleanup(func() { lax("DROP USER IF EXISTS nosy@localhost", "DROP DATABASE IF EXISTS pantry") })
+	lax("CREATE DATABASE pantry", "CREATE USER nosy@localhost",
+		"GRANT SELECT ON `"+s.Database.Name+"`.* TO nosy@localhost",
+		"GRANT SELECT ON pantry.* TO '"+s.Database.User+"'@localhost",
+		"GRANT FILE, PROCESS ON *.* TO '"+s.Database.User+"'@localhost")
+	server := check("server")
+	assert.Equal(t, evidence.Holds, server.Verdict, "the wall keeps the copy from them")
+	assert.Subset(t, server.Where, []string{"nosy@localhost needs no password",
+		"nosy@localhost may read the copy's database"})
+	wall := check("wall")
+	assert.Equal(t, evidence.Broken, wall.Verdict)
+	all := strings.Join(wall.Where, "\n")
+	for _, open := range []string{"databases of others, pantry: open",
+		"rights over the database server, SHOW GRANTS: open",
+		"a file by the database server, /etc/passwd: open",
+		"accounts of the database server, mysql.user: denied"} {
+		assert.Contains(t, all, open)
+	}
+}

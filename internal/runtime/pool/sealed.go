@@ -22,7 +22,7 @@ func Sealed(h host.Host, s site.Site, tell func(wall.Call)) *web.Sealed {
 func sealed(h host.Host, s site.Site, tell func(wall.Call)) *web.Sealed {
 	out := &web.Sealed{
 		ID:      string(s.ID),
-		Bounds:  wall.Usual,
+		Bounds:  s.Bounds(),
 		Port:    s.Address().Port,
 		Allowed: s.Allowed(),
 		Tell:    tell,

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"alibi/internal/host"
+	"alibi/internal/site"
 )
 
 // inside is the path at which a world sees our own program, and by which that knows that it is in one.
@@ -21,7 +22,7 @@ const inside = "/run/alibi-wall"
 type order struct {
 	Ports  []int       `json:"ports,omitempty"`
 	Owner  *host.Owner `json:"owner,omitempty"`
-	Bounds Bounds      `json:"bounds"`
+	Bounds site.Bounds `json:"bounds"`
 }
 
 // control is the file by which the sockets of the ways out are handed to who carries them.
@@ -49,7 +50,7 @@ func enter(text string, command []string) error {
 			return fmt.Errorf("opening the ways out: %w", err)
 		}
 	}
-	if err := o.Bounds.take(); err != nil {
+	if err := take(o.Bounds); err != nil {
 		return err
 	}
 	if err := giveUp(o.Owner); err != nil {
@@ -152,9 +153,9 @@ func routeAll(family uint8) error {
 }
 
 // take bounds this process and all that it starts (setrlimit(2)).
-func (b Bounds) take() error {
+func take(b site.Bounds) error {
 	for what, n := range map[int]int64{
-		unix.RLIMIT_AS:     b.Memory,
+		unix.RLIMIT_AS:     b.Program,
 		unix.RLIMIT_NPROC:  int64(b.Processes),
 		unix.RLIMIT_CPU:    int64(b.CPU.Seconds()),
 		unix.RLIMIT_FSIZE:  b.File,

@@ -9,11 +9,12 @@ import (
 	"path/filepath"
 
 	"alibi/internal/host"
+	"alibi/internal/site"
 )
 
 // Once gives a program that is run once in a world without any way out, in which it sees dir and may write there;
 // it is started as it is where no wall can be had. Under root dir becomes of an account of its own.
-func Once(ctx context.Context, dir string, bounds Bounds, program string, args ...string) (*exec.Cmd, error) {
+func Once(ctx context.Context, dir string, bounds site.Bounds, program string, args ...string) (*exec.Cmd, error) {
 	if Missing() != "" {
 		return exec.CommandContext(ctx, program, args...), nil
 	}

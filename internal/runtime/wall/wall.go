@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/site"
 )
 
 // World is what a program sees and may use.
@@ -31,24 +32,11 @@ type World struct {
 	Write  []string          // folders that it may change
 	As     map[string]string // files of ours by the path at which the program sees them
 	Owner  *host.Owner       // who it is where we are root; nil elsewhere: who we are
-	Bounds Bounds
+	Bounds site.Bounds       // each of its programs is kept to them here; all together by who runs the world
 	// Terminal says that the program has a terminal that is nobody else's; others are cut off from the one at which
 	// they were started.
 	Terminal bool
 }
-
-// Bounds are what a world's programs may use at most, each of them but for Processes; 0: no bound of ours.
-type Bounds struct {
-	Memory    int64 // bytes of address space
-	Processes int   // in all
-	CPU       time.Duration
-	File      int64 // bytes of a file that is written
-	Files     int   // open at once
-	Temp      int64 // bytes of /tmp
-}
-
-// Usual are the bounds of a copy that asks for none: far above what a site needs.
-var Usual = Bounds{Memory: 4 << 30, Processes: 256, CPU: time.Hour, File: 4 << 30, Files: 4096, Temp: 512 << 20}
 
 // Missing says why there can be no wall on this machine; "" if there can. It is tried once.
 var Missing = sync.OnceValue(func() string {

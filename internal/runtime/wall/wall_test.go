@@ -97,7 +97,7 @@ func TestAWorldHasNothingOfTheMachine(t *testing.T) {
 	here(t)
 	dir, own := short(t), short(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("deep water"), 0o644))
-	w := World{Run: own, Write: []string{filepath.Join(own, "site")}, Owner: Account("c1"), Bounds: Usual}
+	w := World{Run: own, Write: []string{filepath.Join(own, "site")}, Owner: Account("c1"), Bounds: site.UsualBounds}
 	require.NoError(t, os.Mkdir(w.Write[0], 0o755))
 	give(t, w.Write[0], w.Owner)
 	out := run(t, w, nil, "/bin/sh", "-c", "exec 2>&1; id -u; grep -E '^(Cap|NoNewPrivs)' /proc/self/status; cat "+dir+
@@ -164,7 +164,7 @@ func TestWhatLeadsOutOfAWorld(t *testing.T) {
 		},
 	}
 	own := short(t)
-	w := World{Run: own, Owner: Account("c2"), Bounds: Usual}
+	w := World{Run: own, Owner: Account("c2"), Bounds: site.UsualBounds}
 	script, err := os.ReadFile("testdata/calls.php")
 	require.NoError(t, err)
 	code := strings.TrimPrefix(strings.ReplaceAll(string(script), "PORT", strconv.Itoa(port)), "<?php")
@@ -194,7 +194,7 @@ func TestBoundsOfAWorld(t *testing.T) {
 	here(t)
 	own := short(t)
 	w := World{Run: own, Owner: Account("c3"), Write: []string{filepath.Join(own, "site")},
-		Bounds: Bounds{Memory: 512 << 20,
+		Bounds: site.Bounds{Program: 512 << 20,
 			Processes: 20, File: 1 << 20, Files: 64, Temp: 64 << 20, CPU: time.Hour}}
 	require.NoError(t, os.Mkdir(w.Write[0], 0o755))
 	give(t, w.Write[0], w.Owner)
@@ -213,7 +213,7 @@ i=0; while [ $i -lt 40 ]; do (sleep 5) & i=$((i+1)); done; echo end`)
 func TestNoProcessOfAWorldOutlivesIt(t *testing.T) {
 	here(t)
 	own := short(t)
-	w := World{Run: own, Owner: Account("c4"), Bounds: Usual, As: map[string]string{"/tell": own}}
+	w := World{Run: own, Owner: Account("c4"), Bounds: site.UsualBounds, As: map[string]string{"/tell": own}}
 	out := run(t, w, nil, "/bin/sh", "-c", "setsid sh -c 'trap \"\" TERM HUP; sleep 3127' & sleep 0.2; pgrep -c "+
 		"sleep || echo 1")
 	assert.Equal(t, "1\n", out, "it ran")

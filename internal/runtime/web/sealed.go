@@ -25,7 +25,7 @@ const PortHeader = "Alibi-Port"
 // Sealed is what a copy's code has of the machine and of the world outside, beyond its own folders.
 type Sealed struct {
 	ID     string // by which its account is made where we are root
-	Bounds wall.Bounds
+	Bounds site.Bounds
 	Names  []string // its own host names; names below them are its own too
 	Port   string   // at which visitors reach it
 	// Database is the server that it works with; nil: none.

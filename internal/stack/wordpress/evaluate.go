@@ -111,7 +111,7 @@ func (c config) evaluate(ctx context.Context, p stack.Place, above bool) (config
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	cmd, err := wall.Once(ctx, dir, wall.Bounds{Memory: 1 << 30, Processes: 8, CPU: 5 * time.Second, File: 1 << 20},
+	cmd, err := wall.Once(ctx, dir, site.Bounds{Program: 1 << 30, Processes: 8, CPU: 5 * time.Second, File: 1 << 20},
 		p.PHP(), "-n", "-d", "open_basedir="+dir, "-d", "disable_functions="+turnedOff,
 		"-d", "allow_url_fopen=0", "-d", "memory_limit=64M", "-d", "max_execution_time=4", "-d", "display_errors=0",
 		"-d", "log_errors=0", run, here(file), here(root), p.About(ctx).HostPort)

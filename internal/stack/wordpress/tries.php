@@ -59,6 +59,26 @@ final class Alibi_Tries {
 		$this->add( 'the database server as another account', $account . ' at ' . $server, $by );
 	}
 
+	/** Tells what the database server gives to the copy's own account beyond its database. */
+	private function server() {
+		global $wpdb;
+		if ( defined( 'FQDB' ) ) {
+			return;
+		}
+		$loud = $wpdb->suppress_errors( true );
+		$more = array_diff( $wpdb->get_col( 'SHOW DATABASES' ), array( DB_NAME, 'information_schema', 'performance_schema', 'test' ) ); // "test" is everybody's
+		$this->add( 'databases of others', implode( ', ', array_slice( $more, 0, 5 ) ) . ( $more ? '' : 'SHOW DATABASES' ), $more ? '' : 'it sees its own alone' );
+		$rights = array_filter( $wpdb->get_col( 'SHOW GRANTS' ), function ( $grant ) {
+			return false !== strpos( $grant, ' ON *.* ' ) && 0 !== strpos( $grant, 'GRANT USAGE ON ' );
+		} );
+		$this->add( 'rights over the database server', 'SHOW GRANTS', $rights ? '' : 'its account has none' );
+		$this->add( 'a file by the database server', '/etc/passwd', null === $wpdb->get_var( "SELECT LOAD_FILE('/etc/passwd')" ) ? 'the server gives none' : '' );
+		$others = (int) $wpdb->get_var( "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER <> SUBSTRING_INDEX(CURRENT_USER(), '@', 1)" );
+		$this->add( 'what others ask the database server', 'PROCESSLIST', $others ? '' : 'it sees its own alone' );
+		$this->add( 'accounts of the database server', 'mysql.user', null === $wpdb->get_var( 'SELECT COUNT(*) FROM mysql.user' ) ? 'denied' : '' );
+		$wpdb->suppress_errors( $loud );
+	}
+
 	private function program( $command ) {
 		if ( ! function_exists( 'exec' ) || false !== strpos( ',' . ini_get( 'disable_functions' ) . ',', ',exec,' ) ) {
 			return null;
@@ -100,6 +120,7 @@ final class Alibi_Tries {
 		if ( '' !== $ask['account'] ) {
 			$this->database( $ask['server'], $ask['account'] );
 		}
+		$this->server();
 		$status = (string) @file_get_contents( '/proc/self/status' );
 		$rights = preg_match( '/^CapEff:\s*0+$/m', $status ) && preg_match( '/^NoNewPrivs:\s*1$/m', $status );
 		$this->add( 'rights over the machine', 'root, or a way to it', $rights ? 'it has none, and can get none' : '' );

@@ -113,6 +113,35 @@ func (l Login) Databases(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
+// LetsIn tells whom the server lets in beside the owner of a database, by its own tables of accounts. (A role has
+// no host, and nobody signs in as one; what PUBLIC may, all may.)
+func (l Login) LetsIn(ctx context.Context, database, owner string) (tables.LetIn, error) {
+	db, err := l.pool("", 1, nil)
+	if err != nil {
+		return tables.LetIn{}, err
+	}
+	defer db.Close()
+	ask := func(q string, args ...any) (out []string, err error) {
+		list, err := records(ctx, db, q, args...)
+		for _, r := range list {
+			out = append(out, r["U"]+"@"+r["H"])
+		}
+		return out, err
+	}
+	var in tables.LetIn
+	in.Unguarded, err = ask("SELECT User AS U, Host AS H FROM mysql.user WHERE Host <> '' AND " +
+		"authentication_string = '' AND plugin IN ('', 'mysql_native_password', 'caching_sha2_password', " +
+		"'sha256_password') ORDER BY User, Host")
+	if err == nil {
+		in.Database, err = ask("SELECT User AS U, Host AS H FROM mysql.db WHERE ? LIKE Db AND Select_priv = 'Y' AND "+
+			"User <> ? ORDER BY User, Host", database, owner)
+	}
+	if err != nil {
+		return tables.LetIn{}, fmt.Errorf("asking %s whom it lets in: %w", l, explain(err))
+	}
+	return in, nil
+}
+
 // MayMake tells whether an account may make databases and accounts: it is
 // asked for by its grants, nothing is tried.
 func (l Login) MayMake(ctx context.Context) (bool, error) {
