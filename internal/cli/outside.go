@@ -24,8 +24,9 @@ func (a *app) caught() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "caught COPY [NUMBER]",
 		Short: "Show what a copy wanted to send or reach outside",
-		Long: `List the mails that a copy's code wanted to send, the calls that its quiet rules caught, and what its wall
-refused or let through, the newest first, or one of them in full. With --eml a mail is written as it is
+		Long: `List the mails that a copy's code wanted to send, the calls that its quiet rules caught, what its wall
+refused or let through, and the bounds that it met, the newest first, or one of them in full. Where PHP tells
+who asked, the file and line of the plugin or theme stand with it. With --eml a mail is written as it is
 (RFC 5322). What was refused can be let through with: alibi allow COPY HOST:PORT.`,
 		Example:           "  alibi caught winter\n  alibi caught winter 3 --eml >mail.eml",
 		Args:              args(cobra.RangeArgs(1, 2)),

@@ -117,7 +117,8 @@ func (c *caughtScreen) words() []hint {
 	return []hint{{"mail", "the copy's code sent it, and it was caught"},
 		{"call", "the copy's code called another machine, and its quiet rules kept it back"},
 		{"refused", "the copy's wall let nothing out there: a machine, a port, another account of the database"},
-		{"reached", "the wall let it through, as it was allowed to"}}
+		{"reached", "the wall let it through, as it was allowed to"},
+		{"bound", "its programs came up against what they may use of the machine"}}
 }
 
 func (c *caughtScreen) view(a *app, w, h int) []string {

@@ -116,7 +116,7 @@ func (f *fork) start(ctx context.Context) error {
 	if why := wall.Missing(); f.b.env.Sealed && why != "" {
 		return fmt.Errorf("%w: %w: %s", errNoStart, pool.ErrUnsealed, why)
 	}
-	s.Sealed = pool.Sealed(local.New(f.b.env.Local), f.site, (&outbox.Notes{Dir: s.Mail}).Call)
+	s.Sealed = pool.Sealed(local.New(f.b.env.Local), f.site, &outbox.Notes{Dir: s.Mail})
 	started, err := web.Start(s)
 	if err != nil {
 		return fmt.Errorf("%w: %w", errNoStart, err)

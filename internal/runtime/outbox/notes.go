@@ -45,6 +45,8 @@ type note struct {
 	First   time.Time `json:"first"`
 	Last    time.Time `json:"last"`
 	Out     int64     `json:"out,omitempty"` // bytes
+	Limit   string    `json:"limit,omitempty"`
+	What    string    `json:"what,omitempty"`
 	In      int64     `json:"in,omitempty"`
 	unsaved bool
 }
@@ -62,26 +64,42 @@ func (n *Notes) Call(c wall.Call) {
 	if n.trying > 0 && tried(c) {
 		return
 	}
+	k := target{c.Network, c.Host, c.Port, c.Through}
+	if n.by[k] == nil && len(n.by) >= mostTargets {
+		k = target{c.Network, "further ones", 0, c.Through}
+	}
+	x := n.count(k, c.At)
+	x.Out, x.In = x.Out+c.Out, x.In+c.In
+}
+
+// Met notes a bound that was met.
+func (n *Notes) Met(m wall.Met) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	x := n.count(target{network: bound, host: m.Bound}, m.At)
+	x.Limit, x.What = m.Limit, m.What
+}
+
+// bound is the network of a note that is of a bound.
+const bound = "bound"
+
+// count counts one time more, and has it written down soon.
+func (n *Notes) count(k target, at time.Time) *note {
 	if n.by == nil {
 		n.by = map[target]*note{}
 	}
-	k := target{c.Network, c.Host, c.Port, c.Through}
 	x := n.by[k]
 	if x == nil {
-		if len(n.by) >= mostTargets {
-			k = target{c.Network, "further ones", 0, c.Through}
-		}
-		if x = n.by[k]; x == nil {
-			x = n.known(k, c.At)
-			n.by[k] = x
-		}
+		x = n.known(k, at)
+		n.by[k] = x
 	}
 	x.Times++
-	x.Last, x.Out, x.In, x.unsaved = c.At, x.Out+c.Out, x.In+c.In, true
+	x.Last, x.unsaved = at, true
 	if !n.pending {
 		n.pending = true
 		time.AfterFunc(soon, n.save)
 	}
+	return x
 }
 
 // Trying says that the copy's code tries for Alibi what it can reach, until done is called. What it tries then is not
@@ -115,7 +133,10 @@ func (k target) file() string {
 	h := fnv.New64a()
 	fmt.Fprintf(h, "%s %s %d", k.network, k.host, k.port)
 	kind := "refused"
-	if k.through {
+	switch {
+	case k.network == bound:
+		kind = bound
+	case k.through:
 		kind = "reached"
 	}
 	return kind + "-" + hex.EncodeToString(h.Sum(nil)) + ".json"
@@ -196,6 +217,8 @@ func (it Item) about() string {
 		return "refused " + times
 	case "reached":
 		return fmt.Sprintf("%s, %s bytes out, %s in", times, site.Number(it.Out), site.Number(it.In))
+	case bound:
+		return times + ": " + it.Subject
 	}
 	return it.Subject
 }
@@ -208,6 +231,8 @@ func readNote(it *Item, text []byte) error {
 	}
 	it.At, it.Times = x.Last, x.Times
 	switch x.Network {
+	case bound:
+		it.To, it.Subject = x.Host+" "+x.Limit, x.What
 	case "database":
 		it.To = "the database as " + x.Host
 	case "icmp":

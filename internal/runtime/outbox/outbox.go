@@ -30,7 +30,7 @@ const largest = 256 << 10
 // Item is one thing that was caught.
 type Item struct {
 	At      time.Time `json:"at"`
-	Kind    string    `json:"kind"` // "mail", "call"; "refused": by the copy's wall; "reached": let through by it
+	Kind    string    `json:"kind"` // "mail", "call"; "refused" by the copy's wall; "reached": let through; "bound": met
 	To      string    `json:"to"`   // addresses, or a method and a URL
 	Subject string    `json:"subject,omitempty"`
 	Text    string    `json:"text,omitempty"`
@@ -85,11 +85,11 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 
 // reader are by the beginning of a file's name.
 var reader = map[string]func(*Item, []byte) error{"mail": readMail, "outward": readCall, "sendmail": readMessage,
-	"refused": readNote, "reached": readNote}
+	"refused": readNote, "reached": readNote, bound: readNote}
 
 // called is what a thing is called, by the beginning of its file's name.
 var called = map[string]string{"mail": "mail", "sendmail": "mail", "outward": "call", "refused": "refused",
-	"reached": "reached"}
+	"reached": "reached", bound: bound}
 
 // asked is what the CMS was asked to send.
 type asked struct {

@@ -48,7 +48,8 @@ type Pool struct {
 
 	mu      sync.Mutex
 	running map[site.ID]*entry
-	starts  map[site.ID]int // how often each was started
+	starts  map[site.ID]int  // how often each was started
+	full    map[site.ID]bool // those that were stopped for what their folders hold
 	noted   map[site.ID]*outbox.Notes
 }
 
@@ -82,7 +83,7 @@ const again = 3 * time.Second
 func (p *Pool) Get(ctx context.Context, s site.Site) (Running, error) {
 	p.mu.Lock()
 	if p.running == nil {
-		p.running, p.starts = map[site.ID]*entry{}, map[site.ID]int{}
+		p.running, p.starts, p.full = map[site.ID]*entry{}, map[site.ID]int{}, map[site.ID]bool{}
 	}
 	e := p.running[s.ID]
 	if e != nil && e.ended() {
@@ -146,7 +147,7 @@ func Inside(ctx context.Context, s site.Site, have []php.PHP, run string, termin
 	spec := specOf(s)
 	spec.Run = run
 	spec.PHP, _ = php.Choose(have, s.Runtime.PHP)
-	if spec.Sealed = Sealed(local.New(s.Host), s, (&outbox.Notes{Dir: spec.Mail}).Call); spec.Sealed != nil {
+	if spec.Sealed = Sealed(local.New(s.Host), s, &outbox.Notes{Dir: spec.Mail}); spec.Sealed != nil {
 		spec.Sealed.Terminal = terminal
 	}
 	return spec.Inside(ctx, net.JoinHostPort("127.0.0.1", s.Address().Port), program, args...)
@@ -171,6 +172,12 @@ func (e *entry) ended() bool {
 	}
 }
 
+// full tells whether a copy was stopped, or not started, for what its folders hold.
+func (e *entry) full() bool {
+	w, ok := e.web.(*web.Web)
+	return errors.Is(e.err, web.ErrFull) || ok && w.Full()
+}
+
 // stop ends a copy's programs, and removes their sockets and logs.
 func (e *entry) stop() {
 	e.web.Stop()
@@ -182,6 +189,7 @@ func (e *entry) stop() {
 // drop stops an entry; the pool is locked.
 func (p *Pool) drop(id site.ID, e *entry, why string) {
 	delete(p.running, id)
+	p.full[id] = e.full()
 	if e.web != nil {
 		p.Log.Info("stopping a copy", "site", e.spec.Name, "why", why)
 		go e.stop()
@@ -201,7 +209,7 @@ func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 		return nil, err
 	}
 	p.mu.Lock()
-	n := p.starts[s.ID]
+	n, full := p.starts[s.ID], p.full[s.ID]
 	p.starts[s.ID]++
 	p.mu.Unlock()
 	if n == 0 {
@@ -219,7 +227,9 @@ func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 	if why := wall.Missing(); p.Sealed && why != "" {
 		return nil, fmt.Errorf("%w: %s", ErrUnsealed, why)
 	}
-	spec.Sealed = Sealed(local.New(p.Local), s, p.notes(s, spec.Mail).Call)
+	if spec.Sealed = Sealed(local.New(p.Local), s, p.notes(s, spec.Mail)); spec.Sealed != nil {
+		spec.Sealed.Full = full
+	}
 	w, err := web.Start(spec)
 	if err != nil {
 		return nil, err
@@ -252,7 +262,7 @@ func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Runn
 	}
 	spec.Run = path.Join(path.Dir(s.Root), "run")
 	why := ""
-	if spec.Sealed, why = sealed(h, s, nil), remote.Unsealed(ctx, h, s.Database.Server); why != "" {
+	if spec.Sealed, why = sealed(h, s), remote.Unsealed(ctx, h, s.Database.Server); why != "" {
 		spec.Sealed = nil
 		if p.Sealed {
 			return nil, fmt.Errorf("%w: %s", ErrUnsealed, why)

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -16,6 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/host"
+	"alibi/internal/host/local"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
 	"alibi/internal/runtime/web"
@@ -135,4 +138,58 @@ func TestWhatCannotBeStarted(t *testing.T) {
 		"the preview draws it")
 	assert.True(t, subDirs(site.Site{Facts: &site.Facts{Network: &site.Network{}}}))
 	assert.False(t, subDirs(site.Site{}))
+}
+
+func TestACopyThatHoldsTooMuchIsStoppedUntilThereIsRoom(t *testing.T) {
+	p, s := newPool(t)
+	ctx := context.Background()
+	big := filepath.Join(s.Root, "big")
+	require.NoError(t, os.WriteFile(big, make([]byte, 3<<20), 0o644))
+	s.Runtime.Bounds = "disk=2M"
+	first, err := p.Get(ctx, s)
+	require.NoError(t, err, "it is measured when it runs: nobody waits for that")
+	select {
+	case <-first.Gone():
+	case <-time.After(time.Minute):
+		t.Fatal("it still runs")
+	}
+	_, err = p.Get(ctx, s)
+	require.ErrorIs(t, err, web.ErrFull)
+	assert.ErrorContains(t, err, "alibi runtime COPY --bounds disk=", "what to do is said")
+	caught, err := local.New("slipway").Open(ctx, filepath.Join(filepath.Dir(s.Root), "caught"))
+	require.NoError(t, err)
+	defer caught.Close()
+	require.Eventually(t, func() bool {
+		list, err := outbox.List(ctx, caught)
+		return err == nil && len(list) == 1 && list[0].Kind == "bound" && list[0].To == "disk 2.0 MiB" &&
+			strings.HasPrefix(list[0].About(), "1 time: its folders hold 3.0 MiB")
+	}, time.Minute, 10*time.Millisecond)
+	s.Runtime.Bounds = "disk=20M" // it is changed
+	second, err := p.Get(ctx, s)
+	require.NoError(t, err)
+	assert.Contains(t, page(t, second), "runs")
+	s.Runtime.Bounds = "disk=2M"
+	third, err := p.Get(ctx, s)
+	require.NoError(t, err)
+	<-third.Gone()
+	require.NoError(t, os.Remove(big))
+	require.Eventually(t, func() bool { _, err := p.Get(ctx, s); return err == nil }, time.Minute, 50*time.Millisecond)
+}
+
+// What a copy's code left in the folder of our files is not written into.
+func TestOurFilesAreNotWrittenWhereACopyPutsThem(t *testing.T) {
+	p, s := newPool(t)
+	victim := filepath.Join(t.TempDir(), "victim")
+	require.NoError(t, os.WriteFile(victim, []byte("as it was"), 0o600))
+	run := filepath.Join(p.Run, string(s.ID), "0")
+	require.NoError(t, os.MkdirAll(run, 0o700))
+	for _, name := range []string{"nginx.conf", "php-fpm.conf", "quiet.php", "php-fpm.log", "database.sock", "etc"} {
+		require.NoError(t, os.Symlink(victim, filepath.Join(run, name)))
+	}
+	r, err := p.Get(context.Background(), s)
+	require.NoError(t, err)
+	assert.Contains(t, page(t, r), "runs")
+	text, err := os.ReadFile(victim)
+	require.NoError(t, err)
+	assert.Equal(t, "as it was", string(text))
 }

@@ -9,23 +9,24 @@ import (
 	"alibi/internal/tables/engines"
 )
 
-// Sealed gives what the code of a copy has of a machine and of the world outside, where it runs; tell hears what it
-// tries to reach. It is nil where no wall can be had.
-func Sealed(h host.Host, s site.Site, tell func(wall.Call)) *web.Sealed {
+// Sealed gives what the code of a copy has of a machine and of the world outside, where it runs; what it
+// tries to reach, and the bounds that it meets, are noted. It is nil where no wall can be had.
+func Sealed(h host.Host, s site.Site, n *outbox.Notes) *web.Sealed {
 	if wall.Missing() != "" {
 		return nil
 	}
-	return sealed(h, s, tell)
+	out := sealed(h, s)
+	out.Tell, out.Met = n.Call, n.Met
+	return out
 }
 
 // sealed is as Sealed, for a host of which it is not known.
-func sealed(h host.Host, s site.Site, tell func(wall.Call)) *web.Sealed {
+func sealed(h host.Host, s site.Site) *web.Sealed {
 	out := &web.Sealed{
 		ID:      string(s.ID),
 		Bounds:  s.Bounds(),
 		Port:    s.Address().Port,
 		Allowed: s.Allowed(),
-		Tell:    tell,
 	}
 	for _, a := range s.Addresses {
 		out.Names = append(out.Names, a.Host)

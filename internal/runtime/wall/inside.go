@@ -169,8 +169,11 @@ func take(b site.Bounds) error {
 		if err := unix.Getrlimit(what, &is); err != nil {
 			return fmt.Errorf("bounding the copy: %w", err)
 		}
-		most := min(uint64(max(n, 0)), is.Max)
-		if err := unix.Setrlimit(what, &unix.Rlimit{Cur: most, Max: most}); err != nil {
+		most, end := min(uint64(max(n, 0)), is.Max), min(uint64(max(n, 0)), is.Max)
+		if what == unix.RLIMIT_CPU {
+			end = min(most+5, is.Max) // who is told by a signal can be told from who is killed
+		}
+		if err := unix.Setrlimit(what, &unix.Rlimit{Cur: most, Max: end}); err != nil {
 			return fmt.Errorf("bounding the copy: %w", err)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -243,4 +244,51 @@ func TestAnOrdinaryAccountHasTheSameWall(t *testing.T) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, 4, strings.Count(string(out), "--- PASS"), string(out))
+}
+
+// Files are given to a copy's account while its code puts links in the way: nothing outside becomes that account's.
+func TestWhatIsGivenStaysInsideWhateverIsPutInTheWay(t *testing.T) {
+	if os.Geteuid() != 0 {
+		return // files are given to others under root alone
+	}
+	dir, outside := t.TempDir(), t.TempDir()
+	for _, d := range []string{filepath.Join(dir, "a"), outside} {
+		require.NoError(t, os.MkdirAll(filepath.Join(d, "b"), 0o755))
+		for i := range 20 {
+			require.NoError(t, os.WriteFile(filepath.Join(d, "b", strconv.Itoa(i)), nil, 0o600))
+		}
+	}
+	require.NoError(t, os.Symlink(filepath.Join(outside, "b/0"), filepath.Join(dir, "link")))
+	stop, ended := make(chan struct{}), make(chan struct{})
+	var swaps atomic.Int64
+	go func() {
+		defer close(ended)
+		at, aside := filepath.Join(dir, "a"), filepath.Join(dir, "aside")
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			if os.Rename(at, aside) != nil || os.Symlink(outside, at) != nil || os.Remove(at) != nil ||
+				os.Rename(aside, at) != nil {
+				t.Error("the test's own links can't be exchanged")
+				swaps.Store(3000)
+				return
+			}
+			swaps.Add(1)
+		}
+	}()
+	for i := 0; swaps.Load() < 3000; i++ {
+		_ = Give(dir, host.Owner{User: 1900000001 + i%2, Group: 1900000001}) // it may be in the way just then
+	}
+	close(stop)
+	<-ended
+	require.NoError(t, filepath.WalkDir(outside, func(name string, d os.DirEntry, err error) error {
+		require.NoError(t, err)
+		fi, err := d.Info()
+		require.NoError(t, err)
+		assert.Zero(t, host.OwnerOf(fi).User, name)
+		return nil
+	}))
 }

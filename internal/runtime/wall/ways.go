@@ -49,6 +49,14 @@ type Call struct {
 	Out, In int64 // bytes, of one that was let through
 }
 
+// Met is a bound that the programs of a world came up against.
+type Met struct {
+	At    time.Time
+	Bound string // as site.Bounds.With names it
+	Limit string // how much that is
+	What  string // what came of it
+}
+
 // MailPorts are those at which mail is handed in (RFC 5321, RFC 6409; 2525 is what providers offer beside).
 var MailPorts = []int{25, 587, 2525}
 

@@ -34,6 +34,10 @@ type Sealed struct {
 	Terminal bool        // as of wall.World
 	// Tell hears what it tried to reach; nil: nobody does.
 	Tell func(wall.Call)
+	// Met hears of its bounds that are met; nil: nobody does.
+	Met func(wall.Met)
+	// Full says that it was stopped for what its folders hold, which is to be looked at first.
+	Full bool
 }
 
 // Server is a database server as a copy's code reaches it.

@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"text/template"
 	"time"
 
@@ -69,6 +70,8 @@ type Web struct {
 	gone  chan struct{}
 	// closers are what is carried out of its world.
 	closers []io.Closer
+	// tooLarge says that it was stopped for what its folders hold.
+	tooLarge atomic.Bool
 }
 
 // Start starts the programs and waits until they answer.
@@ -82,6 +85,11 @@ func Start(s Spec) (*Web, error) {
 	for _, d := range []string{s.Run, filepath.Join(s.Run, "tmp"), s.Logs, s.Mail} {
 		if err := os.MkdirAll(d, 0o700); err != nil && d != "" {
 			return nil, fmt.Errorf("making room for the site's sockets, logs and mail: %w", err)
+		}
+	}
+	if s.Sealed != nil && s.Sealed.Full {
+		if err := s.fits(); err != nil {
+			return nil, err
 		}
 	}
 	support, err := s.Support()
@@ -108,6 +116,7 @@ func Start(s Spec) (*Web, error) {
 		return nil, err
 	}
 	go w.watch()
+	w.keepBounds()
 	return w, nil
 }
 

@@ -65,12 +65,16 @@ type dialer interface {
 	Dial(ctx context.Context) (net.Conn, error)
 }
 
+func dial(d dialer) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, _, _ string) (net.Conn, error) { return d.Dial(ctx) }
+}
+
 func get(t *testing.T, d dialer, path string) (int, string, http.Header) {
 	t.Helper()
 	c := &http.Client{
 		Transport: &http.Transport{
 			DisableKeepAlives: true,
-			DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return d.Dial(ctx) },
+			DialContext:       dial(d),
 		},
 	}
 	resp, err := c.Get("http://winter.localhost:7700" + path)
