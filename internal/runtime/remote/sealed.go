@@ -12,6 +12,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
+	"alibi/internal/site"
 )
 
 // Unsealed says why the code of a copy on a host can't run in a world of its own; "" if it can. server is the copy's
@@ -36,12 +37,25 @@ if [ -n "$to" ]; then
 fi
 exec bwrap "$@") & cat >/dev/null; kill -TERM 0; wait; rm -rf "$here"`
 
-// inWorld bounds the server and starts it with what carries a socket to it, and a port to the database's.
-const inWorld = `ulimit -v 4194304; ulimit -n 4096; ulimit -t 3600
-php=$1 by=$2 here=$3 port=$4; shift 4
+// inWorld starts the server with what carries a socket to it, and a port to the database's.
+const inWorld = `php=$1 by=$2 here=$3 port=$4; shift 4
 "$php" -n "$by" "unix://$here/web.sock" tcp://` + web.InnerAddr + ` \
 	${port:+"tcp://127.0.0.1:$port" "unix://$here/database.sock"} &
 exec "$@"`
+
+// bounds has a shell and what it starts keep to bounds, as far as sh knows them (POSIX ulimit: -f counts 512 bytes;
+// -v, -n and -t are in every shell that there is).
+func bounds(b site.Bounds) (out string) {
+	for _, x := range []struct {
+		flag string
+		n    int64
+	}{{"v", b.Program >> 10}, {"n", int64(b.Files)}, {"t", int64(b.CPU.Seconds())}, {"f", b.File >> 9}} {
+		if x.n > 0 {
+			out += fmt.Sprintf("ulimit -%s %d; ", x.flag, x.n)
+		}
+	}
+	return out
+}
 
 // startSealed runs a site's server in a world of its own on the host.
 func startSealed(ctx context.Context, h host.Host, r host.Root, s web.Spec) (*Running, error) {
@@ -80,7 +94,7 @@ func startSealed(ctx context.Context, h host.Host, r host.Root, s web.Spec) (*Ru
 		etc[name] = path.Join(s.Run, "etc", name)
 	}
 	by := path.Join(s.Run, "carrier.php")
-	program := append([]string{"-c", inWorld, "sh", s.PHP.CLI, by, here, port, s.PHP.CLI}, s.Args(web.InnerAddr)...)
+	program := append([]string{"-c", bounds(s.Sealed.Bounds) + inWorld, "sh", s.PHP.CLI, by, here, port, s.PHP.CLI}, s.Args(web.InnerAddr)...)
 	account := ""
 	if s.Sealed.Database != nil {
 		account = s.Sealed.Database.Account

@@ -22,7 +22,8 @@ import (
 const greedy = `<?php
 switch ($_GET['take']) {
 	case 'cpu': while (true) {} break;
-	case 'file': for ($i = 0; $i < 100; $i++) file_put_contents(__DIR__ . '/one', str_repeat('x', 100000), FILE_APPEND); break;
+	case 'file':
+		for ($i = 0; $i < 100; $i++) file_put_contents(__DIR__ . '/one', str_repeat('x', 100000), FILE_APPEND); break;
 	case 'program': $x = str_repeat('x', 2000000000); break;
 	case 'memory': $x = str_repeat('x', 300000000); sleep(60); break;
 	case 'processes': for ($i = 0; $i < 40; $i++) $p[] = @proc_open('exec sleep 60', array(), $pipes); sleep(60); break;

@@ -21,12 +21,14 @@ import (
 	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
+	"alibi/internal/site"
 )
 
 // page answers with what the code may do.
 const page = `<?php
 if (isset($_GET['mail'])) { var_dump(mail('a@b.example', 'Hello', 'text')); exit; }
 if (isset($_GET['read'])) { echo @file_get_contents($_GET['read']) === false ? 'refused' : 'read'; exit; }
+if (isset($_GET['files'])) { echo posix_getrlimit()['soft openfiles']; exit; }
 if (isset($_GET['fail'])) { nothing_is_called_this(); }
 echo PHP_VERSION, ' ', ini_get('memory_limit'), ' ', ini_get('upload_max_filesize'), ' ',
 	ini_get('max_execution_time'), ' ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['HTTP_HOST'];
@@ -204,7 +206,7 @@ func TestNoPHP(t *testing.T) {
 
 func TestOnAnotherHost(t *testing.T) {
 	for name, sealed := range map[string]*web.Sealed{"open": nil,
-		"sealed": {ID: "c1", Names: []string{"copy.localhost"}}} {
+		"sealed": {ID: "c1", Names: []string{"copy.localhost"}, Bounds: site.Bounds{Files: 777}}} {
 		t.Run(name, func(t *testing.T) { onAnotherHost(t, sealed) })
 	}
 }
@@ -241,6 +243,8 @@ func onAnotherHost(t *testing.T, sealed *web.Sealed) {
 		assert.NotContains(t, text, "deep water", "a link leads to nothing outside")
 		_, text, _ = get(t, x, "/?read="+wall.Mark)
 		assert.Equal(t, "read", text, "it knows that it is in a world")
+		_, text, _ = get(t, x, "/?files=1")
+		assert.Equal(t, "777", text, "its bounds")
 	}
 	x.Stop()
 	select {
