@@ -110,7 +110,8 @@ func system() []string {
 // folder are the arguments for a folder that everybody in the world can look into.
 func folder(name string) []string { return []string{"--perms", "0755", "--dir", name} }
 
-// above are the arguments for the folders in which something of ours is to be seen.
+// above are the arguments for the folders in which something of ours is to be seen. They are empty otherwise, and not
+// to be written into: one that lies in /tmp would seem to be the machine's own.
 func above(list []string) (out []string) {
 	var dirs []string
 	for _, name := range list {
@@ -120,7 +121,7 @@ func above(list []string) (out []string) {
 	}
 	slices.Sort(dirs)
 	for _, d := range slices.Compact(dirs) {
-		out = append(out, folder(d)...)
+		out = append(out, "--perms", "0555", "--dir", d)
 	}
 	return out
 }
