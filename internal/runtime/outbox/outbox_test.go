@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -114,46 +115,78 @@ func TestMailIsWrittenAsAFile(t *testing.T) {
 }
 
 func TestWhatWasCalledIsNotedByTarget(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "caught")
-	at := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
-	n := &Notes{Dir: dir}
-	for i := range 12 {
-		n.Call(wall.Call{At: at.Add(time.Duration(i) * time.Second), Network: "tcp", Host: "api.example", Port: 443})
-	}
-	n.Call(wall.Call{At: at, Network: "tcp", Host: "pay.example", Port: 443, Through: true, Out: 1200, In: 34})
-	n.Call(wall.Call{At: at, Network: "database", Host: "live_1"})
-	read := func() (out []string) {
-		r, err := local.New("slipway").Open(context.Background(), dir)
-		if err != nil {
-			return nil
+	synctest.Test(t, func(t *testing.T) {
+		dir := filepath.Join(t.TempDir(), "caught")
+		at := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
+		n := &Notes{Dir: dir}
+		for i := range 12 {
+			n.Call(wall.Call{At: at.Add(time.Duration(i) * time.Second), Network: "tcp", Host: "api.example", Port: 443})
 		}
-		defer r.Close()
-		list, err := List(context.Background(), r)
+		n.Call(wall.Call{At: at, Network: "tcp", Host: "pay.example", Port: 443, Through: true, Out: 1200, In: 34})
+		n.Call(wall.Call{At: at, Network: "database", Host: "live_1"})
+		n.Met(wall.Met{At: at, Bound: "memory", Limit: "2.0 GiB", What: "its largest program was ended"})
+		assert.Empty(t, noted(t, dir), "calls are gathered for a moment")
+		time.Sleep(soon)
+		synctest.Wait()
+		assert.Equal(t, []string{"bound memory 2.0 GiB, 1 time: its largest program was ended ",
+			"reached tcp pay.example:443, 1 time, 1,200 bytes out, 34 in pay.example:443",
+			"refused tcp api.example:443, refused 12 times api.example:443",
+			"refused the database as live_1, refused 1 time "}, noted(t, dir))
+		// The copy's code may have put anything there: nothing is written through a link, and who goes on counts on.
+		secret := filepath.Join(t.TempDir(), "secret")
+		require.NoError(t, os.WriteFile(secret, []byte("deep"), 0o600))
+		files, err := filepath.Glob(filepath.Join(dir, "refused-*"))
 		require.NoError(t, err)
-		for _, it := range list {
-			out = append(out, it.Kind+" "+it.To+", "+it.About()+" "+it.Target)
+		for _, f := range files {
+			require.NoError(t, os.Symlink(secret, filepath.Join(dir, "."+filepath.Base(f))))
+			require.NoError(t, os.WriteFile(strings.Replace(f, "refused-", "asked-", 1), []byte(`["plugins/a.php:7"]`), 0o600))
 		}
-		slices.Sort(out)
-		return out
+		again := &Notes{Dir: dir}
+		again.Call(wall.Call{At: at, Network: "tcp", Host: "api.example", Port: 443})
+		time.Sleep(soon)
+		synctest.Wait()
+		assert.Contains(t, noted(t, dir), "refused tcp api.example:443, refused 13 times, asked for by plugins/a.php:7 "+
+			"api.example:443")
+		b, err := os.ReadFile(secret)
+		require.NoError(t, err)
+		assert.Equal(t, "deep", string(b))
+	})
+}
+
+func TestWhatACopysCodeTriesForAlibiIsNotNoted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := t.TempDir()
+		n := &Notes{Dir: dir}
+		probe := wall.Call{At: time.Now(), Network: "tcp", Host: "192.0.2.77", Port: 443}
+		done := n.Trying()
+		n.Call(probe)
+		n.Call(wall.Call{At: time.Now(), Network: "tcp", Host: "api.example", Port: 443})
+		done()
+		n.Call(probe) // it is told a moment after it was made
+		time.Sleep(2 * soon)
+		synctest.Wait()
+		assert.Equal(t, []string{"refused tcp api.example:443, refused 1 time api.example:443"}, noted(t, dir),
+			"what else it calls meanwhile is its own doing")
+		n.Call(probe)
+		time.Sleep(soon)
+		synctest.Wait()
+		assert.Len(t, noted(t, dir), 2, "and so is the same later")
+	})
+}
+
+// noted gives what was noted in a folder, in lines.
+func noted(t *testing.T, dir string) (out []string) {
+	t.Helper()
+	r, err := local.New("slipway").Open(context.Background(), dir)
+	if err != nil {
+		return nil
 	}
-	want := []string{"reached tcp pay.example:443, 1 time, 1,200 bytes out, 34 in pay.example:443",
-		"refused tcp api.example:443, refused 12 times api.example:443",
-		"refused the database as live_1, refused 1 time "}
-	require.Eventually(t, func() bool { return slices.Equal(want, read()) }, time.Minute, 10*time.Millisecond)
-	// The copy's code may have put anything there: nothing is written through a link, and who goes on counts on.
-	secret := filepath.Join(t.TempDir(), "secret")
-	require.NoError(t, os.WriteFile(secret, []byte("deep"), 0o600))
-	files, err := filepath.Glob(filepath.Join(dir, "refused-*"))
+	defer r.Close()
+	list, err := List(context.Background(), r)
 	require.NoError(t, err)
-	for _, f := range files {
-		require.NoError(t, os.Symlink(secret, filepath.Join(dir, "."+filepath.Base(f))))
+	for _, it := range list {
+		out = append(out, it.Kind+" "+it.To+", "+it.About()+" "+it.Target)
 	}
-	again := &Notes{Dir: dir}
-	again.Call(wall.Call{At: at, Network: "tcp", Host: "api.example", Port: 443})
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(read(), "\n"), "refused 13 times") },
-		time.Minute,
-		10*time.Millisecond)
-	b, err := os.ReadFile(secret)
-	require.NoError(t, err)
-	assert.Equal(t, "deep", string(b))
+	slices.Sort(out)
+	return out
 }
