@@ -139,7 +139,8 @@ func TestWhatWasCalledIsNotedByTarget(t *testing.T) {
 		require.NoError(t, err)
 		for _, f := range files {
 			require.NoError(t, os.Symlink(secret, filepath.Join(dir, "."+filepath.Base(f))))
-			require.NoError(t, os.WriteFile(strings.Replace(f, "refused-", "asked-", 1), []byte(`["plugins/a.php:7"]`), 0o600))
+			asked := strings.Replace(f, "refused-", "asked-", 1)
+			require.NoError(t, os.WriteFile(asked, []byte(`["plugins/a.php:7"]`), 0o600))
 		}
 		again := &Notes{Dir: dir}
 		again.Call(wall.Call{At: at, Network: "tcp", Host: "api.example", Port: 443})
