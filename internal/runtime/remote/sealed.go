@@ -94,7 +94,8 @@ func startSealed(ctx context.Context, h host.Host, r host.Root, s web.Spec) (*Ru
 		etc[name] = path.Join(s.Run, "etc", name)
 	}
 	by := path.Join(s.Run, "carrier.php")
-	program := append([]string{"-c", bounds(s.Sealed.Bounds) + inWorld, "sh", s.PHP.CLI, by, here, port, s.PHP.CLI}, s.Args(web.InnerAddr)...)
+	program := append([]string{"-c", bounds(s.Sealed.Bounds) + inWorld, "sh", s.PHP.CLI, by, here, port, s.PHP.CLI},
+		s.Args(web.InnerAddr)...)
 	account := ""
 	if s.Sealed.Database != nil {
 		account = s.Sealed.Database.Account
