@@ -2,6 +2,7 @@ package tables
 
 import (
 	"context"
+	"errors"
 	"slices"
 )
 
@@ -106,6 +107,31 @@ type Patch interface {
 	// Whole puts other rows in place of all that a table has.
 	Whole(t Table, next func(put func(Row) error) error) error
 }
+
+// Transactor is an edit that changes single rows of a database which others write to meanwhile.
+type Transactor interface {
+	Edit
+	// Transactional tells whether rows of a table can be changed so.
+	Transactional(t Table) bool
+	// Transact has change look at rows and change them. Others see all of it at one moment when change gives nil,
+	// and nothing of it ever when it gives an error.
+	Transact(ctx context.Context, change func(Transaction) error) error
+}
+
+// Transaction is a change of single rows.
+type Transaction interface {
+	// Lock gives the rows that have these keys as they are now, and keeps others from changing them until the end.
+	Lock(t Table, keys [][]Value, give func(Row) error) error
+	// Put puts rows that are not there; ErrTaken if one with such a key is.
+	Put(t Table, rows []Row) error
+	// Set gives the row that has a key other values.
+	Set(t Table, key []Value, row Row) error
+	// Remove removes rows by their keys.
+	Remove(t Table, keys [][]Value) error
+}
+
+// ErrTaken is given for a row whose key another row has.
+var ErrTaken = errors.New("another row has its key")
 
 // Staged counts what was made.
 type Staged struct {
