@@ -218,6 +218,61 @@ func (b *Baseline) read(ctx context.Context, query, name string, s tables.Shard)
 	return out, rows.Err()
 }
 
+// Amend notes some rows of a table anew, and forgets those of gone, all at one moment.
+func (b *Baseline) Amend(ctx context.Context, table string, rows map[uint64]Pair, gone []uint64) error {
+	tx, err := b.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("writing the baseline: %w", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
+	if err := amend(ctx, tx, table, rows, gone); err != nil {
+		return fmt.Errorf("writing the baseline: %w", err)
+	}
+	return tx.Commit()
+}
+
+func amend(ctx context.Context, tx *sql.Tx, table string, rows map[uint64]Pair, gone []uint64) error {
+	found, err := tx.QueryContext(ctx, "SELECT rowid, data FROM rows WHERE tbl = ?1 OR "+
+		"substr(tbl, 1, length(?1) + 1) = ?1 || char(10)", table)
+	if err != nil {
+		return err
+	}
+	defer found.Close()
+	changed := map[int64][]byte{}
+	for found.Next() {
+		var id int64
+		var data, left []byte
+		if err := found.Scan(&id, &data); err != nil {
+			return err
+		}
+		for d := data; len(d) >= 24; d = d[24:] {
+			key := binary.LittleEndian.Uint64(d)
+			if _, anew := rows[key]; !anew && !slices.Contains(gone, key) {
+				left = append(left, d[:24]...)
+			}
+		}
+		if len(left) < len(data) {
+			changed[id] = left
+		}
+	}
+	if err := found.Err(); err != nil {
+		return err
+	}
+	for id, left := range changed {
+		if _, err := tx.ExecContext(ctx, "UPDATE rows SET data = ? WHERE rowid = ?", left, id); err != nil {
+			return err
+		}
+	}
+	var add []byte
+	for key, p := range rows {
+		add = binary.LittleEndian.AppendUint64(add, key)
+		add = binary.LittleEndian.AppendUint64(add, p.Origin)
+		add = binary.LittleEndian.AppendUint64(add, p.Copy)
+	}
+	_, err = tx.ExecContext(ctx, "INSERT INTO rows VALUES (?, ?)", table, add)
+	return err
+}
+
 // PutFiles notes all files, in place of those noted before.
 func (b *Baseline) PutFiles(ctx context.Context, files []File) error {
 	return b.putFiles(ctx, files, "DELETE FROM files")

@@ -68,3 +68,33 @@ func TestKey(t *testing.T) {
 	tab.Key, tab.Hidden = []string{"rowid"}, true
 	assert.NotEqual(t, tables.Keys(nil, tab).Of(is), tables.Keys(nil, tab).Of(was))
 }
+
+func TestSomeRowsAreNotedAnew(t *testing.T) {
+	ctx := context.Background()
+	b, err := Create(filepath.Join(t.TempDir(), "b.db"))
+	require.NoError(t, err)
+	defer b.Close()
+	for _, part := range []string{"1", "2"} {
+		w, err := b.Part(ctx, "posts", part)
+		require.NoError(t, err)
+		for k := range uint64(3) {
+			key := k + 10*uint64(part[0]-'0')
+			require.NoError(t, w.Put(ctx, key, Pair{key, key + 1}))
+		}
+		require.NoError(t, w.Close(ctx))
+	}
+	other, err := b.Rows(ctx, "postmeta")
+	require.NoError(t, err)
+	require.NoError(t, other.Put(ctx, 11, Pair{7, 7}))
+	require.NoError(t, other.Close(ctx))
+	require.NoError(t, b.Amend(ctx, "posts", map[uint64]Pair{11: {5, 6}, 30: {8, 9}}, []uint64{20, 99}))
+	got, err := b.Table(ctx, "posts")
+	require.NoError(t, err)
+	assert.Equal(t, map[uint64]Pair{10: {10, 11}, 11: {5, 6}, 12: {12, 13}, 21: {21, 22}, 22: {22, 23}, 30: {8, 9}}, got)
+	n, err := b.Count(ctx, "posts")
+	require.NoError(t, err)
+	assert.EqualValues(t, 6, n, "each row is noted once")
+	same, err := b.Table(ctx, "postmeta")
+	require.NoError(t, err)
+	assert.Equal(t, map[uint64]Pair{11: {7, 7}}, same)
+}

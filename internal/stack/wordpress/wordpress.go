@@ -37,6 +37,7 @@ var _ interface {
 	stack.Secrets
 	stack.Components
 	stack.Describer
+	stack.Items
 	stack.Secretive
 } = Stack{}
 

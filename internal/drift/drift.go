@@ -1,0 +1,219 @@
+// Package drift tells what became of two sites since they parted: of each row that is not what it was, what happened
+// to it on either side, and what both have now. Nothing has to be switched on for that: the baseline has a digest of
+// each row as it was.
+package drift
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"alibi/internal/baseline"
+	"alibi/internal/diff"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// State is what became of something on one side.
+type State string
+
+// The states.
+const (
+	Same    State = ""
+	Changed State = "changed"
+	Made    State = "made"
+	Gone    State = "gone"
+)
+
+// Row is a row that is not what it was when the sides parted, on one of them or both.
+type Row struct {
+	Table tables.Table
+	Key   []tables.Value
+	Found uint64 // what it is found by, in the baseline too
+
+	Live, Copy State
+	LiveRow    *tables.Row // as it is there; nil: it is not
+	CopyRow    *tables.Row
+	Became     *tables.Row // the live one, with the copy's addresses
+
+	Collides bool // the other side made another row under the same number
+	Passing  bool // the site writes it by itself
+}
+
+// Uncovered is a table of which it can't be told what became of its rows.
+type Uncovered struct {
+	Table string `json:"table"`
+	Why   string `json:"why"`
+}
+
+// Pair is two sites that were one.
+type Pair struct {
+	Base       *baseline.Baseline
+	Live, Copy tables.Snapshot
+	Transform  *stack.Transform // of a live row to one of the copy
+	Owns       func(table string) bool
+}
+
+// Rows compares the two sides with what they were, table by table.
+func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error) {
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(1, min(p.Live.Readers(), p.Copy.Readers())))
+	for _, t := range p.Live.Schema().Tables {
+		if !p.Owns(t.Name) || t.Counters {
+			continue
+		}
+		if why := p.uncovered(t); why != "" {
+			not = append(not, Uncovered{t.Name, why})
+			continue
+		}
+		g.Go(func() error {
+			rows, err := p.table(ctx, t)
+			mu.Lock()
+			defer mu.Unlock()
+			out = append(out, rows...)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, nil, err
+	}
+	return out, not, nil
+}
+
+// uncovered says why nothing can be told of the rows of a table.
+func (p Pair) uncovered(t tables.Table) string {
+	ct, both := p.Copy.Schema().Table(t.Name)
+	if !both {
+		return "the copy does not have it"
+	}
+	if len(t.Key) == 0 {
+		return "its rows have no key"
+	}
+	for _, k := range t.Key {
+		if i := t.Column(k); i < 0 || t.Columns[i].Charset != "" {
+			return "the key of its rows is a text"
+		}
+	}
+	if !slices.EqualFunc(t.Columns, ct.Columns, func(a, b tables.Column) bool { return a.Name == b.Name }) {
+		return "it has other columns on the copy"
+	}
+	if p.Transform.Chooses(t.Name) {
+		return "the copy has a part of it"
+	}
+	return ""
+}
+
+// side is what is read of one side of a table.
+type side struct {
+	snap tables.Snapshot
+	was  func(baseline.Pair) uint64
+}
+
+// table finds the rows of a table that are not what they were.
+func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
+	var out []*Row
+	ct, _ := p.Copy.Schema().Table(t.Name)
+	live := side{p.Live, func(b baseline.Pair) uint64 { return b.Origin }}
+	copied := side{p.Copy, func(b baseline.Pair) uint64 { return b.Copy }}
+	for _, shard := range tables.Shards(max(t.Rows, ct.Rows)) {
+		base, err := p.Base.Shard(ctx, t.Name, shard)
+		if err != nil {
+			return nil, err
+		}
+		found := map[uint64]*Row{}
+		hit := func(key uint64) *Row {
+			if found[key] == nil {
+				found[key] = &Row{Table: t, Found: key}
+			}
+			return found[key]
+		}
+		if err := live.changes(ctx, t, shard, base, func(k uint64, s State) { hit(k).Live = s }); err != nil {
+			return nil, err
+		}
+		if err := copied.changes(ctx, ct, shard, base, func(k uint64, s State) { hit(k).Copy = s }); err != nil {
+			return nil, err
+		}
+		if err := p.fetch(ctx, t, ct, shard, found); err != nil {
+			return nil, err
+		}
+		for _, r := range found {
+			if r.differs() {
+				out = append(out, r)
+			}
+		}
+	}
+	return out, nil
+}
+
+// differs tells whether the sides have a row in different ways.
+func (r *Row) differs() bool {
+	if r.LiveRow == nil && r.CopyRow == nil {
+		return false
+	}
+	return r.LiveRow == nil || r.CopyRow == nil || !equal(r.Became.Values, r.CopyRow.Values)
+}
+
+func equal(a, b []tables.Value) bool { return slices.EqualFunc(a, b, tables.Value.Equal) }
+
+// changes tells of each row of a side that is not what it was.
+func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, base map[uint64]baseline.Pair,
+	tell func(key uint64, s State)) error {
+	seen := make(map[uint64]bool, len(base))
+	err := diff.Stored(s.snap, t)(ctx, part, func(r diff.Row) error {
+		b, known := base[r.Key]
+		switch {
+		case !known:
+			tell(r.Key, Made)
+		case s.was(b) != r.Sum:
+			tell(r.Key, Changed)
+		}
+		seen[r.Key] = true
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for key := range base {
+		if !seen[key] {
+			tell(key, Gone)
+		}
+	}
+	return nil
+}
+
+// fetch reads the rows that were found, on both sides.
+func (p Pair) fetch(ctx context.Context, t, ct tables.Table, part tables.Shard, found map[uint64]*Row) error {
+	if len(found) == 0 {
+		return nil
+	}
+	read := func(snap tables.Snapshot, t tables.Table, give func(r *Row, is tables.Row)) error {
+		var keys [][]tables.Value
+		err := diff.Stored(snap, t)(ctx, part, func(r diff.Row) error {
+			if x := found[r.Key]; x != nil {
+				x.Key = tables.Keep(r.Values)
+				keys = append(keys, x.Key)
+			}
+			return nil
+		})
+		if err != nil || len(keys) == 0 {
+			return err
+		}
+		by := tables.Keys(snap, t)
+		return tables.Fetch(ctx, snap, t, keys, func(r tables.Row) error {
+			give(found[by.OfKey(r.Key)], tables.Row{Key: tables.Keep(r.Key), Values: tables.Keep(r.Values)})
+			return nil
+		})
+	}
+	if err := read(p.Live, t, func(r *Row, is tables.Row) {
+		became := tables.Row{Key: is.Key, Values: tables.Keep(is.Values)}
+		var c stack.Changed
+		p.Transform.Row(t, became, &c)
+		r.LiveRow, r.Became = &is, &became
+	}); err != nil {
+		return err
+	}
+	return read(p.Copy, ct, func(r *Row, is tables.Row) { r.CopyRow = &is })
+}

@@ -1,0 +1,248 @@
+package drift
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// Item is what people would call one thing, of which the sides do not have the same.
+type Item struct {
+	Name  string `json:"item"` // "post:12"; of two that were given one number, with the side: "post:12@copy"
+	Kind  string `json:"kind"` // "page", "category", "setting"
+	Title string `json:"title"`
+	Live  State  `json:"live,omitempty"`
+	Copy  State  `json:"copy,omitempty"`
+	// LiveAt and CopyAt are when it was changed last on either side, where the CMS says that.
+	LiveAt time.Time `json:"live_at,omitzero"`
+	CopyAt time.Time `json:"copy_at,omitzero"`
+	// Status is what it is on either side, such as a draft, where these differ.
+	Status string   `json:"status,omitempty"`
+	Fields []string `json:"fields,omitempty"` // what of it differs
+	Noise  bool     `json:"noise,omitempty"`  // the sites write it by themselves
+	Marks  bool     `json:"marks,omitempty"`  // it makes the copy the one that it is
+	Rows   []*Row   `json:"-"`
+}
+
+// Clashes tells whether both sides changed it.
+func (it Item) Clashes() bool { return it.Live != Same && it.Copy != Same }
+
+// twin marks the names of two items that were given one number.
+const twin = "@"
+
+// Items gathers rows into items, clashes first, then by kind and title.
+func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
+	of := stack.ItemsOf(p.Transform.Stack)
+	prefix := p.Transform.Change.Origin.Prefix
+	rows = p.split(rows)
+	g := &gathering{p: p, of: of, prefix: prefix, by: map[string]*Item{}, twins: map[string]bool{}}
+	for _, r := range rows {
+		if r.Collides {
+			if name, root := g.root(r); root {
+				g.twins[name] = true
+			}
+		}
+	}
+	for _, r := range rows {
+		g.add(r)
+	}
+	if err := g.titles(ctx); err != nil {
+		return nil, err
+	}
+	var out []*Item
+	for _, it := range g.by {
+		g.finish(it)
+		out = append(out, it)
+	}
+	slices.SortFunc(out, func(a, b *Item) int {
+		return cmp.Or(rank(a)-rank(b), strings.Compare(a.Kind, b.Kind), strings.Compare(a.Title, b.Title),
+			strings.Compare(a.Name, b.Name))
+	})
+	return out, nil
+}
+
+func rank(it *Item) int {
+	switch {
+	case it.Noise:
+		return 2
+	case it.Clashes():
+		return 0
+	}
+	return 1
+}
+
+// split makes two of a row that both sides made under one number: they are two things.
+func (p Pair) split(rows []*Row) (out []*Row) {
+	of, prefix := stack.ItemsOf(p.Transform.Stack), p.Transform.Change.Origin.Prefix
+	for _, r := range rows {
+		if r.Live != Made || r.Copy != Made || r.LiveRow == nil || r.CopyRow == nil {
+			out = append(out, r)
+			continue
+		}
+		a, b := of.ItemOf(prefix, r.Table, *r.LiveRow), of.ItemOf(prefix, r.Table, *r.CopyRow)
+		if a == b && strings.HasPrefix(a, "setting:") || len(r.Key) != 1 || r.Key[0].Kind != tables.Int {
+			out = append(out, r) // one thing, known by its name
+			continue
+		}
+		live, copied := *r, *r
+		live.Copy, live.CopyRow, live.Collides = Same, nil, true
+		copied.Live, copied.LiveRow, copied.Became, copied.Collides = Same, nil, nil, true
+		out = append(out, &live, &copied)
+	}
+	return out
+}
+
+// gathering gathers rows into items.
+type gathering struct {
+	p      Pair
+	of     stack.Items
+	prefix string
+	by     map[string]*Item
+	twins  map[string]bool // names of items of which each side made one
+}
+
+// any is the row as one of the sides has it.
+func (r *Row) any() tables.Row {
+	if r.CopyRow != nil {
+		return *r.CopyRow
+	}
+	return *r.LiveRow
+}
+
+func (g *gathering) root(r *Row) (name string, is bool) {
+	return g.of.ItemOf(g.prefix, r.Table, r.any()), g.of.Describe(g.prefix, r.Table, r.any()).Root
+}
+
+// add puts a row to its item.
+func (g *gathering) add(r *Row) {
+	name := g.of.ItemOf(g.prefix, r.Table, r.any())
+	if g.twins[name] {
+		side := "copy"
+		if r.CopyRow == nil {
+			side = "live"
+		}
+		name += twin + side
+	}
+	_, r.Passing = g.p.Transform.About(r.Table, r.any())
+	it := g.by[name]
+	if it == nil {
+		it = &Item{Name: name}
+		g.by[name] = it
+	}
+	it.Rows = append(it.Rows, r)
+}
+
+// titles describes items, those too of which the row that says what they are called does not differ.
+func (g *gathering) titles(ctx context.Context) error {
+	missing := map[string][][]tables.Value{}
+	for name, it := range g.by {
+		known := false
+		for _, r := range it.Rows {
+			known = g.describe(it, r.Table, r.CopyRow, r.LiveRow) || known
+		}
+		table, n := g.of.RootOf(g.prefix, strings.Split(name, twin)[0])
+		if !known && table != "" {
+			missing[table] = append(missing[table], []tables.Value{{Kind: tables.Int, Int: n}})
+		}
+	}
+	for table, keys := range missing {
+		t, ok := g.p.Copy.Schema().Table(table)
+		if !ok {
+			continue
+		}
+		if err := tables.Fetch(ctx, g.p.Copy, t, keys, func(r tables.Row) error {
+			if it := g.by[g.of.ItemOf(g.prefix, t, r)]; it != nil {
+				g.describe(it, t, &r, nil)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// describe adds what a row tells of its item, and tells whether it is the one that says most.
+func (g *gathering) describe(it *Item, t tables.Table, copied, live *tables.Row) (root bool) {
+	var status [2]string
+	for i, r := range []*tables.Row{copied, live} {
+		if r == nil {
+			continue
+		}
+		d := g.of.Describe(g.prefix, t, *r)
+		it.Kind, it.Title = cmp.Or(it.Kind, d.Kind), cmp.Or(it.Title, d.Called)
+		root, status[i] = root || d.Root, d.State
+		if !d.At.IsZero() {
+			*[]*time.Time{&it.CopyAt, &it.LiveAt}[i] = d.At
+		}
+	}
+	if status[0] != status[1] {
+		it.Status = cmp.Or(status[1], "-") + " on live, " + cmp.Or(status[0], "-") + " on the copy"
+	}
+	return root
+}
+
+// finish says what became of an item on either side.
+func (g *gathering) finish(it *Item) {
+	it.Kind = cmp.Or(it.Kind, strings.SplitN(it.Name, ":", 2)[0])
+	noise, marks := true, true
+	for _, r := range it.Rows {
+		passing, mark := r.Passing, g.marks(r)
+		noise, marks = noise && passing, marks && mark
+		if passing {
+			continue
+		}
+		root := g.of.Describe(g.prefix, r.Table, r.any()).Root
+		it.Live, it.Copy = worse(it.Live, r.Live, root), worse(it.Copy, r.Copy, root)
+		for _, f := range g.fields(r) {
+			if !slices.Contains(it.Fields, f) {
+				it.Fields = append(it.Fields, f)
+			}
+		}
+	}
+	it.Noise, it.Marks = noise, marks && !noise
+	slices.Sort(it.Fields)
+}
+
+// worse adds up what became of the rows of an item: it was made or is gone if its root was or is.
+func worse(so, row State, root bool) State {
+	switch {
+	case row == Same:
+		return so
+	case root:
+		return row
+	case so == Same:
+		return Changed
+	}
+	return so
+}
+
+// marks tells whether a row makes the copy the one that it is.
+func (g *gathering) marks(r *Row) bool {
+	column, values := stack.SettingsOf(g.p.Transform.Stack).Touches(g.prefix, r.Table.Name)
+	i := r.Table.Column(column)
+	return column != "" && i >= 0 && slices.Contains(values, r.any().Values[i].String())
+}
+
+// fields names what of a row differs.
+func (g *gathering) fields(r *Row) (out []string) {
+	called, _ := g.p.Transform.About(r.Table, r.any())
+	if !g.of.Describe(g.prefix, r.Table, r.any()).Root {
+		field, _, _ := strings.Cut(called, " of ")
+		return []string{cmp.Or(field, r.Table.Name)}
+	}
+	if r.Became == nil || r.CopyRow == nil {
+		return nil
+	}
+	for i, c := range r.Table.Columns {
+		if !r.Became.Values[i].Equal(r.CopyRow.Values[i]) {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}

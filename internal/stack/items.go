@@ -1,0 +1,61 @@
+package stack
+
+import (
+	"time"
+
+	"alibi/internal/tables"
+)
+
+// Items is a stack that knows which rows make what people would call one thing, and what refers to what.
+type Items interface {
+	// ItemOf names the item that a row is a part of: its kind and number or name, such as "post:12".
+	ItemOf(prefix string, t tables.Table, r tables.Row) string
+	// Describe says what a row tells of its item.
+	Describe(prefix string, t tables.Table, r tables.Row) Described
+	// RootOf gives the table and the number of the row without which an item is not there; "" where its name does not
+	// tell.
+	RootOf(prefix, item string) (table string, number int64)
+	// References visits each number in a row that is the key of a row, its own too, with the table that the other one
+	// is in, and puts the number that visit gives in its place.
+	References(prefix string, t tables.Table, r tables.Row, visit func(table string, number int64) int64)
+	// Looks gives what in a row looks like such a number, and is not known to be one.
+	Looks(prefix string, t tables.Table, r tables.Row) []int64
+	// Cached tells whether a row holds what the CMS works out from others, such as counts.
+	Cached(prefix string, t tables.Table, column string) bool
+}
+
+// Described is what a row tells of its item.
+type Described struct {
+	Root   bool      // it is the row without which the item is not there
+	Kind   string    // for people: "page", "category"
+	Called string    // its title
+	At     time.Time // when it was changed last; zero: it does not say
+	State  string    // such as "draft", where there is such a thing
+}
+
+// ItemsOf gives what a kind of site knows of its items; one that knows nothing has a row for an item.
+func ItemsOf(st Stack) Items {
+	if i, ok := st.(Items); ok {
+		return i
+	}
+	return noItems{}
+}
+
+type noItems struct{}
+
+func (noItems) ItemOf(_ string, t tables.Table, r tables.Row) string { return RowItem(t, r) }
+
+func (noItems) Describe(_ string, t tables.Table, r tables.Row) Described {
+	return Described{Root: true, Kind: "row of " + t.Name, Called: Short(calledByColumn(t, r))}
+}
+
+func (noItems) RootOf(string, string) (string, int64) { return "", 0 }
+
+func (noItems) References(string, tables.Table, tables.Row, func(string, int64) int64) {}
+
+func (noItems) Looks(string, tables.Table, tables.Row) []int64 { return nil }
+
+func (noItems) Cached(string, tables.Table, string) bool { return false }
+
+// RowItem names a row that is an item of its own.
+func RowItem(t tables.Table, r tables.Row) string { return "row:" + t.Name + "/" + r.Address() }

@@ -1,0 +1,252 @@
+package wordpress
+
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// partOf takes the name of a table of content apart: the prefix of its site, and what it is called without that.
+func partOf(prefix, table string) (part, name string) {
+	rest, ok := strings.CutPrefix(table, prefix)
+	if !ok {
+		return "", ""
+	}
+	bare := strings.TrimLeft(rest, "0123456789")
+	if len(bare) < len(rest) {
+		bare = strings.TrimPrefix(bare, "_")
+	}
+	return strings.TrimSuffix(table, bare), bare
+}
+
+// itemKinds are what an item is called by the table that its rows say they are of.
+var itemKinds = map[thing]string{anItem: "post", aComment: "comment", aName: "term", anAccount: "user"}
+
+// ItemOf names items by their numbers, settings by their names; those of a network's other sites with their site.
+func (Stack) ItemOf(prefix string, t tables.Table, r tables.Row) string {
+	part, name := partOf(prefix, t.Name)
+	x := row{t, r}
+	of, known := rowsOf[name]
+	kind, id := itemKinds[of.of], ""
+	switch {
+	case name == "options":
+		kind, id = "setting", x.text("option_name")
+	case name == "posts" && x.text("post_type") == "revision":
+		id = x.text("post_parent")
+	case name == "term_taxonomy":
+		kind, id = "term", x.text("term_id")
+	case known:
+		id = x.text(of.by)
+	default:
+		return stack.RowItem(t, r)
+	}
+	if site := strings.Trim(strings.TrimPrefix(part, prefix), "_"); site != "" {
+		return kind + ":" + site + "/" + id
+	}
+	return kind + ":" + id
+}
+
+// typeWords are what people call types of content, one of them.
+var typeWords = map[string]string{"nav_menu_item": "menu entry", "attachment": "media", "wp_block": "block",
+	"shop_order": "order"}
+
+// taxonomyWords are what people call groups, by their taxonomy.
+var taxonomyWords = map[string]string{"post_tag": "tag", "nav_menu": "menu", "product_cat": "product category"}
+
+// Describe says what a row tells of its item.
+func (Stack) Describe(prefix string, t tables.Table, r tables.Row) stack.Described {
+	_, name := partOf(prefix, t.Name)
+	x := row{t, r}
+	switch name {
+	case "posts":
+		if x.text("post_type") == "revision" {
+			return stack.Described{}
+		}
+		d := stack.Described{Root: true, Kind: x.text("post_type"), Called: stack.Short(x.text("post_title")),
+			State: x.text("post_status")}
+		if word, ok := typeWords[d.Kind]; ok {
+			d.Kind = word
+		}
+		if d.Called == "" {
+			d.Called = x.text("post_name")
+		}
+		d.At, _ = time.Parse(time.DateTime, x.text("post_modified_gmt")) // a zero date is none
+		return d
+	case "terms":
+		return stack.Described{Root: true, Called: stack.Short(x.text("name"))}
+	case "term_taxonomy":
+		d := stack.Described{Kind: x.text("taxonomy")}
+		if word, ok := taxonomyWords[d.Kind]; ok {
+			d.Kind = word
+		}
+		return d
+	case "comments":
+		d := stack.Described{Root: true, Kind: "comment", State: x.text("comment_approved"),
+			Called: stack.Short(x.text("comment_author") + ": " + x.text("comment_content"))}
+		d.At, _ = time.Parse(time.DateTime, x.text("comment_date_gmt"))
+		return d
+	case "users":
+		return stack.Described{Root: true, Kind: "user", Called: x.text("user_login")}
+	case "options":
+		return stack.Described{Root: true, Kind: "setting", Called: x.text("option_name")}
+	case "postmeta", "termmeta", "commentmeta", "usermeta", "term_relationships":
+		return stack.Described{}
+	}
+	called, _ := Stack{}.About(prefix, t, r)
+	return stack.Described{Root: true, Kind: "row of " + t.Name, Called: stack.Short(called)}
+}
+
+// RootOf gives the row of an item that has a number.
+func (Stack) RootOf(prefix, item string) (string, int64) {
+	kind, id, _ := strings.Cut(item, ":")
+	if site, rest, in := strings.Cut(id, "/"); in {
+		prefix, id = prefix+site+"_", rest
+	}
+	n, err := strconv.ParseInt(id, 10, 64)
+	table, known := map[string]string{"post": "posts", "term": "terms", "comment": "comments", "user": "users"}[kind]
+	if err != nil || !known {
+		return "", 0
+	}
+	return prefix + table, n
+}
+
+// columnRefs are the columns that hold numbers of other rows, by table, with the table that they are in.
+var columnRefs = map[string][][2]string{
+	"posts":              {{"ID", "posts"}, {"post_parent", "posts"}, {"post_author", "users"}},
+	"postmeta":           {{"post_id", "posts"}},
+	"term_relationships": {{"object_id", "posts"}, {"term_taxonomy_id", "term_taxonomy"}},
+	"term_taxonomy": {{"term_taxonomy_id", "term_taxonomy"}, {"term_id", "terms"},
+		{"parent", "terms"}},
+	"terms":    {{"term_id", "terms"}},
+	"termmeta": {{"term_id", "terms"}},
+	"comments": {{"comment_ID", "comments"}, {"comment_post_ID", "posts"}, {"comment_parent", "comments"},
+		{"user_id", "users"}},
+	"commentmeta": {{"comment_id", "comments"}},
+	"users":       {{"ID", "users"}},
+	"usermeta":    {{"user_id", "users"}},
+}
+
+// ownNumber is how an address names content by its number.
+var ownNumber = regexp.MustCompile(`[?&](?:p|page_id|attachment_id)=(\d+)`)
+
+// References visits what rows of content refer to: by columns, in texts, by fields and by settings.
+func (Stack) References(prefix string, t tables.Table, r tables.Row, visit func(string, int64) int64) {
+	part, name := partOf(prefix, t.Name)
+	in := func(table string) string {
+		if table == "users" {
+			return prefix + table // a network has them once
+		}
+		return part + table
+	}
+	x := row{t, r}
+	for _, c := range columnRefs[name] {
+		if n := x.number(c[0]); n > 0 {
+			if to := visit(in(c[1]), n); to != n {
+				x.set(c[0], strconv.FormatInt(to, 10))
+			}
+		}
+	}
+	post := func(n int64) int64 { return visit(in("posts"), n) }
+	switch name {
+	case "posts":
+		x.follow("post_content", inText, post)
+		x.follow("guid", ownNumber, post)
+	case "postmeta":
+		if key := x.text("meta_key"); metaRef.MatchString(key) || slices.Contains(referring, key) {
+			x.follow("meta_value", listed, post)
+		}
+	case "options":
+		if option := x.text("option_name"); slices.Contains(settingRefs, option) || strings.HasSuffix(option, "_page_id") {
+			x.follow("option_value", listed, post)
+		}
+	}
+}
+
+// listed is a value that is a number or a list of numbers.
+var listed = regexp.MustCompile(`^\s*(\d+(?:\s*,\s*\d+)*)\s*$`)
+
+// follow visits the numbers in a text that an expression finds in its groups.
+func (x row) follow(column string, by *regexp.Regexp, visit func(int64) int64) {
+	text := x.text(column)
+	var out strings.Builder
+	last := 0
+	for _, m := range by.FindAllStringSubmatchIndex(text, -1) {
+		for g := 2; g+1 < len(m); g += 2 {
+			if m[g] < 0 {
+				continue
+			}
+			out.WriteString(text[last:m[g]])
+			out.WriteString(numbers.ReplaceAllStringFunc(text[m[g]:m[g+1]], func(s string) string {
+				n, err := strconv.ParseInt(s, 10, 64)
+				if err != nil || n <= 0 {
+					return s
+				}
+				if to := visit(n); to != n {
+					return strconv.FormatInt(to, 10)
+				}
+				return s
+			}))
+			last = m[g+1]
+		}
+	}
+	if out.WriteString(text[last:]); out.String() != text {
+		x.set(column, out.String())
+	}
+}
+
+// set gives a column another value of the kind that it has.
+func (x row) set(column, value string) {
+	v := &x.r.Values[x.t.Column(column)]
+	if v.Kind == tables.Int {
+		n, err := strconv.ParseInt(value, 10, 64)
+		if err == nil {
+			*v = tables.Value{Kind: tables.Int, Int: n}
+		}
+		return
+	}
+	v.Bytes = []byte(value)
+}
+
+// Looks gives the numbers in fields and settings that nothing is known of: a value that is one, or several, and in
+// values of PHP's and of JSON.
+func (Stack) Looks(prefix string, t tables.Table, r tables.Row) []int64 {
+	_, name := partOf(prefix, t.Name)
+	x := row{t, r}
+	switch {
+	case name == "postmeta" && !metaRef.MatchString(x.text("meta_key")) && !slices.Contains(referring, x.text("meta_key")):
+		return maybeNumbers(x.text("meta_value"))
+	case name == "options" && !slices.Contains(settingRefs, x.text("option_name")):
+		return maybeNumbers(x.text("option_value"))
+	case columnRefs[name] == nil && name != "options":
+		var out []int64
+		for _, v := range r.Values {
+			out = append(out, maybeNumbers(v.String())...)
+		}
+		return out
+	}
+	return nil
+}
+
+// packed are numbers in values of PHP's and of JSON.
+var packed = regexp.MustCompile(`i:(\d+);|s:\d+:"(\d+)";|[\[:,]"?(\d+)"?[\],}]`)
+
+func maybeNumbers(s string) (out []int64) {
+	if listed.MatchString(s) {
+		return numbersIn(s)
+	}
+	for _, m := range packed.FindAllStringSubmatch(s, 200) {
+		out = append(out, numbersIn(strings.Join(m[1:], " "))...)
+	}
+	return out
+}
+
+// Cached tells of counts, which the CMS works out anew.
+func (Stack) Cached(prefix string, t tables.Table, column string) bool {
+	_, name := partOf(prefix, t.Name)
+	return name == "term_taxonomy" && column == "count" || name == "posts" && column == "comment_count"
+}

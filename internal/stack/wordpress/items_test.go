@@ -1,0 +1,78 @@
+package wordpress
+
+import (
+	"fmt"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"alibi/internal/tables"
+)
+
+// rowOf makes a row of a table with the columns that it is given.
+func rowOf(table string, cells ...any) (tables.Table, tables.Row) {
+	t, r := tables.Table{Name: table}, tables.Row{}
+	for i := 0; i < len(cells); i += 2 {
+		t.Columns = append(t.Columns, tables.Column{Name: cells[i].(string)})
+		v := tables.Value{Kind: tables.Text, Bytes: []byte(fmt.Sprint(cells[i+1]))}
+		if n, ok := cells[i+1].(int); ok {
+			v = tables.Value{Kind: tables.Int, Int: int64(n)}
+		}
+		r.Values = append(r.Values, v)
+	}
+	r.Key = r.Values[:1]
+	return t, r
+}
+
+func TestRowsBelongToItems(t *testing.T) {
+	for want, cells := range map[string][]any{
+		"post:12":         {"sk_posts", "ID", 12, "post_type", "page"},
+		"post:7":          {"sk_posts", "ID", 13, "post_type", "revision", "post_parent", 7},
+		"post:3":          {"sk_postmeta", "meta_id", 90, "post_id", 3, "meta_key", "x"},
+		"post:4":          {"sk_term_relationships", "object_id", 4, "term_taxonomy_id", 2},
+		"term:5":          {"sk_term_taxonomy", "term_taxonomy_id", 9, "term_id", 5, "taxonomy", "category"},
+		"term:6":          {"sk_termmeta", "meta_id", 1, "term_id", 6},
+		"comment:8":       {"sk_commentmeta", "meta_id", 1, "comment_id", 8},
+		"user:2":          {"sk_usermeta", "umeta_id", 1, "user_id", 2},
+		"setting:tagline": {"sk_options", "option_id", 1, "option_name", "tagline"},
+		"post:2/12":       {"sk_2_posts", "ID", 12, "post_type", "page"},
+		"row:sk_tides/40": {"sk_tides", "id", 40, "level", "high"},
+	} {
+		tab, r := rowOf(cells[0].(string), cells[1:]...)
+		assert.Equal(t, want, Stack{}.ItemOf("sk_", tab, r))
+	}
+}
+
+func TestWhatRefersToWhatIsFollowed(t *testing.T) {
+	for name, c := range map[string]struct {
+		cells []any
+		want  string // the tables and numbers that are visited
+		after string // the last value, when each number is a thousand more
+	}{
+		"a page": {[]any{"sk_posts", "ID", 12, "post_parent", 7, "post_author", 2, "guid", "https://a.example/?page_id=12",
+			"post_content", `<!-- wp:image {"id":34,"x":5} --><img class="wp-image-34"> [gallery ids="1, 2"] 34`},
+			"sk_posts 12 sk_posts 7 sk_users 2 sk_posts 34 sk_posts 34 sk_posts 1 sk_posts 2 sk_posts 12 ",
+			`<!-- wp:image {"id":1034,"x":5} --><img class="wp-image-1034"> [gallery ids="1001, 1002"] 34`},
+		"a picture of it": {[]any{"sk_2_postmeta", "post_id", 12, "meta_key", "_thumbnail_id", "meta_value", "34"},
+			"sk_2_posts 12 sk_2_posts 34 ", "1034"},
+		"another field": {[]any{"sk_postmeta", "post_id", 12, "meta_key", "depth", "meta_value", "34"}, "sk_posts 12 ", "34"},
+		"a group": {[]any{"sk_term_taxonomy", "term_taxonomy_id", 9, "term_id", 5, "parent", 4},
+			"sk_term_taxonomy 9 sk_terms 5 sk_terms 4 ", "1004"},
+		"a comment": {[]any{"sk_comments", "comment_ID", 3, "comment_post_ID", 12, "user_id", 0, "comment_parent", 2},
+			"sk_comments 3 sk_posts 12 sk_comments 2 ", "1002"},
+		"the front page": {[]any{"sk_options", "option_id", 1, "option_name", "page_on_front", "option_value", "12"},
+			"sk_posts 12 ", "1012"},
+	} {
+		tab, r := rowOf(c.cells[0].(string), c.cells[1:]...)
+		seen := ""
+		Stack{}.References("sk_", tab, r, func(table string, n int64) int64 {
+			seen += table + " " + strconv.FormatInt(n, 10) + " "
+			return n + 1000
+		})
+		assert.Equal(t, c.want, seen, name)
+		assert.Equal(t, c.after, r.Values[len(r.Values)-1].String(), name)
+	}
+	tab, r := rowOf("sk_postmeta", "meta_id", 1, "meta_key", "berths", "meta_value", `a:1:{i:0;s:2:"34";}`)
+	assert.Equal(t, []int64{34}, Stack{}.Looks("sk_", tab, r), "what looks like one is told")
+}
