@@ -24,7 +24,7 @@ const (
 	switchOff
 	switchTheme
 	uninstall
-	carry
+	carryPath
 )
 
 // subject is what an act decides: a later act on it makes the earlier one needless.
@@ -34,7 +34,7 @@ func (a act) subject() string {
 		return "state " + a.what
 	case switchTheme:
 		return "theme"
-	case carry:
+	case carryPath:
 		return "path " + a.what
 	}
 	return "version " + a.what
@@ -108,7 +108,7 @@ func commands(acts []act, copied, live string) (out []string) {
 			say("alibi switch %s --theme %s", live, a.what)
 		case uninstall:
 			say("alibi uninstall %s %s", live, a.what)
-		case carry:
+		case carryPath:
 			say("alibi carry %s %s %s", copied, word(a.what), live)
 		}
 	}

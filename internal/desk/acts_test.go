@@ -24,9 +24,9 @@ func TestAWorkListIsNetted(t *testing.T) {
 		{ID: "not wanted", acts: []act{{uninstall, "fog-horn", ""}}},
 		{ID: "theme", acts: []act{{switchTheme, "plain", ""}}},
 		{ID: "back", acts: []act{{switchTheme, "harbour", ""}}},
-		{ID: "edit", acts: []act{{carry, "a.css", ""}}},
-		{ID: "edit again", acts: []act{{carry, "a.css", ""}, {carry, "b.css", ""}}},
-		{ID: "gone", Undone: true, acts: []act{{carry, "b.css", ""}}},
+		{ID: "edit", acts: []act{{carryPath, "a.css", ""}}},
+		{ID: "edit again", acts: []act{{carryPath, "a.css", ""}, {carryPath, "b.css", ""}}},
+		{ID: "gone", Undone: true, acts: []act{{carryPath, "b.css", ""}}},
 		{ID: "by hand", Text: "moved the menu"},
 	}
 	netted(list, site.Site{Name: "winter"}, "live", origin)

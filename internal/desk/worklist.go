@@ -150,10 +150,10 @@ func deed(r plan.Run, s site.Site, live string) (Deed, bool) {
 		do(uninstall, path.Base(p), path.Base(p))
 	}
 	for _, x := range k.Carry {
-		do(carry, x.Path, x.Path)
+		do(carryPath, x.Path, x.Path)
 	}
 	for _, x := range k.Edit {
-		do(carry, x.Path, x.Path)
+		do(carryPath, x.Path, x.Path)
 	}
 	out.Commands = commands(out.acts, s.Name, live)
 	if k.Runtime != nil {

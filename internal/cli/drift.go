@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"alibi/internal/desk"
+	"alibi/internal/drift"
+	"alibi/internal/op/carry"
+	"alibi/internal/site"
+)
+
+func (a *app) drift() *cobra.Command {
+	var noise bool
+	c := &cobra.Command{
+		Use:   "drift COPY",
+		Short: "Show what changed on a copy and on its origin since they parted",
+		Long: `Show what became of a copy and its origin since they parted, item by item: pages, menus, settings and all
+else that rows of tables make, with what differs. What the sites write by themselves is counted, and listed
+with --noise. Tables of which nothing can be told are named.`,
+		Example:           "  alibi drift winter\n  alibi drift winter --json",
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			got, err := d.Copies.Drift(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			return a.print(got, func(w io.Writer) { printDrift(w, s, got, noise) })
+		}),
+	}
+	c.Flags().BoolVar(&noise, "noise", false, "list what the sites write by themselves too")
+	return c
+}
+
+func printDrift(w io.Writer, s site.Site, d carry.Drifted, noise bool) {
+	passing, marks, shown := 0, 0, 0
+	table(w, func(row func(...string)) {
+		for _, it := range d.Items {
+			if it.Noise && !noise || it.Marks {
+				passing, marks = passing+one(it.Noise), marks+one(it.Marks)
+				continue
+			}
+			if shown++; shown == 1 {
+				row("ITEM", "", "", "ON THE COPY", "ON LIVE", "DIFFERS IN")
+			}
+			row(it.Name, it.Kind, it.Title, fate(it.Copy), fate(it.Live), differs(it))
+		}
+	})
+	if shown == 0 {
+		fmt.Fprintf(w, "%s and its origin are as they were when they parted.\n", s.Name)
+	}
+	if passing > 0 {
+		fmt.Fprintf(w, "\n%s by themselves; --noise lists them.\n",
+			site.Plural(passing, "item is one that the sites write", "items are such that the sites write"))
+	}
+	for _, u := range d.Uncovered {
+		fmt.Fprintf(w, "Of table %s it can't be told what changed: %s.\n", u.Table, u.Why)
+	}
+}
+
+func one(yes bool) int {
+	if yes {
+		return 1
+	}
+	return 0
+}
+
+// fate says what became of an item on a side.
+func fate(s drift.State) string {
+	if s == drift.Same {
+		return "-"
+	}
+	return string(s)
+}
+
+// differs names what of an item differs, and its state where that does.
+func differs(it *drift.Item) string {
+	list := it.Fields
+	if len(list) > 6 {
+		list = append(list[:6:6], fmt.Sprintf("%d more", len(it.Fields)-6))
+	}
+	out := strings.Join(list, ", ")
+	if it.Status != "" && it.Live != drift.Gone && it.Copy != drift.Gone {
+		out += " (" + it.Status + ")"
+	}
+	return out
+}

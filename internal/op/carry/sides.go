@@ -1,0 +1,121 @@
+// Package carry brings changes from one side of a pair to the other: from a copy home to its live site, or from the
+// live site to the copy. What changed is worked out from the common state of the two; rows are changed in one
+// transaction in which each is looked at once more under its lock; and what was there before is kept, so that all of
+// it can be undone without what others wrote since.
+package carry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"alibi/internal/baseline"
+	"alibi/internal/drift"
+	"alibi/internal/op"
+	"alibi/internal/op/clone"
+	"alibi/internal/rewrite"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+)
+
+// Sides are a live site and a copy of it, open to be read.
+type Sides struct {
+	drift.Pair
+	LiveSite, CopySite site.Site
+	home               *rewrite.Rewriter // from the copy's addresses to the live site's
+	closers            []func()
+}
+
+// Drifted is what became of two sites since they parted.
+type Drifted struct {
+	Items     []*drift.Item     `json:"items"`
+	Uncovered []drift.Uncovered `json:"uncovered,omitempty"`
+}
+
+// ErrNoDrift is given for a pair of which it can't be told what changed.
+var ErrNoDrift = errors.New("what changed since they parted can't be told")
+
+// Open opens both sides. title says whether the copy's title says that it is one.
+func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) (_ *Sides, err error) {
+	s := &Sides{LiveSite: live, CopySite: copied}
+	defer func() {
+		if err != nil {
+			s.Close()
+		}
+	}()
+	if copied.Scrubbed {
+		return nil, fmt.Errorf("%w: the people of %s are made up, and are not to be taken for real ones", ErrNoDrift,
+			copied.Name)
+	}
+	if copied.Database.Beside() {
+		return nil, fmt.Errorf("%w: the tables of %s stand in its origin's own database", ErrNoDrift, copied.Name)
+	}
+	if s.Transform, err = clone.Transform(env, live, copied, title); err != nil {
+		return nil, err
+	}
+	if s.Base, err = baseline.Open(filepath.Join(env.CopyDir(copied.Name), "now", "baseline.db")); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoDrift, err)
+	}
+	s.closers = append(s.closers, func() { s.Base.Close() })
+	if s.home, err = rewrite.New(back(op.Pairs(live.Facts.Addresses, copied.Address())),
+		[]rewrite.PathPair{{From: copied.Root, To: live.Root}}); err != nil {
+		return nil, err
+	}
+	for _, side := range []struct {
+		of site.Site
+		db site.Database
+	}{{live, live.Database.From(copied.Database)}, {copied, copied.Database}} {
+		place, err := env.Place(ctx, side.of.Host, side.of.Root)
+		if err != nil {
+			return nil, err
+		}
+		s.closers = append(s.closers, func() { place.Root.Close() })
+		db, err := stack.OpenDatabase(ctx, s.Transform.Stack, place, side.db)
+		if err != nil {
+			return nil, err
+		}
+		snap, err := db.Snapshot(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("reading the database of %s: %w", side.of.Name, err)
+		}
+		s.closers = append(s.closers, func() { snap.Close() })
+		if side.of.ID == live.ID {
+			s.Live = snap
+		} else {
+			s.Copy = snap
+		}
+	}
+	s.Owns = s.Transform.Stack.Owns(s.Live.Schema(), live.Database.Prefix)
+	return s, s.Transform.Choose(ctx, s.Live)
+}
+
+// back turns pairs of addresses round: what several addresses of a site became is its first one again.
+func back(pairs []rewrite.Pair) (out []rewrite.Pair) {
+	seen := map[string]bool{}
+	for _, p := range pairs {
+		if key := p.To.String(); !seen[key] {
+			seen[key] = true
+			out = append(out, rewrite.Pair{From: p.To, To: p.From})
+		}
+	}
+	return out
+}
+
+// Close lets go of both.
+func (s *Sides) Close() {
+	for i := len(s.closers) - 1; i >= 0; i-- {
+		s.closers[i]()
+	}
+	s.closers = nil
+}
+
+// Drift tells what became of both.
+func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
+	rows, not, err := s.Rows(ctx)
+	if err != nil {
+		return Drifted{}, err
+	}
+	items, err := s.Items(ctx, rows)
+	return Drifted{items, not}, err
+}
