@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"alibi/internal/op"
@@ -24,6 +25,7 @@ func (in *Input) outside() op.Outside {
 		Ports:   []string{"22", "3306", "6379", "11211"},
 		Sockets: []string{},
 		Server:  in.Copy.Database.Server,
+		Own:     []string{in.Copy.Database.Name, in.Copy.Database.Twin()},
 	}
 	if in.Origin.Host == in.Copy.Host {
 		config := path.Join(in.Origin.Root, stack.LayoutOf(in.Transform.Stack).Config)
@@ -40,10 +42,19 @@ func (in *Input) outside() op.Outside {
 	return out
 }
 
+// rankOf puts the ways that are open first.
+func rankOf(a op.Attempt) int {
+	if a.Open {
+		return 0
+	}
+	return 1
+}
+
 // walled judges what came of the copy's tries to leave it.
 func (in *Input) walled(t op.Tried, rep *Report) {
 	c := Check{Name: "wall", Group: "isolation", Title: "the ways out of the copy, tried by its own code",
 		Origin: "not asked", Verdict: Holds}
+	slices.SortStableFunc(t.Tries, func(a, b op.Attempt) int { return rankOf(a) - rankOf(b) })
 	for _, a := range t.Tries {
 		by := a.By
 		if a.Open {

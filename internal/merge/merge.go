@@ -137,3 +137,30 @@ func walk(trace []map[int]int, x, y int) (pairs [][2]int) {
 	}
 	return pairs
 }
+
+// Carry gives b with the lines that it has in common with base as they stand in was, of which base was made line by
+// line: what nobody changed is to the byte what it was. own makes a line of b that is new one of its kind.
+func Carry(was, base, b string, own func(string) string) string {
+	origin, from, to := lines(was), lines(base), lines(b)
+	if len(origin) != len(from) {
+		return own(b)
+	}
+	same := make([]int, len(to))
+	for i := range same {
+		same[i] = -1
+	}
+	for i, j := range matches(from, to) {
+		if j >= 0 {
+			same[j] = i
+		}
+	}
+	var out strings.Builder
+	for j, l := range to {
+		if same[j] >= 0 {
+			out.WriteString(origin[same[j]])
+		} else {
+			out.WriteString(own(l))
+		}
+	}
+	return out.String()
+}

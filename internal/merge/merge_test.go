@@ -87,3 +87,14 @@ func TestTheCommonSequenceIsALongestOne(t *testing.T) {
 		assert.Equal(t, table[len(a)][len(b)], n)
 	})
 }
+
+func TestWhatNobodyChangedComesBackAsItWas(t *testing.T) {
+	was := "a http://www.live/ 1\nb http://live/ 2\nc\n"
+	base := strings.NewReplacer("http://www.live/", "http://copy/", "http://live/", "http://copy/").Replace(was)
+	home := func(l string) string { return strings.ReplaceAll(l, "http://copy/", "http://live/") }
+	assert.Equal(t, was, Carry(was, base, base, home))
+	assert.Equal(t, "a http://www.live/ 1\nnew http://live/x\nc\nd\n",
+		Carry(was, base, "a http://copy/ 1\nnew http://copy/x\nc\nd\n", home))
+	assert.Equal(t, "", Carry(was, base, "", home))
+	assert.Equal(t, "x http://live/", Carry("", "", "x http://copy/", home))
+}

@@ -121,6 +121,7 @@ type Outside struct {
 	Ports   []string `json:"ports"`   // on which something of the machine listens
 	Server  string   `json:"server"`  // the copy's database server, as its configuration names it
 	Account string   `json:"account"` // of the live site on that server; "": none
+	Own     []string `json:"own"`     // databases that are the copy's: two while it is refreshed
 }
 
 // Attempt is one way in which a copy's code tried to leave the copy.

@@ -29,6 +29,7 @@ const (
 	Blank    Kind = "blank"    // a site that is a copy of nothing
 	Archive  Kind = "archive"  // a site, into a file
 	Import   Kind = "import"   // of an archive
+	Sync     Kind = "sync"     // changes, from one side of a pair to the other
 )
 
 // Brings tells whether a copy is there when the operation is done.

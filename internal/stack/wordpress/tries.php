@@ -60,13 +60,13 @@ final class Alibi_Tries {
 	}
 
 	/** Tells what the database server gives to the copy's own account beyond its database. */
-	private function server() {
+	private function server( $own ) {
 		global $wpdb;
 		if ( defined( 'FQDB' ) ) {
 			return;
 		}
 		$loud = $wpdb->suppress_errors( true );
-		$more = array_diff( $wpdb->get_col( 'SHOW DATABASES' ), array( DB_NAME, 'information_schema', 'performance_schema', 'test' ) ); // "test" is everybody's
+		$more = array_diff( $wpdb->get_col( 'SHOW DATABASES' ), array_merge( $own, array( DB_NAME, 'information_schema', 'performance_schema', 'test' ) ) ); // "test" is everybody's
 		$this->add( 'databases of others', implode( ', ', array_slice( $more, 0, 5 ) ) . ( $more ? '' : 'SHOW DATABASES' ), $more ? '' : 'it sees its own alone' );
 		$rights = array_filter( $wpdb->get_col( 'SHOW GRANTS' ), function ( $grant ) {
 			return false !== strpos( $grant, ' ON *.* ' ) && 0 !== strpos( $grant, 'GRANT USAGE ON ' );
@@ -120,7 +120,7 @@ final class Alibi_Tries {
 		if ( '' !== $ask['account'] ) {
 			$this->database( $ask['server'], $ask['account'] );
 		}
-		$this->server();
+		$this->server( isset( $ask['own'] ) ? (array) $ask['own'] : array() );
 		$status = (string) @file_get_contents( '/proc/self/status' );
 		$rights = preg_match( '/^CapEff:\s*0+$/m', $status ) && preg_match( '/^NoNewPrivs:\s*1$/m', $status );
 		$this->add( 'rights over the machine', 'root, or a way to it', $rights ? 'it has none, and can get none' : '' );

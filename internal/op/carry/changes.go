@@ -1,0 +1,234 @@
+package carry
+
+import (
+	"fmt"
+	"slices"
+
+	"alibi/internal/drift"
+	"alibi/internal/merge"
+	"alibi/internal/phpval"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// Side is one of a pair.
+type Side string
+
+// The sides.
+const (
+	Live Side = "live"
+	Copy Side = "copy"
+)
+
+// Change is one row on the side that is written to, as it was and as it is to be; nil: it is not there.
+type Change struct {
+	Item   string         `json:"item"`
+	Table  string         `json:"table"`
+	Key    []tables.Value `json:"key"`
+	Found  uint64         `json:"found"` // what it is found by in the baseline
+	Before []tables.Value `json:"before,omitempty"`
+	After  []tables.Value `json:"after,omitempty"`
+	// Other is the digest of the row on the other side; 0: it is not there.
+	Other uint64 `json:"other,omitempty"`
+	// Dropped says why it was not made.
+	Dropped string `json:"dropped,omitempty"`
+}
+
+// Left is an item that is not carried.
+type Left struct {
+	Item string `json:"item"`
+	Why  string `json:"why"`
+}
+
+// carrying works out what is to be written.
+type carrying struct {
+	*Sides
+	to   Side
+	take map[string]Side // of items that both sides changed: whose is to stand
+}
+
+// here and there are the state of a row on the side that is read, and on the one that is written to.
+func (c *carrying) here(r *drift.Row) (drift.State, *tables.Row) {
+	if c.to == Live {
+		return r.Copy, r.CopyRow
+	}
+	return r.Live, r.LiveRow
+}
+
+func (c *carrying) there(r *drift.Row) (drift.State, *tables.Row) {
+	if c.to == Live {
+		return r.Live, r.LiveRow
+	}
+	return r.Copy, r.CopyRow
+}
+
+// item says what of an item is to be written; why it can't be.
+func (c *carrying) item(it *drift.Item) (list []Change, why string) {
+	if it.Marks {
+		return nil, "it makes the copy the one that it is"
+	}
+	for _, r := range it.Rows {
+		if r.Passing || c.derived(r) {
+			continue
+		}
+		is, from := c.here(r)
+		if is == drift.Same {
+			continue
+		}
+		was, to := c.there(r)
+		if r.Collides {
+			return nil, "the other side has given its number away too"
+		}
+		if was != drift.Same && c.take[it.Name] != c.from() {
+			return nil, "both sides changed it: say which is to stand"
+		}
+		ch := Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from)}
+		if to != nil {
+			ch.Before = to.Values
+		}
+		if from != nil {
+			ch.After = c.becomes(r, from, to)
+		}
+		list = append(list, ch)
+	}
+	return list, ""
+}
+
+// from is the side that is read.
+func (c *carrying) from() Side {
+	if c.to == Live {
+		return Copy
+	}
+	return Live
+}
+
+// derived tells whether nothing of a row differs but what the CMS works out from others.
+func (c *carrying) derived(r *drift.Row) bool {
+	if r.Became == nil || r.CopyRow == nil {
+		return false
+	}
+	of := stack.ItemsOf(c.Transform.Stack)
+	for i, col := range r.Table.Columns {
+		if !r.Became.Values[i].Equal(r.CopyRow.Values[i]) &&
+			!of.Cached(c.Transform.Change.Origin.Prefix, r.Table, col.Name) {
+			return false
+		}
+	}
+	return true
+}
+
+// digest digests a row of the side that is read.
+func (c *carrying) digest(table string, r *tables.Row) uint64 {
+	if r == nil {
+		return 0
+	}
+	snap := c.Copy
+	if c.to == Copy {
+		snap = c.Live
+	}
+	d, _ := snap.Digest(table, *r, nil)
+	return d[0]
+}
+
+// becomes is what a row is to be on the side that is written to. What nobody changed stays there as it is.
+func (c *carrying) becomes(r *drift.Row, from, to *tables.Row) []tables.Value {
+	if c.to == Copy {
+		return r.Became.Values
+	}
+	of := stack.ItemsOf(c.Transform.Stack)
+	out := tables.Keep(from.Values)
+	for i, col := range r.Table.Columns {
+		if to != nil && (r.Became.Values[i].Equal(from.Values[i]) ||
+			of.Cached(c.Transform.Change.Origin.Prefix, r.Table, col.Name)) {
+			out[i] = to.Values[i]
+			continue
+		}
+		v := &out[i]
+		if v.Kind != tables.Text && v.Kind != tables.Blob {
+			continue
+		}
+		own := func(s string) string {
+			b, _, _ := c.home.Value([]byte(s), c.Transform.Stack.Scope(r.Table.Name, col.Name))
+			return string(b)
+		}
+		if to == nil || phpval.Looks(v.Bytes) || to.Values[i].Kind != v.Kind {
+			v.Bytes = []byte(own(v.String()))
+			continue
+		}
+		v.Bytes = []byte(merge.Carry(to.Values[i].String(), r.Became.Values[i].String(), v.String(), own))
+	}
+	return out
+}
+
+// want works out what is to be written for items, and for those that they need. Items of which not all can be are left.
+func (c *carrying) want(all []*drift.Item, names []string) (list []Change, items []*drift.Item, left []Left) {
+	chosen := slices.Clone(names)
+	needed := map[string][]string{}
+	for i := 0; i < len(chosen); i++ {
+		at := slices.IndexFunc(all, func(it *drift.Item) bool { return it.Name == chosen[i] })
+		if at < 0 {
+			left = append(left, Left{chosen[i], "nothing of it differs any more"})
+			continue
+		}
+		needed[chosen[i]] = c.needs(all, all[at])
+		for _, need := range needed[chosen[i]] {
+			if !slices.Contains(chosen, need) {
+				chosen = append(chosen, need)
+			}
+		}
+		got, why := c.item(all[at])
+		switch {
+		case why != "":
+			left = append(left, Left{chosen[i], why})
+		case len(got) > 0:
+			list, items = append(list, got...), append(items, all[at])
+		default:
+			left = append(left, Left{chosen[i], fmt.Sprintf("nothing of it changed on the side of the %s", c.from())})
+		}
+	}
+	gone := func(name string) bool {
+		return slices.ContainsFunc(left, func(l Left) bool { return l.Item == name })
+	}
+	for n := 0; n != len(left); { // what needs something that is left is left too
+		n = len(left)
+		for _, it := range items {
+			for _, l := range left {
+				if slices.Contains(needed[it.Name], l.Item) && !gone(it.Name) {
+					left = append(left, Left{it.Name, "it needs " + l.Item + ", which is not carried"})
+				}
+			}
+		}
+	}
+	return slices.DeleteFunc(list, func(ch Change) bool { return gone(ch.Item) }),
+		slices.DeleteFunc(items, func(it *drift.Item) bool { return gone(it.Name) }), left
+}
+
+// needs names the items that the rows of one refer to and that the side which is written to does not have.
+func (c *carrying) needs(all []*drift.Item, it *drift.Item) (out []string) {
+	of, prefix := stack.ItemsOf(c.Transform.Stack), c.Transform.Change.Origin.Prefix
+	for _, r := range it.Rows {
+		_, from := c.here(r)
+		if from == nil {
+			continue
+		}
+		row := tables.Row{Key: from.Key, Values: tables.Keep(from.Values)}
+		of.References(prefix, r.Table, row, func(table string, n int64) int64 {
+			for _, other := range all {
+				if other != it && c.missing(other, table, n) && !slices.Contains(out, other.Name) {
+					out = append(out, other.Name)
+				}
+			}
+			return n
+		})
+	}
+	return out
+}
+
+// missing tells whether a row that is an item's is not there on the side that is written to.
+func (c *carrying) missing(it *drift.Item, table string, n int64) bool {
+	return slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
+		_, from := c.here(r)
+		_, to := c.there(r)
+		return r.Table.Name == table && from != nil && to == nil && len(r.Key) == 1 && r.Key[0].Int == n
+	})
+}

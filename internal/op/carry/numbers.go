@@ -1,0 +1,131 @@
+package carry
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"alibi/internal/drift"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// Where both sides gave one number to two things, the copy's gets another one, on the copy itself, and all that refers
+// to it there follows. A live site's numbers never change, and afterwards both sides have one number for one thing.
+
+// numbers are new ones by table and old one.
+type numbers map[string]map[int64]int64
+
+// renumber works out which rows of the copy are to change for that, and the items that get another name by it. doubts
+// are places that hold such a number and of which it is not known whether they mean it.
+func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Change, renamed map[string]string,
+	doubts []string, err error) {
+	to, err := s.free(ctx, items)
+	if err != nil || len(to) == 0 {
+		return nil, nil, nil, err
+	}
+	of, prefix := stack.ItemsOf(s.Transform.Stack), s.Transform.Change.Origin.Prefix
+	renamed = map[string]string{}
+	for _, it := range items {
+		for _, r := range it.Rows {
+			if r.CopyRow == nil || r.Copy == drift.Same {
+				continue
+			}
+			row := tables.Row{Key: r.CopyRow.Key, Values: tables.Keep(r.CopyRow.Values)}
+			of.References(prefix, r.Table, row, func(table string, n int64) int64 {
+				if next, ok := to[table][n]; ok {
+					return next
+				}
+				return n
+			})
+			if r.Collides {
+				row.Values[r.Table.Column(r.Table.Key[0])] = tables.Value{Kind: tables.Int, Int: to[r.Table.Name][r.Key[0].Int]}
+			}
+			for _, n := range of.Looks(prefix, r.Table, *r.CopyRow) {
+				for table := range to {
+					if to[table][n] != 0 && of.Describe(prefix, r.Table, *r.CopyRow).Kind != "" {
+						doubts = append(doubts, fmt.Sprintf("%s holds %d, which is %d in %s now", it.Name, n, to[table][n], table))
+					}
+				}
+			}
+			if slices.EqualFunc(row.Values, r.CopyRow.Values, tables.Value.Equal) {
+				continue
+			}
+			list = append(list, Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found,
+				Before: r.CopyRow.Values, After: row.Values})
+			if name := of.ItemOf(prefix, r.Table, row); name != it.Name {
+				renamed[it.Name] = name
+			}
+		}
+	}
+	return list, renamed, slices.Compact(doubts), nil
+}
+
+// free finds numbers that neither side has.
+func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) {
+	to, next, of := numbers{}, map[string]int64{}, map[string]tables.Table{}
+	for _, it := range items {
+		for _, r := range it.Rows {
+			if len(r.Key) != 1 || r.Key[0].Kind != tables.Int {
+				continue
+			}
+			next[r.Table.Name] = max(next[r.Table.Name], r.Key[0].Int+1)
+			if r.Collides && r.CopyRow != nil {
+				of[r.Table.Name] = r.Table
+				if to[r.Table.Name] == nil {
+					to[r.Table.Name] = map[int64]int64{}
+				}
+				to[r.Table.Name][r.Key[0].Int] = 0
+			}
+		}
+	}
+	for table, list := range to {
+		n, err := s.lastTaken(ctx, of[table], next[table], int64(len(list)))
+		if err != nil {
+			return nil, err
+		}
+		for _, old := range sorted(list) {
+			n++
+			list[old] = n
+		}
+	}
+	return to, nil
+}
+
+func sorted(list map[int64]int64) (out []int64) {
+	for n := range list {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// lastTaken gives a number behind which as many are free on both sides as are wanted.
+func (s *Sides) lastTaken(ctx context.Context, t tables.Table, from, wanted int64) (int64, error) {
+	for {
+		var keys [][]tables.Value
+		for n := range wanted {
+			keys = append(keys, []tables.Value{{Kind: tables.Int, Int: from + n}})
+		}
+		last := int64(0)
+		for _, snap := range []tables.Snapshot{s.Live, s.Copy} {
+			if err := tables.Fetch(ctx, snap, t, keys, func(r tables.Row) error {
+				last = max(last, r.Key[0].Int)
+				return nil
+			}); err != nil {
+				return 0, err
+			}
+		}
+		if last == 0 {
+			return from - 1, nil
+		}
+		from = last + 1
+	}
+}
+
+// plainName is an item's name without the side that tells it from its twin.
+func plainName(name string) string {
+	plain, _, _ := strings.Cut(name, "@")
+	return plain
+}
