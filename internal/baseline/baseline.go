@@ -259,7 +259,11 @@ func amend(ctx context.Context, tx *sql.Tx, table string, rows map[uint64]Pair, 
 		return err
 	}
 	for id, left := range changed {
-		if _, err := tx.ExecContext(ctx, "UPDATE rows SET data = ? WHERE rowid = ?", left, id); err != nil {
+		q, args := "UPDATE rows SET data = ? WHERE rowid = ?", []any{left, id}
+		if len(left) == 0 {
+			q, args = "DELETE FROM rows WHERE rowid = ?", []any{id}
+		}
+		if _, err := tx.ExecContext(ctx, q, args...); err != nil {
 			return err
 		}
 	}
@@ -269,7 +273,9 @@ func amend(ctx context.Context, tx *sql.Tx, table string, rows map[uint64]Pair, 
 		add = binary.LittleEndian.AppendUint64(add, p.Origin)
 		add = binary.LittleEndian.AppendUint64(add, p.Copy)
 	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO rows VALUES (?, ?)", table, add)
+	if len(add) > 0 {
+		_, err = tx.ExecContext(ctx, "INSERT INTO rows VALUES (?, ?)", table, add)
+	}
 	return err
 }
 

@@ -31,6 +31,7 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/op/blank"
+	"alibi/internal/op/carry"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
@@ -299,7 +300,7 @@ func (d *core) openQueue(ctx context.Context) error {
 func operations(env *op.Env) []work.Definition {
 	return slices.Concat(clone.Operations(env), reset.Operations(env), []work.Definition{
 		keep.Operation(env), trial.Operation(env), blank.Operation(env),
-		export.Operation(env), export.Import(env), remove.Operation(env),
+		export.Operation(env), export.Import(env), remove.Operation(env), carry.Operation(env),
 	})
 }
 

@@ -2,31 +2,73 @@ package desk
 
 import (
 	"context"
+	"fmt"
 
 	"alibi/internal/op/carry"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
-// sides opens a copy and its origin to be compared with what they were.
-func (d *core) sides(ctx context.Context, id site.ID) (*carry.Sides, error) {
+// sides opens a copy and its origin to be compared with what they were; title says that the copy's says that it is one.
+func (d *core) sides(ctx context.Context, id site.ID) (s *carry.Sides, title bool, err error) {
 	in, done, err := d.proveInput(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	done()
 	c, err := d.choices(ctx, in.Copy)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	return carry.Open(ctx, d.env, in.Origin, in.Copy, c.Title)
+	s, err = carry.Open(ctx, d.env, in.Origin, in.Copy, c.Title)
+	return s, c.Title, err
 }
 
 // Drift tells what became of a copy and its origin since they parted, item by item.
 func (d *Copies) Drift(ctx context.Context, id site.ID) (carry.Drifted, error) {
-	s, err := d.sides(ctx, id)
+	s, _, err := d.sides(ctx, id)
 	if err != nil {
 		return carry.Drifted{}, err
 	}
 	defer s.Close()
 	return s.Drift(ctx)
 }
+
+// PlanSync says what carrying changes from one side of a copy and its origin to the other will do.
+func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error) {
+	s, title, err := d.sides(ctx, id)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	defer s.Close()
+	got, err := s.Drift(ctx)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return carry.Plan(s, got, w, title, d.now())
+}
+
+// PlanUnsync says what undoing a run that carried changes will do.
+func (d *Copies) PlanUnsync(ctx context.Context, run string) (plan.Plan, error) {
+	r, err := d.record.Run(ctx, run)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	c, err := plan.DetailOf[carry.Choices](r.Plan)
+	if err != nil || r.Plan.Kind != plan.Sync || r.State != plan.Done {
+		return plan.Plan{}, fmt.Errorf("run %s carried no changes: alibi runs lists those that did", run)
+	}
+	rec, err := carry.Kept(d.env, run)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	s, title, err := d.sides(ctx, c.Copy)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	defer s.Close()
+	return carry.UndoPlan(s, r, rec, title, d.now()), nil
+}
+
+// Carried gives what a run carried, and what it left.
+func (d *Copies) Carried(run string) (carry.Record, error) { return carry.Kept(d.env, run) }

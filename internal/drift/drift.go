@@ -38,6 +38,9 @@ type Row struct {
 	CopyRow    *tables.Row
 	Became     *tables.Row // the live one, with the copy's addresses
 
+	Base  baseline.Pair // as the baseline knows it
+	Known bool          // it does
+
 	Collides bool // the other side made another row under the same number
 	Passing  bool // the site writes it by itself
 }
@@ -126,7 +129,8 @@ func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
 		found := map[uint64]*Row{}
 		hit := func(key uint64) *Row {
 			if found[key] == nil {
-				found[key] = &Row{Table: t, Found: key}
+				b, known := base[key]
+				found[key] = &Row{Table: t, Found: key, Base: b, Known: known}
 			}
 			return found[key]
 		}
@@ -148,11 +152,22 @@ func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
 	return out, nil
 }
 
-// differs tells whether the sides have a row in different ways.
+// differs tells whether the sides have a row in different ways. Of one that both made it is not known yet whether it
+// is one thing.
 func (r *Row) differs() bool {
 	if r.LiveRow == nil && r.CopyRow == nil {
 		return false
 	}
+	return r.bothMade() || r.unlike()
+}
+
+// bothMade tells whether both sides have a row that neither had.
+func (r *Row) bothMade() bool {
+	return r.Live == Made && r.Copy == Made && r.LiveRow != nil && r.CopyRow != nil
+}
+
+// unlike tells whether the sides have the row in different ways.
+func (r *Row) unlike() bool {
 	return r.LiveRow == nil || r.CopyRow == nil || !equal(r.Became.Values, r.CopyRow.Values)
 }
 

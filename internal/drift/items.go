@@ -39,15 +39,13 @@ const twin = "@"
 func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
 	of := stack.ItemsOf(p.Transform.Stack)
 	prefix := p.Transform.Change.Origin.Prefix
-	rows = p.split(rows)
 	g := &gathering{p: p, of: of, prefix: prefix, by: map[string]*Item{}, twins: map[string]bool{}}
 	for _, r := range rows {
-		if r.Collides {
-			if name, root := g.root(r); root {
-				g.twins[name] = true
-			}
+		if name, root := g.root(r); root && r.bothMade() && r.unlike() && r.numbered() {
+			g.twins[name] = true
 		}
 	}
+	rows = g.split(rows)
 	for _, r := range rows {
 		g.add(r)
 	}
@@ -76,22 +74,30 @@ func rank(it *Item) int {
 	return 1
 }
 
-// split makes two of a row that both sides made under one number: they are two things.
-func (p Pair) split(rows []*Row) (out []*Row) {
-	of, prefix := stack.ItemsOf(p.Transform.Stack), p.Transform.Change.Origin.Prefix
+// numbered tells whether a row is known by one number.
+func (r *Row) numbered() bool { return len(r.Key) == 1 && r.Key[0].Kind == tables.Int }
+
+// split makes two of a row that both sides made under one number, where these are two things: they differ, or they are
+// of two things. What both sides made alike is no difference.
+func (g *gathering) split(rows []*Row) (out []*Row) {
 	for _, r := range rows {
-		if r.Live != Made || r.Copy != Made || r.LiveRow == nil || r.CopyRow == nil {
+		if !r.bothMade() {
 			out = append(out, r)
 			continue
 		}
-		a, b := of.ItemOf(prefix, r.Table, *r.LiveRow), of.ItemOf(prefix, r.Table, *r.CopyRow)
-		if a == b && strings.HasPrefix(a, "setting:") || len(r.Key) != 1 || r.Key[0].Kind != tables.Int {
+		a, b := g.of.ItemOf(g.prefix, r.Table, *r.LiveRow), g.of.ItemOf(g.prefix, r.Table, *r.CopyRow)
+		apart := g.twins[a] || g.twins[b]
+		switch {
+		case !apart && !r.unlike():
+			continue
+		case !apart && (a == b && strings.HasPrefix(a, "setting:") || !r.numbered()):
 			out = append(out, r) // one thing, known by its name
 			continue
 		}
 		live, copied := *r, *r
-		live.Copy, live.CopyRow, live.Collides = Same, nil, true
-		copied.Live, copied.LiveRow, copied.Became, copied.Collides = Same, nil, nil, true
+		live.Copy, live.CopyRow = Same, nil
+		copied.Live, copied.LiveRow, copied.Became = Same, nil, nil
+		live.Collides, copied.Collides = r.numbered(), r.numbered()
 		out = append(out, &live, &copied)
 	}
 	return out

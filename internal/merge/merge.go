@@ -138,10 +138,21 @@ func walk(trace []map[int]int, x, y int) (pairs [][2]int) {
 	return pairs
 }
 
+// parts are lines and their ends, each apart: a last line has no end, and is no other one for that.
+func parts(s string) (out []string) {
+	for l := range strings.Lines(s) {
+		text, ended := strings.CutSuffix(l, "\n")
+		if out = append(out, text); ended {
+			out = append(out, "\n")
+		}
+	}
+	return out
+}
+
 // Carry gives b with the lines that it has in common with base as they stand in was, of which base was made line by
 // line: what nobody changed is to the byte what it was. own makes a line of b that is new one of its kind.
 func Carry(was, base, b string, own func(string) string) string {
-	origin, from, to := lines(was), lines(base), lines(b)
+	origin, from, to := parts(was), parts(base), parts(b)
 	if len(origin) != len(from) {
 		return own(b)
 	}

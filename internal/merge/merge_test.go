@@ -96,5 +96,6 @@ func TestWhatNobodyChangedComesBackAsItWas(t *testing.T) {
 	assert.Equal(t, "a http://www.live/ 1\nnew http://live/x\nc\nd\n",
 		Carry(was, base, "a http://copy/ 1\nnew http://copy/x\nc\nd\n", home))
 	assert.Equal(t, "", Carry(was, base, "", home))
+	assert.Equal(t, "http://www.live/\nx", Carry("http://www.live/", "http://copy/", "http://copy/\nx", home))
 	assert.Equal(t, "x http://live/", Carry("", "", "x http://copy/", home))
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"alibi/internal/baseline"
 	"alibi/internal/drift"
 	"alibi/internal/merge"
 	"alibi/internal/phpval"
@@ -30,6 +31,9 @@ type Change struct {
 	After  []tables.Value `json:"after,omitempty"`
 	// Other is the digest of the row on the other side; 0: it is not there.
 	Other uint64 `json:"other,omitempty"`
+	// Base is what the baseline knew of the row before, if it did.
+	Base  baseline.Pair `json:"base,omitzero"`
+	Known bool          `json:"known,omitempty"`
 	// Dropped says why it was not made.
 	Dropped string `json:"dropped,omitempty"`
 }
@@ -45,6 +49,7 @@ type carrying struct {
 	*Sides
 	to   Side
 	take map[string]Side // of items that both sides changed: whose is to stand
+	plan bool            // numbers that both sides gave away are not new ones yet
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.
@@ -76,13 +81,14 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 			continue
 		}
 		was, to := c.there(r)
-		if r.Collides {
+		if r.Collides && !c.plan {
 			return nil, "the other side has given its number away too"
 		}
 		if was != drift.Same && c.take[it.Name] != c.from() {
 			return nil, "both sides changed it: say which is to stand"
 		}
-		ch := Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from)}
+		ch := Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from),
+			Base: r.Base, Known: r.Known}
 		if to != nil {
 			ch.Before = to.Values
 		}

@@ -12,6 +12,7 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
+	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/op/clone"
 	"alibi/internal/rewrite"
@@ -24,6 +25,7 @@ type Sides struct {
 	drift.Pair
 	LiveSite, CopySite site.Site
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
+	roots              map[Side]host.Tree
 	closers            []func()
 }
 
@@ -38,7 +40,7 @@ var ErrNoDrift = errors.New("what changed since they parted can't be told")
 
 // Open opens both sides. title says whether the copy's title says that it is one.
 func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) (_ *Sides, err error) {
-	s := &Sides{LiveSite: live, CopySite: copied}
+	s := &Sides{LiveSite: live, CopySite: copied, roots: map[Side]host.Tree{}}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -81,9 +83,9 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) 
 		}
 		s.closers = append(s.closers, func() { snap.Close() })
 		if side.of.ID == live.ID {
-			s.Live = snap
+			s.Live, s.roots[Live] = snap, place.Root
 		} else {
-			s.Copy = snap
+			s.Copy, s.roots[Copy] = snap, place.Root
 		}
 	}
 	s.Owns = s.Transform.Stack.Owns(s.Live.Schema(), live.Database.Prefix)

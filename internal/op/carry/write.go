@@ -94,7 +94,7 @@ func drop(list []Change, schema tables.Schema, now map[string]map[string][]table
 	for i := range list {
 		list[i].Dropped = ""
 		if dropped[list[i].Item] && !made[list[i].Item] {
-			list[i].Dropped = "it was changed by others since the plan was made"
+			list[i].Dropped = "it was changed by others meanwhile"
 		}
 	}
 }

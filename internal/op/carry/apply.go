@@ -1,0 +1,286 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"alibi/internal/baseline"
+	"alibi/internal/op"
+	"alibi/internal/site"
+	"alibi/internal/tables"
+	"alibi/internal/work"
+)
+
+// apply writes the rows, all at one moment.
+func (x *runner) apply(ctx context.Context, t *work.Task) error {
+	rec, err := Kept(x.env, x.run)
+	if err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Written = true })
+	if err := t.Remember(); err != nil {
+		return err
+	}
+	if err := x.write(ctx, rec.Changes); err != nil {
+		return err
+	}
+	n, items := 0, map[string]bool{}
+	for _, ch := range rec.Changes {
+		if ch.Dropped != "" {
+			rec.Left = append(rec.Left, Left{ch.Item, ch.Dropped})
+			continue
+		}
+		n++
+		items[ch.Item] = true
+	}
+	rec.Left = unique(rec.Left)
+	t.Add(int64(n), int64(len(items)))
+	if err := x.keepRecord(rec); err != nil {
+		return err
+	}
+	if n == 0 {
+		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
+	}
+	return nil
+}
+
+// unique leaves each item once.
+func unique(list []Left) (out []Left) {
+	seen := map[Left]bool{}
+	for _, l := range list {
+		if !seen[l] {
+			seen[l] = true
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// write makes changes on the site that is written to.
+func (x *runner) write(ctx context.Context, list []Change) error {
+	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	snap, done, err := x.place(ctx, target)
+	if err != nil {
+		return err
+	}
+	schema := snap.Schema()
+	done() // it must not hold what is to be changed
+	edit, err := x.edit(ctx, target)
+	if err != nil {
+		return err
+	}
+	defer edit.Close()
+	err = write(ctx, edit, schema, list)
+	if errors.Is(err, tables.ErrTaken) {
+		return fmt.Errorf("%s gave a number away that was free a moment ago; nothing was changed, start it again: %w",
+			target.Name, err)
+	}
+	return err
+}
+
+// prove looks at what was written, and at the pages of a live site.
+func (x *runner) prove(ctx context.Context, t *work.Task) error {
+	rec, err := Kept(x.env, x.run)
+	if err != nil {
+		return err
+	}
+	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	snap, done, err := x.place(ctx, target)
+	if err != nil {
+		return err
+	}
+	defer done()
+	right, others, err := compare(ctx, snap, rec.Changes)
+	if err != nil {
+		return err
+	}
+	text := site.Plural(right, "row is", "rows are") + " as they should be"
+	if others > 0 {
+		text += fmt.Sprintf("; %d were changed by others since", others)
+	}
+	if x.c.To == Live && len(x.mem.Pages) > 0 {
+		word, _ := x.env.Pass(target.ID)
+		now, err := x.env.Pages(ctx, target, word, x.mem.Pages)
+		if err != nil {
+			return fmt.Errorf("asking the live site for its pages: %w", err)
+		}
+		if err := op.Worse(x.mem.Pages, now); err != nil {
+			return fmt.Errorf("the live site's pages are worse than before: %w", err)
+		}
+		text += "; " + site.Plural(len(now), "page", "pages") + " of it asked for: none is worse than before"
+	}
+	t.Result("%s", text)
+	return nil
+}
+
+// compare counts the rows that are as they were written, and those that are another way since.
+func compare(ctx context.Context, snap tables.Snapshot, list []Change) (right, others int, err error) {
+	for _, name := range tablesOf(list) {
+		t, ok := snap.Schema().Table(name)
+		if !ok {
+			return 0, 0, fmt.Errorf("table %s is not there any more", name)
+		}
+		var keys [][]tables.Value
+		for _, ch := range list {
+			if ch.Table == name && ch.Dropped == "" {
+				keys = append(keys, ch.key(t))
+			}
+		}
+		now := map[string][]tables.Value{}
+		if err := tables.Fetch(ctx, snap, t, keys, func(r tables.Row) error {
+			now[tables.Row{Key: r.Key}.Address()] = tables.Keep(r.Values)
+			return nil
+		}); err != nil {
+			return 0, 0, err
+		}
+		for _, ch := range list {
+			if ch.Table != name || ch.Dropped != "" {
+				continue
+			}
+			switch is := now[tables.Row{Key: ch.key(t)}.Address()]; {
+			case same(is, ch.After):
+				right++
+			case same(is, ch.Before):
+				return 0, 0, fmt.Errorf("a row of %s (%s) is not what it should be", ch.Item, name)
+			default:
+				others++
+			}
+		}
+	}
+	return right, others, nil
+}
+
+// key is the one that the row has afterwards.
+func (ch Change) key(t tables.Table) []tables.Value {
+	if to := keyOf(t, ch.After); to != nil {
+		return to
+	}
+	return ch.Key
+}
+
+// settle makes what was carried the common state of both sides.
+func (x *runner) settle(ctx context.Context, t *work.Task) error {
+	rec, err := Kept(x.env, x.run)
+	if err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Settled = true })
+	if err := t.Remember(); err != nil {
+		return err
+	}
+	s, err := x.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if x.c.Undo == "" {
+		if err := s.settle(ctx, x.c.To, rec.Changes); err != nil {
+			return err
+		}
+	} else if err := s.unsettle(ctx, x.env, x.c, rec.Changes); err != nil {
+		return err
+	}
+	items := map[string]bool{}
+	for _, ch := range rec.Changes {
+		items[ch.Item] = items[ch.Item] || ch.Dropped == ""
+	}
+	text := site.Plural(len(items), "item", "items") + " carried from " + x.p.Origin.Name
+	if x.c.Undo != "" {
+		text = "what run " + x.c.Undo + " carried is undone"
+	}
+	if x.c.Note != "" {
+		text += ": " + x.c.Note
+	}
+	if len(rec.Left) > 0 {
+		text += "; " + site.Plural(len(rec.Left), "was", "were") + " left"
+	}
+	t.Entry("%s", text)
+	t.Result("%s; %s", text, t.Run().Result)
+	return nil
+}
+
+// settle notes the rows that were carried in the baseline.
+func (s *Sides) settle(ctx context.Context, to Side, list []Change) error {
+	snap := s.Live
+	if to == Copy {
+		snap = s.Copy
+	}
+	return s.amend(ctx, list, func(ch Change) (p baseline.Pair, gone bool) {
+		if ch.After == nil {
+			return p, true
+		}
+		written, _ := snap.Digest(ch.Table, tables.Row{Values: ch.After}, nil)
+		if to == Live {
+			return baseline.Pair{Origin: written[0], Copy: ch.Other}, false
+		}
+		return baseline.Pair{Origin: ch.Other, Copy: written[0]}, false
+	})
+}
+
+// amend notes rows in the baseline anew, by what is to be noted of each.
+func (s *Sides) amend(ctx context.Context, list []Change, of func(Change) (baseline.Pair, bool)) error {
+	for _, name := range tablesOf(list) {
+		rows, gone := map[uint64]baseline.Pair{}, []uint64(nil)
+		for _, ch := range list {
+			if ch.Table != name || ch.Dropped != "" {
+				continue
+			}
+			if p, not := of(ch); not {
+				gone = append(gone, ch.Found)
+			} else {
+				rows[ch.Found] = p
+			}
+		}
+		if err := s.Base.Amend(ctx, name, rows, gone); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// unsettle notes what the sides had in common before a run that is undone.
+func (s *Sides) unsettle(ctx context.Context, env *op.Env, c Choices, list []Change) error {
+	was, err := Kept(env, c.Undo)
+	if err != nil {
+		return err
+	}
+	dropped := map[string]bool{}
+	for _, ch := range list {
+		dropped[ch.Item] = dropped[ch.Item] || ch.Dropped != ""
+	}
+	for i := range was.Changes {
+		if dropped[was.Changes[i].Item] {
+			was.Changes[i].Dropped = "it is not undone"
+		}
+	}
+	return s.amend(ctx, was.Changes, func(ch Change) (p baseline.Pair, gone bool) { return ch.Base, !ch.Known })
+}
+
+// undo takes back what was written, but for what others wrote since.
+func (x *runner) undo(ctx context.Context) error {
+	if !x.mem.Written || x.mem.Settled {
+		return nil
+	}
+	rec, err := Kept(x.env, x.run)
+	if err != nil {
+		return err
+	}
+	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	snap, done, err := x.place(ctx, target)
+	if err != nil {
+		return err
+	}
+	back := turned(rec.Changes, snap.Schema())
+	done()
+	return x.write(ctx, back)
+}

@@ -1,0 +1,370 @@
+package carry
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"alibi/internal/drift"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/work"
+)
+
+// Choices say what is carried, and to which side.
+type Choices struct {
+	To    Side            `json:"to"`
+	Items []Chosen        `json:"items,omitempty"`
+	Take  map[string]Side `json:"take,omitempty"` // of items that both sides changed: whose is to stand
+	Note  string          `json:"note,omitempty"`
+	Title bool            `json:"title"`          // the copy's title says that it is one
+	Undo  string          `json:"undo,omitempty"` // the run that is undone, in place of items
+	Copy  site.ID         `json:"copy"`
+}
+
+// Chosen is an item as the plan saw it.
+type Chosen struct {
+	Name string `json:"name"`
+	Saw  string `json:"saw"` // a digest of what both sides had
+}
+
+// Record is what a run wrote, kept so that it can be undone.
+type Record struct {
+	To      Side     `json:"to"`
+	Changes []Change `json:"changes"`
+	Left    []Left   `json:"left,omitempty"`
+}
+
+// saw digests what both sides have of an item.
+func saw(it *drift.Item) string {
+	var all []string
+	for _, r := range it.Rows {
+		for _, row := range []*tables.Row{r.LiveRow, r.CopyRow} {
+			if text, err := json.Marshal(row); err == nil && !r.Passing {
+				all = append(all, r.Table.Name+string(text))
+			}
+		}
+	}
+	slices.Sort(all)
+	h := sha256.New()
+	for _, s := range all {
+		fmt.Fprintf(h, "%d %s", len(s), s)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:12])
+}
+
+// Operation is carrying changes from one side of a pair to the other, and undoing that.
+func Operation(env *op.Env) work.Definition {
+	return work.Definition{
+		Kind: plan.Sync,
+		Claims: func(p plan.Plan) (out []plan.Claim) {
+			for _, s := range []site.Site{p.Origin, p.Target} {
+				out = append(out, plan.Claim{Site: s.ID, Name: s.Name, Alone: true})
+			}
+			return out
+		},
+		Consent:   plan.Plan.LiveConsent,
+		TakesBack: true,
+		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
+			x := &runner{env: env, p: r.Plan, c: c, run: r.ID}
+			return &work.Operation{
+				Steps: work.Each(map[string]work.Do{"number": x.number, "look": x.look, "keep": x.keep, "apply": x.apply,
+					"prove": x.prove, "settle": x.settle}),
+				Undo:   x.undo,
+				Memory: &x.mem,
+			}
+		}),
+	}
+}
+
+type runner struct {
+	env *op.Env
+	p   plan.Plan
+	c   Choices
+	run string
+	mem memory
+}
+
+// memory is what the steps remember between tries.
+type memory struct {
+	Names   []string  `json:"names,omitempty"` // of the items, as they are called once they have numbers of their own
+	Left    []Left    `json:"left,omitempty"`
+	Pages   []op.Page `json:"pages,omitempty"`
+	Written bool      `json:"written,omitempty"` // rows may have been changed
+	Settled bool      `json:"settled,omitempty"`
+}
+
+// live and copied are the two sites, as the record has them now.
+func (x *runner) sites(ctx context.Context) (live, copied site.Site, err error) {
+	a, err := x.env.Record.Site(ctx, x.p.Origin.ID)
+	if err != nil {
+		return live, copied, err
+	}
+	b, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if a.ID == x.c.Copy {
+		a, b = b, a
+	}
+	return a, b, err
+}
+
+// open opens both sides as they are now.
+func (x *runner) open(ctx context.Context) (*Sides, error) {
+	live, copied, err := x.sites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return Open(ctx, x.env, live, copied, x.c.Title)
+}
+
+// edit opens the database of one of the sites to be written to.
+func (x *runner) edit(ctx context.Context, s site.Site) (tables.Transactor, error) {
+	e, err := x.env.Edit(ctx, x.run, s, "")
+	if err != nil {
+		return nil, err
+	}
+	t, can := e.(tables.Transactor)
+	if !can {
+		e.Close()
+		return nil, fmt.Errorf("the database of %s: %w", s.Name, ErrWholeFile)
+	}
+	return t, nil
+}
+
+// ErrWholeFile is given for a database in which single rows can't be changed while the site uses it.
+var ErrWholeFile = errors.New("it is a file that is exchanged whole; changes can't be carried into it yet")
+
+// file is where a run's record is kept.
+func file(env *op.Env, run string) string { return filepath.Join(env.Home, "sync", run+".json") }
+
+// Kept reads the record of a run.
+func Kept(env *op.Env, run string) (r Record, err error) {
+	text, err := os.ReadFile(file(env, run))
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, fmt.Errorf("run %s carried nothing, or what it wrote is not known any more", run)
+	}
+	if err != nil {
+		return r, err
+	}
+	return r, json.Unmarshal(text, &r)
+}
+
+// keepRecord keeps a run's record, on the disk before it is relied on.
+func (x *runner) keepRecord(r Record) error {
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	to := file(x.env, x.run)
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(to+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("keeping what is to be written: %w", err)
+	}
+	return os.Rename(to+".new", to)
+}
+
+// number gives things of the copy other numbers where the live site has given theirs away too.
+func (x *runner) number(ctx context.Context, t *work.Task) error {
+	if x.c.Undo != "" {
+		return nil
+	}
+	s, err := x.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	d, err := s.Drift(ctx)
+	if err != nil {
+		return err
+	}
+	list, renamed, doubts, err := s.renumber(ctx, d.Items)
+	if err != nil {
+		return err
+	}
+	names, left := x.chosen(d.Items, renamed)
+	if len(list) > 0 {
+		edit, err := x.edit(ctx, s.CopySite)
+		if err != nil {
+			return err
+		}
+		defer edit.Close()
+		if err := write(ctx, edit, s.Copy.Schema(), list); err != nil {
+			return fmt.Errorf("giving things on the copy other numbers: %w", err)
+		}
+		t.Note("%s of the copy changed for new numbers", site.Plural(len(list), "row", "rows"))
+	}
+	for _, d := range doubts {
+		left = append(left, Left{Item: "", Why: d})
+	}
+	t.Memorize(func() { x.mem.Names, x.mem.Left = names, left })
+	return t.Remember()
+}
+
+// chosen are the items that are as the plan saw them, by the names that they get.
+func (x *runner) chosen(all []*drift.Item, renamed map[string]string) (names []string, left []Left) {
+	if x.mem.Names != nil {
+		return x.mem.Names, x.mem.Left // an earlier try gave numbers
+	}
+	for _, c := range x.c.Items {
+		i := slices.IndexFunc(all, func(it *drift.Item) bool { return it.Name == c.Name })
+		switch {
+		case i < 0:
+			left = append(left, Left{c.Name, "nothing of it differs any more"})
+		case saw(all[i]) != c.Saw:
+			left = append(left, Left{c.Name, "it was changed since the plan was made"})
+		case renamed[c.Name] != "":
+			names = append(names, renamed[c.Name])
+		default:
+			names = append(names, plainName(c.Name))
+		}
+	}
+	return names, left
+}
+
+// look works out what is to be written, and keeps that.
+func (x *runner) look(ctx context.Context, t *work.Task) error {
+	live, _, err := x.sites(ctx)
+	if err != nil {
+		return err
+	}
+	if x.c.To == Live && x.env.Web != nil && x.mem.Pages == nil {
+		word, _ := x.env.Pass(live.ID)
+		if pages, err := x.env.Pages(ctx, live, word, nil); err == nil {
+			t.Memorize(func() { x.mem.Pages = pages })
+		} else {
+			t.Note("%s", err)
+		}
+	}
+	if x.mem.Written {
+		return nil // an earlier try has
+	}
+	s, err := x.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	rec := Record{To: x.c.To, Left: x.mem.Left}
+	if x.c.Undo != "" {
+		was, err := Kept(x.env, x.c.Undo)
+		if err != nil {
+			return err
+		}
+		rec.Changes = turned(was.Changes, x.snapshot(s).Schema())
+	} else {
+		d, err := s.Drift(ctx)
+		if err != nil {
+			return err
+		}
+		c := &carrying{Sides: s, to: x.c.To, take: x.take()}
+		list, _, left := c.want(d.Items, x.mem.Names)
+		rec.Changes, rec.Left = list, append(rec.Left, left...)
+	}
+	if len(rec.Changes) == 0 {
+		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
+	}
+	if err := x.transactional(ctx, x.snapshot(s).Schema(), rec.Changes); err != nil {
+		return err
+	}
+	t.Note("%s to write", site.Plural(len(rec.Changes), "row", "rows"))
+	return x.keepRecord(rec)
+}
+
+// take gives whose is to stand of items that both sides changed, by the names that these have now.
+func (x *runner) take() map[string]Side {
+	out := map[string]Side{}
+	for name, side := range x.c.Take {
+		out[plainName(name)] = side
+	}
+	return out
+}
+
+// ErrNothing is given where none of the items can be carried.
+var ErrNothing = errors.New("there is nothing to carry")
+
+func why(left []Left) string {
+	if len(left) == 0 {
+		return "no item differs"
+	}
+	return left[0].Item + ": " + left[0].Why
+}
+
+// snapshot is the side that is written to.
+func (x *runner) snapshot(s *Sides) tables.Snapshot {
+	if x.c.To == Live {
+		return s.Live
+	}
+	return s.Copy
+}
+
+// transactional says of a table whose rows can't be changed at one moment.
+func (x *runner) transactional(ctx context.Context, schema tables.Schema, list []Change) error {
+	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	edit, err := x.edit(ctx, target)
+	if err != nil {
+		return err
+	}
+	defer edit.Close()
+	for _, name := range tablesOf(list) {
+		t, ok := schema.Table(name)
+		if !ok {
+			return fmt.Errorf("%s has no table %s: leave its items out", target.Name, name)
+		}
+		if !edit.Transactional(t) {
+			return fmt.Errorf("table %s of %s is kept by an engine without transactions: leave its items out", name,
+				target.Name)
+		}
+	}
+	return nil
+}
+
+// keep takes a restore point of the site that is written to.
+func (x *runner) keep(ctx context.Context, t *work.Task) error {
+	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil || s.Role != site.Live {
+		return err
+	}
+	return x.env.Keep(ctx, t, s, "before changes were carried to it")
+}
+
+// place opens the database of the site that is written to.
+func (x *runner) place(ctx context.Context, s site.Site) (tables.Snapshot, func(), error) {
+	p, err := x.env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := x.env.Stack(s.Stack)
+	if err != nil {
+		p.Root.Close()
+		return nil, nil, err
+	}
+	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
+	if err != nil {
+		p.Root.Close()
+		return nil, nil, err
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		p.Root.Close()
+		return nil, nil, err
+	}
+	return snap, func() { snap.Close(); p.Root.Close() }, nil
+}

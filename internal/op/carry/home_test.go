@@ -1,0 +1,194 @@
+package carry_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/op/carry"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// carried plans to carry something, and does it.
+func carried(t *testing.T, w *realtest.World, s site.Site, wish carry.Wish) (plan.Plan, plan.Run) {
+	t.Helper()
+	p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, wish)
+	require.NoError(t, err)
+	require.False(t, p.Blocked(), "%v", p.Findings)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	return p, r
+}
+
+func undone(t *testing.T, w *realtest.World, run string) plan.Run {
+	t.Helper()
+	p, err := w.Desk.Copies.PlanUnsync(context.Background(), run)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	return r
+}
+
+// rows gives all rows of content of a site, but for what it writes by itself.
+func rows(t *testing.T, s site.Site) string {
+	t.Helper()
+	var out strings.Builder
+	for _, q := range []string{
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', ID, post_title, post_status, MD5(post_content), post_parent, guid) ORDER BY ID " +
+			"SEPARATOR '\n') FROM sk_posts",
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', meta_id, post_id, meta_key, MD5(meta_value)) ORDER BY meta_id SEPARATOR '\n') " +
+			"FROM sk_postmeta",
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', option_id, option_name, MD5(option_value)) ORDER BY option_id SEPARATOR '\n') " +
+			"FROM sk_options WHERE option_name NOT LIKE '%transient%' AND option_name <> 'cron'",
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', object_id, term_taxonomy_id) ORDER BY 1 SEPARATOR '\n') FROM sk_term_relationships",
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', comment_ID, comment_post_ID, comment_content) ORDER BY 1 SEPARATOR '\n') FROM " +
+			"sk_comments",
+	} {
+		out.WriteString(get(t, s, q) + "\n")
+	}
+	return out.String()
+}
+
+func somePage(t *testing.T, s site.Site) string {
+	t.Helper()
+	return get(t, s, "SELECT CONCAT(ID) FROM sk_posts WHERE post_type = 'page' AND post_status = 'publish' LIMIT 1")
+}
+
+func TestAChangedPageComesHome(t *testing.T) {
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	was := rows(t, live)
+	old := get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_content = CONCAT(post_content, '\nTo www: http://www.ferry.skerryline.example/x') "+
+		"WHERE ID = "+id)
+	p, err := w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(p).State)
+	s = w.Site("winter")
+	here := s.Address().String()
+	on(t, s, "UPDATE sk_posts SET post_content = CONCAT(post_content, '\nSee "+here+"/new/'), post_title = 'Low tide' "+
+		"WHERE ID = "+id, "INSERT INTO sk_postmeta (post_id, meta_key, meta_value) VALUES ("+id+", 'berths', '4')",
+		"UPDATE sk_options SET option_value = 'By boat' WHERE option_name = 'blogdescription'")
+	on(t, live, "INSERT INTO sk_comments (comment_post_ID, comment_author, comment_content) VALUES ("+id+", 'A', 'mine')")
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{"post:" + id}, Note: "the new timetable"})
+	assert.Equal(t, live.Name, p.Confirm, "its name is typed")
+	require.Len(t, p.Writes, 1)
+	assert.Contains(t, p.Writes[0], "on "+live.Name+`: page "Low tide" (post:`+id+") is changed: berths, post_content, post_title")
+	got := get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+id)
+	assert.Equal(t, old+"\nTo www: http://www.ferry.skerryline.example/x\nSee "+strings.TrimSuffix(live.Address().String(), "/")+
+		"/new/", got, "what nobody changed is as it was, and the address is the live site's")
+	assert.Equal(t, "Low tide", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+	assert.Equal(t, "4", get(t, live, "SELECT meta_value FROM sk_postmeta WHERE meta_key = 'berths'"))
+	assert.NotEqual(t, "By boat", get(t, live, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
+	assert.Equal(t, "mine", get(t, live, "SELECT comment_content FROM sk_comments ORDER BY comment_ID DESC LIMIT 1"))
+	assert.Contains(t, r.Result, "1 item carried from winter: the new timetable; 2 rows are as they should be")
+	left := lines(drifted(t, w, s))
+	assert.Len(t, left, 2, "the comment and the setting: %s", strings.Join(left, "\n"))
+	p, err = w.Desk.Copies.PlanSync(context.Background(), s.ID, carry.Wish{To: carry.Live, All: true})
+	require.NoError(t, err)
+	assert.Len(t, p.Writes, 1, "what was carried is not carried again: %v", p.Writes)
+
+	on(t, live, "UPDATE sk_posts SET post_excerpt = 'by a visitor' WHERE ID = "+id)
+	p, err = w.Desk.Copies.PlanUnsync(context.Background(), r.ID)
+	require.NoError(t, err)
+	back := w.Run(p)
+	assert.Contains(t, back.Error, "there is nothing to carry: post:"+id+": it was changed by others meanwhile")
+	on(t, live, "UPDATE sk_posts SET post_excerpt = '' WHERE ID = "+id)
+	on(t, live, "DELETE FROM sk_comments ORDER BY comment_ID DESC LIMIT 1")
+	assert.Equal(t, "Low tide", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+	undone(t, w, r.ID)
+	on(t, live, "UPDATE sk_posts SET post_content = REPLACE(post_content, '\nTo www: http://www.ferry.skerryline.example/x', '')")
+	assert.Equal(t, was, rows(t, live), "all of it is undone, and nothing else was changed")
+	assert.Len(t, lines(drifted(t, w, s)), 2)
+}
+
+// Both sides made things under the same numbers: each side gets the other's, and what refers to them leads to the right
+// ones.
+func TestThingsOfOneNumberAreTwoThings(t *testing.T) {
+	w, live, s := pair(t)
+	next := 9001
+	make2 := func(s site.Site, name string) {
+		at := strings.TrimSuffix(s.Address().String(), "/")
+		on(t, s, fmt.Sprintf(insertPost, next, "picture of "+name, name+" picture", name+"-picture", at+"/?attachment_id=9001"),
+			fmt.Sprintf(insertPost, next+1, fmt.Sprintf(`<!-- wp:image {"id":%d} --><img class="wp-image-%d">`, next, next), name,
+				name, at+"/?page_id=9002"),
+			fmt.Sprintf("UPDATE sk_posts SET post_parent = %d WHERE ID = %d", next, next+1),
+			fmt.Sprintf("INSERT INTO sk_postmeta (meta_id, post_id, meta_key, meta_value) VALUES (9001, %d, '_thumbnail_id', '%d')",
+				next+1, next))
+	}
+	make2(s, "Fog")
+	make2(live, "Storm")
+	before := rows(t, live)
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{"post:9002@copy"}})
+	assert.Len(t, p.Writes, 2, "it needs its picture: %v", p.Writes)
+	assert.Contains(t, strings.Join(p.Writes, "\n"), "others need it")
+	for _, name := range []string{"Fog", "Storm"} {
+		at := get(t, live, "SELECT CONCAT(ID) FROM sk_posts WHERE post_title = '"+name+" picture'")
+		page := get(t, live, "SELECT CONCAT(ID) FROM sk_posts WHERE post_title = '"+name+"'")
+		assert.Equal(t, fmt.Sprintf(`<!-- wp:image {"id":%s} --><img class="wp-image-%s">`, at, at),
+			get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+page), name)
+		assert.Equal(t, at, get(t, live, "SELECT CONCAT(post_parent) FROM sk_posts WHERE ID = "+page), name)
+		assert.Equal(t, at, get(t, live, "SELECT meta_value FROM sk_postmeta WHERE meta_key = '_thumbnail_id' AND post_id = "+page))
+		assert.True(t, strings.HasSuffix(get(t, live, "SELECT guid FROM sk_posts WHERE ID = "+page), "/?page_id="+page), name)
+	}
+	assert.Equal(t, "9001", get(t, live, "SELECT CONCAT(ID) FROM sk_posts WHERE post_title = 'Storm picture'"))
+	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
+	for _, q := range []string{"SELECT GROUP_CONCAT(CONCAT_WS('|', ID, post_title, post_parent, post_content) ORDER BY ID) FROM " +
+		"sk_posts WHERE ID > 9000", "SELECT GROUP_CONCAT(CONCAT_WS('|', post_id, meta_key, meta_value) ORDER BY meta_id) FROM " +
+		"sk_postmeta WHERE post_id > 9000"} {
+		assert.Equal(t, get(t, live, q), get(t, s, q), "both sides are equal")
+	}
+	assert.Empty(t, lines(drifted(t, w, s)), "and nothing is left to carry")
+	undone(t, w, r.ID)
+	assert.Equal(t, before, rows(t, live))
+}
+
+func TestWhatBothSidesChangedIsDecided(t *testing.T) {
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	on(t, s, "UPDATE sk_posts SET post_title = 'mine' WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_title = 'theirs' WHERE ID = "+id)
+	name := "post:" + id
+	p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, carry.Wish{To: carry.Live, Items: []string{name}})
+	require.NoError(t, err)
+	assert.True(t, p.Blocked())
+	assert.Contains(t, fmt.Sprint(p.Findings), "both sides changed it")
+	for _, c := range []struct {
+		to, take carry.Side
+		want     string
+	}{{carry.Live, carry.Live, "theirs"}, {carry.Live, carry.Copy, "mine"}} {
+		p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, carry.Wish{To: c.to, Items: []string{name},
+			Take: map[string]carry.Side{name: c.take}})
+		require.NoError(t, err)
+		if !p.Blocked() {
+			r := w.Run(p)
+			require.Equal(t, plan.Done, r.State, r.Error)
+		}
+		assert.Equal(t, c.want, get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+	}
+	assert.Empty(t, lines(drifted(t, w, s)))
+}
+
+func TestWhatIsChangedBetweenPlanAndRunIsLeft(t *testing.T) {
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	on(t, s, "UPDATE sk_posts SET post_title = 'mine' WHERE ID = "+id,
+		"UPDATE sk_options SET option_value = 'By boat' WHERE option_name = 'blogdescription'")
+	p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, carry.Wish{To: carry.Live, All: true})
+	require.NoError(t, err)
+	on(t, live, "UPDATE sk_posts SET post_excerpt = 'by a visitor' WHERE ID = "+id)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Contains(t, r.Result, "1 item carried from winter; 1 was left")
+	rec, err := w.Desk.Copies.Carried(r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []carry.Left{{Item: "post:" + id, Why: "it was changed since the plan was made"}}, rec.Left)
+	assert.Equal(t, "By boat", get(t, live, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
+	assert.NotEqual(t, "mine", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+}
