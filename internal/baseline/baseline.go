@@ -289,6 +289,16 @@ func (b *Baseline) ChangeFiles(ctx context.Context, files []File) error {
 	return b.putFiles(ctx, files, "")
 }
 
+// ForgetFiles forgets files.
+func (b *Baseline) ForgetFiles(ctx context.Context, paths []string) error {
+	for _, p := range paths {
+		if _, err := b.db.ExecContext(ctx, "DELETE FROM files WHERE path = ?", []byte(p)); err != nil {
+			return fmt.Errorf("writing the baseline: %w", err)
+		}
+	}
+	return nil
+}
+
 func (b *Baseline) putFiles(ctx context.Context, files []File, first string) error {
 	tx, err := b.db.BeginTx(ctx, nil)
 	if err != nil {

@@ -22,7 +22,6 @@ func (a *app) drift() *cobra.Command {
 		Long: `Show what became of a copy and its origin since they parted, item by item: pages, menus, settings and all
 else that rows of tables make, with what differs. What the sites write by themselves is counted, and listed
 with --noise. Tables of which nothing can be told are named.`,
-		Example:           "  alibi drift winter\n  alibi drift winter --json",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"slices"
 
 	"alibi/internal/baseline"
 	"alibi/internal/op"
@@ -25,6 +27,11 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	if err := x.write(ctx, rec.Changes); err != nil {
 		return err
 	}
+	if x.c.Undo != "" {
+		if err := x.takeFiles(ctx, undropped(rec)); err != nil {
+			return err
+		}
+	}
 	n, items := 0, map[string]bool{}
 	for _, ch := range rec.Changes {
 		if ch.Dropped != "" {
@@ -43,6 +50,13 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
 	}
 	return nil
+}
+
+// undropped are the files of items that were not dropped.
+func undropped(rec Record) []File {
+	return slices.DeleteFunc(slices.Clone(rec.Files), func(f File) bool {
+		return slices.ContainsFunc(rec.Changes, func(ch Change) bool { return ch.Item == f.Item && ch.Dropped != "" })
+	})
 }
 
 // unique leaves each item once.
@@ -101,7 +115,7 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	text := site.Plural(right, "row is", "rows are") + " as they should be"
+	text := site.Plural(right, "row is as it", "rows are as they") + " should be"
 	if others > 0 {
 		text += fmt.Sprintf("; %d were changed by others since", others)
 	}
@@ -181,7 +195,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	}
 	defer s.Close()
 	if x.c.Undo == "" {
-		if err := s.settle(ctx, x.c.To, rec.Changes); err != nil {
+		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, undropped(rec))); err != nil {
 			return err
 		}
 	} else if err := s.unsettle(ctx, x.env, x.c, rec.Changes); err != nil {
@@ -260,17 +274,33 @@ func (s *Sides) unsettle(ctx context.Context, env *op.Env, c Choices, list []Cha
 			was.Changes[i].Dropped = "it is not undone"
 		}
 	}
-	return s.amend(ctx, was.Changes, func(ch Change) (p baseline.Pair, gone bool) { return ch.Base, !ch.Known })
+	var paths []string
+	for _, f := range undropped(was) {
+		paths = append(paths, f.Path)
+	}
+	return errors.Join(s.Base.ForgetFiles(ctx, paths),
+		s.amend(ctx, was.Changes, func(ch Change) (p baseline.Pair, gone bool) { return ch.Base, !ch.Known }))
 }
 
 // undo takes back what was written, but for what others wrote since.
 func (x *runner) undo(ctx context.Context) error {
-	if !x.mem.Written || x.mem.Settled {
+	if x.mem.Settled {
 		return nil
 	}
 	rec, err := Kept(x.env, x.run)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // nothing was to be written yet
+	}
 	if err != nil {
 		return err
+	}
+	if x.c.Undo == "" {
+		if err := x.takeFiles(ctx, rec.Files); err != nil {
+			return err
+		}
+	}
+	if !x.mem.Written {
+		return nil
 	}
 	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {

@@ -42,6 +42,7 @@ type Chosen struct {
 type Record struct {
 	To      Side     `json:"to"`
 	Changes []Change `json:"changes"`
+	Files   []File   `json:"files,omitempty"` // that were brought; of a run that undoes one, that were taken away
 	Left    []Left   `json:"left,omitempty"`
 }
 
@@ -78,7 +79,8 @@ func Operation(env *op.Env) work.Definition {
 		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
 			x := &runner{env: env, p: r.Plan, c: c, run: r.ID}
 			return &work.Operation{
-				Steps: work.Each(map[string]work.Do{"number": x.number, "look": x.look, "keep": x.keep, "apply": x.apply,
+				Steps: work.Each(map[string]work.Do{"number": x.number, "look": x.look, "keep": x.keep, "files": x.bring,
+					"apply": x.apply,
 					"prove": x.prove, "settle": x.settle}),
 				Undo:   x.undo,
 				Memory: &x.mem,
@@ -150,7 +152,7 @@ func file(env *op.Env, run string) string { return filepath.Join(env.Home, "sync
 func Kept(env *op.Env, run string) (r Record, err error) {
 	text, err := os.ReadFile(file(env, run))
 	if errors.Is(err, fs.ErrNotExist) {
-		return r, fmt.Errorf("run %s carried nothing, or what it wrote is not known any more", run)
+		return r, fmt.Errorf("run %s carried nothing, or what it wrote is not known any more: %w", run, fs.ErrNotExist)
 	}
 	if err != nil {
 		return r, err
@@ -266,14 +268,18 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 			return err
 		}
 		rec.Changes = turned(was.Changes, x.snapshot(s).Schema())
+		rec.Files = was.Files
 	} else {
 		d, err := s.Drift(ctx)
 		if err != nil {
 			return err
 		}
 		c := &carrying{Sides: s, to: x.c.To, take: x.take()}
-		list, _, left := c.want(d.Items, x.mem.Names)
-		rec.Changes, rec.Left = list, append(rec.Left, left...)
+		got, err := c.want(ctx, d.Items, x.mem.Names)
+		if err != nil {
+			return err
+		}
+		rec.Changes, rec.Files, rec.Left = got.changes, got.files, append(rec.Left, got.left...)
 	}
 	if len(rec.Changes) == 0 {
 		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))

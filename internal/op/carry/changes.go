@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -166,14 +167,26 @@ func (c *carrying) becomes(r *drift.Row, from, to *tables.Row) []tables.Value {
 	return out
 }
 
-// want works out what is to be written for items, and for those that they need. Items of which not all can be are left.
-func (c *carrying) want(all []*drift.Item, names []string) (list []Change, items []*drift.Item, left []Left) {
-	chosen := slices.Clone(names)
-	needed := map[string][]string{}
+// wanted is what is to be written.
+type wanted struct {
+	items   []*drift.Item
+	changes []Change
+	files   []File
+	left    []Left
+}
+
+func (w *wanted) leaves(name string) bool {
+	return slices.ContainsFunc(w.left, func(l Left) bool { return l.Item == name })
+}
+
+// want works out what is to be written for items, and for those that they need. Items of which not all can be are left,
+// and so are those that need them.
+func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) (*wanted, error) {
+	chosen, w, needed := slices.Clone(names), &wanted{}, map[string][]string{}
 	for i := 0; i < len(chosen); i++ {
 		at := slices.IndexFunc(all, func(it *drift.Item) bool { return it.Name == chosen[i] })
 		if at < 0 {
-			left = append(left, Left{chosen[i], "nothing of it differs any more"})
+			w.left = append(w.left, Left{chosen[i], "nothing of it differs any more"})
 			continue
 		}
 		needed[chosen[i]] = c.needs(all, all[at])
@@ -182,31 +195,45 @@ func (c *carrying) want(all []*drift.Item, names []string) (list []Change, items
 				chosen = append(chosen, need)
 			}
 		}
-		got, why := c.item(all[at])
-		switch {
-		case why != "":
-			left = append(left, Left{chosen[i], why})
-		case len(got) > 0:
-			list, items = append(list, got...), append(items, all[at])
-		default:
-			left = append(left, Left{chosen[i], fmt.Sprintf("nothing of it changed on the side of the %s", c.from())})
+		if err := c.add(ctx, w, all[at]); err != nil {
+			return nil, err
 		}
 	}
-	gone := func(name string) bool {
-		return slices.ContainsFunc(left, func(l Left) bool { return l.Item == name })
-	}
-	for n := 0; n != len(left); { // what needs something that is left is left too
-		n = len(left)
-		for _, it := range items {
-			for _, l := range left {
-				if slices.Contains(needed[it.Name], l.Item) && !gone(it.Name) {
-					left = append(left, Left{it.Name, "it needs " + l.Item + ", which is not carried"})
+	for n := -1; n != len(w.left); {
+		n = len(w.left)
+		for _, it := range w.items {
+			for _, need := range needed[it.Name] {
+				if w.leaves(need) && !w.leaves(it.Name) {
+					w.left = append(w.left, Left{it.Name, "it needs " + need + ", which is not carried"})
 				}
 			}
 		}
 	}
-	return slices.DeleteFunc(list, func(ch Change) bool { return gone(ch.Item) }),
-		slices.DeleteFunc(items, func(it *drift.Item) bool { return gone(it.Name) }), left
+	w.changes = slices.DeleteFunc(w.changes, func(ch Change) bool { return w.leaves(ch.Item) })
+	w.files = slices.DeleteFunc(w.files, func(f File) bool { return w.leaves(f.Item) })
+	w.items = slices.DeleteFunc(w.items, func(it *drift.Item) bool { return w.leaves(it.Name) })
+	return w, nil
+}
+
+// add adds what is to be written for one item.
+func (c *carrying) add(ctx context.Context, w *wanted, it *drift.Item) error {
+	got, why := c.item(it)
+	var files []File
+	if why == "" && len(got) == 0 {
+		why = fmt.Sprintf("nothing of it changed on the side of the %s", c.from())
+	}
+	if why == "" {
+		var err error
+		if files, why, err = c.files(ctx, it); err != nil {
+			return err
+		}
+	}
+	if why != "" {
+		w.left = append(w.left, Left{it.Name, why})
+		return nil
+	}
+	w.items, w.changes, w.files = append(w.items, it), append(w.changes, got...), append(w.files, files...)
+	return nil
 }
 
 // needs names the items that the rows of one refer to and that the side which is written to does not have.

@@ -3,12 +3,15 @@ package carry_test
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/carry"
 	"alibi/internal/plan"
@@ -191,4 +194,87 @@ func TestWhatIsChangedBetweenPlanAndRunIsLeft(t *testing.T) {
 	assert.Equal(t, []carry.Left{{Item: "post:" + id, Why: "it was changed since the plan was made"}}, rec.Left)
 	assert.Equal(t, "By boat", get(t, live, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
 	assert.NotEqual(t, "mine", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+}
+
+// A picture comes with its files; what stands in their way is left alone.
+func TestAPictureBringsItsFiles(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t)
+	at := strings.TrimSuffix(s.Address().String(), "/")
+	write := func(s site.Site, name, text string) {
+		file := filepath.Join(s.Root, "wp-content/uploads", name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	on(t, s, fmt.Sprintf(insertPost, 9001, "", "Fog", "fog", at+"/?attachment_id=9001"),
+		"UPDATE sk_posts SET post_type = 'attachment', post_status = 'inherit' WHERE ID = 9001",
+		"INSERT INTO sk_postmeta (post_id, meta_key, meta_value) VALUES (9001, '_wp_attached_file', '2027/11/fog.jpg'), "+
+			`(9001, '_wp_attachment_metadata', 'a:2:{s:4:"file";s:15:"2027/11/fog.jpg";s:5:"sizes";a:1:{s:5:"small";a:1:{`+
+			`s:4:"file";s:11:"fog-300.jpg";}}}')`)
+	write(s, "2027/11/fog.jpg", "fog")
+	write(s, "2027/11/fog-300.jpg", "small fog")
+	write(live, "2027/11/fog-300.jpg", "another")
+	p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: carry.Live, Items: []string{"post:9001"}})
+	require.NoError(t, err)
+	assert.True(t, p.Blocked())
+	assert.Contains(t, fmt.Sprint(p.Findings), "the other side has another file at wp-content/uploads/2027/11/fog-300.jpg")
+	require.NoError(t, os.Remove(filepath.Join(live.Root, "wp-content/uploads/2027/11/fog-300.jpg")))
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, Kinds: []string{"media"}})
+	assert.Equal(t, 2, p.Files)
+	for name, text := range map[string]string{"2027/11/fog.jpg": "fog", "2027/11/fog-300.jpg": "small fog"} {
+		got, err := os.ReadFile(filepath.Join(live.Root, "wp-content/uploads", name))
+		require.NoError(t, err)
+		assert.Equal(t, text, string(got))
+	}
+	rep, err := w.Desk.Copies.Prove(ctx, s.ID, false, nil)
+	require.NoError(t, err)
+	assert.True(t, rep.Proof().Holds, rep.Summary())
+	assert.Zero(t, rep.Apart.Copy+rep.Apart.Origin, "the sides have it in common: %+v", rep.Apart)
+	undone(t, w, r.ID)
+	rep, err = w.Desk.Copies.Prove(ctx, s.ID, false, nil)
+	require.NoError(t, err)
+	assert.Zero(t, rep.Apart.Origin, "the live site is as it was: %+v", rep.Apart)
+	assert.Positive(t, rep.Apart.Copy, "and the copy has what it had: %+v", rep.Apart)
+	for _, name := range []string{"fog.jpg", "fog-300.jpg"} {
+		assert.NoFileExists(t, filepath.Join(live.Root, "wp-content/uploads/2027/11", name))
+	}
+	assert.Equal(t, "0", get(t, live, "SELECT CONCAT(COUNT(*)) FROM sk_posts WHERE ID = 9001"))
+}
+
+// A run that is killed at any moment goes on, or is taken back, and what is written is written once.
+func TestCarryingKilledAndCancelledAtEachMoment(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t)
+	w.Stop()
+	id := somePage(t, live)
+	before := rows(t, live)
+	for i, m := range []string{"number end", "look end", "files end", "apply end", "prove end"} {
+		t.Run(m, func(t *testing.T) {
+			title := fmt.Sprint("Low tide ", i)
+			on(t, s, fmt.Sprintf("UPDATE sk_posts SET post_title = '%s' WHERE ID = %s", title, id))
+			plans := func() plan.Run {
+				p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: carry.Live, Items: []string{"post:" + id}})
+				require.NoError(t, err)
+				r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
+				require.NoError(t, err)
+				demotest.KilledAt(t, w.World, m)
+				return r
+			}
+			r := plans()
+			require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
+			w.Keep()
+			r, err := w.Desk.Runs.Await(ctx, r.ID, nil)
+			require.NoError(t, err)
+			require.Equal(t, plan.Cancelled, r.State, r.Error)
+			w.Stop()
+			assert.Equal(t, before, rows(t, live), "nothing of it is left")
+			r = demotest.Resumed(t, w.World, plans().ID)
+			assert.Contains(t, r.Result, "1 row is as it should be")
+			assert.Equal(t, title, get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+			w.Keep()
+			undone(t, w, r.ID)
+			w.Stop()
+			assert.Equal(t, before, rows(t, live))
+		})
+	}
 }

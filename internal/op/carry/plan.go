@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,7 +30,7 @@ func (w Wish) picks(it *drift.Item) bool {
 
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
 // it is written.
-func Plan(s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
+func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
 	c := &carrying{Sides: s, to: w.To, take: w.Take, plan: true}
 	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
 	if w.To == Copy {
@@ -39,7 +40,11 @@ func Plan(s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, err
 	if err != nil {
 		return p, err
 	}
-	list, items, left := c.want(d.Items, names)
+	got, err := c.want(ctx, d.Items, names)
+	if err != nil {
+		return p, err
+	}
+	list, items, left := got.changes, got.items, got.left
 	choices := Choices{To: w.To, Take: w.Take, Note: w.Note, Title: title, Copy: s.CopySite.ID}
 	for _, it := range items {
 		choices.Items = append(choices.Items, Chosen{it.Name, saw(it)})
@@ -70,7 +75,7 @@ func Plan(s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, err
 		note(site.Warn, "cache", "a cache of objects is on: visitors may see what was there before until it is emptied",
 			"empty it afterwards")
 	}
-	p.Rows, p.Tables = int64(len(list)), len(tablesOf(list))
+	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(got.files)
 	p.Words = site.Plural(len(items), "item", "items") + " of " + p.Origin.Name
 	p.Steps = steps(p.Rows)
 	p.Confirm = p.LiveConsent(p.Target)
@@ -83,6 +88,7 @@ func steps(rows int64) []plan.Step {
 	return []plan.Step{{Name: "number", Title: "give each thing a number of its own"},
 		{Name: "look", Title: "look at both sides again"},
 		{Name: "keep", Title: "take a restore point"},
+		{Name: "files", Title: "bring the files that they name"},
 		{Name: "apply", Title: "write all rows at one moment", Work: rows, Unit: plan.Rows},
 		{Name: "prove", Title: "compare what was written"},
 		{Name: "settle", Title: "note what both sides have in common"}}

@@ -1,12 +1,14 @@
 package wordpress
 
 import (
+	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"alibi/internal/phpval"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
@@ -210,6 +212,45 @@ func (x row) set(column, value string) {
 		return
 	}
 	v.Bytes = []byte(value)
+}
+
+// Files names a picture, or another thing of the media library, and the sizes in which it was made.
+func (Stack) Files(prefix string, t tables.Table, r tables.Row) (out []string) {
+	part, name := partOf(prefix, t.Name)
+	x := row{t, r}
+	if name != "postmeta" {
+		return nil
+	}
+	dir := "wp-content/uploads"
+	if site := strings.Trim(strings.TrimPrefix(part, prefix), "_"); site != "" {
+		dir += "/sites/" + site
+	}
+	add := func(name string) {
+		if name = path.Clean(name); name != "." && !strings.HasPrefix(name, "/") && !strings.HasPrefix(name, "..") {
+			out = append(out, path.Join(dir, name))
+		}
+	}
+	switch x.text("meta_key") {
+	case "_wp_attached_file":
+		add(x.text("meta_value"))
+	case "_wp_attachment_metadata":
+		v, err := phpval.Parse([]byte(x.text("meta_value")))
+		if err != nil {
+			return nil // to the CMS it is nothing
+		}
+		file, _ := v.Get("file")
+		beside := path.Dir(file.Text())
+		if original, ok := v.Get("original_image"); ok {
+			add(path.Join(beside, original.Text()))
+		}
+		sizes, _ := v.Get("sizes")
+		for _, size := range sizes.Items {
+			if f, ok := size.Val.Get("file"); ok {
+				add(path.Join(beside, f.Text()))
+			}
+		}
+	}
+	return out
 }
 
 // Looks gives the numbers in fields and settings that nothing is known of: a value that is one, or several, and in
