@@ -60,7 +60,8 @@ point of a live site is taken first. --undo brings back what a run changed, and 
 	f.StringVar(&to, "to", "", "which side is written to: live or copy")
 	f.BoolVar(&w.All, "all", false, "all that changed on the other side")
 	f.StringSliceVar(&w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
-	f.StringSliceVar(&take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, post:12=live")
+	f.StringSliceVar(&take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
+		"post:12=live")
 	f.StringVar(&w.Note, "note", "", "what it is for, for the history")
 	f.StringVar(&undo, "undo", "", "a run that carried changes, to be undone")
 	g.add(cmd)

@@ -64,7 +64,7 @@ func (d *core) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 			}
 		}
 	}
-	if in.Transform, err = clone.Transform(d.env, in.Origin, in.Copy, c.Title); err != nil {
+	if in.Transform, err = d.env.Transform(in.Origin, in.Copy, c.Title); err != nil {
 		return in, none, err
 	}
 	in.Filter = clone.Filter(in.Transform.Stack, in.Filter)

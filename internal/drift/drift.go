@@ -6,6 +6,7 @@ package drift
 import (
 	"context"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -96,8 +97,8 @@ func (p Pair) uncovered(t tables.Table) string {
 		return "its rows have no key"
 	}
 	for _, k := range t.Key {
-		if i := t.Column(k); i < 0 || t.Columns[i].Charset != "" {
-			return "the key of its rows is a text"
+		if i := t.Column(k); i < 0 || !strings.Contains(strings.ToLower(t.Columns[i].Type), "int") {
+			return "its rows are not known by numbers"
 		}
 	}
 	if !slices.EqualFunc(t.Columns, ct.Columns, func(a, b tables.Column) bool { return a.Name == b.Name }) {

@@ -26,7 +26,16 @@ type Item struct {
 	Fields []string `json:"fields,omitempty"` // what of it differs
 	Noise  bool     `json:"noise,omitempty"`  // the sites write it by themselves
 	Marks  bool     `json:"marks,omitempty"`  // it makes the copy the one that it is
-	Rows   []*Row   `json:"-"`
+	// Versions are what either side has where they differ.
+	Versions []Version `json:"versions,omitempty"`
+	Rows     []*Row    `json:"-"`
+}
+
+// Version is a place in which an item differs, as either side has it; nil: it is not there.
+type Version struct {
+	Field string  `json:"field"`
+	Live  *string `json:"live"` // with the copy's addresses
+	Copy  *string `json:"copy"`
 }
 
 // Clashes tells whether both sides changed it.
@@ -205,9 +214,10 @@ func (g *gathering) finish(it *Item) {
 		}
 		root := g.of.Describe(g.prefix, r.Table, r.any()).Root
 		it.Live, it.Copy = worse(it.Live, r.Live, root), worse(it.Copy, r.Copy, root)
-		for _, f := range g.fields(r) {
-			if !slices.Contains(it.Fields, f) {
-				it.Fields = append(it.Fields, f)
+		for _, v := range g.versions(r, root) {
+			if it.Versions = append(it.Versions, v); (v.Live != nil && v.Copy != nil || !root) &&
+				!slices.Contains(it.Fields, v.Field) {
+				it.Fields = append(it.Fields, v.Field)
 			}
 		}
 	}
@@ -235,20 +245,26 @@ func (g *gathering) marks(r *Row) bool {
 	return column != "" && i >= 0 && slices.Contains(values, r.any().Values[i].String())
 }
 
-// fields names what of a row differs.
-func (g *gathering) fields(r *Row) (out []string) {
-	called, _ := g.p.Transform.About(r.Table, r.any())
-	if !g.of.Describe(g.prefix, r.Table, r.any()).Root {
-		field, _, _ := strings.Cut(called, " of ")
-		return []string{cmp.Or(field, r.Table.Name)}
-	}
-	if r.Became == nil || r.CopyRow == nil {
-		return nil
-	}
-	for i, c := range r.Table.Columns {
-		if !r.Became.Values[i].Equal(r.CopyRow.Values[i]) {
-			out = append(out, c.Name)
+// versions gives what either side has of a row where they differ. A row beside the root is one field.
+func (g *gathering) versions(r *Row, root bool) (out []Version) {
+	text := func(row *tables.Row, i int) *string {
+		if row == nil {
+			return nil
 		}
+		s := row.Values[i].String()
+		return &s
 	}
-	return out
+	if root {
+		for i, c := range r.Table.Columns {
+			v := Version{c.Name, text(r.Became, i), text(r.CopyRow, i)}
+			if v.Live == nil || v.Copy == nil || *v.Live != *v.Copy {
+				out = append(out, v)
+			}
+		}
+		return out
+	}
+	called, _ := g.p.Transform.About(r.Table, r.any())
+	field, _, _ := strings.Cut(called, " of ")
+	last := len(r.Table.Columns) - 1 // tables of fields have the value last
+	return []Version{{cmp.Or(field, r.Table.Name), text(r.Became, last), text(r.CopyRow, last)}}
 }

@@ -16,10 +16,13 @@ func TestTwoVersionsOfATextAreMerged(t *testing.T) {
 	}{
 		"neither changed it": {base, base, base, true},
 		"one did":            {base, "one\n2\nthree\nfour\nfive\n", "one\n2\nthree\nfour\nfive\n", true},
-		"both, elsewhere":    {"ONE\ntwo\nthree\nfour\nfive\n", "one\ntwo\nthree\nfour\nFIVE\nsix\n", "ONE\ntwo\nthree\nfour\nFIVE\nsix\n", true},
-		"both, alike":        {"one\n2\nthree\nfour\nfive\n", "one\n2\nthree\nfour\nfive\n", "one\n2\nthree\nfour\nfive\n", true},
-		"one line goes":      {"one\nthree\nfour\nfive\n", "one\ntwo\nthree\nfour\n5\n", "one\nthree\nfour\n5\n", true},
-		"both, the same line": {"one\n2\nthree\nfour\nfive\n", "one\nzwei\nthree\nfour\nfive\n", "one\n2\nthree\nfour\nfive\n",
+		"both, elsewhere": {"ONE\ntwo\nthree\nfour\nfive\n", "one\ntwo\nthree\nfour\nFIVE\nsix\n",
+			"ONE\ntwo\nthree\nfour\nFIVE\nsix\n", true},
+		"both, alike": {"one\n2\nthree\nfour\nfive\n", "one\n2\nthree\nfour\nfive\n", "one\n2\nthree\nfour\nfive\n",
+			true},
+		"one line goes": {"one\nthree\nfour\nfive\n", "one\ntwo\nthree\nfour\n5\n", "one\nthree\nfour\n5\n", true},
+		"both, the same line": {"one\n2\nthree\nfour\nfive\n", "one\nzwei\nthree\nfour\nfive\n",
+			"one\n2\nthree\nfour\nfive\n",
 			false},
 		"both add at one place": {base + "six\n", base + "seven\n", base + "six\n", false},
 		"all of it goes":        {"", "one\ntwo\nthree\nfour\nfive\nsix\n", "", false},
@@ -43,7 +46,8 @@ func TestMergingLosesNothing(t *testing.T) {
 			assert.Equal(t, is, got)
 			assert.True(t, whole)
 		}
-		head, tail := rapid.SampledFrom([]string{"", "X\n"}).Draw(t, "head"), rapid.SampledFrom([]string{"", "Y\n"}).Draw(t, "tail")
+		head, tail := rapid.SampledFrom([]string{"", "X\n"}).Draw(t, "head"), rapid.SampledFrom([]string{"", "Y\n"}).Draw(t,
+			"tail")
 		body := "1\n" + was + "2\n"
 		got, whole := Text(body, head+body, body+tail)
 		assert.Equal(t, head+body+tail, got)

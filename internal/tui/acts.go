@@ -23,7 +23,8 @@ func siteHints(s site.Site) []hint {
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"o", "address"}, {"C", "what it runs"},
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"d", "drift"}, {"o", "address"}, {"C",
+		"what it runs"},
 		{"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"},
 		{"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"},
 		{"F", site.Either(s.Front == nil, "park, hide", "show again")}}
@@ -62,6 +63,8 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return openPlan(a, s, true), true
 	case "v":
 		return openEvidence(a, s), true
+	case "d":
+		return openDrift(a, s), true
 	case "T":
 		return openTrial(a, s), true
 	case "o":

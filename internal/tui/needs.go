@@ -10,6 +10,7 @@ import (
 	"alibi/internal/gateway"
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
+	"alibi/internal/op/carry"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
@@ -94,6 +95,8 @@ type copiesNeeds interface {
 	BringBack(ctx context.Context, id site.ID, lease time.Duration) (site.Site, error)
 	Caught(ctx context.Context, id site.ID) ([]outbox.Item, error)
 	CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error)
+	Drift(ctx context.Context, id site.ID) (carry.Drifted, error)
+	PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error)
 	CopyInput(ctx context.Context, origin site.ID) (clone.Input, error)
 	Expire(ctx context.Context, id site.ID, typed string) (site.Site, error)
 	Extend(ctx context.Context, id site.ID, by time.Duration, typed string) (site.Site, error)

@@ -150,8 +150,13 @@ func (s *stateScreen) run(a *app) tea.Cmd {
 		return start(a, p)
 	}
 	why := "a restore point is taken first, which brings it back"
-	a.asking = &question{title: "Bring " + strings.ToUpper(string(s.site.Role)) + " " + p.Target.Name + " to " +
-		p.Words + "?", lines: []string{"What goes is listed on the plan; " + why + ".", "", "Type its name to go on:"},
+	target := strings.ToUpper(string(s.site.Role)) + " " + p.Target.Name
+	title := "Bring " + target + " to " + p.Words + "?"
+	if p.Kind == plan.Sync {
+		title, why = "Carry "+p.Words+" to "+target+"?", why+", and alibi sync --undo takes back these rows alone"
+	}
+	a.asking = &question{title: title, lines: []string{"What goes is listed on the plan; " + why + ".", "",
+		"Type its name to go on:"},
 		input: true, must: p.Confirm,
 		yes: func(a *app) tea.Cmd { s.busy = true; return start(a, p) }}
 	return nil
@@ -180,7 +185,7 @@ func (s *stateScreen) view(a *app, w, h int) []string {
 		t.ink.Bold(true).Render(plain(s.site.Name)) +
 		t.soft.Render("   "+s.site.Address().Short()+
 			site.Either(s.plan.Words != "",
-				site.Either(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank},
+				site.Either(slices.Contains([]plan.Kind{plan.Change, plan.Trial, plan.Blank, plan.Sync},
 					s.plan.Kind), "   ", "   to ")+plain(s.plan.Words), ""))
 	out := []string{note, ""}
 	var left []string
@@ -239,7 +244,8 @@ func (s *stateScreen) lists(t *theme, w int) []string {
 		style func(...string) string
 		list  []plan.Part
 	}{
-		{cmp.Or(map[plan.Kind]string{plan.Change: "CHANGES", plan.Trial: "TRIES", plan.Blank: "COMES"}[s.plan.Kind],
+		{cmp.Or(map[plan.Kind]string{plan.Change: "CHANGES", plan.Trial: "TRIES", plan.Blank: "COMES",
+			plan.Sync: "CARRIES"}[s.plan.Kind],
 			"GOES"), t.soon.Render, s.plan.Goes}, {"STAYS", t.good.Render, s.plan.Stays},
 	} {
 		out = append(out, l.style(l.head)+t.soft.Render(site.Either(s.reading, "   reading ...", "")))

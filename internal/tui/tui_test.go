@@ -361,7 +361,7 @@ func TestEveryScreenFitsEveryWindow(t *testing.T) {
 				{"esc", "y"}, {"esc", "l"}, {"esc", "n"}, {"esc", "down", "v"}, {"esc", "o"}, {"enter", "s"},
 				{"esc", "e"}, {"esc", "K"}, {"esc", "z"}, {"right"}, {"esc", "F"}, {"esc", "space", "B"}, {"esc"},
 				{"esc", "C"}, {"esc", "V"}, {"esc", "G", "f"}, {"tab"}, {"enter"}, {"esc", "tab"}, {"tab"}, {"tab"},
-				{"esc", "T"}, {"esc"}} {
+				{"esc", "T"}, {"esc", "down", "d"}, {"space"}, {"enter"}, {"esc", "esc"}} {
 				p.press(keys...)
 				p.send(tickMsg{})
 				f := p.frame() // checks the size of each line

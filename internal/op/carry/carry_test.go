@@ -73,7 +73,8 @@ func lines(items []*drift.Item) (out []string) {
 
 const insertPost = "INSERT INTO sk_posts (ID, post_author, post_date, post_date_gmt, post_content, post_title, " +
 	"post_excerpt, post_status, post_name, to_ping, pinged, post_modified, post_modified_gmt, post_content_filtered, " +
-	"guid, post_type) VALUES (%d, 1, NOW(), NOW(), '%s', '%s', '', 'publish', '%s', '', '', NOW(), NOW(), '', '%s', 'page')"
+	"guid, post_type) VALUES (%d, 1, NOW(), NOW(), '%s', '%s', '', 'publish', '%s', '', '', NOW(), NOW(), '', '%s', " +
+	"'page')"
 
 func TestDriftIsToldItemByItem(t *testing.T) {
 	w, live, s := pair(t)

@@ -49,7 +49,8 @@ func rows(t *testing.T, s site.Site) string {
 			"FROM sk_postmeta",
 		"SELECT GROUP_CONCAT(CONCAT_WS('|', option_id, option_name, MD5(option_value)) ORDER BY option_id SEPARATOR '\n') " +
 			"FROM sk_options WHERE option_name NOT LIKE '%transient%' AND option_name <> 'cron'",
-		"SELECT GROUP_CONCAT(CONCAT_WS('|', object_id, term_taxonomy_id) ORDER BY 1 SEPARATOR '\n') FROM sk_term_relationships",
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', object_id, term_taxonomy_id) ORDER BY 1 SEPARATOR '\n') FROM " +
+			"sk_term_relationships",
 		"SELECT GROUP_CONCAT(CONCAT_WS('|', comment_ID, comment_post_ID, comment_content) ORDER BY 1 SEPARATOR '\n') FROM " +
 			"sk_comments",
 	} {
@@ -68,7 +69,8 @@ func TestAChangedPageComesHome(t *testing.T) {
 	id := somePage(t, live)
 	was := rows(t, live)
 	old := get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+id)
-	on(t, live, "UPDATE sk_posts SET post_content = CONCAT(post_content, '\nTo www: http://www.ferry.skerryline.example/x') "+
+	on(t, live, "UPDATE sk_posts SET post_content = CONCAT(post_content, '\nTo www: "+
+		"http://www.ferry.skerryline.example/x') "+
 		"WHERE ID = "+id)
 	p, err := w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
 	require.NoError(t, err)
@@ -81,21 +83,23 @@ func TestAChangedPageComesHome(t *testing.T) {
 	on(t, live, "INSERT INTO sk_comments (comment_post_ID, comment_author, comment_content) VALUES ("+id+", 'A', 'mine')")
 	p, r := carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{"post:" + id}, Note: "the new timetable"})
 	assert.Equal(t, live.Name, p.Confirm, "its name is typed")
-	require.Len(t, p.Writes, 1)
-	assert.Contains(t, p.Writes[0], "on "+live.Name+`: page "Low tide" (post:`+id+") is changed: berths, post_content, post_title")
+	require.Len(t, p.Goes, 1)
+	assert.Equal(t, `page "Low tide" (post:`+id+") is changed: berths, post_content, post_title", p.Goes[0].What)
 	got := get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+id)
-	assert.Equal(t, old+"\nTo www: http://www.ferry.skerryline.example/x\nSee "+strings.TrimSuffix(live.Address().String(), "/")+
+	assert.Equal(t, old+"\nTo www: http://www.ferry.skerryline.example/x\nSee "+
+		""+strings.TrimSuffix(live.Address().String(), "/")+
 		"/new/", got, "what nobody changed is as it was, and the address is the live site's")
 	assert.Equal(t, "Low tide", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
 	assert.Equal(t, "4", get(t, live, "SELECT meta_value FROM sk_postmeta WHERE meta_key = 'berths'"))
-	assert.NotEqual(t, "By boat", get(t, live, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
+	assert.NotEqual(t, "By boat", get(t, live, "SELECT option_value FROM sk_options WHERE option_name = "+
+		"'blogdescription'"))
 	assert.Equal(t, "mine", get(t, live, "SELECT comment_content FROM sk_comments ORDER BY comment_ID DESC LIMIT 1"))
 	assert.Contains(t, r.Result, "1 item carried from winter: the new timetable; 2 rows are as they should be")
 	left := lines(drifted(t, w, s))
 	assert.Len(t, left, 2, "the comment and the setting: %s", strings.Join(left, "\n"))
 	p, err = w.Desk.Copies.PlanSync(context.Background(), s.ID, carry.Wish{To: carry.Live, All: true})
 	require.NoError(t, err)
-	assert.Len(t, p.Writes, 1, "what was carried is not carried again: %v", p.Writes)
+	assert.Len(t, p.Goes, 1, "what was carried is not carried again: %v", p.Goes)
 
 	on(t, live, "UPDATE sk_posts SET post_excerpt = 'by a visitor' WHERE ID = "+id)
 	p, err = w.Desk.Copies.PlanUnsync(context.Background(), r.ID)
@@ -106,7 +110,8 @@ func TestAChangedPageComesHome(t *testing.T) {
 	on(t, live, "DELETE FROM sk_comments ORDER BY comment_ID DESC LIMIT 1")
 	assert.Equal(t, "Low tide", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
 	undone(t, w, r.ID)
-	on(t, live, "UPDATE sk_posts SET post_content = REPLACE(post_content, '\nTo www: http://www.ferry.skerryline.example/x', '')")
+	on(t, live, "UPDATE sk_posts SET post_content = REPLACE(post_content, '\nTo www: "+
+		"http://www.ferry.skerryline.example/x', '')")
 	assert.Equal(t, was, rows(t, live), "all of it is undone, and nothing else was changed")
 	assert.Len(t, lines(drifted(t, w, s)), 2)
 }
@@ -118,32 +123,38 @@ func TestThingsOfOneNumberAreTwoThings(t *testing.T) {
 	next := 9001
 	make2 := func(s site.Site, name string) {
 		at := strings.TrimSuffix(s.Address().String(), "/")
-		on(t, s, fmt.Sprintf(insertPost, next, "picture of "+name, name+" picture", name+"-picture", at+"/?attachment_id=9001"),
-			fmt.Sprintf(insertPost, next+1, fmt.Sprintf(`<!-- wp:image {"id":%d} --><img class="wp-image-%d">`, next, next), name,
+		on(t, s, fmt.Sprintf(insertPost, next, "picture of "+name, name+" picture", name+"-picture",
+			at+"/?attachment_id=9001"),
+			fmt.Sprintf(insertPost, next+1, fmt.Sprintf(`<!-- wp:image {"id":%d} --><img class="wp-image-%d">`, next, next),
+				name,
 				name, at+"/?page_id=9002"),
 			fmt.Sprintf("UPDATE sk_posts SET post_parent = %d WHERE ID = %d", next, next+1),
-			fmt.Sprintf("INSERT INTO sk_postmeta (meta_id, post_id, meta_key, meta_value) VALUES (9001, %d, '_thumbnail_id', '%d')",
+			fmt.Sprintf("INSERT INTO sk_postmeta (meta_id, post_id, meta_key, meta_value) VALUES (9001, %d, '_thumbnail_id', "+
+				"'%d')",
 				next+1, next))
 	}
 	make2(s, "Fog")
 	make2(live, "Storm")
 	before := rows(t, live)
 	p, r := carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{"post:9002@copy"}})
-	assert.Len(t, p.Writes, 2, "it needs its picture: %v", p.Writes)
-	assert.Contains(t, strings.Join(p.Writes, "\n"), "others need it")
+	assert.Len(t, p.Goes, 2, "it needs its picture: %v", p.Goes)
+	assert.Contains(t, fmt.Sprint(p.Goes), "others need it")
 	for _, name := range []string{"Fog", "Storm"} {
 		at := get(t, live, "SELECT CONCAT(ID) FROM sk_posts WHERE post_title = '"+name+" picture'")
 		page := get(t, live, "SELECT CONCAT(ID) FROM sk_posts WHERE post_title = '"+name+"'")
 		assert.Equal(t, fmt.Sprintf(`<!-- wp:image {"id":%s} --><img class="wp-image-%s">`, at, at),
 			get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+page), name)
 		assert.Equal(t, at, get(t, live, "SELECT CONCAT(post_parent) FROM sk_posts WHERE ID = "+page), name)
-		assert.Equal(t, at, get(t, live, "SELECT meta_value FROM sk_postmeta WHERE meta_key = '_thumbnail_id' AND post_id = "+page))
+		assert.Equal(t, at, get(t, live, "SELECT meta_value FROM sk_postmeta WHERE meta_key = '_thumbnail_id' AND post_id "+
+			"= "+page))
 		assert.True(t, strings.HasSuffix(get(t, live, "SELECT guid FROM sk_posts WHERE ID = "+page), "/?page_id="+page), name)
 	}
 	assert.Equal(t, "9001", get(t, live, "SELECT CONCAT(ID) FROM sk_posts WHERE post_title = 'Storm picture'"))
 	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
-	for _, q := range []string{"SELECT GROUP_CONCAT(CONCAT_WS('|', ID, post_title, post_parent, post_content) ORDER BY ID) FROM " +
-		"sk_posts WHERE ID > 9000", "SELECT GROUP_CONCAT(CONCAT_WS('|', post_id, meta_key, meta_value) ORDER BY meta_id) FROM " +
+	for _, q := range []string{"SELECT GROUP_CONCAT(CONCAT_WS('|', ID, post_title, post_parent, post_content) ORDER BY " +
+		"ID) FROM " +
+		"sk_posts WHERE ID > 9000", "SELECT GROUP_CONCAT(CONCAT_WS('|', post_id, meta_key, meta_value) ORDER BY meta_id) " +
+		"FROM " +
 		"sk_postmeta WHERE post_id > 9000"} {
 		assert.Equal(t, get(t, live, q), get(t, s, q), "both sides are equal")
 	}

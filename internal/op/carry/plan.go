@@ -48,7 +48,7 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	choices := Choices{To: w.To, Take: w.Take, Note: w.Note, Title: title, Copy: s.CopySite.ID}
 	for _, it := range items {
 		choices.Items = append(choices.Items, Chosen{it.Name, saw(it)})
-		p.Writes = append(p.Writes, fmt.Sprintf("on %s: %s", p.Target.Name, c.says(it, names)))
+		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
 	}
 	note := func(sev site.Severity, code, text, remedy string) {
 		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
@@ -77,11 +77,26 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	}
 	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(got.files)
 	p.Words = site.Plural(len(items), "item", "items") + " of " + p.Origin.Name
-	p.Steps = steps(p.Rows)
-	p.Confirm = p.LiveConsent(p.Target)
+	for _, f := range got.files {
+		p.Writes = append(p.Writes, p.Target.Name+": "+f.Path)
+	}
+	c.close(&p, tablesOf(list))
 	p.SetDetail(choices)
 	p.Sort()
 	return p, nil
+}
+
+// close adds what all plans of carrying have.
+func (c *carrying) close(p *plan.Plan, tables []string) {
+	if len(tables) > 0 {
+		p.Writes = append(p.Writes, fmt.Sprintf("%s: %s in %s, in one transaction", p.Target.Name,
+			site.Plural(p.Rows, "row", "rows"), strings.Join(tables, ", ")))
+	}
+	p.Estimate = plan.Estimate{Low: time.Second, High: 5*time.Second + time.Duration(p.Rows)*time.Millisecond,
+		Basis: "a restore point of what changed since the last one, and the rows"}
+	p.Stays = []plan.Part{{What: "everything else of " + p.Target.Name}}
+	p.Steps = steps(p.Rows)
+	p.Confirm = p.LiveConsent(p.Target)
 }
 
 func steps(rows int64) []plan.Step {
@@ -163,15 +178,14 @@ func UndoPlan(s *Sides, r plan.Run, rec Record, title bool, at time.Time) plan.P
 	for _, ch := range rec.Changes {
 		if ch.Dropped == "" && !seen[ch.Item] {
 			seen[ch.Item] = true
-			p.Writes = append(p.Writes, fmt.Sprintf("on %s: %s becomes what it was before run %s", p.Target.Name, ch.Item,
-				r.ID))
+			p.Goes = append(p.Goes, plan.Part{What: ch.Item + " becomes what it was before run " + r.ID})
 		}
 	}
-	p.Findings = []site.Finding{{Severity: site.Note, Code: "others", Text: "an item that others changed since stays as it " +
+	p.Findings = []site.Finding{{Severity: site.Note, Code: "others", Text: "an item that others changed since stays " +
+		"as it " +
 		"is, and is named", Remedy: ""}}
 	p.Rows, p.Tables, p.Words = int64(len(rec.Changes)), len(tablesOf(rec.Changes)), "what was before run "+r.ID
-	p.Steps = steps(p.Rows)
-	p.Confirm = p.LiveConsent(p.Target)
+	(&carrying{Sides: s}).close(&p, tablesOf(rec.Changes))
 	p.SetDetail(Choices{To: rec.To, Title: title, Undo: r.ID, Copy: s.CopySite.ID})
 	return p
 }

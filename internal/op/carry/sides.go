@@ -14,7 +14,6 @@ import (
 	"alibi/internal/drift"
 	"alibi/internal/host"
 	"alibi/internal/op"
-	"alibi/internal/op/clone"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -53,7 +52,7 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) 
 	if copied.Database.Beside() {
 		return nil, fmt.Errorf("%w: the tables of %s stand in its origin's own database", ErrNoDrift, copied.Name)
 	}
-	if s.Transform, err = clone.Transform(env, live, copied, title); err != nil {
+	if s.Transform, err = env.Transform(live, copied, title); err != nil {
 		return nil, err
 	}
 	if s.Base, err = baseline.Open(filepath.Join(env.CopyDir(copied.Name), "now", "baseline.db")); err != nil {

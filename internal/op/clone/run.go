@@ -14,7 +14,6 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
-	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tree"
@@ -214,35 +213,7 @@ func (x *runner) ends(ctx context.Context) (origin stack.Place, dst host.Root, c
 
 // transform is how rows and configuration become the copy's.
 func (x *runner) transform() (*stack.Transform, error) {
-	return Transform(x.env, x.p.Origin, x.p.Target, x.d.Choices.Title)
-}
-
-// Transform is how rows and configuration of an origin become a copy's.
-func Transform(env *op.Env, origin, copied site.Site, title bool) (*stack.Transform, error) {
-	st, err := env.Stack(origin.Stack)
-	if err != nil {
-		return nil, err
-	}
-	rw, err := rewrite.New(op.Pairs(origin.Facts.Addresses, copied.Address()),
-		[]rewrite.PathPair{{From: origin.Root, To: copied.Root}})
-	if err != nil {
-		return nil, err
-	}
-	tr := &stack.Transform{
-		Stack: st,
-		Change: stack.Change{
-			Origin:   *origin.Facts,
-			Copy:     copied,
-			Rewriter: rw,
-			Title:    title,
-			Password: env.Password(copied.ID),
-			Secret:   op.Derive(env.Secret, "words", copied.ID),
-		},
-	}
-	if copied.Scrubbed {
-		tr.Scrub = env.Scrubber(st, origin)
-	}
-	return tr, nil
+	return x.env.Transform(x.p.Origin, x.p.Target, x.d.Choices.Title)
 }
 
 // configure writes the copy's own files and notes them in the baseline.

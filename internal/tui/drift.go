@@ -1,0 +1,311 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"alibi/internal/drift"
+	"alibi/internal/op/carry"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// driftScreen shows what became of a copy and its origin since they parted: the live side at the left, the copy at the
+// right, and between them each thing that is not the same, with an arrow for where it is to go.
+type driftScreen struct {
+	scroll
+	s     site.Site
+	got   carry.Drifted
+	shown []*drift.Item
+	goes  map[string]carry.Side // by item: the side that it is to be carried to
+}
+
+type driftMsg struct {
+	of  *driftScreen
+	got carry.Drifted
+	err error
+}
+
+func openDrift(a *app, s site.Site) tea.Cmd {
+	d := &driftScreen{s: s, goes: map[string]carry.Side{}}
+	a.say("comparing "+s.Name+" and its origin with what they were ...", false)
+	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
+		got, err := a.desk.Copies.Drift(a.ctx, s.ID)
+		return "", func(a *app) tea.Cmd { d.take(got); a.push(d); return nil }, err
+	})
+}
+
+// take takes what was found, and forgets what was chosen of what is not there any more.
+func (d *driftScreen) take(got carry.Drifted) {
+	d.got, d.shown = got, nil
+	goes := map[string]carry.Side{}
+	for _, it := range got.Items {
+		if it.Noise || it.Marks {
+			continue
+		}
+		d.shown = append(d.shown, it)
+		if side, ok := d.goes[it.Name]; ok {
+			goes[it.Name] = side
+		}
+	}
+	d.goes = goes
+}
+
+func (d *driftScreen) title(*app) string { return "drift of " + d.s.Name }
+
+func (d *driftScreen) read(a *app) tea.Cmd {
+	return func() tea.Msg {
+		got, err := a.desk.Copies.Drift(a.ctx, d.s.ID)
+		return driftMsg{d, got, err}
+	}
+}
+
+func (d *driftScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
+	switch msg := msg.(type) {
+	case driftMsg:
+		if msg.of == d && msg.err == nil {
+			d.take(msg.got)
+		} else if msg.of == d {
+			a.say(msg.err.Error(), true)
+		}
+		return nil, true
+	case tea.KeyPressMsg:
+		return d.key(a, msg.String())
+	}
+	return nil, false
+}
+
+func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
+	n := len(d.shown)
+	if by, ok := step(key, n, 10); ok {
+		d.move(by, n, d.rows(a.h))
+		return nil, true
+	}
+	if n == 0 {
+		return nil, false
+	}
+	it := d.shown[max(0, min(d.cursor, n-1))]
+	switch key {
+	case "space":
+		d.turn(it)
+	case "a":
+		for _, it := range d.shown {
+			if !it.Clashes() {
+				d.goes[it.Name] = ways(it)[0]
+			}
+		}
+	case "u":
+		a.say("comparing again ...", false)
+		return d.read(a), true
+	case "enter":
+		return d.plan(a), true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// ways are the sides to which an item can be carried.
+func ways(it *drift.Item) (out []carry.Side) {
+	if it.Copy != drift.Same {
+		out = append(out, carry.Live)
+	}
+	if it.Live != drift.Same {
+		out = append(out, carry.Copy)
+	}
+	return out
+}
+
+// turn sends an item the next way, or leaves it where it is.
+func (d *driftScreen) turn(it *drift.Item) {
+	list := ways(it)
+	switch i := slices.Index(list, d.goes[it.Name]); {
+	case i+1 < len(list):
+		d.goes[it.Name] = list[i+1]
+	default:
+		delete(d.goes, it.Name)
+	}
+}
+
+// plan opens the plan of what was chosen: to the live site first, if something goes both ways.
+func (d *driftScreen) plan(a *app) tea.Cmd {
+	w := carry.Wish{To: carry.Copy, Take: map[string]carry.Side{}}
+	waits := 0
+	for _, side := range d.goes {
+		if side == carry.Live {
+			w.To = carry.Live
+		}
+	}
+	for _, it := range d.shown {
+		side, ok := d.goes[it.Name]
+		switch {
+		case !ok:
+			continue
+		case side != w.To:
+			waits++
+			continue
+		case it.Clashes():
+			w.Take[it.Name] = carry.Copy
+			if side == carry.Copy {
+				w.Take[it.Name] = carry.Live
+			}
+		}
+		w.Items = append(w.Items, it.Name)
+	}
+	if len(w.Items) == 0 {
+		a.say("choose with Space what is to be carried, and to which side", true)
+		return nil
+	}
+	if waits > 0 {
+		a.say(site.Plural(waits, "item that goes", "items that go")+" to the copy can be carried after this", false)
+	}
+	target, ok := d.s, true
+	if w.To == carry.Live {
+		target, ok = a.find(d.s.Origin)
+	}
+	if !ok {
+		return nil
+	}
+	x := &stateScreen{name: "carry " + site.Plural(len(w.Items), "item", "items") + " to " + target.Name, site: target}
+	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanSync(a.ctx, d.s.ID, w) }
+	x.choices = []stateChoice{{label: "note", help: "What it is for; stands in the history of the site.",
+		text: func() string { return w.Note }, typed: func(v string) { w.Note = strings.TrimSpace(v) }}}
+	a.push(x)
+	return x.ask()
+}
+
+func (d *driftScreen) keys(*app) []hint {
+	return []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"Enter", "plan"}, {"u",
+		"compare again"},
+		{"Esc", "back"}}
+}
+
+func (d *driftScreen) words() []hint {
+	return []hint{{"made", "it is on that side since they parted"}, {"changed", "something of it is not what it was"},
+		{"gone", "it is not there any more"}, {"!", "both sides changed it: Space chooses whose is to stand"}}
+}
+
+// rows is how many items are shown at once.
+func (d *driftScreen) rows(h int) int { return max(4, h/2-3) }
+
+func (d *driftScreen) view(a *app, w, h int) []string {
+	t := a.theme
+	if len(d.shown) == 0 {
+		return append([]string{"", t.good.Render(t.glyph("   ✓ ", "   * ")) +
+			t.ink.Render("Nothing drifted: both sides are as they were when they parted.")}, d.rest(t, w)...)
+	}
+	side := min(30, max(18, (w-34)/2))
+	middle := w - 2*side - 12
+	head := " ON THE LIVE SITE "
+	out := []string{"  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
+		t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 4)) + t.copy.Render(t.fit("ON THE COPY", side))}
+	rows := min(len(d.shown), d.rows(h))
+	d.see(len(d.shown), rows)
+	for i := d.top; i < min(len(d.shown), d.top+rows); i++ {
+		it := d.shown[i]
+		left, right := d.arrows(t, it)
+		name := plain(it.Kind + " " + it.Title)
+		out = append(out, site.Either(i == d.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
+			d.fate(a, it.Live, it.LiveAt, side)+left+t.ink.Bold(i == d.cursor).Render(t.fit(name, middle))+right+
+			d.fate(a, it.Copy, it.CopyAt, side))
+	}
+	out = append(out, t.line(w))
+	out = append(out, d.versions(t, d.shown[max(0, min(d.cursor, len(d.shown)-1))], w)...)
+	return append(out, d.rest(t, w)...)[:min(h, len(out)+len(d.rest(t, w)))]
+}
+
+// fate says what became of an item on a side, and when.
+func (d *driftScreen) fate(a *app, s drift.State, at time.Time, w int) string {
+	t := a.theme
+	if s == drift.Same {
+		return t.soft.Render(t.fit("as it was", w))
+	}
+	text := string(s)
+	if !at.IsZero() && s != drift.Gone {
+		text += " " + site.Ago(a.desk.Now().Sub(at))
+	}
+	return t.ink.Render(t.fit(text, w))
+}
+
+// arrows point to the side to which an item goes.
+func (d *driftScreen) arrows(t *theme, it *drift.Item) (left, right string) {
+	switch d.goes[it.Name] {
+	case carry.Live:
+		return t.key.Render(t.glyph("◀── ", "<-- ")), "    "
+	case carry.Copy:
+		return "    ", t.key.Render(t.glyph(" ──▶", " -->"))
+	}
+	if it.Clashes() {
+		return t.wrong.Render(" !  "), t.wrong.Render("  ! ")
+	}
+	return "    ", "    "
+}
+
+// versions shows both sides of an item where they differ.
+func (d *driftScreen) versions(t *theme, it *drift.Item, w int) []string {
+	head := it.Name
+	if it.Status != "" {
+		head += "; " + it.Status
+	}
+	out := []string{"   " + t.ink.Bold(true).Render(plain(it.Kind+" "+it.Title)) + "  " + t.soft.Render(plain(head))}
+	half := (w - 26) / 2
+	list := telling(it.Versions)
+	for i, v := range list {
+		if i == 6 {
+			out = append(out, "   "+t.soft.Render(fmt.Sprintf("and %d more", len(list)-i)))
+			break
+		}
+		out = append(out, "   "+t.soft.Render(t.fit(plain(v.Field), 20))+t.ink.Render(t.fit(version(v.Live), half))+
+			t.soft.Render(t.glyph("│ ", "| "))+t.ink.Render(t.fit(version(v.Copy), half)))
+	}
+	return out
+}
+
+// told are parts of columns' names that tell people most.
+var told = []string{"title", "name", "content", "value", "excerpt", "status", "description"}
+
+// telling puts what tells people most first, and leaves out what neither side has anything in.
+func telling(list []drift.Version) []drift.Version {
+	list = slices.DeleteFunc(slices.Clone(list), func(v drift.Version) bool {
+		return (v.Live == nil || *v.Live == "") && (v.Copy == nil || *v.Copy == "")
+	})
+	rank := func(v drift.Version) int {
+		i := slices.IndexFunc(told, func(word string) bool { return strings.Contains(v.Field, word) })
+		return site.Either(i < 0, len(told), i)
+	}
+	slices.SortStableFunc(list, func(a, b drift.Version) int { return rank(a) - rank(b) })
+	return list
+}
+
+// version writes what a side has in a line.
+func version(s *string) string {
+	if s == nil {
+		return "-"
+	}
+	return plain(strings.Join(strings.Fields(*s), " "))
+}
+
+// rest says what is not listed, and of what nothing can be told.
+func (d *driftScreen) rest(t *theme, w int) (out []string) {
+	noise := 0
+	for _, it := range d.got.Items {
+		if it.Noise {
+			noise++
+		}
+	}
+	var text []string
+	if noise > 0 {
+		text = append(text, site.Plural(noise, "thing is one", "things are such")+" that the sites write by themselves")
+	}
+	for _, u := range d.got.Uncovered {
+		text = append(text, "of table "+u.Table+" it can't be told: "+u.Why)
+	}
+	for _, l := range wrap(plain(strings.Join(text, "; ")), w-6) {
+		out = append(out, "   "+t.soft.Render(l))
+	}
+	return out
+}
