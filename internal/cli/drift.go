@@ -84,7 +84,7 @@ func differs(it *drift.Item) string {
 		list = append(list[:6:6], fmt.Sprintf("%d more", len(it.Fields)-6))
 	}
 	out := strings.Join(list, ", ")
-	if it.Status != "" && it.Live != drift.Gone && it.Copy != drift.Gone {
+	if it.Status != "" {
 		out += " (" + it.Status + ")"
 	}
 	return out

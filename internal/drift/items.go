@@ -196,8 +196,8 @@ func (g *gathering) describe(it *Item, t tables.Table, copied, live *tables.Row)
 			*[]*time.Time{&it.CopyAt, &it.LiveAt}[i] = d.At
 		}
 	}
-	if status[0] != status[1] {
-		it.Status = cmp.Or(status[1], "-") + " on live, " + cmp.Or(status[0], "-") + " on the copy"
+	if status[0] != status[1] && copied != nil && live != nil {
+		it.Status = status[1] + " on live, " + status[0] + " on the copy"
 	}
 	return root
 }

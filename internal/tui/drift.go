@@ -35,7 +35,7 @@ func openDrift(a *app, s site.Site) tea.Cmd {
 	a.say("comparing "+s.Name+" and its origin with what they were ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		got, err := a.desk.Copies.Drift(a.ctx, s.ID)
-		return "", func(a *app) tea.Cmd { d.take(got); a.push(d); return nil }, err
+		return "", func(a *app) tea.Cmd { d.take(got); a.push(d); a.say("", false); return nil }, err
 	})
 }
 

@@ -40,6 +40,7 @@ var golden = []struct {
 	{"kept", []string{"K"}, "depot"},
 	{"files", []string{"down", "down", "down", "f"}, "wp-content"},
 	{"tables", []string{"down", "down", "down", "f", "tab"}, "sk_posts"},
+	{"drift", []string{"down", "down", "down", "d"}, "ON THE COPY"},
 }
 
 // room is what depends on the machine that the tests run on.

@@ -155,7 +155,7 @@ func TestACopyThatHoldsTooMuchIsStoppedUntilThereIsRoom(t *testing.T) {
 	}
 	_, err = p.Get(ctx, s)
 	require.ErrorIs(t, err, web.ErrFull)
-	assert.ErrorContains(t, err, "alibi runtime COPY --bounds disk=", "what to do is said")
+	assert.ErrorContains(t, err, "alibi runtime COPY --bounds disk=SIZE", "what to do is said")
 	caught, err := local.New("slipway").Open(ctx, filepath.Join(filepath.Dir(s.Root), "caught"))
 	require.NoError(t, err)
 	defer caught.Close()

@@ -117,7 +117,7 @@ func (s Spec) size() (n int64) {
 func (s Spec) fits() error {
 	if is, may := s.size(), s.Sealed.Bounds.Disk; may > 0 && is > may {
 		return fmt.Errorf("%w: %s, and %s are its bound; remove some, or choose another with alibi runtime COPY "+
-			"--bounds disk=...", ErrFull, site.Size(is), site.Size(may))
+			"--bounds disk=SIZE", ErrFull, site.Size(is), site.Size(may))
 	}
 	return nil
 }
