@@ -230,6 +230,12 @@ func (s *Sides) settle(ctx context.Context, to Side, list []Change) error {
 		if ch.After == nil {
 			return p, true
 		}
+		switch {
+		case ch.Merged && to == Live: // the copy has not got it yet: it is a change of the live site's now
+			return baseline.Pair{Origin: ch.Base.Origin, Copy: ch.Other}, false
+		case ch.Merged:
+			return baseline.Pair{Origin: ch.Other, Copy: ch.Base.Copy}, false
+		}
 		written, _ := snap.Digest(ch.Table, tables.Row{Values: ch.After}, nil)
 		if to == Live {
 			return baseline.Pair{Origin: written[0], Copy: ch.Other}, false

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -35,6 +36,8 @@ type Change struct {
 	// Base is what the baseline knew of the row before, if it did.
 	Base  baseline.Pair `json:"base,omitzero"`
 	Known bool          `json:"known,omitempty"`
+	// Merged says that it is of both sides' versions, which the other side does not have yet.
+	Merged bool `json:"merged,omitempty"`
 	// Dropped says why it was not made.
 	Dropped string `json:"dropped,omitempty"`
 }
@@ -48,9 +51,10 @@ type Left struct {
 // carrying works out what is to be written.
 type carrying struct {
 	*Sides
-	to   Side
-	take map[string]Side // of items that both sides changed: whose is to stand
-	plan bool            // numbers that both sides gave away are not new ones yet
+	to    Side
+	take  map[string]Side // of items that both sides changed: whose is to stand
+	bases                 // of rows that both sides changed
+	plan  bool            // numbers that both sides gave away are not new ones yet
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.
@@ -85,16 +89,24 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 		if r.Collides && !c.plan {
 			return nil, "the other side has given its number away too"
 		}
+		whole, merged := []tables.Value(nil), false
 		if was != drift.Same && c.take[it.Name] != c.from() {
-			return nil, "both sides changed it: say which is to stand"
+			if whole, merged = c.merged(r); !merged {
+				return nil, "both sides changed it: say which is to stand"
+			}
 		}
 		ch := Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from),
 			Base: r.Base, Known: r.Known}
 		if to != nil {
 			ch.Before = to.Values
 		}
-		if from != nil {
-			ch.After = c.becomes(r, from, to)
+		switch {
+		case merged:
+			ch.After, ch.Merged = c.becomes(r, whole, to), true
+		case from != nil && c.to == Copy:
+			ch.After = r.Became.Values
+		case from != nil:
+			ch.After = c.becomes(r, from.Values, to)
 		}
 		list = append(list, ch)
 	}
@@ -137,15 +149,15 @@ func (c *carrying) digest(table string, r *tables.Row) uint64 {
 	return d[0]
 }
 
-// becomes is what a row is to be on the side that is written to. What nobody changed stays there as it is.
-func (c *carrying) becomes(r *drift.Row, from, to *tables.Row) []tables.Value {
+// becomes is what a row that is as in from, with the copy's addresses, is to be on the side that is written to. What nobody changed stays there as it is.
+func (c *carrying) becomes(r *drift.Row, from []tables.Value, to *tables.Row) []tables.Value {
 	if c.to == Copy {
-		return r.Became.Values
+		return from
 	}
 	of := stack.ItemsOf(c.Transform.Stack)
-	out := tables.Keep(from.Values)
+	out := tables.Keep(from)
 	for i, col := range r.Table.Columns {
-		if to != nil && (r.Became.Values[i].Equal(from.Values[i]) ||
+		if to != nil && (r.Became.Values[i].Equal(from[i]) ||
 			of.Cached(c.Transform.Change.Origin.Prefix, r.Table, col.Name)) {
 			out[i] = to.Values[i]
 			continue
@@ -158,7 +170,7 @@ func (c *carrying) becomes(r *drift.Row, from, to *tables.Row) []tables.Value {
 			b, _, _ := c.home.Value([]byte(s), c.Transform.Stack.Scope(r.Table.Name, col.Name))
 			return string(b)
 		}
-		if to == nil || phpval.Looks(v.Bytes) || to.Values[i].Kind != v.Kind {
+		if to == nil || packed(*v) || to.Values[i].Kind != v.Kind {
 			v.Bytes = []byte(own(v.String()))
 			continue
 		}
@@ -178,6 +190,9 @@ type wanted struct {
 func (w *wanted) leaves(name string) bool {
 	return slices.ContainsFunc(w.left, func(l Left) bool { return l.Item == name })
 }
+
+// packed tells whether a value is one of PHP's or of JSON, whose parts are not lines.
+func packed(v tables.Value) bool { return phpval.Looks(v.Bytes) || json.Valid(v.Bytes) }
 
 // want works out what is to be written for items, and for those that they need. Items of which not all can be are left,
 // and so are those that need them.

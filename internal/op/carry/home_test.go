@@ -13,7 +13,9 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/depot"
 	"alibi/internal/op/carry"
+	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -187,6 +189,61 @@ func TestWhatBothSidesChangedIsDecided(t *testing.T) {
 		assert.Equal(t, c.want, get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
 	}
 	assert.Empty(t, lines(drifted(t, w, s)))
+}
+
+// Where a restore point of either side has what both had, their changes are merged, and both sides get both.
+func TestChangesOfBothSidesAreMerged(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	on(t, live, "UPDATE sk_posts SET post_content = 'one\n<a "+
+		"href=\"https://ferry.skerryline.example/x\">two</a>\nthree\nfour\n' "+
+		"WHERE ID = "+id)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(p).State)
+	name := "post:" + id
+	for i, kept := range []site.Site{live, s} {
+		earlier, later := fmt.Sprintf("203%d-01-01 00:00:00", i), fmt.Sprintf("203%d-01-02 00:00:00", i)
+		p, err := w.Desk.Points.PlanKeep(ctx, kept.ID, keep.Choices{Kind: depot.ByHand})
+		require.NoError(t, err)
+		require.Equal(t, plan.Done, w.Run(p).State)
+		on(t, s, "UPDATE sk_posts SET post_content = REPLACE(post_content, 'one', 'ONE'), post_title = 'mine', "+
+			"post_modified = '"+earlier+"' WHERE ID = "+id)
+		on(t, live, "UPDATE sk_posts SET post_content = REPLACE(post_content, 'four', 'FOUR'), post_modified = '"+
+			later+"' WHERE ID = "+id)
+		p, r := carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{name}})
+		assert.Contains(t, fmt.Sprint(p.Findings), "both changes are in what is written")
+		content := "ONE\n<a href=\"https://ferry.skerryline.example/x\">two</a>\nthree\nFOUR\n"
+		assert.Equal(t, content, get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+id))
+		assert.Equal(t, "mine", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+		assert.Equal(t, later, get(t, live, "SELECT CONCAT(post_modified) FROM sk_posts WHERE ID = "+id))
+		items := lines(drifted(t, w, s))
+		require.Len(t, items, 1)
+		assert.Contains(t, items[0], name+` page "mine" copy  live changed`)
+		_, back := carried(t, w, s, carry.Wish{To: carry.Copy, Items: []string{name}})
+		assert.Equal(t, "FOUR", get(t, s, "SELECT SUBSTRING(post_content, LOCATE('FOUR', post_content), 4) FROM sk_posts "+
+			"WHERE "+
+			"ID = "+id))
+		assert.Empty(t, lines(drifted(t, w, s)), "both sides are equal")
+		undone(t, w, back.ID)
+		undone(t, w, r.ID)
+		on(t, s, "UPDATE sk_posts SET post_content = REPLACE(post_content, 'ONE', 'one'), post_title = 'x' WHERE ID = "+id)
+		on(t, live, "UPDATE sk_posts SET post_content = REPLACE(post_content, 'FOUR', 'four') WHERE ID = "+id)
+		p, err = w.Desk.Copies.PlanRefresh(ctx, s.ID)
+		require.NoError(t, err)
+		r = w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+		points, _, err := w.Desk.Points.Points(ctx, "")
+		require.NoError(t, err)
+		_, err = w.Desk.Points.ForgetPoints(ctx, points)
+		require.NoError(t, err)
+	}
+	on(t, s, "UPDATE sk_posts SET post_title = 'mine' WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_title = 'theirs' WHERE ID = "+id)
+	p, err = w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: carry.Live, Items: []string{name}})
+	require.NoError(t, err)
+	assert.True(t, p.Blocked(), "the same place is not merged")
 }
 
 func TestWhatIsChangedBetweenPlanAndRunIsLeft(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"alibi/internal/drift"
+	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -30,7 +31,7 @@ func (w Wish) picks(it *drift.Item) bool {
 
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
 // it is written.
-func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
+func Plan(ctx context.Context, env *op.Env, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
 	c := &carrying{Sides: s, to: w.To, take: w.Take, plan: true}
 	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
 	if w.To == Copy {
@@ -38,6 +39,9 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	}
 	names, err := w.names(d.Items, c.from())
 	if err != nil {
+		return p, err
+	}
+	if c.bases, err = s.findBases(ctx, env, d.Items, names); err != nil {
 		return p, err
 	}
 	got, err := c.want(ctx, d.Items, names)
@@ -63,6 +67,16 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	if len(list) == 0 {
 		note(site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, "alibi drift "+s.CopySite.Name+
 			" shows what differs")
+	}
+	both := map[string]bool{}
+	for _, ch := range list {
+		both[ch.Item] = both[ch.Item] || ch.Merged
+	}
+	for _, it := range items {
+		if both[it.Name] {
+			note(site.Note, "merged", it.Name+" was changed on both sides, in different places: both changes are in what is "+
+				"written", "carry it to the other side afterwards, for that to have both too")
+		}
 	}
 	if n := c.twins(items); n > 0 {
 		note(site.Note, "numbers", fmt.Sprintf("%s the same number as one of %s: the copy's gets another one, and what "+

@@ -1,0 +1,184 @@
+package carry
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"time"
+
+	"alibi/internal/depot"
+	"alibi/internal/depot/pointhost"
+	"alibi/internal/drift"
+	"alibi/internal/merge"
+	"alibi/internal/op"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+)
+
+// The baseline has a digest of each row as it was when the sides parted. The row itself may be in a restore point of
+// either: it is the one if it has that digest, whenever the point was taken.
+
+// mostPoints is in how many restore points of each side rows are looked for, those nearest to the parting.
+const mostPoints = 3
+
+// bases are rows as they were when the sides parted, with the copy's addresses.
+type bases map[*drift.Row][]tables.Value
+
+// findBases looks for what rows were that both sides changed. What can't be found is not there, and no error.
+func (s *Sides) findBases(ctx context.Context, env *op.Env, items []*drift.Item, names []string) (bases, error) {
+	missing := map[string][]*drift.Row{}
+	for _, it := range items {
+		for _, r := range it.Rows {
+			if slices.Contains(names, it.Name) && r.Known && !r.Passing && r.LiveRow != nil && r.CopyRow != nil &&
+				r.Live != drift.Same && r.Copy != drift.Same {
+				missing[r.Table.Name] = append(missing[r.Table.Name], r)
+			}
+		}
+	}
+	out := bases{}
+	if len(missing) == 0 || env.Depot == nil {
+		return out, nil
+	}
+	d, err := env.Depot(ctx)
+	if err != nil {
+		return out, nil //nolint:nilerr // without a depot there are no restore points
+	}
+	for _, p := range s.nearest(ctx, d) {
+		h, err := pointhost.Open(ctx, d, p.ID)
+		if err != nil {
+			continue // a damaged one has nothing for us
+		}
+		if err := s.lookInto(ctx, h, p.Site.ID == s.LiveSite.ID, missing, out); ctx.Err() != nil {
+			return nil, ctx.Err()
+		} else if err != nil {
+			continue
+		}
+	}
+	return out, nil
+}
+
+// nearest are the restore points of both sides that were taken nearest to when these parted.
+func (s *Sides) nearest(ctx context.Context, d *depot.Depot) (out []depot.Point) {
+	list, _, err := d.Points(ctx)
+	if err != nil {
+		return nil
+	}
+	meta, err := s.Base.Meta(ctx)
+	if err != nil {
+		return nil
+	}
+	away := func(p depot.Point) time.Duration { return p.Taken.Sub(meta.At).Abs() }
+	slices.SortFunc(list, func(a, b depot.Point) int { return cmp.Compare(away(a), away(b)) })
+	had := map[site.ID]int{}
+	for _, p := range list {
+		if id := p.Site.ID; (id == s.LiveSite.ID || id == s.CopySite.ID) && !p.Redacted() && had[id] < mostPoints {
+			had[id]++
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// lookInto looks for rows in a restore point.
+func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, missing map[string][]*drift.Row,
+	out bases) error {
+	db, err := h.Database(ctx, h.Point().Site.Database)
+	if err != nil {
+		return err
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer snap.Close()
+	now := s.Copy
+	if live {
+		now = s.Live
+	}
+	for name, rows := range missing {
+		t, ok := snap.Schema().Table(name)
+		if !ok {
+			continue
+		}
+		var keys [][]tables.Value
+		by := map[string]*drift.Row{}
+		for _, r := range rows {
+			if out[r] == nil {
+				keys, by[tables.Row{Key: r.Key}.Address()] = append(keys, r.Key), r
+			}
+		}
+		if len(keys) == 0 {
+			continue
+		}
+		if err := tables.Fetch(ctx, snap, t, keys, func(is tables.Row) error {
+			r := by[is.Address()]
+			if r == nil || len(is.Values) != len(r.Table.Columns) {
+				return nil
+			}
+			sum, _ := now.Digest(name, is, nil)
+			if want := r.Base.Copy; live && sum[0] == r.Base.Origin || !live && sum[0] == want {
+				out[r] = s.inCopy(t, is, live)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// inCopy gives a row with the copy's addresses.
+func (s *Sides) inCopy(t tables.Table, r tables.Row, live bool) []tables.Value {
+	out := tables.Row{Key: tables.Keep(r.Key), Values: tables.Keep(r.Values)}
+	if live {
+		var c stack.Changed
+		s.Transform.Row(t, out, &c)
+	}
+	return out.Values
+}
+
+// merged brings both versions of a row together, with the copy's addresses; not ok where both changed the same place,
+// or it is not known what they were.
+func (c *carrying) merged(r *drift.Row) (out []tables.Value, ok bool) {
+	was := c.bases[r]
+	if was == nil || r.Became == nil || r.CopyRow == nil {
+		return nil, false
+	}
+	for i := range was {
+		live, copied := r.Became.Values[i], r.CopyRow.Values[i]
+		switch {
+		case live.Equal(copied), copied.Equal(was[i]):
+			out = append(out, live)
+		case live.Equal(was[i]):
+			out = append(out, copied)
+		default:
+			v, whole := mergeValue(was[i], live, copied)
+			if !whole {
+				return nil, false
+			}
+			out = append(out, v)
+		}
+	}
+	return out, true
+}
+
+// mergeValue merges two versions of a value: of two times the later one, of texts line by line.
+func mergeValue(was, a, b tables.Value) (tables.Value, bool) {
+	if a.Kind != b.Kind || was.Kind != a.Kind || a.Kind != tables.Text && a.Kind != tables.Blob {
+		return a, false
+	}
+	first, err := time.Parse(time.DateTime, a.String())
+	second, berr := time.Parse(time.DateTime, b.String())
+	if err == nil && berr == nil {
+		if second.After(first) {
+			return b, true
+		}
+		return a, true
+	}
+	if packed(was) || packed(a) || packed(b) {
+		return a, false // its parts are not lines
+	}
+	text, whole := merge.Text(was.String(), a.String(), b.String())
+	return tables.Value{Kind: a.Kind, Bytes: []byte(text)}, whole
+}
