@@ -73,11 +73,7 @@ func unique(list []Left) (out []Left) {
 
 // write makes changes on the site that is written to.
 func (x *runner) write(ctx context.Context, list []Change) error {
-	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
-	if err != nil {
-		return err
-	}
-	snap, done, err := x.place(ctx, target)
+	target, snap, done, err := x.target(ctx)
 	if err != nil {
 		return err
 	}
@@ -102,11 +98,7 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
-	if err != nil {
-		return err
-	}
-	snap, done, err := x.place(ctx, target)
+	target, snap, done, err := x.target(ctx)
 	if err != nil {
 		return err
 	}
@@ -308,11 +300,7 @@ func (x *runner) undo(ctx context.Context) error {
 	if !x.mem.Written {
 		return nil
 	}
-	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
-	if err != nil {
-		return err
-	}
-	snap, done, err := x.place(ctx, target)
+	_, snap, done, err := x.target(ctx)
 	if err != nil {
 		return err
 	}

@@ -354,26 +354,30 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 	return x.env.Keep(ctx, t, s, "before changes were carried to it")
 }
 
-// place opens the database of the site that is written to.
-func (x *runner) place(ctx context.Context, s site.Site) (tables.Snapshot, func(), error) {
+// target opens the database of the site that is written to, to be read.
+func (x *runner) target(ctx context.Context) (s site.Site, snap tables.Snapshot, done func(), err error) {
+	if s, err = x.env.Record.Site(ctx, x.p.Target.ID); err != nil {
+		return s, nil, nil, err
+	}
 	p, err := x.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
-		return nil, nil, err
+		return s, nil, nil, err
 	}
+	if snap, err = x.snapshotOf(ctx, s, p); err != nil {
+		p.Root.Close()
+		return s, nil, nil, err
+	}
+	return s, snap, func() { snap.Close(); p.Root.Close() }, nil
+}
+
+func (x *runner) snapshotOf(ctx context.Context, s site.Site, p stack.Place) (tables.Snapshot, error) {
 	st, err := x.env.Stack(s.Stack)
 	if err != nil {
-		p.Root.Close()
-		return nil, nil, err
+		return nil, err
 	}
 	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
 	if err != nil {
-		p.Root.Close()
-		return nil, nil, err
+		return nil, err
 	}
-	snap, err := db.Snapshot(ctx)
-	if err != nil {
-		p.Root.Close()
-		return nil, nil, err
-	}
-	return snap, func() { snap.Close(); p.Root.Close() }, nil
+	return db.Snapshot(ctx)
 }

@@ -149,7 +149,8 @@ func (c *carrying) digest(table string, r *tables.Row) uint64 {
 	return d[0]
 }
 
-// becomes is what a row that is as in from, with the copy's addresses, is to be on the side that is written to. What nobody changed stays there as it is.
+// becomes is what a row that is as in from, with the copy's addresses, is to be on the side that is written to. What
+// nobody changed stays there as it is.
 func (c *carrying) becomes(r *drift.Row, from []tables.Value, to *tables.Row) []tables.Value {
 	if c.to == Copy {
 		return from
