@@ -285,6 +285,8 @@ func why(p plan.Plan) string {
 			" made here will be lost, and can be found nowhere else"
 	case p.Kind == plan.Change:
 		return "it would be changed: " + p.Words
+	case p.Kind == plan.Sync:
+		return p.Words + " would be written into it"
 	case p.Words != "":
 		return "it would be brought to " + p.Words
 	}
@@ -298,6 +300,8 @@ func printPlan(w io.Writer, p plan.Plan) {
 		fmt.Fprintf(w, ": %s", p.Words)
 	case p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Archive:
 		fmt.Fprintf(w, " to %s", p.Words)
+	case p.Kind == plan.Sync:
+		fmt.Fprintf(w, ": %s -> %s %s", p.Words, strings.ToUpper(string(p.Target.Role)), p.Target.Name)
 	case p.Kind == plan.Import:
 		fmt.Fprintf(w, " from %s", p.Words)
 	case p.Kind != plan.Keep:
@@ -308,7 +312,8 @@ func printPlan(w io.Writer, p plan.Plan) {
 		if p.Kind == plan.Keep || p.Kind == plan.Archive || p.Kind == plan.Import {
 			row("keeps", strings.TrimSuffix(p.RowsText()+", "+site.Size(p.Data), ", 0 B"))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
-		} else if p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Change {
+		} else if p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Change ||
+			p.Kind == plan.Sync {
 			printParts(row, p)
 			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High),
 				p.Estimate.Basis))

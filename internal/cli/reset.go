@@ -229,8 +229,8 @@ func printParts(row func(...string), p plan.Plan) {
 		word string
 		list []plan.Part
 	}{
-		{cmp.Or(map[plan.Kind]string{plan.Change: "changes", plan.Trial: "tries", plan.Blank: "comes"}[p.Kind], "goes"),
-			p.Goes}, {"stays", p.Stays},
+		{cmp.Or(map[plan.Kind]string{plan.Change: "changes", plan.Trial: "tries", plan.Blank: "comes",
+			plan.Sync: "carries"}[p.Kind], "goes"), p.Goes}, {"stays", p.Stays},
 	} {
 		for i, x := range l.list {
 			row(site.Either(i == 0, l.word, ""), x.What, x.Amount(), x.Note)

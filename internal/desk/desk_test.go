@@ -247,7 +247,7 @@ func TestEvidenceIsForCopies(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
 	_, err := w.Desk.Copies.Prove(ctx, w.Site("crew").ID, false, nil)
-	assert.ErrorContains(t, err, "evidence compares a copy with its origin")
+	assert.ErrorContains(t, err, "a copy is compared with its origin, so name a copy")
 	_, err = w.Desk.Copies.PlanRefresh(ctx, w.Site("crew").ID)
 	assert.ErrorContains(t, err, "only a copy that answers can be brought in line")
 }

@@ -24,7 +24,7 @@ func (d *core) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 		return in, none, err
 	}
 	if in.Copy.Role != site.Copy {
-		return in, none, fmt.Errorf("%s is a live site: evidence compares a copy with its origin", in.Copy.Name)
+		return in, none, fmt.Errorf("%s is a live site: a copy is compared with its origin, so name a copy", in.Copy.Name)
 	}
 	if in.Copy.State == site.Failed {
 		return in, none, fmt.Errorf("%s is not finished: run %s failed, and alibi runs %s says why and what "+

@@ -61,7 +61,7 @@ func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
 	if err := g.titles(ctx); err != nil {
 		return nil, err
 	}
-	var out []*Item
+	out := []*Item{}
 	for _, it := range g.by {
 		g.finish(it)
 		out = append(out, it)

@@ -18,6 +18,8 @@ type Items interface {
 	// References visits each number in a row that is the key of a row, its own too, with the table that the other one
 	// is in, and puts the number that visit gives in its place.
 	References(prefix string, t tables.Table, r tables.Row, visit func(table string, number int64) int64)
+	// Numbered tells whether all is known that refers to rows of a table by their numbers, so that these can get others.
+	Numbered(prefix, table string) bool
 	// Files names the files, by their paths below the site's root, that a row is about.
 	Files(prefix string, t tables.Table, r tables.Row) []string
 	// Looks gives what in a row looks like such a number, and is not known to be one.
@@ -54,6 +56,8 @@ func (noItems) Describe(_ string, t tables.Table, r tables.Row) Described {
 func (noItems) RootOf(string, string) (string, int64) { return "", 0 }
 
 func (noItems) References(string, tables.Table, tables.Row, func(string, int64) int64) {}
+
+func (noItems) Numbered(string, string) bool { return false }
 
 func (noItems) Files(string, tables.Table, tables.Row) []string { return nil }
 

@@ -207,6 +207,10 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	if len(rec.Left) > 0 {
 		text += "; " + site.Plural(len(rec.Left), "was", "were") + " left"
 	}
+	if n := len(rec.Doubts); n > 0 {
+		text += fmt.Sprintf("; %s on the copy may mean a number that changed, look there: %s",
+			site.Plural(n, "place", "places"), rec.Doubts[0])
+	}
 	t.Entry("%s", text)
 	t.Result("%s; %s", text, t.Run().Result)
 	return nil

@@ -44,6 +44,7 @@ type Record struct {
 	Changes []Change `json:"changes"`
 	Files   []File   `json:"files,omitempty"` // that were brought; of a run that undoes one, that were taken away
 	Left    []Left   `json:"left,omitempty"`
+	Doubts  []string `json:"doubts,omitempty"` // places that may mean a number that was changed on the copy
 }
 
 // saw digests what both sides have of an item.
@@ -101,6 +102,7 @@ type runner struct {
 type memory struct {
 	Names   []string  `json:"names,omitempty"` // of the items, as they are called once they have numbers of their own
 	Left    []Left    `json:"left,omitempty"`
+	Doubts  []string  `json:"doubts,omitempty"`
 	Pages   []op.Page `json:"pages,omitempty"`
 	Written bool      `json:"written,omitempty"` // rows may have been changed
 	Settled bool      `json:"settled,omitempty"`
@@ -211,10 +213,7 @@ func (x *runner) number(ctx context.Context, t *work.Task) error {
 		}
 		t.Note("%s of the copy changed for new numbers", site.Plural(len(list), "row", "rows"))
 	}
-	for _, d := range doubts {
-		left = append(left, Left{Item: "", Why: d})
-	}
-	t.Memorize(func() { x.mem.Names, x.mem.Left = names, left })
+	t.Memorize(func() { x.mem.Names, x.mem.Left, x.mem.Doubts = names, left, append(x.mem.Doubts, doubts...) })
 	return t.Remember()
 }
 
@@ -261,7 +260,7 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer s.Close()
-	rec := Record{To: x.c.To, Left: x.mem.Left}
+	rec := Record{To: x.c.To, Left: x.mem.Left, Doubts: x.mem.Doubts}
 	if x.c.Undo != "" {
 		was, err := Kept(x.env, x.c.Undo)
 		if err != nil {

@@ -33,11 +33,12 @@ func get(t *testing.T, s site.Site, query string) string {
 	return text
 }
 
-// pair makes a live site and a copy of it.
-func pair(t *testing.T) (w *realtest.World, live, copied site.Site) {
+// pair makes a live site, runs statements in its database, and makes a copy of it.
+func pair(t *testing.T, statements ...string) (w *realtest.World, live, copied site.Site) {
 	t.Helper()
 	w = realtest.New(t, realtest.Options{})
 	live = w.Make("ferry")
+	on(t, live, statements...)
 	w.Keep()
 	ctx := context.Background()
 	c, err := w.Desk.Copies.CopyDefaults(ctx, live, "a test")

@@ -74,6 +74,7 @@ func (c *carrying) there(r *drift.Row) (drift.State, *tables.Row) {
 
 // item says what of an item is to be written; why it can't be.
 func (c *carrying) item(it *drift.Item) (list []Change, why string) {
+	of := stack.ItemsOf(c.Transform.Stack)
 	if it.Marks {
 		return nil, "it makes the copy the one that it is"
 	}
@@ -88,6 +89,10 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 		was, to := c.there(r)
 		if r.Collides && !c.plan {
 			return nil, "the other side has given its number away too"
+		}
+		if prefix := c.Transform.Change.Origin.Prefix; r.Collides && !of.Numbered(prefix, r.Table.Name) {
+			return nil, "the other side has given its number in " + r.Table.Name + " away too, and nothing tells what " +
+				"refers to it"
 		}
 		whole, merged := []tables.Value(nil), false
 		if was != drift.Same && c.take[it.Name] != c.from() {

@@ -165,6 +165,29 @@ func TestThingsOfOneNumberAreTwoThings(t *testing.T) {
 	assert.Equal(t, before, rows(t, live))
 }
 
+// Of a table that Alibi knows nothing of, no row gets another number: who refers to it can't be told. A row of it that
+// may mean something else that gets one is named.
+func TestNumbersOfWhichNothingIsKnownStay(t *testing.T) {
+	w, live, s := pair(t, "CREATE TABLE sk_berths (id INT PRIMARY KEY, page INT)")
+	for _, side := range []site.Site{live, s} {
+		on(t, side, fmt.Sprintf(insertPost, 9001, "new", "Page of "+string(side.Role), string(side.Role), "x"))
+	}
+	on(t, live, "INSERT INTO sk_berths VALUES (7, 1)")
+	on(t, s, "INSERT INTO sk_berths VALUES (7, 2), (8, 9001)")
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, All: true})
+	assert.Contains(t, fmt.Sprint(p.Findings), "row:sk_berths/7@copy is not carried: the other side has given its "+
+		"number in "+
+		"sk_berths away too, and nothing tells what refers to it")
+	assert.Contains(t, r.Result, "1 place on the copy may mean a number that changed, look there: row:sk_berths/8 "+
+		"holds 9001, "+
+		"which is 9002 in sk_posts now")
+	assert.Equal(t, "7|1,8|9001", get(t, live, "SELECT GROUP_CONCAT(CONCAT_WS('|', id, page) ORDER BY id) FROM sk_berths"))
+	assert.Equal(t, "7|2,8|9001", get(t, s, "SELECT GROUP_CONCAT(CONCAT_WS('|', id, page) ORDER BY id) FROM sk_berths"))
+	assert.Equal(t, "9001|Page of live,9002|Page of copy", get(t, live,
+		"SELECT GROUP_CONCAT(CONCAT_WS('|', ID, post_title) "+
+			"ORDER BY ID) FROM sk_posts WHERE ID > 9000"))
+}
+
 func TestWhatBothSidesChangedIsDecided(t *testing.T) {
 	w, live, s := pair(t)
 	id := somePage(t, live)

@@ -39,12 +39,12 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 				}
 				return n
 			})
-			if r.Collides {
+			if r.Collides && to[r.Table.Name] != nil {
 				row.Values[r.Table.Column(r.Table.Key[0])] = tables.Value{Kind: tables.Int, Int: to[r.Table.Name][r.Key[0].Int]}
 			}
 			for _, n := range of.Looks(prefix, r.Table, *r.CopyRow) {
 				for table := range to {
-					if to[table][n] != 0 && of.Describe(prefix, r.Table, *r.CopyRow).Kind != "" {
+					if to[table][n] != 0 {
 						doubts = append(doubts, fmt.Sprintf("%s holds %d, which is %d in %s now", it.Name, n, to[table][n], table))
 					}
 				}
@@ -59,11 +59,13 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 			}
 		}
 	}
+	slices.Sort(doubts)
 	return list, renamed, slices.Compact(doubts), nil
 }
 
 // free finds numbers that neither side has.
 func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) {
+	known, prefix := stack.ItemsOf(s.Transform.Stack), s.Transform.Change.Origin.Prefix
 	to, next, of := numbers{}, map[string]int64{}, map[string]tables.Table{}
 	for _, it := range items {
 		for _, r := range it.Rows {
@@ -71,7 +73,7 @@ func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) 
 				continue
 			}
 			next[r.Table.Name] = max(next[r.Table.Name], r.Key[0].Int+1)
-			if r.Collides && r.CopyRow != nil {
+			if r.Collides && r.CopyRow != nil && known.Numbered(prefix, r.Table.Name) {
 				of[r.Table.Name] = r.Table
 				if to[r.Table.Name] == nil {
 					to[r.Table.Name] = map[int64]int64{}

@@ -214,6 +214,12 @@ func (x row) set(column, value string) {
 	v.Bytes = []byte(value)
 }
 
+// Numbered tells of the tables of content. What other components have of its numbers, Looks tells.
+func (Stack) Numbered(prefix, table string) bool {
+	_, name := partOf(prefix, table)
+	return columnRefs[name] != nil || name == "options"
+}
+
 // Files names a picture, or another thing of the media library, and the sizes in which it was made.
 func (Stack) Files(prefix string, t tables.Table, r tables.Row) (out []string) {
 	part, name := partOf(prefix, t.Name)
