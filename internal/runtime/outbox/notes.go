@@ -192,13 +192,30 @@ func (n *Notes) save() {
 }
 
 // askers reads who asked for what was refused: the copy's quiet rules wrote that beside.
-func askers(r host.Tree, file string) (by list) {
+func askers(r host.Tree, file string) list {
 	_, of, _ := strings.Cut(file, "-")
+	var it Item
 	text, err := host.ReadFile(r, "asked-"+of, largest)
-	if err != nil || json.Unmarshal(text, &by) != nil {
+	if err != nil || readAsked(&it, text) != nil {
 		return nil // PHP tells it of some calls only
 	}
-	return by
+	return it.By
+}
+
+// readAsked reads what PHP told of a call that was refused. It is all that is known of one on another host, where
+// nobody counts them.
+func readAsked(it *Item, text []byte) error {
+	var x struct {
+		Host string
+		Port int
+		By   list
+	}
+	if err := json.Unmarshal(text, &x); err != nil {
+		return err
+	}
+	it.Target = net.JoinHostPort(x.Host, strconv.Itoa(x.Port))
+	it.To, it.By = "tcp "+it.Target, x.By
+	return nil
 }
 
 // About is what stands beside a thing in a list: a mail's subject, how often something was tried, and who asked.
@@ -214,7 +231,7 @@ func (it Item) about() string {
 	times := site.Plural(max(it.Times, 1), "time", "times")
 	switch it.Kind {
 	case "refused":
-		return "refused " + times
+		return strings.TrimSuffix("refused "+site.Either(it.Times > 0, times, ""), " ")
 	case "reached":
 		return fmt.Sprintf("%s, %s bytes out, %s in", times, site.Number(it.Out), site.Number(it.In))
 	case bound:

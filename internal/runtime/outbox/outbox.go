@@ -53,13 +53,18 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading what was caught: %w", err)
 	}
+	counted := map[string]bool{}
+	for _, e := range entries {
+		counted[e.Name()] = true
+	}
 	var out []Item
 	for _, e := range entries {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		kind, _, _ := strings.Cut(e.Name(), "-")
-		if reader[kind] == nil || !e.Mode().IsRegular() {
+		if reader[kind] == nil || !e.Mode().IsRegular() ||
+			kind == "asked" && counted["refused"+strings.TrimPrefix(e.Name(), "asked")] {
 			continue
 		}
 		out = append(out, Item{At: e.ModTime().UTC(), Kind: called[kind], File: e.Name()})
@@ -85,11 +90,11 @@ func List(ctx context.Context, r host.Tree) ([]Item, error) {
 
 // reader are by the beginning of a file's name.
 var reader = map[string]func(*Item, []byte) error{"mail": readMail, "outward": readCall, "sendmail": readMessage,
-	"refused": readNote, "reached": readNote, bound: readNote}
+	"refused": readNote, "reached": readNote, bound: readNote, "asked": readAsked}
 
 // called is what a thing is called, by the beginning of its file's name.
 var called = map[string]string{"mail": "mail", "sendmail": "mail", "outward": "call", "refused": "refused",
-	"reached": "reached", bound: bound}
+	"reached": "reached", bound: bound, "asked": "refused"}
 
 // asked is what the CMS was asked to send.
 type asked struct {

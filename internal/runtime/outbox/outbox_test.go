@@ -140,8 +140,12 @@ func TestWhatWasCalledIsNotedByTarget(t *testing.T) {
 		for _, f := range files {
 			require.NoError(t, os.Symlink(secret, filepath.Join(dir, "."+filepath.Base(f))))
 			asked := strings.Replace(f, "refused-", "asked-", 1)
-			require.NoError(t, os.WriteFile(asked, []byte(`["plugins/a.php:7"]`), 0o600))
+			require.NoError(t, os.WriteFile(asked, []byte(`{"host":"h","port":1,"by":["plugins/a.php:7"]}`), 0o600))
 		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "asked-77.json"),
+			[]byte(`{"host":"far.example","port":8443,"by":["themes/b.php:9"]}`), 0o600))
+		assert.Contains(t, noted(t, dir), "refused tcp far.example:8443, refused, asked for by themes/b.php:9 "+
+			"far.example:8443", "on another host nobody counts")
 		again := &Notes{Dir: dir}
 		again.Call(wall.Call{At: at, Network: "tcp", Host: "api.example", Port: 443})
 		time.Sleep(soon)

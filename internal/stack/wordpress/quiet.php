@@ -139,11 +139,12 @@ final class Alibi_Quiet {
 		if ( '' === $dir ) {
 			return false;
 		}
-		$to = 'tcp ' . strtolower( trim( $m[2], '[]' ) ) . ' ' . $port;
-		$note = $dir . '/asked-' . hash( 'fnv1a64', $to ) . '.json';
+		$host = strtolower( trim( $m[2], '[]' ) );
+		$note = $dir . '/asked-' . hash( 'fnv1a64', "tcp $host $port" ) . '.json';
 		$all = is_file( $note ) ? (array) json_decode( (string) file_get_contents( $note ), true ) : array();
-		if ( count( $all ) < 8 && ! in_array( $by, $all, true ) ) {
-			$all[] = $by;
+		$all += array( 'host' => $host, 'port' => $port, 'by' => array() );
+		if ( count( (array) $all['by'] ) < 8 && ! in_array( $by, (array) $all['by'], true ) ) {
+			$all['by'][] = $by;
 			file_put_contents( $note, json_encode( $all, JSON_PARTIAL_OUTPUT_ON_ERROR | JSON_UNESCAPED_SLASHES ), LOCK_EX );
 		}
 		return false;
