@@ -101,7 +101,8 @@ func TestTheQuietPluginDecidesUnderEachPHP(t *testing.T) {
 					assert.Equal(t, true, got["mail"])
 					require.Len(t, notes, 3, "who asked for a connection, the mail, the request")
 					assert.Contains(t, read(t, notes[2]), `"by":"plugins/bell.php:5"`)
-					assert.Equal(t, `{"host":"127.0.0.1","port":9,"by":["plugins/bell.php:2","plugins/bell.php:3"]}`, read(t, notes[0]))
+					assert.Equal(t, `{"host":"127.0.0.1","port":9,"by":["plugins/bell.php:2","plugins/bell.php:3"]}`,
+						read(t, notes[0]))
 				} else {
 					assert.Equal(t, "not ours", got["mail"], "a rule that is lifted leaves the CMS its own function")
 					assert.Len(t, notes, 1, "who asked for a connection")
