@@ -88,6 +88,10 @@ func TestAServerThatLiesIsRefused(t *testing.T) {
 		"more columns than can be": func() []byte {
 			return packet(1, []byte{0xfe, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x7f})
 		},
+		"less than no columns": func() []byte {
+			return packet(1, []byte{0xfe, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff})
+		},
+		"sixteen million columns":  func() []byte { return packet(1, []byte{0xfd, 0xff, 0xff, 0xff}) },
 		"a packet without its end": func() []byte { return []byte{0xff, 0xff, 0xff, 1, 3} },
 		"a column's name without end": func() []byte {
 			return append(packet(1, []byte{1}), packet(2, []byte{3, 'd', 'e', 'f', 0xfd, 0xff, 0xff, 0xff})...)

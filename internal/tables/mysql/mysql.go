@@ -66,7 +66,9 @@ const ownRetries = "alibi_own_retries"
 func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, error) {
 	cfg := driverpkg.NewConfig()
 	cfg.Net, cfg.Addr, cfg.User, cfg.Passwd, cfg.DBName = l.Network, l.Addr, l.User, l.Password, name
-	cfg.DialFunc = l.Dial
+	if cfg.DialFunc = l.Dial; !l.Compress {
+		cfg.DialFunc = dialSane(l.Dial)
+	}
 	cfg.InterpolateParams = true
 	cfg.MaxAllowedPacket = 0 // what the server says
 	cfg.Timeout = 10 * time.Second

@@ -23,7 +23,8 @@ type polite struct {
 const patient = 2 * time.Minute
 
 // Connect opens a connection and learns the server's number of it.
-func (p polite) Connect(ctx context.Context) (driver.Conn, error) {
+func (p polite) Connect(ctx context.Context) (_ driver.Conn, err error) {
+	defer nonsense(&err)
 	raw, err := p.Connector.Connect(ctx)
 	if err != nil {
 		return nil, explain(err)
@@ -111,6 +112,7 @@ func (c *politeConn) ExecContext(
 	q string,
 	args []driver.NamedValue,
 ) (r driver.Result, err error) {
+	defer nonsense(&err)
 	defer c.watch(ctx)()
 	err = c.again(ctx, func() error {
 		r, err = c.whole.ExecContext(ctx, q, args)
@@ -125,12 +127,17 @@ func (c *politeConn) QueryContext(
 	args []driver.NamedValue,
 ) (r driver.Rows, err error) {
 	letGo := c.watch(ctx)
+	defer func() {
+		if r == nil {
+			letGo()
+		}
+	}()
+	defer nonsense(&err)
 	err = c.again(ctx, func() error {
 		r, err = c.whole.QueryContext(ctx, q, args)
 		return err
 	})
 	if err != nil {
-		letGo()
 		return nil, err
 	}
 	return &politeRows{r, sync.OnceFunc(letGo)}, nil
@@ -143,8 +150,9 @@ type politeRows struct {
 }
 
 // Next reads the next row; an error of the line has its kind.
-func (r *politeRows) Next(cells []driver.Value) error {
-	err := r.Rows.Next(cells)
+func (r *politeRows) Next(cells []driver.Value) (err error) {
+	defer nonsense(&err)
+	err = r.Rows.Next(cells)
 	if err == nil || err == io.EOF {
 		return err
 	}
