@@ -203,20 +203,23 @@ func packed(v tables.Value) bool { return phpval.Looks(v.Bytes) || json.Valid(v.
 // want works out what is to be written for items, and for those that they need. Items of which not all can be are left,
 // and so are those that need them.
 func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) (*wanted, error) {
-	chosen, w, needed := slices.Clone(names), &wanted{}, map[string][]string{}
-	for i := 0; i < len(chosen); i++ {
-		at := slices.IndexFunc(all, func(it *drift.Item) bool { return it.Name == chosen[i] })
-		if at < 0 {
-			w.left = append(w.left, Left{chosen[i], "nothing of it differs any more"})
+	w, needed, byName := &wanted{}, map[string][]string{}, map[string]*drift.Item{}
+	for _, it := range all {
+		byName[it.Name] = it
+	}
+	missing := c.missing(all)
+	for todo := slices.Clone(names); len(todo) > 0; todo = todo[1:] {
+		it := byName[todo[0]]
+		if it == nil {
+			w.left = append(w.left, Left{todo[0], "nothing of it differs any more"})
 			continue
 		}
-		needed[chosen[i]] = c.needs(all, all[at])
-		for _, need := range needed[chosen[i]] {
-			if !slices.Contains(chosen, need) {
-				chosen = append(chosen, need)
-			}
+		if _, done := needed[it.Name]; done {
+			continue
 		}
-		if err := c.add(ctx, w, all[at]); err != nil {
+		needed[it.Name] = c.needs(missing, it)
+		todo = append(todo, needed[it.Name]...)
+		if err := c.add(ctx, w, it); err != nil {
 			return nil, err
 		}
 	}
@@ -257,8 +260,29 @@ func (c *carrying) add(ctx context.Context, w *wanted, it *drift.Item) error {
 	return nil
 }
 
+// number is that of a row in a table.
+type number struct {
+	table string
+	n     int64
+}
+
+// missing are the rows that are not there on the side that is written to, with the items that they are of.
+func (c *carrying) missing(all []*drift.Item) map[number]string {
+	out := map[number]string{}
+	for _, it := range all {
+		for _, r := range it.Rows {
+			_, from := c.here(r)
+			_, to := c.there(r)
+			if from != nil && to == nil && len(r.Key) == 1 {
+				out[number{r.Table.Name, r.Key[0].Int}] = it.Name
+			}
+		}
+	}
+	return out
+}
+
 // needs names the items that the rows of one refer to and that the side which is written to does not have.
-func (c *carrying) needs(all []*drift.Item, it *drift.Item) (out []string) {
+func (c *carrying) needs(missing map[number]string, it *drift.Item) (out []string) {
 	of, prefix := stack.ItemsOf(c.Transform.Stack), c.Transform.Change.Origin.Prefix
 	for _, r := range it.Rows {
 		_, from := c.here(r)
@@ -267,22 +291,11 @@ func (c *carrying) needs(all []*drift.Item, it *drift.Item) (out []string) {
 		}
 		row := tables.Row{Key: from.Key, Values: tables.Keep(from.Values)}
 		of.References(prefix, r.Table, row, func(table string, n int64) int64 {
-			for _, other := range all {
-				if other != it && c.missing(other, table, n) && !slices.Contains(out, other.Name) {
-					out = append(out, other.Name)
-				}
+			if other := missing[number{table, n}]; other != "" && other != it.Name && !slices.Contains(out, other) {
+				out = append(out, other)
 			}
 			return n
 		})
 	}
 	return out
-}
-
-// missing tells whether a row that is an item's is not there on the side that is written to.
-func (c *carrying) missing(it *drift.Item, table string, n int64) bool {
-	return slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
-		_, from := c.here(r)
-		_, to := c.there(r)
-		return r.Table.Name == table && from != nil && to == nil && len(r.Key) == 1 && r.Key[0].Int == n
-	})
 }

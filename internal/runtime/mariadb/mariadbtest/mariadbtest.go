@@ -53,7 +53,9 @@ var start = sync.OnceFunc(func() {
 		mariadb.Options{
 			Data: filepath.Join(dir, "data"),
 			Run:  dir,
-			More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"},
+			// A server forgets when a table was written to that it does not keep open; tests make many tables.
+			More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync",
+				"--table-definition-cache=20000"},
 		},
 	)
 	if err != nil {
@@ -86,7 +88,9 @@ func Start() error {
 		mariadb.Options{
 			Data: filepath.Join(dir, "data"),
 			Run:  dir,
-			More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync"},
+			// A server forgets when a table was written to that it does not keep open; tests make many tables.
+			More: []string{"--innodb-log-file-size=32M", "--innodb-flush-method=nosync",
+				"--table-definition-cache=20000"},
 		},
 	)
 	return err
