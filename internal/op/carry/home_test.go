@@ -89,8 +89,8 @@ func TestAChangedPageComesHome(t *testing.T) {
 	assert.Equal(t, `page "Low tide" (post:`+id+") is changed: berths, post_content, post_title", p.Goes[0].What)
 	got := get(t, live, "SELECT post_content FROM sk_posts WHERE ID = "+id)
 	assert.Equal(t, old+"\nTo www: http://www.ferry.skerryline.example/x\nSee "+
-		""+strings.TrimSuffix(live.Address().String(), "/")+
-		"/new/", got, "what nobody changed is as it was, and the address is the live site's")
+		strings.TrimSuffix(live.Address().String(), "/")+
+		"/new/", got, "what nobody changed stays, and the address is the live site's")
 	assert.Equal(t, "Low tide", get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
 	assert.Equal(t, "4", get(t, live, "SELECT meta_value FROM sk_postmeta WHERE meta_key = 'berths'"))
 	assert.NotEqual(t, "By boat", get(t, live, "SELECT option_value FROM sk_options WHERE option_name = "+
@@ -324,7 +324,7 @@ func TestAPictureBringsItsFiles(t *testing.T) {
 	undone(t, w, r.ID)
 	rep, err = w.Desk.Copies.Prove(ctx, s.ID, false, nil)
 	require.NoError(t, err)
-	assert.Zero(t, rep.Apart.Origin, "the live site is as it was: %+v", rep.Apart)
+	assert.Zero(t, rep.Apart.Origin, "nothing is left on the live site: %+v", rep.Apart)
 	assert.Positive(t, rep.Apart.Copy, "and the copy has what it had: %+v", rep.Apart)
 	for _, name := range []string{"fog.jpg", "fog-300.jpg"} {
 		assert.NoFileExists(t, filepath.Join(live.Root, "wp-content/uploads/2027/11", name))
