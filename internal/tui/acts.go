@@ -23,9 +23,9 @@ func siteHints(s site.Site) []hint {
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
 	}
-	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"d", "drift"}, {"o", "address"}, {"C",
-		"what it runs"},
-		{"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"}, {"m", "caught"},
+	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"d", "drift"}, {"o", "address"},
+		{"C", "what it runs"}, {"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"},
+		{"m", "caught"},
 		{"t", "time"}, {"h", "hold"}, {"x", "expire"}, {"z", "reset"}, {"A", "archive"}, {"I", "add content"},
 		{"F", site.Either(s.Front == nil, "park, hide", "show again")}}
 }

@@ -117,7 +117,7 @@ func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, miss
 				return nil
 			}
 			sum, _ := now.Digest(name, is, nil)
-			if want := r.Base.Copy; live && sum[0] == r.Base.Origin || !live && sum[0] == want {
+			if live && sum[0] == r.Base.Origin || !live && sum[0] == r.Base.Copy {
 				out[r] = s.inCopy(t, is, live)
 			}
 			return nil

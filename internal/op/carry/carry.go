@@ -80,9 +80,8 @@ func Operation(env *op.Env) work.Definition {
 		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
 			x := &runner{env: env, p: r.Plan, c: c, run: r.ID}
 			return &work.Operation{
-				Steps: work.Each(map[string]work.Do{"number": x.number, "look": x.look, "keep": x.keep, "files": x.bring,
-					"apply": x.apply,
-					"prove": x.prove, "settle": x.settle}),
+				Steps: work.Each(map[string]work.Do{"number": x.number, "look": x.look, "keep": x.keep,
+					"files": x.bring, "apply": x.apply, "prove": x.prove, "settle": x.settle}),
 				Undo:   x.undo,
 				Memory: &x.mem,
 			}

@@ -72,6 +72,9 @@ func (c *carrying) there(r *drift.Row) (drift.State, *tables.Row) {
 	return r.Copy, r.CopyRow
 }
 
+// undecided says why an item is left that both sides changed.
+const undecided = "both sides changed it: say which is to stand"
+
 // item says what of an item is to be written; why it can't be.
 func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 	of := stack.ItemsOf(c.Transform.Stack)
@@ -97,7 +100,7 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 		whole, merged := []tables.Value(nil), false
 		if was != drift.Same && c.take[it.Name] != c.from() {
 			if whole, merged = c.merged(r); !merged {
-				return nil, "both sides changed it: say which is to stand"
+				return nil, undecided
 			}
 		}
 		ch := Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from),

@@ -78,7 +78,7 @@ func (x *runner) bring(ctx context.Context, t *work.Task) error {
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		if err := bring(ctx, from, to, f); err != nil {
+		if err := copyFile(ctx, from, to, f); err != nil {
 			return fmt.Errorf("bringing %s to %s: %w", f.Path, target.Name, err)
 		}
 		t.Add(0, 1)
@@ -107,8 +107,8 @@ func (x *runner) roots(ctx context.Context) (target site.Site, from host.Tree, t
 	return target, place.Root, to, func() { place.Root.Close(); to.Close() }, nil
 }
 
-// bring copies one file, and looks at what came.
-func bring(ctx context.Context, from host.Tree, to host.Root, f File) error {
+// copyFile copies one file, and looks at what came.
+func copyFile(ctx context.Context, from host.Tree, to host.Root, f File) error {
 	fi, err := from.Lstat(f.Path)
 	if err != nil {
 		return err

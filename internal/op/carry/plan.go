@@ -59,7 +59,7 @@ func Plan(ctx context.Context, env *op.Env, s *Sides, d Drifted, w Wish, title b
 	}
 	for _, l := range left {
 		remedy := "it stays as it is"
-		if strings.HasPrefix(l.Why, "both sides") {
+		if l.Why == undecided {
 			remedy = fmt.Sprintf("--take %s=%s or --take %s=%s", l.Item, Copy, l.Item, Live)
 		}
 		note(site.Warn, "left", l.Item+" is not carried: "+l.Why, remedy)
@@ -82,12 +82,12 @@ func Plan(ctx context.Context, env *op.Env, s *Sides, d Drifted, w Wish, title b
 		note(site.Note, "numbers", fmt.Sprintf("%s the same number as one of %s: the copy's gets another one, and what "+
 			"refers to it follows", site.Plural(n, "item has", "items have"), s.LiveSite.Name), "")
 	}
-	if w.To == Live && p.Target.Database.InFile() || w.To == Copy && p.Target.Database.InFile() {
+	if p.Target.Database.InFile() {
 		note(site.Block, "file", "the database of "+p.Target.Name+": "+ErrWholeFile.Error(), "repeat the changes by hand")
 	}
 	if caches(s, w.To) {
 		note(site.Warn, "cache", "a cache of objects is on: visitors may see what was there before until it is emptied",
-			"empty it afterwards")
+			"empty it afterwards: alibi caches "+p.Target.Name)
 	}
 	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(got.files)
 	p.Words = site.Plural(len(items), "item", "items") + " of " + p.Origin.Name

@@ -30,8 +30,13 @@ func (p *Process) Family() (out []Member) {
 	return out
 }
 
-// End ends one program of a family at once.
-func (m Member) End() error { return unix.Kill(m.PID, unix.SIGKILL) }
+// End ends one program of a family at once. The zero Member is none: its number would mean all of our own (kill(2)).
+func (m Member) End() error {
+	if m.PID <= 1 {
+		return unix.ESRCH
+	}
+	return unix.Kill(m.PID, unix.SIGKILL)
+}
 
 // member reads what the system knows of a process; not ok if it has ended.
 func member(pid int) (Member, bool) {

@@ -23,9 +23,9 @@ var ErrFull = errors.New("its folders hold more than they may")
 // looks is how often a running copy is looked at.
 const looks = 500 * time.Millisecond
 
-// keeper keeps a copy's programs together to the bounds that the system keeps for each of them alone or not at all,
+// guard keeps a copy's programs together to the bounds that the system keeps for each of them alone or not at all,
 // and tells which of all its bounds are met.
-type keeper struct {
+type guard struct {
 	w       *Web
 	b       site.Bounds
 	crowded bool
@@ -35,33 +35,33 @@ type keeper struct {
 }
 
 // keep looks at the copy until stop is closed.
-func (k *keeper) keep(stop <-chan struct{}) {
-	k.size = k.w.Spec.size()
+func (g *guard) keep(stop <-chan struct{}) {
+	g.size = g.w.Spec.size()
 	for {
-		if k.full() {
+		if g.full() {
 			return
 		}
 		select {
 		case <-stop:
 			return
-		case <-k.w.gone:
+		case <-g.w.gone:
 			return
 		case <-time.After(looks):
 		}
-		k.look()
+		g.look()
 	}
 }
 
-func (k *keeper) met(bound, limit, format string, a ...any) {
-	if tell := k.w.Spec.Sealed.Met; tell != nil {
+func (g *guard) met(bound, limit, format string, a ...any) {
+	if tell := g.w.Spec.Sealed.Met; tell != nil {
 		tell(wall.Met{At: time.Now(), Bound: bound, Limit: limit, What: fmt.Sprintf(format, a...)})
 	}
 }
 
 // look takes one look at the copy's programs.
-func (k *keeper) look() {
+func (g *guard) look() {
 	var all []process.Member
-	for _, p := range k.w.procs {
+	for _, p := range g.w.procs {
 		all = append(all, p.Family()...)
 	}
 	var memory, shared, written int64
@@ -72,31 +72,31 @@ func (k *keeper) look() {
 			largest = m
 		}
 	}
-	if memory += shared; k.b.Memory > 0 && memory > k.b.Memory && largest.End() == nil {
-		k.met("memory", site.Size(k.b.Memory), "its largest program, %s with %s, was ended", largest.Name,
+	if memory += shared; g.b.Memory > 0 && memory > g.b.Memory && largest.End() == nil {
+		g.met("memory", site.Size(g.b.Memory), "its largest program, %s with %s, was ended", largest.Name,
 			site.Size(largest.Own))
 	}
-	crowded := k.b.Processes > 0 && len(all) >= k.b.Processes
-	if crowded && !k.crowded {
-		k.met("processes", site.Number(k.b.Processes), "no further one is started")
+	crowded := g.b.Processes > 0 && len(all) >= g.b.Processes
+	if crowded && !g.crowded {
+		g.met("processes", site.Number(g.b.Processes), "no further one is started")
 	}
-	k.crowded = crowded
-	for _, l := range k.logs {
-		l.read(k)
+	g.crowded = crowded
+	for _, l := range g.logs {
+		l.read(g)
 	}
-	if k.b.Disk > 0 && k.size+written-k.written > k.b.Disk { // it may hold too much: it is measured
-		k.size, k.written = k.w.Spec.size(), written
+	if g.b.Disk > 0 && g.size+written-g.written > g.b.Disk { // it may hold too much: it is measured
+		g.size, g.written = g.w.Spec.size(), written
 	}
 }
 
 // full stops a copy whose folders hold more than they may.
-func (k *keeper) full() bool {
-	if k.b.Disk == 0 || k.size <= k.b.Disk {
+func (g *guard) full() bool {
+	if g.b.Disk == 0 || g.size <= g.b.Disk {
 		return false
 	}
-	k.met("disk", site.Size(k.b.Disk), "its folders hold %s; its programs were stopped", site.Size(k.size))
-	k.w.tooLarge.Store(true)
-	for _, p := range k.w.procs {
+	g.met("disk", site.Size(g.b.Disk), "its folders hold %s; its programs were stopped", site.Size(g.size))
+	g.w.tooLarge.Store(true)
+	for _, p := range g.w.procs {
 		_ = p.Stop(0) // it ends with the first
 	}
 	return true
@@ -159,9 +159,9 @@ func (w *Web) keepBounds() {
 	if w.Spec.Sealed == nil {
 		return
 	}
-	k := &keeper{w: w, b: w.Spec.Sealed.Bounds, logs: []*tail{
+	g := &guard{w: w, b: w.Spec.Sealed.Bounds, logs: []*tail{
 		{name: filepath.Join(w.Spec.Run, "php-fpm-errors.log"), says: ended}, {name: w.Spec.errors(), says: failed}}}
-	for _, l := range k.logs {
+	for _, l := range g.logs {
 		if fi, err := os.Stat(l.name); err == nil {
 			l.at = fi.Size()
 		}
@@ -173,7 +173,7 @@ func (w *Web) keepBounds() {
 	}))
 	go func() {
 		defer close(over)
-		k.keep(stop)
+		g.keep(stop)
 	}()
 }
 
@@ -186,7 +186,7 @@ func (c closer) Close() error {
 }
 
 // read tells which bounds were met by what came into the log, of which no more than a little is read at once.
-func (l *tail) read(k *keeper) {
+func (l *tail) read(g *guard) {
 	// The copy's code may have put something else there, such as a link or a pipe.
 	f, err := os.OpenFile(l.name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
@@ -208,7 +208,7 @@ func (l *tail) read(k *keeper) {
 	l.at = fi.Size()
 	for _, s := range l.says {
 		for range s.text.FindAllIndex(text[:n], -1) {
-			k.met(s.bound, s.limit(k.b), "%s", s.what)
+			g.met(s.bound, s.limit(g.b), "%s", s.what)
 		}
 	}
 }
