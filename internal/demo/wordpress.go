@@ -68,7 +68,7 @@ CREATE TABLE %[1]scomments (comment_ID INTEGER PRIMARY KEY AUTOINCREMENT, commen
 CREATE INDEX %[1]scomments_post ON %[1]scomments (comment_post_ID);
 CREATE TABLE %[1]sterms (term_id INTEGER PRIMARY KEY AUTOINCREMENT, name VARCHAR(200), slug VARCHAR(200));
 CREATE TABLE %[1]sterm_relationships (object_id BIGINT, term_taxonomy_id BIGINT, term_order INT DEFAULT 0,
-	PRIMARY KEY (object_id, term_taxonomy_id));`
+	PRIMARY KEY (object_id, term_taxonomy_id)) WITHOUT ROWID;`
 
 const sharedSQL = `
 CREATE TABLE %[1]susers (ID INTEGER PRIMARY KEY AUTOINCREMENT, user_login VARCHAR(60), user_pass VARCHAR(255),

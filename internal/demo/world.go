@@ -9,6 +9,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -191,7 +192,8 @@ func (w *World) serve() error {
 	known := ""
 	for name, php := range map[string]string{"pier": "8.2.7", "drydock": "8.4.1"} {
 		cfg := sshd.Config{Dir: w.hostDir(name), User: "ops", Key: pub, Free: 9 << 30,
-			Commands: map[string]func([]string) []byte{"php": func([]string) []byte { return []byte(php) }}}
+			Commands: map[string]func([]string) []byte{"php": func([]string) []byte { return []byte(php) }},
+			Answers:  func(words []string, in io.Reader, out io.Writer) bool { return w.php(name, words, in, out) }}
 		if name == "drydock" {
 			cfg.Fault = func(op, path string) error {
 				if w.faulty.Load() && op == "read" && path == "/var/www/crew/wp-content/database/.ht.sqlite" {

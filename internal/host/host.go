@@ -171,6 +171,15 @@ type Linker interface {
 	Link(from, to string) error
 }
 
+// Near is a tree on this machine, whose files other programs here open by its path.
+type Near interface{ Near() bool }
+
+// IsNear tells whether a tree is on this machine.
+func IsNear(t Tree) bool {
+	n, ok := t.(Near)
+	return ok && n.Near()
+}
+
 // Clean checks a slash name below a root and gives its shortest form.
 func Clean(name string) (string, error) {
 	if name == "" || strings.HasPrefix(name, "/") || strings.ContainsRune(name, 0) {

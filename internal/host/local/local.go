@@ -147,6 +147,7 @@ const (
 )
 
 func (r *root) Path() string { return r.r.Name() }
+func (r *root) Near() bool   { return true }
 
 func (r *root) Close() error {
 	r.mu.Lock()

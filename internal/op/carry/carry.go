@@ -138,13 +138,10 @@ func (x *runner) edit(ctx context.Context, s site.Site) (tables.Transactor, erro
 	t, can := e.(tables.Transactor)
 	if !can {
 		e.Close()
-		return nil, fmt.Errorf("the database of %s: %w", s.Name, ErrWholeFile)
+		return nil, fmt.Errorf("single rows of the database of %s can't be changed", s.Name)
 	}
 	return t, nil
 }
-
-// ErrWholeFile is given for a database in which single rows can't be changed while the site uses it.
-var ErrWholeFile = errors.New("it is a file that is exchanged whole; changes can't be carried into it yet")
 
 // file is where a run's record is kept.
 func file(env *op.Env, run string) string { return filepath.Join(env.Home, "sync", run+".json") }

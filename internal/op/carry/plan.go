@@ -82,9 +82,6 @@ func Plan(ctx context.Context, env *op.Env, s *Sides, d Drifted, w Wish, title b
 		note(site.Note, "numbers", fmt.Sprintf("%s the same number as one of %s: the copy's gets another one, and what "+
 			"refers to it follows", site.Plural(n, "item has", "items have"), s.LiveSite.Name), "")
 	}
-	if p.Target.Database.InFile() {
-		note(site.Block, "file", "the database of "+p.Target.Name+": "+ErrWholeFile.Error(), "repeat the changes by hand")
-	}
 	if caches(s, w.To) {
 		note(site.Warn, "cache", "a cache of objects is on: visitors may see what was there before until it is emptied",
 			"empty it afterwards: alibi caches "+p.Target.Name)

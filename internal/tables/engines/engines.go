@@ -69,8 +69,11 @@ func EditFile(ctx context.Context, w Where, mark string, at time.Time) (tables.E
 	if err != nil {
 		return nil, err
 	}
-	return sqlite.NewEdit(dir, path.Base(w.Database.Path), mark, w.Temp, at), nil
+	return sqlite.NewEdit(dir, path.Base(w.Database.Path), mark, w.Temp, at, w.Host), nil
 }
+
+// Program is what PHP runs on another machine to change rows of a database file there.
+const Program = sqlite.Program
 
 // FileTarget is a database file of this machine that is to be filled.
 func FileTarget(name string) tables.Target { return sqlite.NewTarget(name) }

@@ -30,7 +30,14 @@ func TestADumpIsLoadedByTheServersOwnClient(t *testing.T) {
 	is, err := to.Snapshot(ctx)
 	require.NoError(t, err)
 	defer is.Close()
-	require.Equal(t, from.Schema().Tables, is.Schema().Tables)
+	sizeless := func(list []tables.Table) (out []tables.Table) {
+		for _, tab := range list {
+			tab.Bytes = 0 // the server estimates it, and not always alike
+			out = append(out, tab)
+		}
+		return out
+	}
+	require.Equal(t, sizeless(from.Schema().Tables), sizeless(is.Schema().Tables))
 	for i, o := range from.Schema().After {
 		assert.Equal(t, o, is.Schema().After[i])
 	}

@@ -70,19 +70,16 @@ var engine = tablestest.Engine{
 
 func TestEngine(t *testing.T) { tablestest.Run(t, engine) }
 
-func TestEdit(t *testing.T) {
-	tablestest.RunEdit(
-		t,
-		tablestest.EditEngine{
-			Schema: engine.Schema,
-			Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
-				name := fmt.Sprintf("edited_%x", rand.Uint64())
-				return newDatabase(t, name, statements...),
-					func() tables.Edit { return mysql.Open(root(), name).Login().Edit(name) }
-			},
-		},
-	)
+var editEngine = tablestest.EditEngine{
+	Schema: engine.Schema,
+	Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
+		name := fmt.Sprintf("edited_%x", rand.Uint64())
+		return newDatabase(t, name, statements...),
+			func() tables.Edit { return mysql.Open(root(), name).Login().Edit(name) }
+	},
 }
+
+func TestEdit(t *testing.T) { tablestest.RunEdit(t, editEngine) }
 
 // counting counts what is written to a connection.
 type counting struct {

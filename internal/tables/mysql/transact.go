@@ -15,7 +15,7 @@ var _ tables.Transactor = (*edit)(nil)
 // patience is for how long a row is waited for that others hold, in seconds: visitors wait as long for what we hold.
 const patience = 5
 
-func (e *edit) Transactional(t tables.Table) bool { return PatchableTable(t, t) }
+func (e *edit) Transactional(t tables.Table) bool { return len(t.Key) > 0 && PatchableTable(t, t) }
 
 // Transact changes rows in one transaction that holds what it looks at and nothing beside.
 func (e *edit) Transact(ctx context.Context, change func(tables.Transaction) error) error {

@@ -10,6 +10,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"alibi/internal/site"
 	"alibi/internal/tables"
@@ -99,7 +100,7 @@ func literal(b []byte, v tables.Value) []byte {
 		text := strconv.FormatFloat(v.Float, 'e', 17, 64)
 		return append(b, text...)
 	case tables.Text:
-		if bytes.IndexByte(v.Bytes, 0) >= 0 {
+		if bytes.IndexByte(v.Bytes, 0) >= 0 || !utf8.Valid(v.Bytes) {
 			return append(hex.AppendEncode(append(b, "CAST(X'"...), v.Bytes), "' AS TEXT)"...)
 		}
 		return append(append(append(b, '\''), strings.ReplaceAll(string(v.Bytes), "'", "''")...), '\'')

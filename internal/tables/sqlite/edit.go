@@ -24,13 +24,15 @@ type edit struct {
 	mark string    // begins the names of what is beside it
 	temp string    // a folder of this machine, for the new file
 	at   time.Time // that the new file is given
+	far  Piper     // runs PHP where the file is, if that is not here
 }
 
 // NewEdit changes the database that is the file in dir, which is closed with it. What is
 // made beside it gets names that begin with mark, and so does the new file in temp, a
-// folder of this machine. at is when the file is said to have been written to.
-func NewEdit(dir host.Root, file, mark, temp string, at time.Time) tables.Edit {
-	return &edit{dir, file, mark, temp, at}
+// folder of this machine. at is when the file is said to have been written to. far is the
+// machine that the file is on.
+func NewEdit(dir host.Root, file, mark, temp string, at time.Time, far Piper) tables.Edit {
+	return &edit{dir, file, mark, temp, at, far}
 }
 
 func (e *edit) Separate() bool                                                  { return false }

@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"alibi/internal/host"
@@ -38,6 +39,9 @@ func Open(root host.Tree, name, temp string) *File { return &File{root, name, te
 
 // Is tells whether the file under root is an SQLite database, by its first bytes.
 func Is(root host.Tree, name string) bool {
+	lock := lockOf(filepath.Join(root.Path(), name))
+	lock.RLock()
+	defer lock.RUnlock()
 	f, err := root.Open(name)
 	if err != nil {
 		return false
@@ -51,6 +55,16 @@ func Is(root host.Tree, name string) bool {
 // Stamp is made of the sizes and times of the file and its logs and the
 // change counter in its header.
 func (f *File) Stamp(ctx context.Context) (string, error) {
+	lock := f.lock()
+	lock.RLock()
+	defer lock.RUnlock()
+	return f.stamp(ctx)
+}
+
+// lock keeps ourselves from opening the file while we change it.
+func (f *File) lock() *sync.RWMutex { return lockOf(filepath.Join(f.root.Path(), f.name)) }
+
+func (f *File) stamp(ctx context.Context) (string, error) {
 	if err := ctx.Err(); err != nil {
 		return "", err
 	}
@@ -134,7 +148,10 @@ func (f *File) snapshot(ctx context.Context, dir string) (*snapshot, error) {
 
 // image copies the file and its log and tells whether they stayed as they were.
 func (f *File) image(ctx context.Context, to string) (bool, error) {
-	before, err := f.Stamp(ctx)
+	lock := f.lock()
+	lock.RLock()
+	defer lock.RUnlock()
+	before, err := f.stamp(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -146,7 +163,7 @@ func (f *File) image(ctx context.Context, to string) (bool, error) {
 			return false, err
 		}
 	}
-	after, err := f.Stamp(ctx)
+	after, err := f.stamp(ctx)
 	return before == after, err
 }
 
@@ -190,6 +207,9 @@ func (f *File) fetch(ctx context.Context, suffix, to string) error {
 
 // Exec runs one statement on the file itself, which must be on this machine.
 func (f *File) Exec(ctx context.Context, sql string, args ...any) error {
+	lock := f.lock()
+	lock.Lock()
+	defer lock.Unlock()
 	db, err := connect(filepath.Join(f.root.Path(), f.name), "rw", "busy_timeout(5000)")
 	if err != nil {
 		return err
@@ -210,6 +230,9 @@ func (f *File) Query(
 	give func([]string, []tables.Value) error,
 ) (int64, error) {
 	if write && tables.OnlyReads(statement) != nil {
+		lock := f.lock()
+		lock.Lock()
+		defer lock.Unlock()
 		db, err := connect(filepath.Join(f.root.Path(), f.name), "rw", "busy_timeout(5000)")
 		if err != nil {
 			return 0, err

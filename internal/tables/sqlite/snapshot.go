@@ -315,7 +315,16 @@ func quoted(cols []string) string {
 
 // query runs q and gives each row's n values; they are valid during the call.
 func (s *snapshot) query(ctx context.Context, q string, args []any, n int, give func([]tables.Value) error) error {
-	rows, err := s.db.QueryContext(ctx, q, args...)
+	return rowsOf(ctx, s.db, q, args, n, give)
+}
+
+// asker is a database, or one connection to it.
+type asker interface {
+	QueryContext(ctx context.Context, q string, args ...any) (*sql.Rows, error)
+}
+
+func rowsOf(ctx context.Context, db asker, q string, args []any, n int, give func([]tables.Value) error) error {
+	rows, err := db.QueryContext(ctx, q, args...)
 	if err != nil {
 		return err
 	}

@@ -70,19 +70,16 @@ func TestConformance(t *testing.T) {
 	)
 }
 
-func TestEdit(t *testing.T) {
-	tablestest.RunEdit(
-		t,
-		tablestest.EditEngine{
-			Schema: schema,
-			Make: func(t *testing.T, st ...string) (tables.Writable, func() tables.Edit) {
-				dir, temp := t.TempDir(), t.TempDir()
-				f := file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
-				return f, func() tables.Edit { return NewEdit(at(t, dir), "o.db", ".edit", temp, time.Now()) }
-			},
-		},
-	)
+var editEngine = tablestest.EditEngine{
+	Schema: schema,
+	Make: func(t *testing.T, st ...string) (tables.Writable, func() tables.Edit) {
+		dir, temp := t.TempDir(), t.TempDir()
+		f := file(t, at(t, dir), filepath.Join(dir, "o.db"), st...)
+		return f, func() tables.Edit { return NewEdit(at(t, dir), "o.db", ".edit", temp, time.Now(), nil) }
+	},
 }
+
+func TestEdit(t *testing.T) { tablestest.RunEdit(t, editEngine) }
 
 func TestConformanceWithALog(t *testing.T) {
 	tablestest.Run(
