@@ -72,7 +72,7 @@ func (x *terminal) sees(texts ...string) string {
 	x.t.Helper()
 	s := ""
 	for _, text := range texts {
-		for end := time.Now().Add(20 * time.Second); !strings.Contains(s, text); {
+		for end := time.Now().Add(2 * time.Minute); !strings.Contains(s, text); {
 			s = x.screen()
 			if time.Now().After(end) {
 				x.t.Fatalf("%q did not come:\n%s", text, s)

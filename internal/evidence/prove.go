@@ -319,7 +319,7 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 	if in.Env.Web == nil || in.CountOnly {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	mark := in.Env.Mark(ctx, in.Copy)
 	a, err := in.Env.Probe(ctx, in.Copy)
