@@ -2,7 +2,9 @@ package baseline
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -101,4 +103,55 @@ func TestSomeRowsAreNotedAnew(t *testing.T) {
 	same, err := b.Table(ctx, "postmeta")
 	require.NoError(t, err)
 	assert.Equal(t, map[uint64]Pair{11: {7, 7}}, same)
+}
+
+func TestRowsAreKeptAsTheyWere(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "v.db")
+	_, err := OpenValues(path, false)
+	require.Error(t, err, "there are none, and none were to be made")
+	v, err := OpenValues(path, true)
+	require.NoError(t, err)
+	defer v.Close()
+	posts := tables.Table{Name: "posts", Key: []string{"id"}, Columns: []tables.Column{{Name: "id"}, {Name: "v"}}}
+	row := func(id int64, text string) tables.Row {
+		n := tables.Value{Kind: tables.Int, Int: id}
+		return tables.Row{Key: []tables.Value{n},
+			Values: []tables.Value{n, {Kind: tables.Text, Bytes: []byte(text)}}}
+	}
+	many := func(give func(tables.Row) error) error {
+		for i := range int64(3000) {
+			if err := give(row(i, strings.Repeat("line\n", 200))); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	find := func(tab tables.Table, keys ...int64) (out []string) {
+		var list [][]tables.Value
+		for _, k := range keys {
+			list = append(list, row(k, "").Key)
+		}
+		require.NoError(t, v.Find(ctx, tab, list, func(r tables.Row) error {
+			text, _, _ := strings.Cut(r.Values[1].String(), "\n")
+			out = append(out, r.Address()+" "+text)
+			return nil
+		}))
+		return out
+	}
+	require.NoError(t, v.Replace(ctx, posts, many))
+	assert.Equal(t, []string{"7 line", "2999 line"}, find(posts, 2999, 7, 4000))
+	require.NoError(t, v.Add(ctx, posts, []tables.Row{row(7, "later"), row(4000, "new")}))
+	assert.Equal(t, []string{"7 line", "7 later", "4000 new"}, find(posts, 7, 4000), "both are, for the digest to tell")
+	other := posts
+	other.Columns = append(other.Columns[:2:2], tables.Column{Name: "more"})
+	assert.Empty(t, find(other, 7), "of another shape")
+	broken := errors.New("the reading broke off")
+	require.ErrorIs(t, v.Replace(ctx, posts, func(give func(tables.Row) error) error {
+		require.NoError(t, give(row(1, "half")))
+		return broken
+	}), broken)
+	assert.Equal(t, []string{"7 line", "7 later"}, find(posts, 7), "what was there stays")
+	require.NoError(t, v.Replace(ctx, posts, func(give func(tables.Row) error) error { return give(row(1, "anew")) }))
+	assert.Equal(t, []string{"1 anew"}, find(posts, 1, 7))
 }

@@ -384,7 +384,7 @@ func TestRowsAreKeptToTheByte(t *testing.T) {
 			Values: []tables.Value{value.Draw(t, "a"), value.Draw(t, "b")},
 		}
 		got := 0
-		err := readRows(appendRow(appendRow(nil, hidden, r), hidden, r), hidden, func(x tables.Row) error {
+		err := tables.ReadRows(tables.AppendRow(tables.AppendRow(nil, hidden, r), hidden, r), hidden, func(x tables.Row) error {
 			got++
 			for i, v := range append(append([]tables.Value{}, r.Key...), r.Values...) {
 				assert.Equal(t, plain(v), plain(append(append([]tables.Value{}, x.Key...), x.Values...)[i]))
@@ -400,7 +400,7 @@ func TestRowsAreKeptToTheByte(t *testing.T) {
 func FuzzReadRows(f *testing.F) {
 	f.Add([]byte("i1\ttx\\n\n\\N\t\\N\n"))
 	f.Fuzz(func(_ *testing.T, b []byte) {
-		_ = readRows(bytes.Clone(b), posts, func(tables.Row) error { return nil })
+		_ = tables.ReadRows(bytes.Clone(b), posts, func(tables.Row) error { return nil })
 	})
 }
 

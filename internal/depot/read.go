@@ -97,7 +97,7 @@ func (d *Depot) Table(ctx context.Context, t tables.Table, k Kept, give func(tab
 		if err != nil {
 			return fmt.Errorf("table %s: %w", k.Name, err)
 		}
-		if err := readRows(b, t, give); err != nil {
+		if err := tables.ReadRows(b, t, give); err != nil {
 			return err
 		}
 	}

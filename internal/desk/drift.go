@@ -45,7 +45,7 @@ func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.P
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	return carry.Plan(ctx, d.env, s, got, w, title, d.now())
+	return carry.Plan(ctx, s, got, w, title, d.now())
 }
 
 // PlanUnsync says what undoing a run that carried changes will do.

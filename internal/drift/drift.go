@@ -39,6 +39,8 @@ type Row struct {
 	CopyRow    *tables.Row
 	Became     *tables.Row // the live one, with the copy's addresses
 
+	Was []tables.Value // as both had it, with the copy's addresses, where that is known
+
 	Base  baseline.Pair // as the baseline knows it
 	Known bool          // it does
 
@@ -96,10 +98,8 @@ func (p Pair) uncovered(t tables.Table) string {
 	if len(t.Key) == 0 {
 		return "its rows have no key"
 	}
-	for _, k := range t.Key {
-		if i := t.Column(k); i < 0 || !strings.Contains(strings.ToLower(t.Columns[i].Type), "int") {
-			return "its rows are not known by numbers"
-		}
+	if !byNumbers(t) {
+		return "its rows are not known by numbers"
 	}
 	if !slices.EqualFunc(t.Columns, ct.Columns, func(a, b tables.Column) bool { return a.Name == b.Name }) {
 		return "it has other columns on the copy"
@@ -108,6 +108,14 @@ func (p Pair) uncovered(t tables.Table) string {
 		return "the copy has a part of it"
 	}
 	return ""
+}
+
+// byNumbers tells whether the rows of a table have keys that are numbers.
+func byNumbers(t tables.Table) bool {
+	return len(t.Key) > 0 && !slices.ContainsFunc(t.Key, func(k string) bool {
+		i := t.Column(k)
+		return i < 0 || !strings.Contains(strings.ToLower(t.Columns[i].Type), "int")
+	})
 }
 
 // side is what is read of one side of a table.

@@ -26,6 +26,7 @@ type Item struct {
 	Fields []string `json:"fields,omitempty"` // what of it differs
 	Noise  bool     `json:"noise,omitempty"`  // the sites write it by themselves
 	Marks  bool     `json:"marks,omitempty"`  // it makes the copy the one that it is
+	Merges bool     `json:"merges,omitempty"` // both sides changed it, in different places
 	// Versions are what either side has where they differ.
 	Versions []Version `json:"versions,omitempty"`
 	Rows     []*Row    `json:"-"`
@@ -36,6 +37,7 @@ type Version struct {
 	Field string  `json:"field"`
 	Live  *string `json:"live"` // with the copy's addresses
 	Copy  *string `json:"copy"`
+	Was   *string `json:"was,omitempty"` // as both had it, where both changed it and that is known
 }
 
 // Clashes tells whether both sides changed it.
@@ -254,9 +256,15 @@ func (g *gathering) versions(r *Row, root bool) (out []Version) {
 		s := row.Values[i].String()
 		return &s
 	}
+	was := func(i int) *string {
+		if r.Was == nil {
+			return nil
+		}
+		return text(&tables.Row{Values: r.Was}, i)
+	}
 	if root {
 		for i, c := range r.Table.Columns {
-			v := Version{c.Name, text(r.Became, i), text(r.CopyRow, i)}
+			v := Version{c.Name, text(r.Became, i), text(r.CopyRow, i), was(i)}
 			if v.Live == nil || v.Copy == nil || *v.Live != *v.Copy {
 				out = append(out, v)
 			}
@@ -266,5 +274,5 @@ func (g *gathering) versions(r *Row, root bool) (out []Version) {
 	called, _ := g.p.Transform.About(r.Table, r.any())
 	field, _, _ := strings.Cut(called, " of ")
 	last := len(r.Table.Columns) - 1 // tables of fields have the value last
-	return []Version{{cmp.Or(field, r.Table.Name), text(r.Became, last), text(r.CopyRow, last)}}
+	return []Version{{cmp.Or(field, r.Table.Name), text(r.Became, last), text(r.CopyRow, last), was(last)}}
 }

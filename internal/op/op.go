@@ -167,6 +167,9 @@ func (e *Env) Log(ctx context.Context, who string, id site.ID, kind plan.Kind, f
 	})
 }
 
+// ValuesOf is the file with the rows of a copy as they were when it parted from its origin.
+func (e *Env) ValuesOf(name string) string { return filepath.Join(e.CopyDir(name), "values.db") }
+
 // CopyDir is the folder of a copy: what is in use stands in "now", what is
 // being built in "next", and what was in use before in "old".
 func (e *Env) CopyDir(name string) string { return filepath.Join(e.Home, "copies", name) }

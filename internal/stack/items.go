@@ -26,6 +26,8 @@ type Items interface {
 	Looks(prefix string, t tables.Table, r tables.Row) []int64
 	// Cached tells whether a row holds what the CMS works out from others, such as counts.
 	Cached(prefix string, t tables.Table, column string) bool
+	// Fixed tells whether the CMS writes a row once and never changes it, such as an earlier version of a text.
+	Fixed(prefix string, t tables.Table, r tables.Row) bool
 }
 
 // Described is what a row tells of its item.
@@ -64,6 +66,8 @@ func (noItems) Files(string, tables.Table, tables.Row) []string { return nil }
 func (noItems) Looks(string, tables.Table, tables.Row) []int64 { return nil }
 
 func (noItems) Cached(string, tables.Table, string) bool { return false }
+
+func (noItems) Fixed(string, tables.Table, tables.Row) bool { return false }
 
 // RowItem names a row that is an item of its own.
 func RowItem(t tables.Table, r tables.Row) string { return "row:" + t.Name + "/" + r.Address() }

@@ -21,8 +21,12 @@ type driftScreen struct {
 	s     site.Site
 	got   carry.Drifted
 	shown []*drift.Item
-	goes  map[string]carry.Side // by item: the side that it is to be carried to
+	goes  map[string]way // by item
 }
+
+// way is how an item is carried: to which side, and whose version stands of one that both changed; "": both changes
+// come together.
+type way struct{ to, stands carry.Side }
 
 type driftMsg struct {
 	of  *driftScreen
@@ -31,7 +35,7 @@ type driftMsg struct {
 }
 
 func openDrift(a *app, s site.Site) tea.Cmd {
-	d := &driftScreen{s: s, goes: map[string]carry.Side{}}
+	d := &driftScreen{s: s, goes: map[string]way{}}
 	a.say("comparing "+s.Name+" and its origin with what they were ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		got, err := a.desk.Copies.Drift(a.ctx, s.ID)
@@ -42,14 +46,14 @@ func openDrift(a *app, s site.Site) tea.Cmd {
 // take takes what was found, and forgets what was chosen of what is not there any more.
 func (d *driftScreen) take(got carry.Drifted) {
 	d.got, d.shown = got, nil
-	goes := map[string]carry.Side{}
+	goes := map[string]way{}
 	for _, it := range got.Items {
 		if it.Noise || it.Marks {
 			continue
 		}
 		d.shown = append(d.shown, it)
-		if side, ok := d.goes[it.Name]; ok {
-			goes[it.Name] = side
+		if is, ok := d.goes[it.Name]; ok && slices.Contains(ways(it), is) {
+			goes[it.Name] = is
 		}
 	}
 	d.goes = goes
@@ -94,7 +98,7 @@ func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 		d.turn(it)
 	case "a":
 		for _, it := range d.shown {
-			if !it.Clashes() {
+			if !it.Clashes() || it.Merges {
 				d.goes[it.Name] = ways(it)[0]
 			}
 		}
@@ -109,15 +113,18 @@ func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 	return nil, true
 }
 
-// ways are the sides to which an item can be carried.
-func ways(it *drift.Item) (out []carry.Side) {
-	if it.Copy != drift.Same {
-		out = append(out, carry.Live)
+// ways are those in which an item can be carried.
+func ways(it *drift.Item) (out []way) {
+	switch {
+	case it.Clashes() && it.Merges:
+		out = []way{{to: carry.Live}, {to: carry.Copy}}
+		fallthrough
+	case it.Clashes():
+		return append(out, way{carry.Live, carry.Copy}, way{carry.Copy, carry.Live})
+	case it.Copy != drift.Same:
+		return []way{{to: carry.Live}}
 	}
-	if it.Live != drift.Same {
-		out = append(out, carry.Copy)
-	}
-	return out
+	return []way{{to: carry.Copy}}
 }
 
 // turn sends an item the next way, or leaves it where it is.
@@ -135,24 +142,21 @@ func (d *driftScreen) turn(it *drift.Item) {
 func (d *driftScreen) plan(a *app) tea.Cmd {
 	w := carry.Wish{To: carry.Copy, Take: map[string]carry.Side{}}
 	waits := 0
-	for _, side := range d.goes {
-		if side == carry.Live {
+	for _, is := range d.goes {
+		if is.to == carry.Live {
 			w.To = carry.Live
 		}
 	}
 	for _, it := range d.shown {
-		side, ok := d.goes[it.Name]
+		is, ok := d.goes[it.Name]
 		switch {
 		case !ok:
 			continue
-		case side != w.To:
+		case is.to != w.To:
 			waits++
 			continue
-		case it.Clashes():
-			w.Take[it.Name] = carry.Copy
-			if side == carry.Copy {
-				w.Take[it.Name] = carry.Live
-			}
+		case is.stands != "":
+			w.Take[it.Name] = is.stands
 		}
 		w.Items = append(w.Items, it.Name)
 	}
@@ -186,7 +190,8 @@ func (d *driftScreen) keys(*app) []hint {
 
 func (d *driftScreen) words() []hint {
 	return []hint{{"made", "it is on that side since they parted"}, {"changed", "something of it is not what it was"},
-		{"gone", "it is not there any more"}, {"!", "both sides changed it: Space chooses whose is to stand"}}
+		{"gone", "it is not there any more"}, {"+", "both sides changed it, in different places: both changes come together"},
+		{"!", "both sides changed one place of it: Space chooses whose is to stand"}}
 }
 
 // rows is how many items are shown at once.
@@ -231,38 +236,84 @@ func (d *driftScreen) fate(a *app, s drift.State, at time.Time, w int) string {
 	return t.ink.Render(t.fit(text, w))
 }
 
-// arrows point to the side to which an item goes.
+// arrows point to the side to which an item goes; with a plus, both changes do.
 func (d *driftScreen) arrows(t *theme, it *drift.Item) (left, right string) {
-	switch d.goes[it.Name] {
-	case carry.Live:
+	is := d.goes[it.Name]
+	both := it.Clashes() && is.stands == ""
+	switch {
+	case is.to == carry.Live && both:
+		return t.key.Render(t.glyph("◀─+ ", "<-+ ")), "    "
+	case is.to == carry.Live:
 		return t.key.Render(t.glyph("◀── ", "<-- ")), "    "
-	case carry.Copy:
+	case is.to == carry.Copy && both:
+		return "    ", t.key.Render(t.glyph(" +─▶", " +->"))
+	case is.to == carry.Copy:
 		return "    ", t.key.Render(t.glyph(" ──▶", " -->"))
-	}
-	if it.Clashes() {
+	case it.Merges:
+		return t.key.Render(" +  "), t.key.Render("  + ")
+	case it.Clashes():
 		return t.wrong.Render(" !  "), t.wrong.Render("  ! ")
 	}
 	return "    ", "    "
 }
 
-// versions shows both sides of an item where they differ.
+// versions shows what either side of an item has where they differ, and between them what both had, where both changed
+// it and that is known.
 func (d *driftScreen) versions(t *theme, it *drift.Item, w int) []string {
 	head := it.Name
-	if it.Status != "" {
+	switch {
+	case it.Status != "":
 		head += "; " + it.Status
+	case it.Merges:
+		head += "; both sides changed it, in different places: both changes come together"
+	case it.Clashes():
+		head += "; both sides changed it: Space chooses whose is to stand"
 	}
 	out := []string{"   " + t.ink.Bold(true).Render(plain(it.Kind+" "+it.Title)) + "  " + t.soft.Render(plain(head))}
-	half := (w - 26) / 2
 	list := telling(it.Versions)
+	three := slices.ContainsFunc(list, func(v drift.Version) bool { return v.Was != nil })
+	part := (w - 26) / 2
+	if three {
+		part = (w - 28) / 3
+	}
 	for i, v := range list {
 		if i == 6 {
 			out = append(out, "   "+t.soft.Render(fmt.Sprintf("and %d more", len(list)-i)))
 			break
 		}
-		out = append(out, "   "+t.soft.Render(t.fit(plain(v.Field), 20))+t.ink.Render(t.fit(version(v.Live), half))+
-			t.soft.Render(t.glyph("│ ", "| "))+t.ink.Render(t.fit(version(v.Copy), half)))
+		bar := t.soft.Render(t.glyph("│ ", "| "))
+		live, was, copied := around(v, part)
+		line := "   " + t.soft.Render(t.fit(plain(v.Field), 20)) + t.ink.Render(t.fit(live, part)) + bar
+		if three {
+			line += t.soft.Render(t.fit(was, part)) + bar
+		}
+		out = append(out, line+t.ink.Render(t.fit(copied, part)))
 	}
 	return out
+}
+
+// around writes the versions of a place in a line each, from a little before where they begin to differ.
+func around(v drift.Version, w int) (live, was, copied string) {
+	live, was, copied = version(v.Live), "", version(v.Copy)
+	if v.Was != nil {
+		was = version(v.Was)
+	}
+	a, b := []rune(live), []rune(copied)
+	same := 0
+	for same < min(len(a), len(b)) && a[same] == b[same] {
+		same++
+	}
+	if same < w*2/3 {
+		return live, was, copied
+	}
+	from := same - w/3
+	cut := func(s string) string {
+		if r := []rune(s); len(r) > from {
+			return "..." + string(r[from:])
+		}
+		return s
+	}
+	return cut(live), cut(was), cut(copied)
 }
 
 // told are parts of columns' names that tell people most.

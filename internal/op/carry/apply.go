@@ -187,7 +187,8 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	}
 	defer s.Close()
 	if x.c.Undo == "" {
-		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, undropped(rec))); err != nil {
+		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, undropped(rec)),
+			s.keepValues(ctx, rec.Changes)); err != nil {
 			return err
 		}
 	} else if err := s.unsettle(ctx, x.env, x.c, rec.Changes); err != nil {
@@ -238,6 +239,36 @@ func (s *Sides) settle(ctx context.Context, to Side, list []Change) error {
 		}
 		return baseline.Pair{Origin: ch.Other, Copy: written[0]}, false
 	})
+}
+
+// keepValues keeps the rows that both sides have in common now, as the copy has them.
+func (s *Sides) keepValues(ctx context.Context, list []Change) error {
+	if s.values == nil {
+		return nil
+	}
+	for _, name := range tablesOf(list) {
+		t, ok := s.Copy.Schema().Table(name)
+		if !ok {
+			continue
+		}
+		var keys [][]tables.Value
+		for _, ch := range list {
+			if ch.Table == name && ch.Dropped == "" {
+				keys = append(keys, ch.key(t))
+			}
+		}
+		var rows []tables.Row
+		if err := tables.Fetch(ctx, s.Copy, t, keys, func(r tables.Row) error {
+			rows = append(rows, tables.Row{Key: tables.Keep(r.Key), Values: tables.Keep(r.Values)})
+			return nil
+		}); err != nil {
+			return err
+		}
+		if err := s.values.Add(ctx, t, rows); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // amend notes rows in the baseline anew, by what is to be noted of each.

@@ -10,7 +10,6 @@ import (
 	"alibi/internal/depot/pointhost"
 	"alibi/internal/drift"
 	"alibi/internal/merge"
-	"alibi/internal/op"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -22,40 +21,66 @@ import (
 // mostPoints is in how many restore points of each side rows are looked for, those nearest to the parting.
 const mostPoints = 3
 
-// bases are rows as they were when the sides parted, with the copy's addresses.
-type bases map[*drift.Row][]tables.Value
-
 // findBases looks for what rows were that both sides changed. What can't be found is not there, and no error.
-func (s *Sides) findBases(ctx context.Context, env *op.Env, items []*drift.Item, names []string) (bases, error) {
+func (s *Sides) findBases(ctx context.Context, rows []*drift.Row) error {
 	missing := map[string][]*drift.Row{}
-	for _, it := range items {
-		for _, r := range it.Rows {
-			if slices.Contains(names, it.Name) && r.Known && !r.Passing && r.LiveRow != nil && r.CopyRow != nil &&
-				r.Live != drift.Same && r.Copy != drift.Same {
+	for _, r := range rows {
+		if r.Known && r.LiveRow != nil && r.CopyRow != nil && r.Live != drift.Same && r.Copy != drift.Same {
+			if _, passing := s.Transform.About(r.Table, *r.CopyRow); !passing {
 				missing[r.Table.Name] = append(missing[r.Table.Name], r)
 			}
 		}
 	}
-	out := bases{}
-	if len(missing) == 0 || env.Depot == nil {
-		return out, nil
+	if len(missing) == 0 {
+		return nil
 	}
-	d, err := env.Depot(ctx)
+	if all, err := s.lookIntoValues(ctx, missing); err != nil || all || s.env.Depot == nil {
+		return err
+	}
+	d, err := s.env.Depot(ctx)
 	if err != nil {
-		return out, nil //nolint:nilerr // without a depot there are no restore points
+		return nil //nolint:nilerr // without a depot there are no restore points
 	}
 	for _, p := range s.nearest(ctx, d) {
 		h, err := pointhost.Open(ctx, d, p.ID)
 		if err != nil {
 			continue // a damaged one has nothing for us
 		}
-		if err := s.lookInto(ctx, h, p.Site.ID == s.LiveSite.ID, missing, out); ctx.Err() != nil {
-			return nil, ctx.Err()
+		if err := s.lookInto(ctx, h, p.Site.ID == s.LiveSite.ID, missing); ctx.Err() != nil {
+			return ctx.Err()
 		} else if err != nil {
 			continue
 		}
 	}
-	return out, nil
+	return nil
+}
+
+// lookIntoValues looks for rows among those that were kept when the copy was made, and tells whether all are there.
+func (s *Sides) lookIntoValues(ctx context.Context, missing map[string][]*drift.Row) (all bool, err error) {
+	if s.values == nil {
+		return false, nil
+	}
+	all = true
+	for _, rows := range missing {
+		by := map[string]*drift.Row{}
+		var keys [][]tables.Value
+		for _, r := range rows {
+			keys, by[tables.Row{Key: r.Key}.Address()] = append(keys, r.Key), r
+		}
+		if err := s.values.Find(ctx, rows[0].Table, keys, func(is tables.Row) error {
+			r := by[is.Address()]
+			if sum, _ := s.Copy.Digest(r.Table.Name, is, nil); sum[0] == r.Base.Copy {
+				r.Was = tables.Keep(is.Values)
+			}
+			return nil
+		}); err != nil {
+			return false, err
+		}
+		for _, r := range rows {
+			all = all && r.Was != nil
+		}
+	}
+	return all, nil
 }
 
 // nearest are the restore points of both sides that were taken nearest to when these parted.
@@ -82,7 +107,7 @@ func (s *Sides) nearest(ctx context.Context, d *depot.Depot) (out []depot.Point)
 
 // lookInto looks for rows in a restore point.
 func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, missing map[string][]*drift.Row,
-	out bases) error {
+) error {
 	db, err := h.Database(ctx, h.Point().Site.Database)
 	if err != nil {
 		return err
@@ -104,7 +129,7 @@ func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, miss
 		var keys [][]tables.Value
 		by := map[string]*drift.Row{}
 		for _, r := range rows {
-			if out[r] == nil {
+			if r.Was == nil {
 				keys, by[tables.Row{Key: r.Key}.Address()] = append(keys, r.Key), r
 			}
 		}
@@ -118,7 +143,7 @@ func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, miss
 			}
 			sum, _ := now.Digest(name, is, nil)
 			if live && sum[0] == r.Base.Origin || !live && sum[0] == r.Base.Copy {
-				out[r] = s.inCopy(t, is, live)
+				r.Was = s.inCopy(t, is, live)
 			}
 			return nil
 		}); err != nil {
@@ -140,8 +165,8 @@ func (s *Sides) inCopy(t tables.Table, r tables.Row, live bool) []tables.Value {
 
 // merged brings both versions of a row together, with the copy's addresses; not ok where both changed the same place,
 // or it is not known what they were.
-func (c *carrying) merged(r *drift.Row) (out []tables.Value, ok bool) {
-	was := c.bases[r]
+func merged(r *drift.Row) (out []tables.Value, ok bool) {
+	was := r.Was
 	if was == nil || r.Became == nil || r.CopyRow == nil {
 		return nil, false
 	}

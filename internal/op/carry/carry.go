@@ -270,9 +270,6 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 			return err
 		}
 		c := &carrying{Sides: s, to: x.c.To, take: x.take()}
-		if c.bases, err = s.findBases(ctx, x.env, d.Items, x.mem.Names); err != nil {
-			return err
-		}
 		got, err := c.want(ctx, d.Items, x.mem.Names)
 		if err != nil {
 			return err

@@ -51,10 +51,9 @@ type Left struct {
 // carrying works out what is to be written.
 type carrying struct {
 	*Sides
-	to    Side
-	take  map[string]Side // of items that both sides changed: whose is to stand
-	bases                 // of rows that both sides changed
-	plan  bool            // numbers that both sides gave away are not new ones yet
+	to   Side
+	take map[string]Side // of items that both sides changed: whose is to stand
+	plan bool            // numbers that both sides gave away are not new ones yet
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.
@@ -97,9 +96,9 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 			return nil, "the other side has given its number in " + r.Table.Name + " away too, and nothing tells what " +
 				"refers to it"
 		}
-		whole, merged := []tables.Value(nil), false
+		whole, both := []tables.Value(nil), false
 		if was != drift.Same && c.take[it.Name] != c.from() {
-			if whole, merged = c.merged(r); !merged {
+			if whole, both = merged(r); !both {
 				return nil, undecided
 			}
 		}
@@ -109,7 +108,7 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 			ch.Before = to.Values
 		}
 		switch {
-		case merged:
+		case both:
 			ch.After, ch.Merged = c.becomes(r, whole, to), true
 		case from != nil && c.to == Copy:
 			ch.After = r.Became.Values

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"alibi/internal/drift"
-	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -31,7 +30,7 @@ func (w Wish) picks(it *drift.Item) bool {
 
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
 // it is written.
-func Plan(ctx context.Context, env *op.Env, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
+func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
 	c := &carrying{Sides: s, to: w.To, take: w.Take, plan: true}
 	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
 	if w.To == Copy {
@@ -39,9 +38,6 @@ func Plan(ctx context.Context, env *op.Env, s *Sides, d Drifted, w Wish, title b
 	}
 	names, err := w.names(d.Items, c.from())
 	if err != nil {
-		return p, err
-	}
-	if c.bases, err = s.findBases(ctx, env, d.Items, names); err != nil {
 		return p, err
 	}
 	got, err := c.want(ctx, d.Items, names)

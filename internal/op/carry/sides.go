@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
@@ -22,8 +23,10 @@ import (
 // Sides are a live site and a copy of it, open to be read.
 type Sides struct {
 	drift.Pair
+	env                *op.Env
 	LiveSite, CopySite site.Site
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
+	values             *baseline.Values  // nil: none were kept
 	roots              map[Side]host.Tree
 	closers            []func()
 }
@@ -39,7 +42,7 @@ var ErrNoDrift = errors.New("what changed since they parted can't be told")
 
 // Open opens both sides. title says whether the copy's title says that it is one.
 func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) (_ *Sides, err error) {
-	s := &Sides{LiveSite: live, CopySite: copied, roots: map[Side]host.Tree{}}
+	s := &Sides{env: env, LiveSite: live, CopySite: copied, roots: map[Side]host.Tree{}}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -59,6 +62,10 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) 
 		return nil, fmt.Errorf("%w: %w", ErrNoDrift, err)
 	}
 	s.closers = append(s.closers, func() { s.Base.Close() })
+	if v, err := baseline.OpenValues(env.ValuesOf(copied.Name), false); err == nil {
+		s.values = v
+		s.closers = append(s.closers, func() { v.Close() })
+	}
 	if s.home, err = rewrite.New(back(op.Pairs(live.Facts.Addresses, copied.Address())),
 		[]rewrite.PathPair{{From: copied.Root, To: live.Root}}); err != nil {
 		return nil, err
@@ -117,6 +124,18 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	if err != nil {
 		return Drifted{}, err
 	}
+	if err := s.findBases(ctx, rows); err != nil {
+		return Drifted{}, err
+	}
 	items, err := s.Items(ctx, rows)
+	for _, it := range items {
+		it.Merges = it.Clashes() && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
+			if r.Passing || r.Live == drift.Same || r.Copy == drift.Same {
+				return false
+			}
+			_, whole := merged(r)
+			return !whole
+		})
+	}
 	return Drifted{items, not}, err
 }

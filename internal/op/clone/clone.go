@@ -128,6 +128,10 @@ func Plan(in Input) plan.Plan {
 		{Name: "evidence", Title: "prove it", Work: read, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
 	}
+	if !p.Target.Scrubbed && !p.Target.Database.Beside() { // what drifts of others can't be told
+		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep what both have in common", Work: read,
+			Unit: plan.Rows})
+	}
 	if c := in.Choices; c.Keep && p.Kind == plan.Copy {
 		p.Steps = append(p.Steps, plan.Step{Name: "made", Title: "take a restore point", Work: p.Bytes + p.Data,
 			Unit: plan.Bytes})

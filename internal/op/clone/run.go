@@ -73,6 +73,7 @@ func (x *runner) operation() *work.Operation {
 		"place":     x.place,
 		"evidence":  x.settled(x.proven),
 		"open":      x.settled(x.open),
+		"values":    x.values,
 		"made":      x.made,
 		"pins":      x.pin,
 	})

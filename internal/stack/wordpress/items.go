@@ -297,3 +297,9 @@ func (Stack) Cached(prefix string, t tables.Table, column string) bool {
 	_, name := partOf(prefix, t.Name)
 	return name == "term_taxonomy" && column == "count" || name == "posts" && column == "comment_count"
 }
+
+// Fixed tells of revisions.
+func (Stack) Fixed(prefix string, t tables.Table, r tables.Row) bool {
+	_, name := partOf(prefix, t.Name)
+	return name == "posts" && row{t, r}.text("post_type") == "revision"
+}

@@ -46,7 +46,8 @@ func TestALockedRowIsNotChangedByOthersMeanwhile(t *testing.T) {
 		}()
 		time.Sleep(200 * time.Millisecond)
 		held = time.Now()
-		return x.Set(a, tablestest.Number(1), tables.Row{Values: append(tablestest.Number(1), tables.Value{Kind: tables.Int, Int: 10})})
+		return x.Set(a, tablestest.Number(1), tables.Row{Values: append(tablestest.Number(1), tables.Value{Kind: tables.Int,
+			Int: 10})})
 	}))
 	assert.True(t, (<-wrote).After(held))
 	_, err = db.Query(ctx, "SELECT v FROM a WHERE id = 1", true, func(_ []string, v []tables.Value) error {

@@ -1,0 +1,56 @@
+package clone
+
+import (
+	"context"
+	"errors"
+
+	"alibi/internal/baseline"
+	"alibi/internal/drift"
+	"alibi/internal/stack"
+	"alibi/internal/work"
+)
+
+// values keeps the copy's rows as they were when it parted from its origin. The copy answers already: rows that were
+// changed since are told from the others by their digests. Without them a copy is a copy still.
+func (x *runner) values(ctx context.Context, t *work.Task) error {
+	err := x.keepValues(ctx, t)
+	if err != nil && ctx.Err() == nil {
+		t.Note("rows as they were could not be kept, so that what both sides change can't be merged: %s", err)
+		return nil
+	}
+	return err
+}
+
+func (x *runner) keepValues(ctx context.Context, t *work.Task) (err error) {
+	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	tr, err := x.transform()
+	if err != nil {
+		return err
+	}
+	p, err := x.env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return err
+	}
+	defer p.Root.Close()
+	db, err := stack.OpenDatabase(ctx, tr.Stack, p, s.Database)
+	if err != nil {
+		return err
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer snap.Close()
+	if err := tr.Choose(ctx, snap); err != nil {
+		return err
+	}
+	v, err := baseline.OpenValues(x.env.ValuesOf(s.Name), true)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, v.Close()) }()
+	return drift.Keep(ctx, v, snap, tr, func(rows int64) { t.Add(rows, 0) })
+}
