@@ -3,7 +3,7 @@
 // the client programs of the trade and by Alibi in turn, has the copies judged
 // by judge.php, and prints both side by side.
 //
-//	go run ./bench/real [-size small,medium,large] [-runs 3] [-keep DIR]
+//	go run ./bench/real [-size small,medium,large] [-runs 3] [-keep DIR] [-points | -drift]
 package main
 
 import (
@@ -32,8 +32,10 @@ func main() {
 	runs := flag.Int("runs", 3, "how often each is measured")
 	keep := flag.String("keep", "", "folder to keep the sites in between calls")
 	only := flag.Bool("points", false, "measure restore points only")
+	drift := flag.Bool("drift", false, "measure drift and carrying only")
 	flag.Parse()
-	if err := measure(context.Background(), strings.Split(*sizes, ","), *runs, *keep, *only); err != nil {
+	b := &bench{dir: *keep, only: *only, drifting: *drift}
+	if err := b.measure(context.Background(), strings.Split(*sizes, ","), *runs); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -46,12 +48,12 @@ type bench struct {
 	home, alibi   string
 	php           string
 	only          bool // restore points
+	drifting      bool
 }
 
-func measure(ctx context.Context, sizes []string, runs int, dir string, only bool) error {
-	b := &bench{dir: dir, only: only}
+func (b *bench) measure(ctx context.Context, sizes []string, runs int) error {
 	var err error
-	if dir == "" {
+	if b.dir == "" {
 		if b.dir, err = os.MkdirTemp("", "alibi-bench-"); err != nil {
 			return err
 		}
@@ -177,6 +179,9 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 	if b.only {
 		return b.points(ctx, s, name)
 	}
+	if b.drifting {
+		return b.drift(ctx, s, name)
+	}
 	var hand, ours, whole, hand2, ours2, again series
 	for i := range runs {
 		hand.add(b.byHand(ctx, s, i))
@@ -235,6 +240,9 @@ func (b *bench) size(ctx context.Context, size string, runs int) error {
 		return err
 	}
 	if err := b.points(ctx, s, name); err != nil {
+		return err
+	}
+	if err := b.drift(ctx, s, name); err != nil {
 		return err
 	}
 	fmt.Printf(
@@ -401,7 +409,7 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 		return m, err
 	}
 	m.all = time.Since(began)
-	m.peak = st.SysUsage().(*syscall.Rusage).Maxrss << 10
+	m.peak = peak(st)
 	d, err := desk.Open(ctx, desk.Options{Home: b.home})
 	if err != nil {
 		return m, err
@@ -422,6 +430,9 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 	}
 	return m, nil
 }
+
+// peak is the largest memory of a process that ended, in bytes.
+func peak(st *os.ProcessState) int64 { return st.SysUsage().(*syscall.Rusage).Maxrss << 10 }
 
 // touch changes one in a hundred posts and files of the origin.
 func (b *bench) touch(ctx context.Context, s real.Spec, i int) error {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"database/sql"
 	"encoding/json"
 	"slices"
 	"testing"
@@ -46,7 +47,7 @@ func TestDriftByCommand(t *testing.T) {
 	assert.Equal(t, "By boat", *items()[0].Versions[0].Copy)
 	fails(ExitFailed, "name a copy", "drift", "skerryline.example")
 	fails(ExitUsage, "name a copy, or a run with --undo", "sync")
-	fails(ExitUsage, "--to live or --to copy", "sync", "winter", "post:1", "--to", "there")
+	fails(ExitUsage, "--to live, --to copy or --to both", "sync", "winter", "post:1", "--to", "there")
 	fails(ExitUsage, "say what is to be carried", "sync", "winter", "--to", "live")
 	fails(ExitUsage, "write --take ITEM=live", "sync", "winter", "post:1", "--to", "live", "--take", "post:1")
 	fails(ExitFailed, "post:1000000 does not differ", "sync", "winter", "post:1000000", "--to", "live")
@@ -92,4 +93,16 @@ func TestChangesAreCarriedInTheDemo(t *testing.T) {
 	ok("sync", "--undo", runs[i].ID, "--confirm", "skerryline.example")
 	assert.Len(t, items(), 2, "what was carried is undone")
 	assert.NotContains(t, live("SELECT post_title FROM sk_posts WHERE ID = 1"), "Winter timetable")
+	file := w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite")
+	db, err := sql.Open("sqlite", "file:"+file+"?mode=rw")
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("INSERT INTO sk_options (option_name, option_value) VALUES ('berths', '7')")
+	require.NoError(t, err)
+	require.Len(t, items(), 3)
+	ok("sync", "winter", "--all", "--to", "both", "--confirm", "skerryline.example")
+	assert.Empty(t, items())
+	assert.Contains(t, live("SELECT post_title FROM sk_posts WHERE ID = 1"), "Winter timetable")
+	assert.Contains(t, ok("query", "winter", "SELECT option_value FROM sk_options WHERE option_name = 'berths'"), "7")
+	ok("sync", "winter", "--all", "--to", "both", "--confirm", "skerryline.example")
 }

@@ -3,12 +3,14 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
 	"alibi/internal/op/carry"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -18,7 +20,7 @@ func (a *app) sync() *cobra.Command {
 	var w carry.Wish
 	var take []string
 	cmd := &cobra.Command{
-		Use:   "sync COPY [ITEM...] --to live|copy",
+		Use:   "sync COPY [ITEM...] --to live|copy|both",
 		Short: "Carry changes from a copy home to its live site, or the other way",
 		Long: `Carry what changed on one side of a copy and its origin to the other, item by item, as alibi drift names
 them. An item brings what it needs: its picture, its groups, its author. What nobody changed stays to the byte,
@@ -26,8 +28,10 @@ addresses become the other side's own, and where both sides gave one number to t
 another one and all that refers to it follows.
 
 All rows are written in one transaction, in which each is looked at once more: an item that somebody changed
-meanwhile is left, and named. What both sides changed waits until --take says which is to stand. A restore
-point of a live site is taken first. --undo brings back what a run changed, and keeps what others wrote since.`,
+meanwhile is left, and named. What both sides changed in different places comes together; where they changed one
+place, --take says which is to stand. A restore point of a live site is taken first. With --to both, one run
+carries home and another one brings to the copy what it has not. --undo brings back what a run changed, and
+keeps what others wrote since.`,
 		Args:              args(cobra.ArbitraryArgs),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: func(c *cobra.Command, rest []string) error {
@@ -44,20 +48,17 @@ point of a live site is taken first. --undo brings back what a run changed, and 
 				return usageError{fmt.Errorf("name a copy, or a run with --undo")}
 			}
 			return a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, items []string) error {
-				w.To, w.Items = carry.Side(to), items
-				if err := check(&w, take); err != nil {
+				w.Items = items
+				sides, err := check(&w, to, take)
+				if err != nil {
 					return usageError{err}
 				}
-				p, err := d.Copies.PlanSync(ctx, s.ID, w)
-				if err != nil {
-					return err
-				}
-				return a.goOn(ctx, d, p, g)
+				return a.carryTo(ctx, d, s, w, sides, g)
 			})(c, rest)
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&to, "to", "", "which side is written to: live or copy")
+	f.StringVar(&to, "to", "", "which side is written to: live, copy or both")
 	f.BoolVar(&w.All, "all", false, "all that changed on the other side")
 	f.StringSliceVar(&w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
 	f.StringSliceVar(&take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
@@ -68,21 +69,54 @@ point of a live site is taken first. --undo brings back what a run changed, and 
 	return cmd
 }
 
-// check reads the sides of a wish.
-func check(w *carry.Wish, take []string) error {
-	if w.To != carry.Live && w.To != carry.Copy {
-		return fmt.Errorf("say which side is written to: --to live or --to copy")
+// carryTo carries what is wished for to one side after the other.
+func (a *app) carryTo(ctx context.Context, d *desk.Desk, s site.Site, w carry.Wish, sides []carry.Side, g going) error {
+	for _, side := range sides {
+		w.To = side
+		p, err := d.Copies.PlanSync(ctx, s.ID, w)
+		if err != nil {
+			return err
+		}
+		if len(sides) > 1 && nothing(p) {
+			fmt.Fprintf(a.err, "Nothing goes to %s.\n", p.Target.Name)
+			continue
+		}
+		if err := a.goOn(ctx, d, p, g); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// nothing tells whether a plan has nothing to carry, and nothing that waits for a decision.
+func nothing(p plan.Plan) bool {
+	return len(p.Goes) == 0 && !slices.ContainsFunc(p.Findings, func(f site.Finding) bool {
+		return f.Severity == site.Block && f.Code != plan.Nothing
+	})
+}
+
+// check reads the sides of a wish, and to which ones it goes.
+func check(w *carry.Wish, to string, take []string) (sides []carry.Side, err error) {
+	switch {
+	case to == "both" && len(w.Items) > 0:
+		return nil, fmt.Errorf("--to both is for --all and --kind: an item goes to one side after the other")
+	case to == "both":
+		sides = []carry.Side{carry.Live, carry.Copy}
+	case to == string(carry.Live), to == string(carry.Copy):
+		sides = []carry.Side{carry.Side(to)}
+	default:
+		return nil, fmt.Errorf("say which side is written to: --to live, --to copy or --to both")
 	}
 	if len(w.Items)+len(w.Kinds) == 0 && !w.All {
-		return fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, or --all")
+		return nil, fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, or --all")
 	}
 	w.Take = map[string]carry.Side{}
 	for _, t := range take {
 		item, side, _ := strings.Cut(t, "=")
 		if s := carry.Side(side); s != carry.Live && s != carry.Copy || item == "" {
-			return fmt.Errorf("%q: write --take ITEM=live or --take ITEM=copy", t)
+			return nil, fmt.Errorf("%q: write --take ITEM=live or --take ITEM=copy", t)
 		}
 		w.Take[item] = carry.Side(side)
 	}
-	return nil
+	return sides, nil
 }

@@ -384,7 +384,8 @@ func TestRowsAreKeptToTheByte(t *testing.T) {
 			Values: []tables.Value{value.Draw(t, "a"), value.Draw(t, "b")},
 		}
 		got := 0
-		err := tables.ReadRows(tables.AppendRow(tables.AppendRow(nil, hidden, r), hidden, r), hidden, func(x tables.Row) error {
+		err := tables.ReadRows(tables.AppendRow(tables.AppendRow(nil, hidden, r), hidden, r), hidden, func(x tables.Row,
+		) error {
 			got++
 			for i, v := range append(append([]tables.Value{}, r.Key...), r.Values...) {
 				assert.Equal(t, plain(v), plain(append(append([]tables.Value{}, x.Key...), x.Values...)[i]))

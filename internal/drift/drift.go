@@ -45,6 +45,7 @@ type Row struct {
 	Known bool          // it does
 
 	Collides bool // the other side made another row under the same number
+	Paired   *Row // the row of the other side that is the same thing under another number
 	Passing  bool // the site writes it by itself
 }
 
@@ -153,7 +154,7 @@ func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
 			return nil, err
 		}
 		for _, r := range found {
-			if r.differs() {
+			if r.differs(p.told(t)) {
 				out = append(out, r)
 			}
 		}
@@ -161,13 +162,46 @@ func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
 	return out, nil
 }
 
+// told tells of each column of a table whether a difference in it is one: what the CMS works out from other rows is
+// none.
+func (p Pair) told(t tables.Table) []bool {
+	of := stack.ItemsOf(p.Transform.Stack)
+	out := make([]bool, len(t.Columns))
+	for i, c := range t.Columns {
+		out[i] = !of.Cached(p.Transform.Change.Origin.Prefix, t, c.Name)
+	}
+	return out
+}
+
 // differs tells whether the sides have a row in different ways. Of one that both made it is not known yet whether it
 // is one thing.
-func (r *Row) differs() bool {
+func (r *Row) differs(told []bool) bool {
 	if r.LiveRow == nil && r.CopyRow == nil {
 		return false
 	}
-	return r.bothMade() || r.unlike()
+	return r.bothMade() || r.LiveRow == nil || r.CopyRow == nil || unlike(r.Became.Values, r.CopyRow.Values, told)
+}
+
+func unlike(a, b []tables.Value, told []bool) bool {
+	for i := range told {
+		if told[i] && !a[i].Equal(b[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// Knows takes what a row was when the sides parted: a side on which nothing of it changed but what the CMS works out
+// from other rows has not changed it.
+func (p Pair) Knows(r *Row, was []tables.Value) {
+	r.Was = was
+	told := p.told(r.Table)
+	if r.Became != nil && !unlike(r.Became.Values, was, told) {
+		r.Live = Same
+	}
+	if r.CopyRow != nil && !unlike(r.CopyRow.Values, was, told) {
+		r.Copy = Same
+	}
 }
 
 // bothMade tells whether both sides have a row that neither had.

@@ -50,13 +50,15 @@ const twin = "@"
 func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
 	of := stack.ItemsOf(p.Transform.Stack)
 	prefix := p.Transform.Change.Origin.Prefix
-	g := &gathering{p: p, of: of, prefix: prefix, by: map[string]*Item{}, twins: map[string]bool{}}
+	g := &gathering{p: p, of: of, prefix: prefix, by: map[string]*Item{}, twins: map[string]bool{}, kinds: kindsOf(of,
+		prefix, rows)}
 	for _, r := range rows {
-		if name, root := g.root(r); root && r.bothMade() && r.unlike() && r.numbered() {
+		if name, root := g.root(r); root && r.bothMade() && r.unlike() && r.numbered() && !g.oneThing(r) {
 			g.twins[name] = true
 		}
 	}
 	rows = g.split(rows)
+	g.pair(rows)
 	for _, r := range rows {
 		g.add(r)
 	}
@@ -101,7 +103,7 @@ func (g *gathering) split(rows []*Row) (out []*Row) {
 		switch {
 		case !apart && !r.unlike():
 			continue
-		case !apart && (a == b && strings.HasPrefix(a, "setting:") || !r.numbered()):
+		case !apart && (!r.numbered() || g.oneThing(r)):
 			out = append(out, r) // one thing, known by its name
 			continue
 		}
@@ -121,6 +123,74 @@ type gathering struct {
 	prefix string
 	by     map[string]*Item
 	twins  map[string]bool // names of items of which each side made one
+	kinds  map[kindKey]string
+}
+
+// kindKey is an item on one side.
+type kindKey struct {
+	item string
+	live bool
+}
+
+// kindsOf gives the kinds of items whose first row does not tell: groups, whose short names are one in each kind only.
+func kindsOf(of stack.Items, prefix string, rows []*Row) map[kindKey]string {
+	out := map[kindKey]string{}
+	for _, r := range rows {
+		for _, is := range []struct {
+			row  *tables.Row
+			live bool
+		}{{r.LiveRow, true}, {r.CopyRow, false}} {
+			if is.row == nil {
+				continue
+			}
+			if d := of.Describe(prefix, r.Table, *is.row); !d.Root && d.Kind != "" {
+				out[kindKey{of.ItemOf(prefix, r.Table, *is.row), is.live}] = d.Kind
+			}
+		}
+	}
+	return out
+}
+
+// natural gives what a row is known by beside its number; "": nothing.
+func (g *gathering) natural(t tables.Table, r *tables.Row) string {
+	return g.of.Natural(g.prefix, t, *r)
+}
+
+// known is natural, with the kind of the item.
+func (g *gathering) known(t tables.Table, r *tables.Row, live bool) string {
+	n := g.natural(t, r)
+	if n == "" {
+		return ""
+	}
+	return t.Name + "\n" + g.kinds[kindKey{g.of.ItemOf(g.prefix, t, *r), live}] + "\n" + n
+}
+
+// oneThing tells whether what both sides made under one number is one thing: it has one name on both.
+func (g *gathering) oneThing(r *Row) bool {
+	name := g.known(r.Table, r.LiveRow, true)
+	return name != "" && name == g.known(r.Table, r.CopyRow, false)
+}
+
+// pair finds what is one thing under two numbers: a row of each side that the other does not have, and both are known
+// by one name, which no third one has.
+func (g *gathering) pair(rows []*Row) {
+	live, copied := map[string][]*Row{}, map[string][]*Row{}
+	for _, r := range rows {
+		switch {
+		case !r.numbered():
+		case r.CopyRow == nil:
+			n := g.known(r.Table, r.LiveRow, true)
+			live[n] = append(live[n], r)
+		case r.LiveRow == nil:
+			n := g.known(r.Table, r.CopyRow, false)
+			copied[n] = append(copied[n], r)
+		}
+	}
+	for name, list := range live {
+		if others := copied[name]; name != "" && len(list) == 1 && len(others) == 1 {
+			list[0].Paired, others[0].Paired = others[0], list[0]
+		}
+	}
 }
 
 // any is the row as one of the sides has it.

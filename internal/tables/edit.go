@@ -128,6 +128,8 @@ type Transaction interface {
 	Set(t Table, key []Value, row Row) error
 	// Remove removes rows by their keys.
 	Remove(t Table, keys [][]Value) error
+	// Exec runs a statement in the engine's language.
+	Exec(statement string) error
 }
 
 // ErrTaken is given for a row whose key another row has.

@@ -30,8 +30,8 @@ type Config struct {
 	Commands map[string]func([]string) []byte // by name; nil: none are allowed
 	// Answers is asked before them for what a command says to what it is told.
 	Answers func(words []string, in io.Reader, out io.Writer) (known bool)
-	Fault    func(op, path string) error      // injected into SFTP requests, for tests
-	Free     uint64                           // bytes that the disk claims to have free
+	Fault   func(op, path string) error // injected into SFTP requests, for tests
+	Free    uint64                      // bytes that the disk claims to have free
 }
 
 // Server is a running stand-in.

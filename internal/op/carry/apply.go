@@ -10,6 +10,7 @@ import (
 	"alibi/internal/baseline"
 	"alibi/internal/op"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 	"alibi/internal/tables"
 	"alibi/internal/work"
 )
@@ -84,12 +85,25 @@ func (x *runner) write(ctx context.Context, list []Change) error {
 		return err
 	}
 	defer edit.Close()
-	err = write(ctx, edit, schema, list)
+	w, err := x.writer(target, schema)
+	if err != nil {
+		return err
+	}
+	err = w.write(ctx, edit, list)
 	if errors.Is(err, tables.ErrTaken) {
 		return fmt.Errorf("%s gave a number away that was free a moment ago; nothing was changed, start it again: %w",
 			target.Name, err)
 	}
 	return err
+}
+
+// writer writes to a site of which the schema was read.
+func (x *runner) writer(s site.Site, schema tables.Schema) (writer, error) {
+	st, err := x.env.Stack(s.Stack)
+	if err != nil {
+		return writer{}, err
+	}
+	return writer{stack.ItemsOf(st), s.Facts.Prefix, schema, true}, nil
 }
 
 // prove looks at what was written, and at the pages of a live site.
@@ -103,7 +117,11 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer done()
-	right, others, err := compare(ctx, snap, rec.Changes)
+	w, err := x.writer(target, snap.Schema())
+	if err != nil {
+		return err
+	}
+	right, others, err := w.compare(ctx, snap, rec.Changes)
 	if err != nil {
 		return err
 	}
@@ -127,7 +145,7 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 }
 
 // compare counts the rows that are as they were written, and those that are another way since.
-func compare(ctx context.Context, snap tables.Snapshot, list []Change) (right, others int, err error) {
+func (w writer) compare(ctx context.Context, snap tables.Snapshot, list []Change) (right, others int, err error) {
 	for _, name := range tablesOf(list) {
 		t, ok := snap.Schema().Table(name)
 		if !ok {
@@ -151,9 +169,9 @@ func compare(ctx context.Context, snap tables.Snapshot, list []Change) (right, o
 				continue
 			}
 			switch is := now[tables.Row{Key: ch.key(t)}.Address()]; {
-			case same(is, ch.After):
+			case w.same(t, is, ch.After):
 				right++
-			case same(is, ch.Before):
+			case w.same(t, is, ch.Before):
 				return 0, 0, fmt.Errorf("a row of %s (%s) is not what it should be", ch.Item, name)
 			default:
 				others++

@@ -70,7 +70,7 @@ func (s *Sides) lookIntoValues(ctx context.Context, missing map[string][]*drift.
 		if err := s.values.Find(ctx, rows[0].Table, keys, func(is tables.Row) error {
 			r := by[is.Address()]
 			if sum, _ := s.Copy.Digest(r.Table.Name, is, nil); sum[0] == r.Base.Copy {
-				r.Was = tables.Keep(is.Values)
+				s.Knows(r, tables.Keep(is.Values))
 			}
 			return nil
 		}); err != nil {
@@ -143,7 +143,7 @@ func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, miss
 			}
 			sum, _ := now.Digest(name, is, nil)
 			if live && sum[0] == r.Base.Origin || !live && sum[0] == r.Base.Copy {
-				r.Was = s.inCopy(t, is, live)
+				s.Knows(r, s.inCopy(t, is, live))
 			}
 			return nil
 		}); err != nil {
@@ -188,7 +188,8 @@ func merged(r *drift.Row) (out []tables.Value, ok bool) {
 	return out, true
 }
 
-// mergeValue merges two versions of a value: of two times the later one, of texts line by line.
+// mergeValue merges two versions of a value: of two times the later one, of texts line by line, of what
+// PHP or JSON packs by its parts.
 func mergeValue(was, a, b tables.Value) (tables.Value, bool) {
 	if a.Kind != b.Kind || was.Kind != a.Kind || a.Kind != tables.Text && a.Kind != tables.Blob {
 		return a, false
@@ -202,7 +203,10 @@ func mergeValue(was, a, b tables.Value) (tables.Value, bool) {
 		return a, true
 	}
 	if packed(was) || packed(a) || packed(b) {
-		return a, false // its parts are not lines
+		if text, whole := merge.Packed(was.Bytes, a.Bytes, b.Bytes); whole {
+			return tables.Value{Kind: a.Kind, Bytes: text}, true
+		}
+		return a, false
 	}
 	text, whole := merge.Text(was.String(), a.String(), b.String())
 	return tables.Value{Kind: a.Kind, Bytes: []byte(text)}, whole

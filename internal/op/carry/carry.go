@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -179,38 +180,64 @@ func (x *runner) keepRecord(r Record) error {
 	return os.Rename(to+".new", to)
 }
 
-// number gives things of the copy other numbers where the live site has given theirs away too.
+// number gives things of the copy other numbers where the live site has given theirs away too, or has them under
+// others. What is to get a number that another one has still gets it in a second pass.
 func (x *runner) number(ctx context.Context, t *work.Task) error {
 	if x.c.Undo != "" {
 		return nil
 	}
+	for pass := range 3 {
+		changed, err := x.renumber(ctx, t, pass == 0)
+		if err != nil {
+			return err
+		}
+		if changed == 0 {
+			break
+		}
+		t.Note("%s of the copy changed for new numbers", site.Plural(changed, "row", "rows"))
+	}
+	return t.Remember()
+}
+
+func (x *runner) renumber(ctx context.Context, t *work.Task, first bool) (changed int, err error) {
 	s, err := x.open(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer s.Close()
 	d, err := s.Drift(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	list, renamed, doubts, err := s.renumber(ctx, d.Items)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	names, left := x.chosen(d.Items, renamed)
+	names, left := x.mem.Names, x.mem.Left
+	if first {
+		names, left = x.chosen(d.Items, renamed)
+	} else {
+		names = slices.Clone(names)
+		for i, name := range names {
+			names[i] = cmp.Or(renamed[name], name)
+		}
+	}
 	if len(list) > 0 {
 		edit, err := x.edit(ctx, s.CopySite)
 		if err != nil {
-			return err
+			return 0, err
 		}
 		defer edit.Close()
-		if err := write(ctx, edit, s.Copy.Schema(), list); err != nil {
-			return fmt.Errorf("giving things on the copy other numbers: %w", err)
+		w := writer{of: stack.ItemsOf(s.Transform.Stack), prefix: s.Transform.Change.Origin.Prefix, schema: s.Copy.Schema()}
+		if err := w.write(ctx, edit, list); err != nil {
+			return 0, fmt.Errorf("giving things on the copy other numbers: %w", err)
 		}
-		t.Note("%s of the copy changed for new numbers", site.Plural(len(list), "row", "rows"))
+		if err := s.pair(ctx, d.Items, list); err != nil {
+			return 0, err
+		}
 	}
 	t.Memorize(func() { x.mem.Names, x.mem.Left, x.mem.Doubts = names, left, append(x.mem.Doubts, doubts...) })
-	return t.Remember()
+	return len(list), nil
 }
 
 // chosen are the items that are as the plan saw them, by the names that they get.

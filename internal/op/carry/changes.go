@@ -81,7 +81,7 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 		return nil, "it makes the copy the one that it is"
 	}
 	for _, r := range it.Rows {
-		if r.Passing || c.derived(r) {
+		if r.Passing {
 			continue
 		}
 		is, from := c.here(r)
@@ -95,6 +95,9 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 		if prefix := c.Transform.Change.Origin.Prefix; r.Collides && !of.Numbered(prefix, r.Table.Name) {
 			return nil, "the other side has given its number in " + r.Table.Name + " away too, and nothing tells what " +
 				"refers to it"
+		}
+		if r.Paired != nil && c.plan && c.take[it.Name] != c.from() {
+			return nil, undecided
 		}
 		whole, both := []tables.Value(nil), false
 		if was != drift.Same && c.take[it.Name] != c.from() {
@@ -126,21 +129,6 @@ func (c *carrying) from() Side {
 		return Copy
 	}
 	return Live
-}
-
-// derived tells whether nothing of a row differs but what the CMS works out from others.
-func (c *carrying) derived(r *drift.Row) bool {
-	if r.Became == nil || r.CopyRow == nil {
-		return false
-	}
-	of := stack.ItemsOf(c.Transform.Stack)
-	for i, col := range r.Table.Columns {
-		if !r.Became.Values[i].Equal(r.CopyRow.Values[i]) &&
-			!of.Cached(c.Transform.Change.Origin.Prefix, r.Table, col.Name) {
-			return false
-		}
-	}
-	return true
 }
 
 // digest digests a row of the side that is read.
@@ -292,7 +280,7 @@ func (c *carrying) needs(missing map[number]string, it *drift.Item) (out []strin
 			continue
 		}
 		row := tables.Row{Key: from.Key, Values: tables.Keep(from.Values)}
-		of.References(prefix, r.Table, row, func(table string, n int64) int64 {
+		of.References(prefix, c.hosts, r.Table, row, func(table string, n int64) int64 {
 			if other := missing[number{table, n}]; other != "" && other != it.Name && !slices.Contains(out, other) {
 				out = append(out, other)
 			}

@@ -214,8 +214,8 @@ func TestWhatBothSidesChangedIsDecided(t *testing.T) {
 	assert.Empty(t, lines(drifted(t, w, s)))
 }
 
-// What both had is kept with the copy; where that is lost, a restore point of either side may have it. Their changes are
-// merged, and both sides get both.
+// What both had is kept with the copy; where that is lost, a restore point of either side may have it. Their changes
+// are merged, and both sides get both.
 func TestChangesOfBothSidesAreMerged(t *testing.T) {
 	ctx := context.Background()
 	w, live, s := pair(t)

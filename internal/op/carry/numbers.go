@@ -6,13 +6,15 @@ import (
 	"slices"
 	"strings"
 
+	"alibi/internal/baseline"
 	"alibi/internal/drift"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
 
 // Where both sides gave one number to two things, the copy's gets another one, on the copy itself, and all that refers
-// to it there follows. A live site's numbers never change, and afterwards both sides have one number for one thing.
+// to it there follows. Where they gave two numbers to one thing, such as a setting or a group of one name, the copy's
+// gets the live site's. A live site's numbers never change, and afterwards both sides have one number for one thing.
 
 // numbers are new ones by table and old one.
 type numbers map[string]map[int64]int64
@@ -33,14 +35,14 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 				continue
 			}
 			row := tables.Row{Key: r.CopyRow.Key, Values: tables.Keep(r.CopyRow.Values)}
-			of.References(prefix, r.Table, row, func(table string, n int64) int64 {
+			of.References(prefix, s.hosts, r.Table, row, func(table string, n int64) int64 {
 				if next, ok := to[table][n]; ok {
 					return next
 				}
 				return n
 			})
-			if r.Collides && to[r.Table.Name] != nil {
-				row.Values[r.Table.Column(r.Table.Key[0])] = tables.Value{Kind: tables.Int, Int: to[r.Table.Name][r.Key[0].Int]}
+			if next, ok := to[r.Table.Name][r.Key[0].Int]; ok && len(r.Key) == 1 && (r.Collides || r.Paired != nil) {
+				row.Values[r.Table.Column(r.Table.Key[0])] = tables.Value{Kind: tables.Int, Int: next}
 			}
 			for _, n := range of.Looks(prefix, r.Table, *r.CopyRow) {
 				for table := range to {
@@ -67,19 +69,33 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) {
 	known, prefix := stack.ItemsOf(s.Transform.Stack), s.Transform.Change.Origin.Prefix
 	to, next, of := numbers{}, map[string]int64{}, map[string]tables.Table{}
+	taken := map[number]bool{} // on the copy
+	var pairs []*drift.Row
 	for _, it := range items {
 		for _, r := range it.Rows {
 			if len(r.Key) != 1 || r.Key[0].Kind != tables.Int {
 				continue
 			}
 			next[r.Table.Name] = max(next[r.Table.Name], r.Key[0].Int+1)
-			if r.Collides && r.CopyRow != nil && known.Numbered(prefix, r.Table.Name) {
-				of[r.Table.Name] = r.Table
-				if to[r.Table.Name] == nil {
-					to[r.Table.Name] = map[int64]int64{}
-				}
-				to[r.Table.Name][r.Key[0].Int] = 0
+			if r.CopyRow != nil {
+				taken[number{r.Table.Name, r.Key[0].Int}] = true
 			}
+			if r.CopyRow == nil || !known.Numbered(prefix, r.Table.Name) || !r.Collides && r.Paired == nil {
+				continue
+			}
+			of[r.Table.Name] = r.Table
+			if to[r.Table.Name] == nil {
+				to[r.Table.Name] = map[int64]int64{}
+			}
+			to[r.Table.Name][r.Key[0].Int] = 0
+			if r.Paired != nil {
+				pairs = append(pairs, r)
+			}
+		}
+	}
+	for _, r := range pairs {
+		if n := r.Paired.Key[0].Int; !taken[number{r.Table.Name, n}] {
+			to[r.Table.Name][r.Key[0].Int] = n
 		}
 	}
 	for table, list := range to {
@@ -88,11 +104,50 @@ func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) 
 			return nil, err
 		}
 		for _, old := range sorted(list) {
-			n++
-			list[old] = n
+			if list[old] == 0 {
+				n++
+				list[old] = n
+			}
 		}
 	}
 	return to, nil
+}
+
+// pair notes what both sides had in common of things that were one under two numbers, under the number that they have
+// now.
+func (s *Sides) pair(ctx context.Context, items []*drift.Item, list []Change) error {
+	rows, gone := map[string]map[uint64]baseline.Pair{}, map[string][]uint64{}
+	for _, it := range items {
+		for _, r := range it.Rows {
+			if r.CopyRow == nil || r.Paired == nil {
+				continue
+			}
+			i := slices.IndexFunc(list, func(ch Change) bool { return ch.Table == r.Table.Name && ch.Found == r.Found })
+			other := r.Paired
+			if i < 0 || !r.Known && !other.Known {
+				continue
+			}
+			p := other.Base
+			if !other.Known {
+				p = baseline.Pair{Origin: r.Base.Origin}
+			}
+			if r.Known && r.Copy == drift.Same {
+				is, _ := s.Copy.Digest(r.Table.Name, tables.Row{Key: other.Key, Values: list[i].After}, nil)
+				p.Copy = is[0]
+			}
+			if rows[r.Table.Name] == nil {
+				rows[r.Table.Name] = map[uint64]baseline.Pair{}
+			}
+			rows[r.Table.Name][other.Found] = p
+			gone[r.Table.Name] = append(gone[r.Table.Name], r.Found)
+		}
+	}
+	for name := range rows {
+		if err := s.Base.Amend(ctx, name, rows[name], gone[name]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func sorted(list map[int64]int64) (out []int64) {

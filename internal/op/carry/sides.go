@@ -25,6 +25,7 @@ type Sides struct {
 	drift.Pair
 	env                *op.Env
 	LiveSite, CopySite site.Site
+	hosts              []string          // of the addresses of both
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
 	values             *baseline.Values  // nil: none were kept
 	roots              map[Side]host.Tree
@@ -65,6 +66,10 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) 
 	if v, err := baseline.OpenValues(env.ValuesOf(copied.Name), false); err == nil {
 		s.values = v
 		s.closers = append(s.closers, func() { v.Close() })
+	}
+	for _, a := range append(live.Facts.Addresses[:len(live.Facts.Addresses):len(live.Facts.Addresses)],
+		copied.Address()) {
+		s.hosts = append(s.hosts, a.HostPort())
 	}
 	if s.home, err = rewrite.New(back(op.Pairs(live.Facts.Addresses, copied.Address())),
 		[]rewrite.PathPair{{From: copied.Root, To: live.Root}}); err != nil {
@@ -130,6 +135,9 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	items, err := s.Items(ctx, rows)
 	for _, it := range items {
 		it.Merges = it.Clashes() && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
+			if r.Paired != nil {
+				return true
+			}
 			if r.Passing || r.Live == drift.Same || r.Copy == drift.Same {
 				return false
 			}

@@ -2,21 +2,54 @@ package carry
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 
+	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
+
+// writer writes changes to one site. What the CMS works out from other rows is no part of them: it stays, and is worked
+// out anew.
+type writer struct {
+	of      stack.Items
+	prefix  string
+	schema  tables.Schema
+	recount bool
+}
+
+// same tells whether a row is the same in two versions; nil: it is not there.
+func (w writer) same(t tables.Table, a, b []tables.Value) bool {
+	if (a == nil) != (b == nil) || len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if !a[i].Equal(b[i]) && !w.of.Cached(w.prefix, t, t.Columns[i].Name) {
+			return false
+		}
+	}
+	return true
+}
+
+// kept is a row as it is to be, with what is worked out from others as it is now.
+func (w writer) kept(t tables.Table, after, now []tables.Value) []tables.Value {
+	out := slices.Clone(after)
+	for i := range now {
+		if w.of.Cached(w.prefix, t, t.Columns[i].Name) {
+			out[i] = now[i]
+		}
+	}
+	return out
+}
 
 // write makes changes in one transaction, each item whole or not at all: a row that is neither what it was nor what it
 // is to be was changed by others meanwhile, and its item is dropped. What is so already stays, so that it can be
 // called again.
-func write(ctx context.Context, edit tables.Transactor, schema tables.Schema, list []Change) error {
+func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change) error {
 	return edit.Transact(ctx, func(x tables.Transaction) error {
 		now := map[string]map[string][]tables.Value{}
 		for _, name := range tablesOf(list) {
-			t, ok := schema.Table(name)
+			t, ok := w.schema.Table(name)
 			if !ok {
 				return fmt.Errorf("table %s is not there any more", name)
 			}
@@ -38,9 +71,33 @@ func write(ctx context.Context, edit tables.Transactor, schema tables.Schema, li
 				return err
 			}
 		}
-		drop(list, schema, now)
-		return put(x, schema, list, now)
+		w.drop(list, now)
+		if err := w.put(x, list, now); err != nil {
+			return err
+		}
+		if !w.recount {
+			return nil
+		}
+		for _, statement := range w.of.Recount(w.prefix, w.schema, written(list, w.schema)) {
+			if err := x.Exec(statement); err != nil {
+				return fmt.Errorf("counting anew: %w", err)
+			}
+		}
+		return nil
 	})
+}
+
+// written are the rows that changes write or remove.
+func written(list []Change, schema tables.Schema) (out []stack.Written) {
+	for _, ch := range list {
+		t, _ := schema.Table(ch.Table)
+		for _, values := range [][]tables.Value{ch.Before, ch.After} {
+			if values != nil && ch.Dropped == "" {
+				out = append(out, stack.Written{Table: t, Row: tables.Row{Key: keyOf(t, values), Values: values}})
+			}
+		}
+	}
+	return out
 }
 
 func tablesOf(list []Change) (out []string) {
@@ -69,9 +126,9 @@ func keyOf(t tables.Table, values []tables.Value) (out []tables.Value) {
 }
 
 // is gives a change's row as it is now: under the key that it has, or the one that it gets.
-func (ch Change) is(t tables.Table, now map[string][]tables.Value) []tables.Value {
+func (w writer) is(ch Change, t tables.Table, now map[string][]tables.Value) []tables.Value {
 	if to := keyOf(t, ch.After); to != nil && !same(to, ch.Key) {
-		if row := now[tables.Row{Key: to}.Address()]; same(row, ch.After) {
+		if row := now[tables.Row{Key: to}.Address()]; w.same(t, row, ch.After) {
 			return row // it was made before
 		}
 	}
@@ -79,13 +136,13 @@ func (ch Change) is(t tables.Table, now map[string][]tables.Value) []tables.Valu
 }
 
 // drop says of the changes whose rows others changed meanwhile, and of those of the same items, that they are dropped.
-func drop(list []Change, schema tables.Schema, now map[string]map[string][]tables.Value) {
+func (w writer) drop(list []Change, now map[string]map[string][]tables.Value) {
 	dropped, made := map[string]bool{}, map[string]bool{}
 	for _, ch := range list {
-		t, _ := schema.Table(ch.Table)
-		switch is := ch.is(t, now[ch.Table]); {
-		case same(is, ch.Before):
-		case same(is, ch.After):
+		t, _ := w.schema.Table(ch.Table)
+		switch is := w.is(ch, t, now[ch.Table]); {
+		case w.same(t, is, ch.Before):
+		case w.same(t, is, ch.After):
 			made[ch.Item] = true // by this run: all of the item was
 		default:
 			dropped[ch.Item] = true
@@ -99,43 +156,52 @@ func drop(list []Change, schema tables.Schema, now map[string]map[string][]table
 	}
 }
 
-// put makes the changes that are not made yet: what comes first, then what changes, and what goes last.
-func put(x tables.Transaction, schema tables.Schema, list []Change, now map[string]map[string][]tables.Value) error {
-	var errs error
+// put makes the changes that are not made yet: rows that get other keys, what comes, what changes,
+// and what goes last.
+func (w writer) put(x tables.Transaction, list []Change, now map[string]map[string][]tables.Value) error {
 	for _, name := range tablesOf(list) {
-		t, _ := schema.Table(name)
+		t, _ := w.schema.Table(name)
 		var rows []tables.Row
+		var sets, moves []Change
 		for _, ch := range list {
-			if ch.Table != name || ch.Dropped != "" || ch.After == nil || !same(ch.is(t, now[name]), ch.Before) {
-				continue
-			}
-			key := keyOf(t, ch.After)
 			switch {
-			case ch.Before == nil, !same(key, ch.Key):
-				rows = append(rows, tables.Row{Key: key, Values: ch.After})
+			case ch.Table != name || ch.Dropped != "" || ch.After == nil || !w.same(t, w.is(ch, t, now[name]), ch.Before):
+			case ch.Before == nil:
+				rows = append(rows, tables.Row{Key: keyOf(t, ch.After), Values: ch.After})
+			case !same(keyOf(t, ch.After), ch.Key):
+				moves = append(moves, ch)
 			default:
-				errs = errors.Join(errs, x.Set(t, ch.Key, tables.Row{Key: key, Values: ch.After}))
+				sets = append(sets, ch)
+			}
+		}
+		for _, ch := range append(moves, sets...) {
+			after := w.kept(t, ch.After, w.is(ch, t, now[name]))
+			if err := x.Set(t, ch.Key, tables.Row{Key: keyOf(t, after), Values: after}); err != nil {
+				return err
 			}
 		}
 		if len(rows) > 0 {
-			errs = errors.Join(errs, x.Put(t, rows))
+			if err := x.Put(t, rows); err != nil {
+				return err
+			}
 		}
 	}
 	for _, name := range tablesOf(list) {
-		t, _ := schema.Table(name)
+		t, _ := w.schema.Table(name)
 		var keys [][]tables.Value
 		for _, ch := range list {
-			moved := ch.After != nil && ch.Before != nil && !same(keyOf(t, ch.After), ch.Key)
-			if ch.Table == name && ch.Dropped == "" && (ch.After == nil || moved) &&
-				ch.Before != nil && same(ch.is(t, now[name]), ch.Before) {
+			if ch.Table == name && ch.Dropped == "" && ch.After == nil && ch.Before != nil &&
+				w.same(t, w.is(ch, t, now[name]), ch.Before) {
 				keys = append(keys, ch.Key)
 			}
 		}
 		if len(keys) > 0 {
-			errs = errors.Join(errs, x.Remove(t, keys))
+			if err := x.Remove(t, keys); err != nil {
+				return err
+			}
 		}
 	}
-	return errs
+	return nil
 }
 
 // turned gives changes that undo others.

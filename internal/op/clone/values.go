@@ -52,5 +52,15 @@ func (x *runner) keepValues(ctx context.Context, t *work.Task) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, v.Close()) }()
-	return drift.Keep(ctx, v, snap, tr, func(rows int64) { t.Add(rows, 0) })
+	left := int64(0)
+	for _, step := range x.p.Steps {
+		if step.Name == "values" {
+			left = step.Work
+		}
+	}
+	if err := drift.Keep(ctx, v, snap, tr, func(rows int64) { left -= rows; t.Add(rows, 0) }); err != nil {
+		return err
+	}
+	t.Add(max(left, 0), 0) // rows of which nothing is to be kept
+	return nil
 }

@@ -23,6 +23,10 @@ var passingPrefixes = []string{
 	"action_scheduler_hybrid_store_",
 }
 
+// childrenOf ends the name of the setting in which the CMS notes which groups of a taxonomy are below others. It is
+// made anew where it is missing.
+const childrenOf = "_children"
+
 // passingMeta are fields of that kind of posts and accounts.
 var passingMeta = []string{"session_tokens", "community-events-location", "_edit_lock", "_encloseme", "_pingme"}
 
@@ -43,7 +47,7 @@ func (Stack) About(prefix string, t tables.Table, r tables.Row) (called string, 
 		return "", true
 	case is("options"):
 		called = x.text("option_name")
-		return called, passingSetting(called)
+		return called, passingSetting(called) || strings.HasSuffix(called, childrenOf)
 	case is("sitemeta"):
 		called = x.text("meta_key")
 		return called, passingSetting(called)

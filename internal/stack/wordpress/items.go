@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"alibi/internal/phpval"
@@ -137,7 +138,8 @@ var columnRefs = map[string][][2]string{
 var ownNumber = regexp.MustCompile(`[?&](?:p|page_id|attachment_id)=(\d+)`)
 
 // References visits what rows of content refer to: by columns, in texts, by fields and by settings.
-func (Stack) References(prefix string, t tables.Table, r tables.Row, visit func(string, int64) int64) {
+func (Stack) References(prefix string, hosts []string, t tables.Table, r tables.Row,
+	visit func(string, int64) int64) {
 	part, name := partOf(prefix, t.Name)
 	in := func(table string) string {
 		if table == "users" {
@@ -158,7 +160,14 @@ func (Stack) References(prefix string, t tables.Table, r tables.Row, visit func(
 	case "posts":
 		x.follow("post_content", inText, post)
 		x.follow("guid", ownNumber, post)
+		x.follow("post_content", byAddress(hosts), post)
+		x.follow("post_excerpt", byAddress(hosts), post)
+	case "comments":
+		x.follow("comment_content", byAddress(hosts), post)
 	case "postmeta":
+		if !phpval.Looks([]byte(x.text("meta_value"))) {
+			x.follow("meta_value", byAddress(hosts), post)
+		}
 		if key := x.text("meta_key"); metaRef.MatchString(key) || slices.Contains(referring, key) {
 			x.follow("meta_value", listed, post)
 		}
@@ -168,6 +177,30 @@ func (Stack) References(prefix string, t tables.Table, r tables.Row, visit func(
 		}
 	}
 }
+
+// byAddress finds addresses of content of a site by its number, those without a host too.
+func byAddress(hosts []string) *regexp.Regexp {
+	if len(hosts) == 0 {
+		return noAddress
+	}
+	key := strings.Join(hosts, " ")
+	if known, ok := addresses.Load(key); ok {
+		return known.(*regexp.Regexp)
+	}
+	var quoted []string
+	for _, h := range hosts {
+		quoted = append(quoted, regexp.QuoteMeta(h))
+	}
+	re := regexp.MustCompile(`(?:\\?/\\?/(?:` + strings.Join(quoted, "|") + `)|["'(])(?:\\?/[\w.-]*)*\?` +
+		`(?:[\w-]+=[\w-]*&(?:amp;|#038;)?)*(?:p|page_id|attachment_id)=(\d+)`)
+	addresses.Store(key, re)
+	return re
+}
+
+var (
+	addresses sync.Map // of *regexp.Regexp
+	noAddress = regexp.MustCompile(`$^`)
+)
 
 // listed is a value that is a number or a list of numbers.
 var listed = regexp.MustCompile(`^\s*(\d+(?:\s*,\s*\d+)*)\s*$`)
@@ -218,6 +251,26 @@ func (x row) set(column, value string) {
 func (Stack) Numbered(prefix, table string) bool {
 	_, name := partOf(prefix, table)
 	return columnRefs[name] != nil || name == "options"
+}
+
+// Natural tells of settings and accounts by their names, of fields by what they are of, and of groups by their short
+// names.
+func (Stack) Natural(prefix string, t tables.Table, r tables.Row) string {
+	_, name := partOf(prefix, t.Name)
+	x := row{t, r}
+	switch name {
+	case "options":
+		return x.text("option_name")
+	case "users":
+		return x.text("user_login")
+	case "terms":
+		return x.text("slug")
+	case "term_taxonomy":
+		return x.text("taxonomy") + " " + x.text("term_id")
+	case "postmeta", "termmeta", "commentmeta", "usermeta":
+		return x.text("meta_key") + " of " + x.text(rowsOf[name].by)
+	}
+	return ""
 }
 
 // Files names a picture, or another thing of the media library, and the sizes in which it was made.
@@ -290,12 +343,6 @@ func maybeNumbers(s string) (out []int64) {
 		out = append(out, numbersIn(strings.Join(m[1:], " "))...)
 	}
 	return out
-}
-
-// Cached tells of counts, which the CMS works out anew.
-func (Stack) Cached(prefix string, t tables.Table, column string) bool {
-	_, name := partOf(prefix, t.Name)
-	return name == "term_taxonomy" && column == "count" || name == "posts" && column == "comment_count"
 }
 
 // Fixed tells of revisions.

@@ -54,6 +54,10 @@ func TestWhatRefersToWhatIsFollowed(t *testing.T) {
 			"post_content", `<!-- wp:image {"id":34,"x":5} --><img class="wp-image-34"> [gallery ids="1, 2"] 34`},
 			"sk_posts 12 sk_posts 7 sk_users 2 sk_posts 34 sk_posts 34 sk_posts 1 sk_posts 2 sk_posts 12 ",
 			`<!-- wp:image {"id":1034,"x":5} --><img class="wp-image-1034"> [gallery ids="1001, 1002"] 34`},
+		"addresses": {[]any{"sk_posts", "ID", 12, "post_content", `<a href="https://ferry.example/?p=34"> ` +
+			`<a href="/de/?lang=de&amp;page_id=35"> https:\/\/ferry.example\/?p=36 https://other.example/?p=37 ?p=38`},
+			"sk_posts 12 sk_posts 34 sk_posts 35 sk_posts 36 ", `<a href="https://ferry.example/?p=1034"> ` +
+				`<a href="/de/?lang=de&amp;page_id=1035"> https:\/\/ferry.example\/?p=1036 https://other.example/?p=37 ?p=38`},
 		"a picture of it": {[]any{"sk_2_postmeta", "post_id", 12, "meta_key", "_thumbnail_id", "meta_value", "34"},
 			"sk_2_posts 12 sk_2_posts 34 ", "1034"},
 		"another field": {[]any{"sk_postmeta", "post_id", 12, "meta_key", "depth", "meta_value", "34"}, "sk_posts 12 ", "34"},
@@ -66,7 +70,7 @@ func TestWhatRefersToWhatIsFollowed(t *testing.T) {
 	} {
 		tab, r := rowOf(c.cells[0].(string), c.cells[1:]...)
 		seen := ""
-		Stack{}.References("sk_", tab, r, func(table string, n int64) int64 {
+		Stack{}.References("sk_", []string{"ferry.example"}, tab, r, func(table string, n int64) int64 {
 			seen += table + " " + strconv.FormatInt(n, 10) + " "
 			return n + 1000
 		})

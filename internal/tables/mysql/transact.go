@@ -107,3 +107,8 @@ func (x *transaction) Remove(t tables.Table, keys [][]tables.Value) error {
 	}
 	return nil
 }
+
+func (x *transaction) Exec(statement string) error {
+	_, err := x.tx.ExecContext(x.ctx, statement)
+	return err
+}

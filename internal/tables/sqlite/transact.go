@@ -184,3 +184,5 @@ func (x *transaction) change(t tables.Table, q []byte) error {
 	}
 	return fmt.Errorf("table %s: %w", t.Name, err)
 }
+
+func (x *transaction) Exec(statement string) error { return x.run(statement, nil) }
