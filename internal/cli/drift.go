@@ -36,6 +36,31 @@ with --noise. Tables of which nothing can be told are named.`,
 	return c
 }
 
+func (a *app) declare() *cobra.Command {
+	return &cobra.Command{
+		Use:   "declare SITE",
+		Short: "Propose what a plugin's own tables and fields mean",
+		Long: `Look through what the tables and fields of a site hold of which Alibi knows nothing, and write a declaration
+that says what they mean: which things their rows are, and which of their numbers are those of pages, accounts
+and groups. Look through it, and put it in the folder declarations of Alibi's home: alibi drift and alibi sync
+then treat such rows like all others.`,
+		Args:              args(cobra.ExactArgs(1)),
+		ValidArgsFunction: a.siteNames(anySite),
+		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+			text, err := d.Copies.Propose(ctx, s)
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]string{"declaration": text}, func(w io.Writer) {
+				if text == "" {
+					text = "# There is nothing to declare of " + s.Name + ": all of its tables are known, or empty.\n"
+				}
+				fmt.Fprint(w, text)
+			})
+		}),
+	}
+}
+
 func printDrift(w io.Writer, s site.Site, d carry.Drifted, noise bool) {
 	passing, marks, shown := 0, 0, 0
 	table(w, func(row func(...string)) {

@@ -60,6 +60,7 @@ var examples = map[string]string{
 	"deleted":     "deleted",
 	"deliveries":  "deliveries",
 	"demo":        "demo\ndemo --real",
+	"declare":     "declare skerryline.example",
 	"drift":       "drift winter-prices\ndrift winter-prices --noise",
 	"edit":        "edit winter-prices wp-content/themes/harbour/style.css",
 	"ends":        "ends",

@@ -165,7 +165,7 @@ func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
 // told tells of each column of a table whether a difference in it is one: what the CMS works out from other rows is
 // none.
 func (p Pair) told(t tables.Table) []bool {
-	of := stack.ItemsOf(p.Transform.Stack)
+	of := p.Transform.Items()
 	out := make([]bool, len(t.Columns))
 	for i, c := range t.Columns {
 		out[i] = !of.Cached(p.Transform.Change.Origin.Prefix, t, c.Name)

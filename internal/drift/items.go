@@ -30,6 +30,9 @@ type Item struct {
 	// Versions are what either side has where they differ.
 	Versions []Version `json:"versions,omitempty"`
 	Rows     []*Row    `json:"-"`
+	Root     *Row      `json:"-"` // of the rows the one without which it is not there; nil: that did not change
+	// Owns are items that the other side made for it, such as comments, while it went on one.
+	Owns []*Item `json:"-"`
 }
 
 // Version is a place in which an item differs, as either side has it; nil: it is not there.
@@ -48,13 +51,18 @@ const twin = "@"
 
 // Items gathers rows into items, clashes first, then by kind and title.
 func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
-	of := stack.ItemsOf(p.Transform.Stack)
+	of := p.Transform.Items()
 	prefix := p.Transform.Change.Origin.Prefix
 	g := &gathering{p: p, of: of, prefix: prefix, by: map[string]*Item{}, twins: map[string]bool{}, kinds: kindsOf(of,
-		prefix, rows)}
+		prefix, rows), apart: map[number]bool{}}
 	for _, r := range rows {
 		if name, root := g.root(r); root && r.bothMade() && r.unlike() && r.numbered() && !g.oneThing(r) {
 			g.twins[name] = true
+		}
+	}
+	for _, r := range rows {
+		if r.bothMade() && r.numbered() && (g.twins[g.item(r.Table, *r.CopyRow)] || r.unlike() && !g.oneThing(r)) {
+			g.apart[number{r.Table.Name, r.Key[0].Int}] = true
 		}
 	}
 	rows = g.split(rows)
@@ -70,6 +78,7 @@ func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
 		g.finish(it)
 		out = append(out, it)
 	}
+	g.owners(out)
 	slices.SortFunc(out, func(a, b *Item) int {
 		return cmp.Or(rank(a)-rank(b), strings.Compare(a.Kind, b.Kind), strings.Compare(a.Title, b.Title),
 			strings.Compare(a.Name, b.Name))
@@ -99,7 +108,7 @@ func (g *gathering) split(rows []*Row) (out []*Row) {
 			continue
 		}
 		a, b := g.of.ItemOf(g.prefix, r.Table, *r.LiveRow), g.of.ItemOf(g.prefix, r.Table, *r.CopyRow)
-		apart := g.twins[a] || g.twins[b]
+		apart := g.twins[a] || g.twins[b] || !r.numbered() && g.crosses(r)
 		switch {
 		case !apart && !r.unlike():
 			continue
@@ -124,6 +133,13 @@ type gathering struct {
 	by     map[string]*Item
 	twins  map[string]bool // names of items of which each side made one
 	kinds  map[kindKey]string
+	apart  map[number]bool // numbers under which each side has another thing
+}
+
+// number is that of a row in a table.
+type number struct {
+	table string
+	n     int64
 }
 
 // kindKey is an item on one side.
@@ -176,8 +192,9 @@ func (g *gathering) oneThing(r *Row) bool {
 func (g *gathering) pair(rows []*Row) {
 	live, copied := map[string][]*Row{}, map[string][]*Row{}
 	for _, r := range rows {
+		item, root := g.root(r)
 		switch {
-		case !r.numbered():
+		case !r.numbered() || g.twins[item] && !root: // what has it is two things, and so is it
 		case r.CopyRow == nil:
 			n := g.known(r.Table, r.LiveRow, true)
 			live[n] = append(live[n], r)
@@ -191,6 +208,18 @@ func (g *gathering) pair(rows []*Row) {
 			list[0].Paired, others[0].Paired = others[0], list[0]
 		}
 	}
+}
+
+func (g *gathering) item(t tables.Table, r tables.Row) string { return g.of.ItemOf(g.prefix, t, r) }
+
+// crosses tells whether a row refers to a number under which each side has another thing.
+func (g *gathering) crosses(r *Row) (yes bool) {
+	row := tables.Row{Key: r.CopyRow.Key, Values: tables.Keep(r.CopyRow.Values)}
+	g.of.References(stack.Around{Prefix: g.prefix}, r.Table, row, func(table string, n int64) int64 {
+		yes = yes || g.apart[number{table, n}]
+		return n
+	})
+	return yes
 }
 
 // any is the row as one of the sides has it.
@@ -285,6 +314,9 @@ func (g *gathering) finish(it *Item) {
 			continue
 		}
 		root := g.of.Describe(g.prefix, r.Table, r.any()).Root
+		if root {
+			it.Root = r
+		}
 		it.Live, it.Copy = worse(it.Live, r.Live, root), worse(it.Copy, r.Copy, root)
 		for _, v := range g.versions(r, root) {
 			if it.Versions = append(it.Versions, v); (v.Live != nil && v.Copy != nil || !root) &&
@@ -295,6 +327,34 @@ func (g *gathering) finish(it *Item) {
 	}
 	it.Noise, it.Marks = noise, marks && !noise
 	slices.Sort(it.Fields)
+}
+
+// owners finds what one side made for an item that went on the other: that side changed it, too.
+func (g *gathering) owners(items []*Item) {
+	gone := map[number]*Item{}
+	for _, it := range items {
+		if r := it.Root; r != nil && r.numbered() && (r.Live == Gone || r.Copy == Gone) {
+			gone[number{r.Table.Name, r.Key[0].Int}] = it
+		}
+	}
+	if len(gone) == 0 {
+		return
+	}
+	for _, it := range items {
+		r := it.Root
+		if r == nil {
+			continue
+		}
+		table, n := g.of.Owner(g.prefix, r.Table, r.any())
+		of := gone[number{table, n}]
+		switch {
+		case of == nil:
+		case r.Live == Made && of.Root.Copy == Gone:
+			of.Owns, of.Live = append(of.Owns, it), worse(of.Live, Changed, of.Live == Same)
+		case r.Copy == Made && of.Root.Live == Gone:
+			of.Owns, of.Copy = append(of.Owns, it), worse(of.Copy, Changed, of.Copy == Same)
+		}
+	}
 }
 
 // worse adds up what became of the rows of an item: it was made or is gone if its root was or is.

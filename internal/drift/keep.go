@@ -13,7 +13,7 @@ import (
 func Keep(ctx context.Context, v *baseline.Values, snap tables.Snapshot, tr *stack.Transform, told func(rows int64),
 ) error {
 	prefix := tr.Change.Origin.Prefix
-	of, owns := stack.ItemsOf(tr.Stack), tr.Stack.Owns(snap.Schema(), prefix)
+	of, owns := tr.Items(), tr.Stack.Owns(snap.Schema(), prefix)
 	for _, t := range snap.Schema().Tables {
 		if !owns(t.Name) || t.Counters || !byNumbers(t) || tr.Chooses(t.Name) {
 			continue

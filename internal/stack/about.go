@@ -24,6 +24,9 @@ func (x *Transform) About(t tables.Table, row tables.Row) (called string, passin
 	if t.Counters {
 		return "", true
 	}
+	if d, ok := x.Items().(declared); ok && d.passes(x.Change.Origin.Prefix, t.Name) {
+		return "", true
+	}
 	if d, ok := x.Stack.(Describer); ok {
 		if called, passing = d.About(x.Change.Origin.Prefix, t, row); called != "" || passing {
 			return Short(called), passing

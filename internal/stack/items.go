@@ -16,23 +16,38 @@ type Items interface {
 	// tell.
 	RootOf(prefix, item string) (table string, number int64)
 	// References visits each number in a row that is the key of a row, its own too, with the table that the other one
-	// is in, and puts the number that visit gives in its place. hosts are those of the site's own addresses, with their
-	// ports.
-	References(prefix string, hosts []string, t tables.Table, r tables.Row, visit func(table string, number int64) int64)
+	// is in, and puts the number that visit gives in its place.
+	References(of Around, t tables.Table, r tables.Row, visit func(table string, number int64) int64)
 	// Numbered tells whether all is known that refers to rows of a table by their numbers, so that these can get others.
 	Numbered(prefix, table string) bool
+	// Field tells of a row that is one field of something, or one setting: what has it ("posts", or OfSettings), what it
+	// is called, and the column with its value.
+	Field(prefix string, t tables.Table, r tables.Row) (of, key, column string)
+	// Owner gives the row of another item without which the row is not there, such as what a comment is on; "": there is
+	// none.
+	Owner(prefix string, t tables.Table, r tables.Row) (table string, number int64)
 	// Natural gives what the CMS knows a row by beside its number, of which a site has one; "": nothing.
 	Natural(prefix string, t tables.Table, r tables.Row) string
 	// Files names the files, by their paths below the site's root, that a row is about.
 	Files(prefix string, t tables.Table, r tables.Row) []string
 	// Looks gives what in a row looks like such a number, and is not known to be one.
-	Looks(prefix string, t tables.Table, r tables.Row) []int64
+	Looks(of Around, t tables.Table, r tables.Row) []int64
 	// Cached tells whether a row holds what the CMS works out from others, such as counts.
 	Cached(prefix string, t tables.Table, column string) bool
 	// Recount gives the statements that work out anew what Cached tells of, after rows were written or removed.
 	Recount(prefix string, schema tables.Schema, rows []Written) []string
 	// Fixed tells whether the CMS writes a row once and never changes it, such as an earlier version of a text.
 	Fixed(prefix string, t tables.Table, r tables.Row) bool
+}
+
+// OfSettings is what has the fields that are settings of a site.
+const OfSettings = "settings"
+
+// Around is what is known around a row.
+type Around struct {
+	Prefix string    // of the site's tables
+	Hosts  []string  // of the site's own addresses, with their ports
+	Rows   []Written // of the same item
 }
 
 // Written is a row that was written or removed.
@@ -68,15 +83,19 @@ func (noItems) Describe(_ string, t tables.Table, r tables.Row) Described {
 
 func (noItems) RootOf(string, string) (string, int64) { return "", 0 }
 
-func (noItems) References(string, []string, tables.Table, tables.Row, func(string, int64) int64) {}
+func (noItems) References(Around, tables.Table, tables.Row, func(string, int64) int64) {}
 
 func (noItems) Numbered(string, string) bool { return false }
+
+func (noItems) Field(string, tables.Table, tables.Row) (of, key, column string) { return "", "", "" }
+
+func (noItems) Owner(string, tables.Table, tables.Row) (string, int64) { return "", 0 }
 
 func (noItems) Natural(string, tables.Table, tables.Row) string { return "" }
 
 func (noItems) Files(string, tables.Table, tables.Row) []string { return nil }
 
-func (noItems) Looks(string, tables.Table, tables.Row) []int64 { return nil }
+func (noItems) Looks(Around, tables.Table, tables.Row) []int64 { return nil }
 
 func (noItems) Cached(string, tables.Table, string) bool { return false }
 

@@ -16,6 +16,8 @@ type Transform struct {
 	Change Change
 	Scrub  *scrub.Scrubber // nil: personal data stay what they are
 	keeper Keeper          // nil: every row is brought
+	// Declared is what is declared of components, of which the stack knows nothing.
+	Declared []Declaration
 }
 
 // Changed counts what a transform did to rows.

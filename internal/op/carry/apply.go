@@ -103,7 +103,11 @@ func (x *runner) writer(s site.Site, schema tables.Schema) (writer, error) {
 	if err != nil {
 		return writer{}, err
 	}
-	return writer{stack.ItemsOf(st), s.Facts.Prefix, schema, true}, nil
+	tr := stack.Transform{Stack: st}
+	if tr.Declared, err = x.env.Declarations(); err != nil {
+		return writer{}, err
+	}
+	return writer{tr.Items(), s.Facts.Prefix, schema, true}, nil
 }
 
 // prove looks at what was written, and at the pages of a live site.

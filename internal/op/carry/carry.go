@@ -181,12 +181,13 @@ func (x *runner) keepRecord(r Record) error {
 }
 
 // number gives things of the copy other numbers where the live site has given theirs away too, or has them under
-// others. What is to get a number that another one has still gets it in a second pass.
+// others. What is to get a number that another one has still, or is known by one that changes, gets it in the next
+// pass.
 func (x *runner) number(ctx context.Context, t *work.Task) error {
 	if x.c.Undo != "" {
 		return nil
 	}
-	for pass := range 3 {
+	for pass := range 4 {
 		changed, err := x.renumber(ctx, t, pass == 0)
 		if err != nil {
 			return err
@@ -228,7 +229,7 @@ func (x *runner) renumber(ctx context.Context, t *work.Task, first bool) (change
 			return 0, err
 		}
 		defer edit.Close()
-		w := writer{of: stack.ItemsOf(s.Transform.Stack), prefix: s.Transform.Change.Origin.Prefix, schema: s.Copy.Schema()}
+		w := writer{of: s.Transform.Items(), prefix: s.Transform.Change.Origin.Prefix, schema: s.Copy.Schema()}
 		if err := w.write(ctx, edit, list); err != nil {
 			return 0, fmt.Errorf("giving things on the copy other numbers: %w", err)
 		}

@@ -10,7 +10,6 @@ import (
 	"alibi/internal/drift"
 	"alibi/internal/merge"
 	"alibi/internal/phpval"
-	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
 
@@ -76,51 +75,96 @@ const undecided = "both sides changed it: say which is to stand"
 
 // item says what of an item is to be written; why it can't be.
 func (c *carrying) item(it *drift.Item) (list []Change, why string) {
-	of := stack.ItemsOf(c.Transform.Stack)
 	if it.Marks {
 		return nil, "it makes the copy the one that it is"
+	}
+	whole := c.whole(it)
+	if whole && it.Clashes() && c.take[it.Name] != c.from() {
+		return nil, undecided
 	}
 	for _, r := range it.Rows {
 		if r.Passing {
 			continue
 		}
-		is, from := c.here(r)
-		if is == drift.Same {
+		is, _ := c.here(r)
+		if is == drift.Same && !whole {
 			continue
 		}
-		was, to := c.there(r)
-		if r.Collides && !c.plan {
-			return nil, "the other side has given its number away too"
+		ch, why := c.row(it, r)
+		if why != "" {
+			return nil, why
 		}
-		if prefix := c.Transform.Change.Origin.Prefix; r.Collides && !of.Numbered(prefix, r.Table.Name) {
-			return nil, "the other side has given its number in " + r.Table.Name + " away too, and nothing tells what " +
-				"refers to it"
+		if ch.Before != nil || ch.After != nil {
+			list = append(list, ch)
 		}
-		if r.Paired != nil && c.plan && c.take[it.Name] != c.from() {
-			return nil, undecided
-		}
-		whole, both := []tables.Value(nil), false
-		if was != drift.Same && c.take[it.Name] != c.from() {
-			if whole, both = merged(r); !both {
-				return nil, undecided
-			}
-		}
-		ch := Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from),
-			Base: r.Base, Known: r.Known}
-		if to != nil {
-			ch.Before = to.Values
-		}
-		switch {
-		case both:
-			ch.After, ch.Merged = c.becomes(r, whole, to), true
-		case from != nil && c.to == Copy:
-			ch.After = r.Became.Values
-		case from != nil:
-			ch.After = c.becomes(r, from.Values, to)
-		}
-		list = append(list, ch)
+	}
+	if whole {
+		list = append(list, c.owned(it)...)
 	}
 	return list, ""
+}
+
+// owned are the rows that go with an item which goes: of comments on it that the other side has.
+func (c *carrying) owned(it *drift.Item) (list []Change) {
+	for _, o := range it.Owns {
+		for _, r := range o.Rows {
+			if _, to := c.there(r); to != nil {
+				list = append(list, Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found,
+					Before: to.Values, Base: r.Base, Known: r.Known})
+			}
+		}
+	}
+	return list
+}
+
+// whole tells whether an item is carried with all that is left of it: it is gone on the side that is read, or on the
+// other one, and what is read is to stand.
+func (c *carrying) whole(it *drift.Item) bool {
+	r := it.Root
+	if r == nil {
+		return false
+	}
+	is, _ := c.here(r)
+	was, _ := c.there(r)
+	return is == drift.Gone || was == drift.Gone && c.take[it.Name] == c.from()
+}
+
+// row says what is to be written for a row of an item.
+func (c *carrying) row(it *drift.Item, r *drift.Row) (ch Change, why string) {
+	of, prefix := c.Transform.Items(), c.Transform.Change.Origin.Prefix
+	_, from := c.here(r)
+	was, to := c.there(r)
+	if r.Collides && !c.plan {
+		return ch, "the other side has given its number away too"
+	}
+	if r.Collides && !of.Numbered(prefix, r.Table.Name) {
+		return ch, "the other side has given its number in " + r.Table.Name + " away too, and nothing tells what " +
+			"refers to it"
+	}
+	stands := c.take[it.Name] == c.from()
+	if r.Paired != nil && c.plan && !stands {
+		return ch, undecided
+	}
+	whole, both := []tables.Value(nil), false
+	if is, _ := c.here(r); is != drift.Same && was != drift.Same && !stands {
+		if whole, both = merged(r); !both {
+			return ch, undecided
+		}
+	}
+	ch = Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from),
+		Base: r.Base, Known: r.Known}
+	if to != nil {
+		ch.Before = to.Values
+	}
+	switch {
+	case both:
+		ch.After, ch.Merged = c.becomes(r, whole, to), true
+	case from != nil && c.to == Copy:
+		ch.After = r.Became.Values
+	case from != nil:
+		ch.After = c.becomes(r, from.Values, to)
+	}
+	return ch, ""
 }
 
 // from is the side that is read.
@@ -150,7 +194,7 @@ func (c *carrying) becomes(r *drift.Row, from []tables.Value, to *tables.Row) []
 	if c.to == Copy {
 		return from
 	}
-	of := stack.ItemsOf(c.Transform.Stack)
+	of := c.Transform.Items()
 	out := tables.Keep(from)
 	for i, col := range r.Table.Columns {
 		if to != nil && (r.Became.Values[i].Equal(from[i]) ||
@@ -273,14 +317,14 @@ func (c *carrying) missing(all []*drift.Item) map[number]string {
 
 // needs names the items that the rows of one refer to and that the side which is written to does not have.
 func (c *carrying) needs(missing map[number]string, it *drift.Item) (out []string) {
-	of, prefix := stack.ItemsOf(c.Transform.Stack), c.Transform.Change.Origin.Prefix
+	of, around := c.Transform.Items(), c.around(it, c.from())
 	for _, r := range it.Rows {
 		_, from := c.here(r)
 		if from == nil {
 			continue
 		}
 		row := tables.Row{Key: from.Key, Values: tables.Keep(from.Values)}
-		of.References(prefix, c.hosts, r.Table, row, func(table string, n int64) int64 {
+		of.References(around, r.Table, row, func(table string, n int64) int64 {
 			if other := missing[number{table, n}]; other != "" && other != it.Name && !slices.Contains(out, other) {
 				out = append(out, other)
 			}

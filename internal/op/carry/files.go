@@ -12,7 +12,6 @@ import (
 	"alibi/internal/drift"
 	"alibi/internal/host"
 	"alibi/internal/site"
-	"alibi/internal/stack"
 	"alibi/internal/tree"
 	"alibi/internal/work"
 )
@@ -27,7 +26,7 @@ type File struct {
 // files finds the files that an item brings: those that its rows name and that the side which is written to does not
 // have. why says what keeps one from being brought.
 func (c *carrying) files(ctx context.Context, it *drift.Item) (out []File, why string, err error) {
-	of, prefix := stack.ItemsOf(c.Transform.Stack), c.Transform.Change.Origin.Prefix
+	of, prefix := c.Transform.Items(), c.Transform.Change.Origin.Prefix
 	for _, r := range it.Rows {
 		is, row := c.here(r)
 		if is == drift.Same || row == nil {

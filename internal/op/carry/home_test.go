@@ -373,3 +373,37 @@ func TestCarryingKilledAndCancelledAtEachMoment(t *testing.T) {
 		})
 	}
 }
+
+// What is declared of a plugin's table is carried like all else, under numbers of its own; and the declaration that is
+// proposed for it says that.
+func TestADeclaredTableIsCarried(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t, "CREATE TABLE sk_tides (id INT PRIMARY KEY AUTO_INCREMENT, page_id INT, harbour VARCHAR(40)) "+
+		"ENGINE=InnoDB", "INSERT INTO sk_tides SELECT NULL, ID, post_title FROM sk_posts WHERE post_type = 'page'",
+		"INSERT INTO sk_postmeta (post_id, meta_key, meta_value) SELECT page_id, 'shown_page', page_id FROM sk_tides")
+	text, err := w.Desk.Copies.Propose(ctx, live)
+	require.NoError(t, err)
+	for _, want := range []string{"[[table]]\nname = \"tides\"\nkind = \"tide\"\ntitle = \"harbour\"\n[table.refers]\n" +
+		"page_id = \"posts\"\n", "[[field]]\nof = \"posts\"\nkey = \"shown_page\"\nrefers = \"posts\"\n"} {
+		assert.Contains(t, text, want)
+	}
+	for _, side := range []site.Site{live, s} {
+		name := string(side.Role)
+		on(t, side, fmt.Sprintf(insertPost, 9001, "new", "Page of "+name, name, "x"),
+			"INSERT INTO sk_tides VALUES (900, 9001, 'Ness of "+name+"')")
+	}
+	dir := filepath.Join(w.Base, "declarations")
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.toml"), []byte("colour = 1"), 0o600))
+	_, err = w.Desk.Copies.Drift(ctx, s.ID)
+	assert.ErrorContains(t, err, `tides.toml, line 1: there is nothing called "colour"`)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.toml"), []byte(text), 0o600))
+	assert.Contains(t, strings.Join(lines(drifted(t, w, s)), "\n"), `tide:900@copy tide "Ness of copy" copy made`)
+	carried(t, w, s, carry.Wish{To: carry.Live, All: true})
+	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
+	const all = "SELECT GROUP_CONCAT(CONCAT_WS('|', t.id, page_id, harbour, post_title) ORDER BY t.id) FROM sk_tides t " +
+		"JOIN sk_posts p ON p.ID = page_id WHERE t.id >= 900"
+	assert.Equal(t, "900|9001|Ness of live|Page of live,901|9002|Ness of copy|Page of copy", get(t, live, all))
+	assert.Equal(t, get(t, live, all), get(t, s, all))
+	assert.Empty(t, lines(drifted(t, w, s)))
+}

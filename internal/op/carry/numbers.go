@@ -27,15 +27,16 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 	if err != nil || len(to) == 0 {
 		return nil, nil, nil, err
 	}
-	of, prefix := stack.ItemsOf(s.Transform.Stack), s.Transform.Change.Origin.Prefix
+	of, prefix := s.Transform.Items(), s.Transform.Change.Origin.Prefix
 	renamed = map[string]string{}
 	for _, it := range items {
+		around := s.around(it, Copy)
 		for _, r := range it.Rows {
 			if r.CopyRow == nil || r.Copy == drift.Same {
 				continue
 			}
 			row := tables.Row{Key: r.CopyRow.Key, Values: tables.Keep(r.CopyRow.Values)}
-			of.References(prefix, s.hosts, r.Table, row, func(table string, n int64) int64 {
+			of.References(around, r.Table, row, func(table string, n int64) int64 {
 				if next, ok := to[table][n]; ok {
 					return next
 				}
@@ -44,7 +45,7 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 			if next, ok := to[r.Table.Name][r.Key[0].Int]; ok && len(r.Key) == 1 && (r.Collides || r.Paired != nil) {
 				row.Values[r.Table.Column(r.Table.Key[0])] = tables.Value{Kind: tables.Int, Int: next}
 			}
-			for _, n := range of.Looks(prefix, r.Table, *r.CopyRow) {
+			for _, n := range of.Looks(around, r.Table, *r.CopyRow) {
 				for table := range to {
 					if to[table][n] != 0 {
 						doubts = append(doubts, fmt.Sprintf("%s holds %d, which is %d in %s now", it.Name, n, to[table][n], table))
@@ -56,6 +57,7 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 			}
 			list = append(list, Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found,
 				Before: r.CopyRow.Values, After: row.Values})
+			row.Key = keyOf(r.Table, row.Values)
 			if name := of.ItemOf(prefix, r.Table, row); name != it.Name {
 				renamed[it.Name] = name
 			}
@@ -65,9 +67,24 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 	return list, renamed, slices.Compact(doubts), nil
 }
 
+// around is what is known around the rows of an item on one side.
+func (s *Sides) around(it *drift.Item, side Side) stack.Around {
+	out := stack.Around{Prefix: s.Transform.Change.Origin.Prefix, Hosts: s.hosts}
+	for _, r := range it.Rows {
+		is := r.CopyRow
+		if side == Live {
+			is = r.LiveRow
+		}
+		if is != nil {
+			out.Rows = append(out.Rows, stack.Written{Table: r.Table, Row: *is})
+		}
+	}
+	return out
+}
+
 // free finds numbers that neither side has.
 func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) {
-	known, prefix := stack.ItemsOf(s.Transform.Stack), s.Transform.Change.Origin.Prefix
+	known, prefix := s.Transform.Items(), s.Transform.Change.Origin.Prefix
 	to, next, of := numbers{}, map[string]int64{}, map[string]tables.Table{}
 	taken := map[number]bool{} // on the copy
 	var pairs []*drift.Row

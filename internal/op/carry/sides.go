@@ -59,6 +59,9 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) 
 	if s.Transform, err = env.Transform(live, copied, title); err != nil {
 		return nil, err
 	}
+	if s.Transform.Declared, err = env.Declarations(); err != nil {
+		return nil, err
+	}
 	if s.Base, err = baseline.Open(filepath.Join(env.CopyDir(copied.Name), "now", "baseline.db")); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoDrift, err)
 	}
@@ -134,7 +137,8 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	}
 	items, err := s.Items(ctx, rows)
 	for _, it := range items {
-		it.Merges = it.Clashes() && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
+		gone := it.Root != nil && (it.Root.Live == drift.Gone || it.Root.Copy == drift.Gone)
+		it.Merges = it.Clashes() && !gone && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
 			if r.Paired != nil {
 				return true
 			}

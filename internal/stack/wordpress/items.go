@@ -138,8 +138,8 @@ var columnRefs = map[string][][2]string{
 var ownNumber = regexp.MustCompile(`[?&](?:p|page_id|attachment_id)=(\d+)`)
 
 // References visits what rows of content refer to: by columns, in texts, by fields and by settings.
-func (Stack) References(prefix string, hosts []string, t tables.Table, r tables.Row,
-	visit func(string, int64) int64) {
+func (Stack) References(of stack.Around, t tables.Table, r tables.Row, visit func(string, int64) int64) {
+	prefix, hosts := of.Prefix, of.Hosts
 	part, name := partOf(prefix, t.Name)
 	in := func(table string) string {
 		if table == "users" {
@@ -149,8 +149,14 @@ func (Stack) References(prefix string, hosts []string, t tables.Table, r tables.
 	}
 	x := row{t, r}
 	for _, c := range columnRefs[name] {
+		table := c[1]
+		if c[0] == "post_parent" && x.text("post_type") == "nav_menu_item" { // that of what the entry leads to
+			if table = targetOf(of, part+"postmeta", x.text("ID")); table == "" {
+				continue
+			}
+		}
 		if n := x.number(c[0]); n > 0 {
-			if to := visit(in(c[1]), n); to != n {
+			if to := visit(in(table), n); to != n {
 				x.set(c[0], strconv.FormatInt(to, 10))
 			}
 		}
@@ -168,7 +174,12 @@ func (Stack) References(prefix string, hosts []string, t tables.Table, r tables.
 		if !phpval.Looks([]byte(x.text("meta_value"))) {
 			x.follow("meta_value", byAddress(hosts), post)
 		}
-		if key := x.text("meta_key"); metaRef.MatchString(key) || slices.Contains(referring, key) {
+		switch key := x.text("meta_key"); {
+		case key == menuTarget:
+			if to := targetOf(of, t.Name, x.text("post_id")); to != "" {
+				x.follow("meta_value", listed, func(n int64) int64 { return visit(in(to), n) })
+			}
+		case metaRef.MatchString(key) || slices.Contains(referring, key):
 			x.follow("meta_value", listed, post)
 		}
 	case "options":
@@ -176,6 +187,24 @@ func (Stack) References(prefix string, hosts []string, t tables.Table, r tables.
 			x.follow("option_value", listed, post)
 		}
 	}
+}
+
+// menuTarget is the field of a menu's entry with the number of what it leads to.
+const menuTarget = "_menu_item_object_id"
+
+// targetOf gives the table in which what a menu's entry leads to is, which another field of it tells; "": that is not
+// known.
+func targetOf(of stack.Around, meta, entry string) string {
+	for _, w := range of.Rows {
+		other := row{w.Table, w.Row}
+		if w.Table.Name == meta && other.text("meta_key") == "_menu_item_type" && other.text("post_id") == entry {
+			if other.text("meta_value") == "taxonomy" {
+				return "terms"
+			}
+			return "posts"
+		}
+	}
+	return ""
 }
 
 // byAddress finds addresses of content of a site by its number, those without a host too.
@@ -253,6 +282,28 @@ func (Stack) Numbered(prefix, table string) bool {
 	return columnRefs[name] != nil || name == "options"
 }
 
+// Field tells of fields of content, groups, comments and accounts, and of settings.
+func (Stack) Field(prefix string, t tables.Table, r tables.Row) (of, key, column string) {
+	_, name := partOf(prefix, t.Name)
+	x := row{t, r}
+	switch name {
+	case "postmeta", "termmeta", "commentmeta", "usermeta":
+		return strings.TrimSuffix(name, "meta") + "s", x.text("meta_key"), "meta_value"
+	case "options":
+		return stack.OfSettings, x.text("option_name"), "option_value"
+	}
+	return "", "", ""
+}
+
+// Owner tells of comments.
+func (Stack) Owner(prefix string, t tables.Table, r tables.Row) (string, int64) {
+	part, name := partOf(prefix, t.Name)
+	if name != "comments" {
+		return "", 0
+	}
+	return part + "posts", row{t, r}.number("comment_post_ID")
+}
+
 // Natural tells of settings and accounts by their names, of fields by what they are of, and of groups by their short
 // names.
 func (Stack) Natural(prefix string, t tables.Table, r tables.Row) string {
@@ -314,10 +365,12 @@ func (Stack) Files(prefix string, t tables.Table, r tables.Row) (out []string) {
 
 // Looks gives the numbers in fields and settings that nothing is known of: a value that is one, or several, and in
 // values of PHP's and of JSON.
-func (Stack) Looks(prefix string, t tables.Table, r tables.Row) []int64 {
-	_, name := partOf(prefix, t.Name)
+func (Stack) Looks(of stack.Around, t tables.Table, r tables.Row) []int64 {
+	_, name := partOf(of.Prefix, t.Name)
 	x := row{t, r}
 	switch {
+	case name == "postmeta" && x.text("meta_key") == menuTarget && targetOf(of, t.Name, x.text("post_id")) == "":
+		return maybeNumbers(x.text("meta_value"))
 	case name == "postmeta" && !metaRef.MatchString(x.text("meta_key")) && !slices.Contains(referring, x.text("meta_key")):
 		return maybeNumbers(x.text("meta_value"))
 	case name == "options" && !slices.Contains(settingRefs, x.text("option_name")):

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"alibi/internal/stack"
 	"alibi/internal/tables"
 )
 
@@ -70,7 +71,8 @@ func TestWhatRefersToWhatIsFollowed(t *testing.T) {
 	} {
 		tab, r := rowOf(c.cells[0].(string), c.cells[1:]...)
 		seen := ""
-		Stack{}.References("sk_", []string{"ferry.example"}, tab, r, func(table string, n int64) int64 {
+		Stack{}.References(stack.Around{Prefix: "sk_", Hosts: []string{"ferry.example"}}, tab, r, func(table string,
+			n int64) int64 {
 			seen += table + " " + strconv.FormatInt(n, 10) + " "
 			return n + 1000
 		})
@@ -78,5 +80,5 @@ func TestWhatRefersToWhatIsFollowed(t *testing.T) {
 		assert.Equal(t, c.after, r.Values[len(r.Values)-1].String(), name)
 	}
 	tab, r := rowOf("sk_postmeta", "meta_id", 1, "meta_key", "berths", "meta_value", `a:1:{i:0;s:2:"34";}`)
-	assert.Equal(t, []int64{34}, Stack{}.Looks("sk_", tab, r), "what looks like one is told")
+	assert.Equal(t, []int64{34}, Stack{}.Looks(stack.Around{Prefix: "sk_"}, tab, r), "what looks like one is told")
 }

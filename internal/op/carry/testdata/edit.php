@@ -113,10 +113,13 @@ $acts = [
 		$menus = wp_get_nav_menus();
 		$menu = $menus && mt_rand(0, 2) ? one(array_column($menus, 'term_id')) : wp_create_nav_menu(token());
 		$above = wp_get_nav_menu_items($menu) ?: [];
-		$page = (int) one(posts('page'));
+		$group = mt_rand(0, 1);
+		$target = (int) one($group ? get_terms(['taxonomy' => 'category', 'hide_empty' => false, 'fields' => 'ids',
+			'orderby' => 'term_id']) : posts('page'));
 		$token = token();
-		$id = wp_update_nav_menu_item($menu, 0, ['menu-item-object-id' => $page, 'menu-item-object' => 'page',
-			'menu-item-type' => 'post_type', 'menu-item-status' => 'publish', 'menu-item-title' => $token,
+		$id = wp_update_nav_menu_item($menu, 0, ['menu-item-object-id' => $target,
+			'menu-item-object' => $group ? 'category' : 'page', 'menu-item-type' => $group ? 'taxonomy' : 'post_type',
+			'menu-item-status' => 'publish', 'menu-item-title' => $token,
 			'menu-item-parent-id' => $above && mt_rand(0, 1) ? one(array_column($above, 'ID')) : 0]);
 		add_post_meta($id, 'token', $token);
 	},

@@ -48,7 +48,7 @@ foreach ($wpdb->get_results("SELECT * FROM $wpdb->posts WHERE post_type <> 'revi
 	$who = "post {$post[$p->ID]}";
 	$is = ['title' => $p->post_title, 'type' => $p->post_type, 'status' => $p->post_status, 'slug' => $p->post_name,
 		'content' => $text($p->post_content, $who), 'author' => $name($user, $p->post_author, $who),
-		'parent' => $name($post, $p->post_parent, $who), 'guid' => $text($p->guid, $who), 'order' => $p->menu_order,
+		'parent' => $name(get_post_meta($p->ID, '_menu_item_type', true) === 'taxonomy' ? $term : $post, $p->post_parent, $who), 'guid' => $text($p->guid, $who), 'order' => $p->menu_order,
 		'comments' => $p->post_status === 'trash' ? 'not counted anew' : $p->comment_count, 'terms' => [], 'meta' => []];
 	foreach ($wpdb->get_col("SELECT term_taxonomy_id FROM $wpdb->term_relationships WHERE object_id = $p->ID") as $id) {
 		$is['terms'][] = $name($tt, $id, $who);
@@ -59,6 +59,8 @@ foreach ($wpdb->get_results("SELECT * FROM $wpdb->posts WHERE post_type <> 'revi
 		if (in_array($m->meta_key, ['_thumbnail_id', '_menu_item_menu_item_parent'], true) ||
 			$m->meta_key === '_menu_item_object_id' && get_post_meta($p->ID, '_menu_item_type', true) === 'post_type') {
 			$v = $name($post, $v, "$m->meta_key of $who");
+		} elseif ($m->meta_key === '_menu_item_object_id' && get_post_meta($p->ID, '_menu_item_type', true) === 'taxonomy') {
+			$v = $name($term, $v, "$m->meta_key of $who");
 		}
 		if (!in_array($m->meta_key, ['_edit_lock', '_edit_last', '_pingme', '_encloseme', '_wp_trash_meta_time'], true)) {
 			$is['meta'][] = "$m->meta_key=$v";
@@ -74,7 +76,7 @@ foreach ($wpdb->get_results("SELECT * FROM $wpdb->posts WHERE post_type <> 'revi
 foreach ($wpdb->get_results("SELECT * FROM $wpdb->terms JOIN $wpdb->term_taxonomy USING (term_id)") as $t) {
 	$n = $wpdb->get_var("SELECT COUNT(*) FROM $wpdb->term_relationships WHERE term_taxonomy_id = $t->term_taxonomy_id");
 	$out['terms'][] = ["term {$term[$t->term_id]}", ['name' => $t->name, 'parent' => $name($term, $t->parent, "term $t->slug"),
-		'of' => $n, 'meta' => $wpdb->get_col("SELECT CONCAT(meta_key, '=', meta_value) FROM $wpdb->termmeta WHERE " .
+		'of' => $n, 'count' => $t->count, 'meta' => $wpdb->get_col("SELECT CONCAT(meta_key, '=', meta_value) FROM $wpdb->termmeta WHERE " .
 			"term_id = $t->term_id ORDER BY 1")]];
 }
 foreach ($wpdb->get_results("SELECT * FROM $wpdb->comments") as $c) {
