@@ -24,9 +24,8 @@ func (b *bench) drift(ctx context.Context, s real.Spec, name string) error {
 	if err != nil {
 		return err
 	}
-	tables, err := b.ask(ctx, "SELECT SUM(data_length + index_length) FROM information_schema.tables WHERE "+
-		"table_schema = '"+
-		s.Database+"'")
+	tables, err := b.ask(ctx, "SELECT SUM(file_size) FROM information_schema.innodb_sys_tablespaces WHERE name LIKE '"+
+		s.Database+"/%'")
 	if err != nil {
 		return err
 	}

@@ -225,7 +225,7 @@ func (b *Baseline) Amend(ctx context.Context, table string, rows map[uint64]Pair
 		return fmt.Errorf("writing the baseline: %w", err)
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-	if err := amend(ctx, tx, table, rows, gone); err != nil {
+	if err := errors.Join(amend(ctx, tx, table, rows, gone), unsee(ctx, tx, table)); err != nil {
 		return fmt.Errorf("writing the baseline: %w", err)
 	}
 	return tx.Commit()

@@ -65,6 +65,13 @@ type Pair struct {
 
 // Rows compares the two sides with what they were, table by table.
 func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error) {
+	live, copied := p.looks(ctx, "live", p.Live), p.looks(ctx, "copy", p.Copy)
+	defer func() {
+		if err == nil {
+			live.note(context.WithoutCancel(ctx))
+			copied.note(context.WithoutCancel(ctx))
+		}
+	}()
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, min(p.Live.Readers(), p.Copy.Readers())))
@@ -77,10 +84,18 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 			continue
 		}
 		g.Go(func() error {
-			rows, err := p.table(ctx, t)
+			ct, _ := p.Copy.Schema().Table(t.Name)
+			still, copyStill := live.still(t), copied.still(ct)
+			if still && copyStill {
+				return nil
+			}
+			rows, changed, err := p.table(ctx, t, ct, still, copyStill)
 			mu.Lock()
 			defer mu.Unlock()
-			out = append(out, rows...)
+			if out = append(out, rows...); err == nil {
+				live.saw(t, changed[0])
+				copied.saw(ct, changed[1])
+			}
 			return err
 		})
 	}
@@ -125,33 +140,46 @@ type side struct {
 	was  func(baseline.Pair) uint64
 }
 
-// table finds the rows of a table that are not what they were.
-func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
-	var out []*Row
-	ct, _ := p.Copy.Schema().Table(t.Name)
+// table finds the rows of a table that are not what they were, and tells which sides have such. A side that is still
+// is not read for that.
+func (p Pair) table(ctx context.Context, t, ct tables.Table, still, copyStill bool) (out []*Row, changed [2]bool,
+	err error) {
 	live := side{p.Live, func(b baseline.Pair) uint64 { return b.Origin }}
 	copied := side{p.Copy, func(b baseline.Pair) uint64 { return b.Copy }}
 	for _, shard := range tables.Shards(max(t.Rows, ct.Rows)) {
 		base, err := p.Base.Shard(ctx, t.Name, shard)
 		if err != nil {
-			return nil, err
+			return nil, changed, err
 		}
 		found := map[uint64]*Row{}
-		hit := func(key uint64) *Row {
-			if found[key] == nil {
-				b, known := base[key]
-				found[key] = &Row{Table: t, Found: key, Base: b, Known: known}
+		hit := func(by uint64, key []tables.Value) *Row {
+			r := found[by]
+			if r == nil {
+				b, known := base[by]
+				r = &Row{Table: t, Found: by, Base: b, Known: known}
+				found[by] = r
 			}
-			return found[key]
+			if r.Key == nil && key != nil {
+				r.Key = tables.Keep(key)
+			}
+			return r
 		}
-		if err := live.changes(ctx, t, shard, base, func(k uint64, s State) { hit(k).Live = s }); err != nil {
-			return nil, err
+		if !still {
+			if err := live.changes(ctx, t, shard, base, func(k uint64, s State, key []tables.Value) {
+				hit(k, key).Live, changed[0] = s, true
+			}); err != nil {
+				return nil, changed, err
+			}
 		}
-		if err := copied.changes(ctx, ct, shard, base, func(k uint64, s State) { hit(k).Copy = s }); err != nil {
-			return nil, err
+		if !copyStill {
+			if err := copied.changes(ctx, ct, shard, base, func(k uint64, s State, key []tables.Value) {
+				hit(k, key).Copy, changed[1] = s, true
+			}); err != nil {
+				return nil, changed, err
+			}
 		}
 		if err := p.fetch(ctx, t, ct, shard, found); err != nil {
-			return nil, err
+			return nil, changed, err
 		}
 		for _, r := range found {
 			if r.differs(p.told(t)) {
@@ -159,7 +187,7 @@ func (p Pair) table(ctx context.Context, t tables.Table) ([]*Row, error) {
 			}
 		}
 	}
-	return out, nil
+	return out, changed, nil
 }
 
 // told tells of each column of a table whether a difference in it is one: what the CMS works out from other rows is
@@ -218,15 +246,15 @@ func equal(a, b []tables.Value) bool { return slices.EqualFunc(a, b, tables.Valu
 
 // changes tells of each row of a side that is not what it was.
 func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, base map[uint64]baseline.Pair,
-	tell func(key uint64, s State)) error {
+	tell func(by uint64, s State, key []tables.Value)) error {
 	seen := make(map[uint64]bool, len(base))
 	err := diff.Stored(s.snap, t)(ctx, part, func(r diff.Row) error {
 		b, known := base[r.Key]
 		switch {
 		case !known:
-			tell(r.Key, Made)
+			tell(r.Key, Made, r.Values)
 		case s.was(b) != r.Sum:
-			tell(r.Key, Changed)
+			tell(r.Key, Changed, r.Values)
 		}
 		seen[r.Key] = true
 		return nil
@@ -236,7 +264,7 @@ func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, ba
 	}
 	for key := range base {
 		if !seen[key] {
-			tell(key, Gone)
+			tell(key, Gone, nil)
 		}
 	}
 	return nil
@@ -247,17 +275,26 @@ func (p Pair) fetch(ctx context.Context, t, ct tables.Table, part tables.Shard, 
 	if len(found) == 0 {
 		return nil
 	}
+	var known [][]tables.Value // the keys, unless one is known by its digest only
+	for _, r := range found {
+		if r.Key == nil {
+			known = nil
+			break
+		}
+		known = append(known, r.Key)
+	}
 	read := func(snap tables.Snapshot, t tables.Table, give func(r *Row, is tables.Row)) error {
-		var keys [][]tables.Value
-		err := diff.Stored(snap, t)(ctx, part, func(r diff.Row) error {
-			if x := found[r.Key]; x != nil {
-				x.Key = tables.Keep(r.Values)
-				keys = append(keys, x.Key)
+		keys := slices.Clone(known)
+		if keys == nil {
+			if err := diff.Stored(snap, t)(ctx, part, func(r diff.Row) error {
+				if x := found[r.Key]; x != nil {
+					x.Key = tables.Keep(r.Values)
+					keys = append(keys, x.Key)
+				}
+				return nil
+			}); err != nil || len(keys) == 0 {
+				return err
 			}
-			return nil
-		})
-		if err != nil || len(keys) == 0 {
-			return err
 		}
 		by := tables.Keys(snap, t)
 		return tables.Fetch(ctx, snap, t, keys, func(r tables.Row) error {

@@ -3,15 +3,19 @@ package carry_test
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/baseline"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/drift"
+	"alibi/internal/op/carry"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -103,4 +107,35 @@ func TestDriftIsToldItemByItem(t *testing.T) {
 	require.GreaterOrEqual(t, comment, 0)
 	assert.Contains(t, got[comment], "copy  live gone")
 	assert.Len(t, got, 5, strings.Join(got, "\n"))
+}
+
+// A table to which nobody wrote since it was as it had been is not read again; one whose common state is noted anew is.
+func TestTablesThatAreStillAreToldFromOthers(t *testing.T) {
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	on(t, s, "UPDATE sk_posts SET post_title = 'Winter' WHERE ID = "+id)
+	require.Eventually(t, func() bool { // until the server says of all tables when they were written to
+		drifted(t, w, s)
+		b, err := baseline.Open(filepath.Join(w.Base, "copies", s.Name, "now", "baseline.db"))
+		require.NoError(t, err)
+		defer b.Close()
+		seen, err := b.Seen(context.Background(), "copy")
+		require.NoError(t, err)
+		_, posts := seen["sk_posts"]
+		assert.False(t, posts, "it has changed")
+		_, terms := seen["sk_terms"]
+		return terms
+	}, time.Minute, 500*time.Millisecond)
+	name := "post:" + id
+	_, r := carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{name}})
+	for range 2 {
+		assert.Empty(t, lines(drifted(t, w, s)))
+		time.Sleep(2500 * time.Millisecond) // what was written to just now is read
+	}
+	undone(t, w, r.ID)
+	got := lines(drifted(t, w, s))
+	require.Len(t, got, 1, "the copy's table is still, and what it is compared with is not")
+	assert.Contains(t, got[0], name+` page "Winter" copy changed live`)
+	on(t, s, "UPDATE sk_terms SET name = 'Fog' WHERE term_id = 1")
+	assert.Len(t, lines(drifted(t, w, s)), 2)
 }
