@@ -262,6 +262,10 @@ func (d *driftScreen) arrows(t *theme, it *drift.Item) (left, right string) {
 func (d *driftScreen) versions(t *theme, it *drift.Item, w int) []string {
 	head := it.Name
 	switch {
+	case d.goes[it.Name].stands == carry.Copy:
+		head += "; the copy's is to stand"
+	case d.goes[it.Name].stands == carry.Live:
+		head += "; the live site's is to stand"
 	case it.Status != "":
 		head += "; " + it.Status
 	case it.Merges:
@@ -276,12 +280,16 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w int) []string {
 	if three {
 		part = (w - 28) / 3
 	}
+	bar := t.soft.Render(t.glyph("│ ", "| "))
+	if three {
+		out = append(out, "   "+t.fit("", 20)+t.head.Render(t.fit("LIVE", part))+bar+t.head.Render(t.fit("AS BOTH HAD IT",
+			part))+bar+t.head.Render(t.fit("COPY", part)))
+	}
 	for i, v := range list {
 		if i == 6 {
 			out = append(out, "   "+t.soft.Render(fmt.Sprintf("and %d more", len(list)-i)))
 			break
 		}
-		bar := t.soft.Render(t.glyph("│ ", "| "))
 		live, was, copied := around(v, part)
 		line := "   " + t.soft.Render(t.fit(plain(v.Field), 20)) + t.ink.Render(t.fit(live, part)) + bar
 		if three {

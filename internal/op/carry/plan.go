@@ -118,9 +118,15 @@ func steps(rows int64) []plan.Step {
 
 // names are the items that are wished for and changed on the side that is read.
 func (w Wish) names(all []*drift.Item, from Side) (out []string, err error) {
-	for _, name := range w.Items {
-		if !slices.ContainsFunc(all, func(it *drift.Item) bool { return it.Name == name }) {
-			return nil, fmt.Errorf("%s does not differ: alibi drift lists what does", name)
+	has := func(name string) bool {
+		return slices.ContainsFunc(all, func(it *drift.Item) bool { return it.Name == name })
+	}
+	w.Items = slices.Clone(w.Items)
+	for i, name := range w.Items {
+		if twin := name + "@" + string(from); !has(name) && has(twin) {
+			w.Items[i] = twin // the other side has given its number away meanwhile
+		} else if !has(name) {
+			return nil, fmt.Errorf("%s does not differ, or not any more: alibi drift lists what does", name)
 		}
 	}
 	for _, it := range all {
