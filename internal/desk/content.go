@@ -19,25 +19,7 @@ import (
 
 // database opens a site's tables as they are now.
 func (d *core) database(ctx context.Context, s site.Site, use func(st stack.Stack, snap tables.Snapshot) error) error {
-	st, err := d.env.Stack(s.Stack)
-	if err != nil {
-		return err
-	}
-	p, err := d.env.Place(ctx, s.Host, s.Root)
-	if err != nil {
-		return err
-	}
-	defer p.Root.Close()
-	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
-	if err != nil {
-		return err
-	}
-	snap, err := db.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	defer snap.Close()
-	return use(st, snap)
+	return d.env.Tables(ctx, s, use)
 }
 
 // ExportContent writes content of a site, of some kinds or all, into a new file in

@@ -9,6 +9,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/tables"
 )
 
 // sides opens a copy and its origin to be compared with what they were; title says that the copy's says that it is one.
@@ -76,28 +77,14 @@ func (d *Copies) PlanUnsync(ctx context.Context, run string) (plan.Plan, error) 
 func (d *Copies) Carried(run string) (carry.Record, error) { return carry.Kept(d.env, run) }
 
 // Propose writes a declaration of the tables and fields of a site of which nothing is known; "": there are none.
-func (d *Copies) Propose(ctx context.Context, s site.Site) (string, error) {
-	st, err := d.env.Stack(s.Stack)
-	if err != nil {
-		return "", err
-	}
-	p, err := d.env.Place(ctx, s.Host, s.Root)
-	if err != nil {
-		return "", err
-	}
-	defer p.Root.Close()
-	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
-	if err != nil {
-		return "", err
-	}
-	snap, err := db.Snapshot(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer snap.Close()
-	tr := &stack.Transform{Stack: st, Change: stack.Change{Origin: *s.Facts}}
-	if tr.Declared, err = d.env.Declarations(); err != nil {
-		return "", err
-	}
-	return drift.Propose(ctx, snap, tr)
+func (d *Copies) Propose(ctx context.Context, s site.Site) (text string, err error) {
+	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) error {
+		tr := &stack.Transform{Stack: st, Change: stack.Change{Origin: *s.Facts}}
+		if tr.Declared, err = d.env.Declarations(); err != nil {
+			return err
+		}
+		text, err = drift.Propose(ctx, snap, tr)
+		return err
+	})
+	return text, err
 }

@@ -8,8 +8,8 @@ import (
 	"alibi/internal/tables"
 )
 
-// look is one side's tables as they are seen now, with the marks of those in which nothing had changed. A table to which
-// nobody wrote since is still as it was.
+// look is one side's tables as they are seen now, with the marks of those in which nothing had changed. A table to
+// which nobody wrote since is still as it was.
 type look struct {
 	base  *baseline.Baseline
 	side  string

@@ -127,7 +127,7 @@ func refer(t tables.Table, r tables.Row, column string, visit func(int64) int64)
 	v := &r.Values[i]
 	if v.Kind == tables.Int {
 		if v.Int > 0 {
-			*v = tables.Value{Kind: tables.Int, Int: visit(v.Int)}
+			*v = v.WithInt(visit(v.Int))
 		}
 		return
 	}

@@ -68,6 +68,15 @@ type Value struct {
 	Bytes []byte
 }
 
+// WithInt gives a value like v with another number.
+func (v Value) WithInt(n int64) Value {
+	out := Value{Kind: Int, Int: n}
+	if v.Bytes != nil {
+		out.Bytes = strconv.AppendInt(nil, n, 10)
+	}
+	return out
+}
+
 // String writes a value for people: an address of a row, a cell in a list.
 func (v Value) String() string {
 	switch v.Kind {

@@ -407,3 +407,34 @@ func TestADeclaredTableIsCarried(t *testing.T) {
 	assert.Equal(t, get(t, live, all), get(t, s, all))
 	assert.Empty(t, lines(drifted(t, w, s)))
 }
+
+// A setting that was taken away and made anew has another number, and is the same setting.
+func TestASettingThatWasMadeAnewIsTheSame(t *testing.T) {
+	w, live, s := pair(t, "INSERT INTO sk_options (option_name, option_value) VALUES ('fares', 'a:1:{s:1:\"a\";i:1;}'), "+
+		"('berths', '4'), ('piers', '2')")
+	anew := func(name, value string) []string {
+		return []string{"DELETE FROM sk_options WHERE option_name = '" + name + "'",
+			"INSERT INTO sk_options (option_name, option_value) VALUES ('" + name + "', '" + value + "')"}
+	}
+	on(t, live, append(anew("berths", "5"), anew("piers", "2")...)...)
+	on(t, live, "INSERT INTO sk_options (option_name, option_value) VALUES ('both', 'live')")
+	on(t, s, anew("fares", `a:1:{s:1:"a";i:2;}`)...)
+	on(t, s, "INSERT INTO sk_options (option_name, option_value) VALUES ('other', 'copy'), ('both', 'copy')")
+	for range 2 {
+		for _, to := range []carry.Side{carry.Copy, carry.Live} {
+			p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, carry.Wish{To: to, All: true,
+				Take: map[string]carry.Side{"setting:both": carry.Live}})
+			require.NoError(t, err)
+			if !p.Blocked() {
+				r := w.Run(p)
+				require.Equal(t, plan.Done, r.State, r.Error)
+			}
+		}
+	}
+	assert.Empty(t, lines(drifted(t, w, s)))
+	const all = "SELECT GROUP_CONCAT(CONCAT_WS('=', option_name, option_value) ORDER BY option_name) FROM sk_options " +
+		"WHERE " +
+		"option_name IN ('fares', 'berths', 'piers', 'both', 'other')"
+	assert.Equal(t, `berths=5,both=live,fares=a:1:{s:1:"a";i:2;},other=copy,piers=2`, get(t, live, all))
+	assert.Equal(t, get(t, live, all), get(t, s, all))
+}

@@ -32,7 +32,7 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 	for _, it := range items {
 		around := s.around(it, Copy)
 		for _, r := range it.Rows {
-			if r.CopyRow == nil || r.Copy == drift.Same {
+			if r.CopyRow == nil || r.Copy == drift.Same && r.Paired == nil {
 				continue
 			}
 			row := tables.Row{Key: r.CopyRow.Key, Values: tables.Keep(r.CopyRow.Values)}
@@ -43,7 +43,8 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 				return n
 			})
 			if next, ok := to[r.Table.Name][r.Key[0].Int]; ok && len(r.Key) == 1 && (r.Collides || r.Paired != nil) {
-				row.Values[r.Table.Column(r.Table.Key[0])] = tables.Value{Kind: tables.Int, Int: next}
+				number := &row.Values[r.Table.Column(r.Table.Key[0])]
+				*number = number.WithInt(next)
 			}
 			for _, n := range of.Looks(around, r.Table, *r.CopyRow) {
 				for table := range to {
@@ -140,22 +141,28 @@ func (s *Sides) pair(ctx context.Context, items []*drift.Item, list []Change) er
 				continue
 			}
 			i := slices.IndexFunc(list, func(ch Change) bool { return ch.Table == r.Table.Name && ch.Found == r.Found })
-			other := r.Paired
-			if i < 0 || !r.Known && !other.Known {
+			if i < 0 || !r.Known && !r.Paired.Known {
 				continue
 			}
-			p := other.Base
-			if !other.Known {
+			key := keyOf(r.Table, list[i].After)
+			found, p := r.Paired.Found, r.Paired.Base
+			switch {
+			case !same(key, r.Paired.Key) && !r.Known: // its number is not free yet
+				continue
+			case !same(key, r.Paired.Key):
+				found = tables.Keys(s.Copy, r.Table).OfKey(key)
+				fallthrough
+			case !r.Paired.Known:
 				p = baseline.Pair{Origin: r.Base.Origin}
 			}
 			if r.Known && r.Copy == drift.Same {
-				is, _ := s.Copy.Digest(r.Table.Name, tables.Row{Key: other.Key, Values: list[i].After}, nil)
+				is, _ := s.Copy.Digest(r.Table.Name, tables.Row{Key: key, Values: list[i].After}, nil)
 				p.Copy = is[0]
 			}
 			if rows[r.Table.Name] == nil {
 				rows[r.Table.Name] = map[uint64]baseline.Pair{}
 			}
-			rows[r.Table.Name][other.Found] = p
+			rows[r.Table.Name][found] = p
 			gone[r.Table.Name] = append(gone[r.Table.Name], r.Found)
 		}
 	}

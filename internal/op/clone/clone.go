@@ -129,7 +129,7 @@ func Plan(in Input) plan.Plan {
 		{Name: "open", Title: "open it"},
 	}
 	if !p.Target.Scrubbed && !p.Target.Database.Beside() { // what drifts of others can't be told
-		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep what both have in common", Work: read,
+		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep how it was", Work: read,
 			Unit: plan.Rows})
 	}
 	if c := in.Choices; c.Keep && p.Kind == plan.Copy {

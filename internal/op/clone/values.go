@@ -7,6 +7,7 @@ import (
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
 	"alibi/internal/stack"
+	"alibi/internal/tables"
 	"alibi/internal/work"
 )
 
@@ -21,7 +22,7 @@ func (x *runner) values(ctx context.Context, t *work.Task) error {
 	return err
 }
 
-func (x *runner) keepValues(ctx context.Context, t *work.Task) (err error) {
+func (x *runner) keepValues(ctx context.Context, t *work.Task) error {
 	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {
 		return err
@@ -30,37 +31,25 @@ func (x *runner) keepValues(ctx context.Context, t *work.Task) (err error) {
 	if err != nil {
 		return err
 	}
-	p, err := x.env.Place(ctx, s.Host, s.Root)
-	if err != nil {
-		return err
-	}
-	defer p.Root.Close()
-	db, err := stack.OpenDatabase(ctx, tr.Stack, p, s.Database)
-	if err != nil {
-		return err
-	}
-	snap, err := db.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	defer snap.Close()
-	if err := tr.Choose(ctx, snap); err != nil {
-		return err
-	}
-	v, err := baseline.OpenValues(x.env.ValuesOf(s.Name), true)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, v.Close()) }()
-	left := int64(0)
-	for _, step := range x.p.Steps {
-		if step.Name == "values" {
-			left = step.Work
+	return x.env.Tables(ctx, s, func(_ stack.Stack, snap tables.Snapshot) (err error) {
+		if err := tr.Choose(ctx, snap); err != nil {
+			return err
 		}
-	}
-	if err := drift.Keep(ctx, v, snap, tr, func(rows int64) { left -= rows; t.Add(rows, 0) }); err != nil {
-		return err
-	}
-	t.Add(max(left, 0), 0) // rows of which nothing is to be kept
-	return nil
+		v, err := baseline.OpenValues(x.env.ValuesOf(s.Name), true)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, v.Close()) }()
+		left := int64(0)
+		for _, step := range x.p.Steps {
+			if step.Name == "values" {
+				left = step.Work
+			}
+		}
+		if err := drift.Keep(ctx, v, snap, tr, func(rows int64) { left -= rows; t.Add(rows, 0) }); err != nil {
+			return err
+		}
+		t.Add(max(left, 0), 0) // rows of which nothing is to be kept
+		return nil
+	})
 }

@@ -269,7 +269,7 @@ func (x row) set(column, value string) {
 	if v.Kind == tables.Int {
 		n, err := strconv.ParseInt(value, 10, 64)
 		if err == nil {
-			*v = tables.Value{Kind: tables.Int, Int: n}
+			*v = v.WithInt(n)
 		}
 		return
 	}
