@@ -15,15 +15,20 @@ import (
 	"alibi/internal/plan"
 )
 
-func TestDriftByCommand(t *testing.T) {
-	w := demotest.New(t)
-	home := "--home=" + w.Home
-	ok := func(args ...string) string {
+// doing gives a function that runs a command, which must end well, and gives what it says.
+func doing(t *testing.T, home string) func(args ...string) string {
+	return func(args ...string) string {
 		t.Helper()
 		code, out, errs := call(t, append(args, home)...)
 		require.Zero(t, code, errs)
 		return out
 	}
+}
+
+func TestDriftByCommand(t *testing.T) {
+	w := demotest.New(t)
+	home := "--home=" + w.Home
+	ok := doing(t, home)
 	fails := func(want int, text string, args ...string) {
 		t.Helper()
 		code, _, errs := call(t, append(args, home)...)
@@ -57,12 +62,7 @@ func TestDriftByCommand(t *testing.T) {
 func TestChangesAreCarriedInTheDemo(t *testing.T) {
 	w := demotest.New(t)
 	home := "--home=" + w.Home
-	ok := func(args ...string) string {
-		t.Helper()
-		code, out, errs := call(t, append(args, home)...)
-		require.Zero(t, code, errs)
-		return out
-	}
+	ok := doing(t, home)
 	items := func() []*drift.Item {
 		var d carry.Drifted
 		require.NoError(t, json.Unmarshal([]byte(ok("drift", "winter", "--json")), &d))

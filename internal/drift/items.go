@@ -107,7 +107,7 @@ func (g *gathering) split(rows []*Row) (out []*Row) {
 			out = append(out, r)
 			continue
 		}
-		a, b := g.of.ItemOf(g.prefix, r.Table, *r.LiveRow), g.of.ItemOf(g.prefix, r.Table, *r.CopyRow)
+		a, b := g.item(r.Table, *r.LiveRow), g.item(r.Table, *r.CopyRow)
 		apart := g.twins[a] || g.twins[b] || !r.numbered() && g.crosses(r)
 		switch {
 		case !apart && !r.unlike():
@@ -167,18 +167,13 @@ func kindsOf(of stack.Items, prefix string, rows []*Row) map[kindKey]string {
 	return out
 }
 
-// natural gives what a row is known by beside its number; "": nothing.
-func (g *gathering) natural(t tables.Table, r *tables.Row) string {
-	return g.of.Natural(g.prefix, t, *r)
-}
-
-// known is natural, with the kind of the item.
+// known gives what a row is known by beside its number, with the kind of its item; "": nothing.
 func (g *gathering) known(t tables.Table, r *tables.Row, live bool) string {
-	n := g.natural(t, r)
+	n := g.of.Natural(g.prefix, t, *r)
 	if n == "" {
 		return ""
 	}
-	return t.Name + "\n" + g.kinds[kindKey{g.of.ItemOf(g.prefix, t, *r), live}] + "\n" + n
+	return t.Name + "\n" + g.kinds[kindKey{g.item(t, *r), live}] + "\n" + n
 }
 
 // oneThing tells whether what both sides made under one number is one thing: it has one name on both.
@@ -210,6 +205,7 @@ func (g *gathering) pair(rows []*Row) {
 	}
 }
 
+// item names the item that a row is a part of.
 func (g *gathering) item(t tables.Table, r tables.Row) string { return g.of.ItemOf(g.prefix, t, r) }
 
 // crosses tells whether a row refers to a number under which each side has another thing.
@@ -231,12 +227,12 @@ func (r *Row) any() tables.Row {
 }
 
 func (g *gathering) root(r *Row) (name string, is bool) {
-	return g.of.ItemOf(g.prefix, r.Table, r.any()), g.of.Describe(g.prefix, r.Table, r.any()).Root
+	return g.item(r.Table, r.any()), g.of.Describe(g.prefix, r.Table, r.any()).Root
 }
 
 // add puts a row to its item.
 func (g *gathering) add(r *Row) {
-	name := g.of.ItemOf(g.prefix, r.Table, r.any())
+	name := g.item(r.Table, r.any())
 	if g.twins[name] {
 		side := "copy"
 		if r.CopyRow == nil {
@@ -272,7 +268,7 @@ func (g *gathering) titles(ctx context.Context) error {
 			continue
 		}
 		if err := tables.Fetch(ctx, g.p.Copy, t, keys, func(r tables.Row) error {
-			if it := g.by[g.of.ItemOf(g.prefix, t, r)]; it != nil {
+			if it := g.by[g.item(t, r)]; it != nil {
 				g.describe(it, t, &r, nil)
 			}
 			return nil

@@ -15,8 +15,9 @@ import (
 	"alibi/internal/tables"
 )
 
-// The baseline has a digest of each row as it was when the sides parted. The row itself may be in a restore point of
-// either: it is the one if it has that digest, whenever the point was taken.
+// The baseline has a digest of each row as it was when the sides parted. The row itself is among those
+// that were kept with the copy, or may be in a restore point of either: it is the one if it has that digest, whenever
+// it was kept.
 
 // mostPoints is in how many restore points of each side rows are looked for, those nearest to the parting.
 const mostPoints = 3

@@ -139,7 +139,7 @@ func (x *runner) edit(ctx context.Context, s site.Site) (tables.Transactor, erro
 	t, can := e.(tables.Transactor)
 	if !can {
 		e.Close()
-		return nil, fmt.Errorf("single rows of the database of %s can't be changed", s.Name)
+		return nil, fmt.Errorf("single rows of the database of %s can't be changed: repeat the changes by hand", s.Name)
 	}
 	return t, nil
 }

@@ -104,7 +104,8 @@ func (e *edit) openFar(ctx context.Context, at string) (session, error) {
 	}()
 	if err := a.answer(nil); err != nil {
 		a.close()
-		return nil, fmt.Errorf("changing rows of a file on %s by PHP there, as its site does: %w", e.far.Name(), err)
+		return nil, fmt.Errorf("changing rows of a file on %s by PHP there, as its site does: %w; nothing was changed; php "+
+			"with pdo_sqlite must run there", e.far.Name(), err)
 	}
 	return a, nil
 }
