@@ -74,12 +74,10 @@ func unique(list []Left) (out []Left) {
 
 // write makes changes on the site that is written to.
 func (x *runner) write(ctx context.Context, list []Change) error {
-	target, snap, done, err := x.target(ctx)
+	target, schema, err := x.targetSchema(ctx)
 	if err != nil {
 		return err
 	}
-	schema := snap.Schema()
-	done() // it must not hold what is to be changed
 	edit, err := x.edit(ctx, target)
 	if err != nil {
 		return err
@@ -116,17 +114,17 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	target, snap, done, err := x.target(ctx)
-	if err != nil {
+	var target site.Site
+	var right, others int
+	if err := x.target(ctx, func(s site.Site, snap tables.Snapshot) error {
+		target = s
+		w, err := x.writer(s, snap.Schema())
+		if err != nil {
+			return err
+		}
+		right, others, err = w.compare(ctx, snap, rec.Changes)
 		return err
-	}
-	defer done()
-	w, err := x.writer(target, snap.Schema())
-	if err != nil {
-		return err
-	}
-	right, others, err := w.compare(ctx, snap, rec.Changes)
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	text := site.Plural(right, "row is as it", "rows are as they") + " should be"
@@ -357,11 +355,9 @@ func (x *runner) undo(ctx context.Context) error {
 	if !x.mem.Written {
 		return nil
 	}
-	_, snap, done, err := x.target(ctx)
+	_, schema, err := x.targetSchema(ctx)
 	if err != nil {
 		return err
 	}
-	back := turned(rec.Changes, snap.Schema())
-	done()
-	return x.write(ctx, back)
+	return x.write(ctx, turned(rec.Changes, schema))
 }

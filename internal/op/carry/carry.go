@@ -374,30 +374,20 @@ func (x *runner) keep(ctx context.Context, t *work.Task) error {
 	return x.env.Keep(ctx, t, s, "before changes were carried to it")
 }
 
-// target opens the database of the site that is written to, to be read.
-func (x *runner) target(ctx context.Context) (s site.Site, snap tables.Snapshot, done func(), err error) {
-	if s, err = x.env.Record.Site(ctx, x.p.Target.ID); err != nil {
-		return s, nil, nil, err
-	}
-	p, err := x.env.Place(ctx, s.Host, s.Root)
+// target opens the tables of the site that is written to, to be read.
+func (x *runner) target(ctx context.Context, use func(s site.Site, snap tables.Snapshot) error) error {
+	s, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {
-		return s, nil, nil, err
+		return err
 	}
-	if snap, err = x.snapshotOf(ctx, s, p); err != nil {
-		p.Root.Close()
-		return s, nil, nil, err
-	}
-	return s, snap, func() { snap.Close(); p.Root.Close() }, nil
+	return x.env.Tables(ctx, s, func(_ stack.Stack, snap tables.Snapshot) error { return use(s, snap) })
 }
 
-func (x *runner) snapshotOf(ctx context.Context, s site.Site, p stack.Place) (tables.Snapshot, error) {
-	st, err := x.env.Stack(s.Stack)
-	if err != nil {
-		return nil, err
-	}
-	db, err := stack.OpenDatabase(ctx, st, p, s.Database)
-	if err != nil {
-		return nil, err
-	}
-	return db.Snapshot(ctx)
+// targetSchema gives the site that is written to, and what its tables are; nothing of it is held afterwards.
+func (x *runner) targetSchema(ctx context.Context) (target site.Site, schema tables.Schema, err error) {
+	err = x.target(ctx, func(s site.Site, snap tables.Snapshot) error {
+		target, schema = s, snap.Schema()
+		return nil
+	})
+	return target, schema, err
 }
