@@ -92,14 +92,16 @@ for ($i = 1; $i + 1 < $argc; $i += 2) {
 	for ($try = 0; $try < 500 && !($there = @stream_socket_client($argv[$i + 1], $no, $text, 1)); $try++) {
 		usleep(20000); // who takes them is being started
 	}
-	if (strpos($argv[$i], 'unix://') === 0) {
-		@unlink(substr($argv[$i], 7));
+	// a socket gets its name once it is listened at: who sees the name can connect
+	$name = strpos($argv[$i], 'unix://') === 0 ? substr($argv[$i], 7) : '';
+	if ($name !== '') {
+		@unlink("$name.new");
 	}
 	if ($there) {
 		fclose($there);
 	}
-	$s = stream_socket_server($argv[$i], $no, $text);
-	if (!$s) {
+	$s = stream_socket_server($name === '' ? $argv[$i] : "unix://$name.new", $no, $text);
+	if (!$s || ($name !== '' && !rename("$name.new", $name))) {
 		fwrite(STDERR, "carrying from {$argv[$i]}: $text\n");
 		exit(1);
 	}
