@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -20,8 +19,8 @@ func (a *app) drift() *cobra.Command {
 		Use:   "drift COPY",
 		Short: "Show what changed on a copy and on its origin since they parted",
 		Long: `Show what became of a copy and its origin since they parted, item by item: pages, menus, settings and all
-else that rows of tables make, with what differs. What the sites write by themselves is counted, and listed
-with --noise. Tables of which nothing can be told are named.`,
+else that rows of tables make, plugins, themes and files, with what differs. What the sites write by
+themselves is counted, and listed with --noise. Tables and files of which nothing can be told are named.`,
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -83,7 +82,7 @@ func printDrift(w io.Writer, s site.Site, d carry.Drifted, noise bool) {
 			site.Plural(passing, "item is one that the sites write", "items are such that the sites write"))
 	}
 	for _, u := range d.Uncovered {
-		fmt.Fprintf(w, "Of table %s it can't be told what changed: %s.\n", u.Table, u.Why)
+		fmt.Fprintf(w, "Of %s it can't be told what changed: %s.\n", u.What(), u.Why)
 	}
 }
 
@@ -104,11 +103,7 @@ func fate(s drift.State) string {
 
 // differs names what of an item differs, and its state where that does.
 func differs(it *drift.Item) string {
-	list := it.Fields
-	if len(list) > 6 {
-		list = append(list[:6:6], fmt.Sprintf("%d more", len(it.Fields)-6))
-	}
-	out := strings.Join(list, ", ")
+	out := carry.Differs(it)
 	if it.Status != "" {
 		out += " (" + it.Status + ")"
 	}

@@ -23,7 +23,7 @@ func (d *core) sides(ctx context.Context, id site.ID) (s *carry.Sides, title boo
 	if err != nil {
 		return nil, false, err
 	}
-	s, err = carry.Open(ctx, d.env, in.Origin, in.Copy, c.Title)
+	s, err = carry.Open(ctx, d.env, in.Origin, in.Copy, c.Title, in.Filter)
 	return s, c.Title, err
 }
 

@@ -49,10 +49,20 @@ type Row struct {
 	Passing  bool // the site writes it by itself
 }
 
-// Uncovered is a table of which it can't be told what became of its rows.
+// Uncovered is a table of which it can't be told what became of its rows, or a file of which it can't be told what is
+// in it.
 type Uncovered struct {
-	Table string `json:"table"`
+	Table string `json:"table,omitempty"`
+	File  string `json:"file,omitempty"`
 	Why   string `json:"why"`
+}
+
+// What names it.
+func (u Uncovered) What() string {
+	if u.Table != "" {
+		return "table " + u.Table
+	}
+	return "the file " + u.File
 }
 
 // Pair is two sites that were one.
@@ -80,7 +90,7 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 			continue
 		}
 		if why := p.uncovered(t); why != "" {
-			not = append(not, Uncovered{t.Name, why})
+			not = append(not, Uncovered{Table: t.Name, Why: why})
 			continue
 		}
 		g.Go(func() error {
@@ -102,8 +112,17 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 	if err := g.Wait(); err != nil {
 		return nil, nil, err
 	}
+	for _, t := range p.Copy.Schema().Tables {
+		if _, both := p.Live.Schema().Table(t.Name); !both && p.Owns(t.Name) && !t.Counters {
+			not = append(not, Uncovered{Table: t.Name, Why: OnCopyAlone})
+		}
+	}
 	return out, not, nil
 }
+
+// OnCopyAlone says why nothing of a table is carried that came on the copy, such as one of a plugin that was
+// switched on there.
+const OnCopyAlone = "the live site does not have it"
 
 // uncovered says why nothing can be told of the rows of a table.
 func (p Pair) uncovered(t tables.Table) string {

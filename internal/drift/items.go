@@ -30,6 +30,7 @@ type Item struct {
 	// Versions are what either side has where they differ.
 	Versions []Version `json:"versions,omitempty"`
 	Rows     []*Row    `json:"-"`
+	Files    []*File   `json:"-"`
 	Root     *Row      `json:"-"` // of the rows the one without which it is not there; nil: that did not change
 	// Owns are items that the other side made for it, such as comments, while it went on one.
 	Owns []*Item `json:"-"`
@@ -49,12 +50,12 @@ func (it Item) Clashes() bool { return it.Live != Same && it.Copy != Same }
 // twin marks the names of two items that were given one number.
 const twin = "@"
 
-// Items gathers rows into items, clashes first, then by kind and title.
-func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
+// Items gathers rows and files into items, clashes first, then by kind and title. has says where items of files are.
+func (p Pair) Items(ctx context.Context, rows []*Row, files []*File, has map[string]Has) ([]*Item, error) {
 	of := p.Transform.Items()
 	prefix := p.Transform.Change.Origin.Prefix
 	g := &gathering{p: p, of: of, prefix: prefix, by: map[string]*Item{}, twins: map[string]bool{}, kinds: kindsOf(of,
-		prefix, rows), apart: map[number]bool{}}
+		prefix, rows), apart: map[number]bool{}, claims: map[string][]claim{}}
 	for _, r := range rows {
 		if name, root := g.root(r); root && r.bothMade() && r.unlike() && r.numbered() && !g.oneThing(r) {
 			g.twins[name] = true
@@ -73,9 +74,13 @@ func (p Pair) Items(ctx context.Context, rows []*Row) ([]*Item, error) {
 	if err := g.titles(ctx); err != nil {
 		return nil, err
 	}
+	for _, f := range files {
+		g.addFile(f)
+	}
 	out := []*Item{}
 	for _, it := range g.by {
 		g.finish(it)
+		g.finishFiles(it, has[it.Name])
 		out = append(out, it)
 	}
 	g.owners(out)
@@ -133,7 +138,8 @@ type gathering struct {
 	by     map[string]*Item
 	twins  map[string]bool // names of items of which each side made one
 	kinds  map[kindKey]string
-	apart  map[number]bool // numbers under which each side has another thing
+	apart  map[number]bool    // numbers under which each side has another thing
+	claims map[string][]claim // items that name a file, by its path
 }
 
 // number is that of a row in a table.
@@ -247,6 +253,7 @@ func (g *gathering) add(r *Row) {
 		g.by[name] = it
 	}
 	it.Rows = append(it.Rows, r)
+	g.claim(it.Name, r)
 }
 
 // titles describes items, those too of which the row that says what they are called does not differ.
@@ -302,6 +309,9 @@ func (g *gathering) describe(it *Item, t tables.Table, copied, live *tables.Row)
 // finish says what became of an item on either side.
 func (g *gathering) finish(it *Item) {
 	it.Kind = cmp.Or(it.Kind, strings.SplitN(it.Name, ":", 2)[0])
+	if len(it.Rows) == 0 {
+		return
+	}
 	noise, marks := true, true
 	for _, r := range it.Rows {
 		passing, mark := r.Passing, g.marks(r)

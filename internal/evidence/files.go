@@ -293,23 +293,6 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 	return c
 }
 
-// textual are the endings of files in which an address matters.
-var textual = map[string]bool{
-	".css":  true,
-	".js":   true,
-	".html": true,
-	".htm":  true,
-	".json": true,
-	".xml":  true,
-	".txt":  true,
-	".php":  true,
-	".svg":  true,
-	".map":  true,
-}
-
-// largestText is from which size on a file is not looked into for addresses.
-const largestText = 2 << 20
-
 // textWork looks for addresses of the origin in the copy's files, and for what opens the origin.
 type textWork struct {
 	in      *Input
@@ -337,11 +320,7 @@ func (w *textWork) look() *tree.Look {
 	if w.in.CountOnly {
 		return nil
 	}
-	return &tree.Look{Want: func(e tree.Entry) bool {
-		name := strings.ToLower(path.Base(e.Path))
-		return (textual[path.Ext(name)] || strings.HasPrefix(name, ".") || strings.Contains(name, "config")) &&
-			e.Size <= largestText
-	}, Text: func(e tree.Entry, text []byte) {
+	return &tree.Look{Want: tree.Entry.Textual, Text: func(e tree.Entry, text []byte) {
 		_, n, _ := w.in.Transform.Change.Rewriter.Value(bytes.TrimSpace(text), rewrite.Prose)
 		opens := slices.ContainsFunc(w.secrets, func(s []byte) bool { return bytes.Contains(text, s) })
 		w.mu.Lock()

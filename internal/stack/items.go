@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"path"
 	"time"
 
 	"alibi/internal/tables"
@@ -30,6 +31,10 @@ type Items interface {
 	Natural(prefix string, t tables.Table, r tables.Row) string
 	// Files names the files, by their paths below the site's root, that a row is about.
 	Files(prefix string, t tables.Table, r tables.Row) []string
+	// FileItem tells what a file is a part of that no row names, by its path below the site's root.
+	FileItem(path string) FileItem
+	// Runs names the items of files without which what a row says does not work: plugins that are on, a theme.
+	Runs(prefix string, t tables.Table, r tables.Row) []string
 	// Looks gives what in a row looks like such a number, and is not known to be one.
 	Looks(of Around, t tables.Table, r tables.Row) []int64
 	// Cached tells whether a row holds what the CMS works out from others, such as counts.
@@ -65,6 +70,15 @@ type Described struct {
 	State  string    // such as "draft", where there is such a thing
 }
 
+// FileItem is what a file is a part of, by which it is carried: a plugin with all of its files, or the file itself.
+type FileItem struct {
+	Name    string // "plugin:tides", "file:robots.txt"
+	Kind    string // for people: "plugin", "file"
+	Called  string
+	Folder  string // in which all of it is; "": it is one file
+	Passing bool   // the site writes it by itself, such as a log
+}
+
 // ItemsOf gives what a kind of site knows of its items; one that knows nothing has a row for an item.
 func ItemsOf(st Stack) Items {
 	if i, ok := st.(Items); ok {
@@ -95,6 +109,10 @@ func (noItems) Natural(string, tables.Table, tables.Row) string { return "" }
 
 func (noItems) Files(string, tables.Table, tables.Row) []string { return nil }
 
+func (noItems) FileItem(path string) FileItem { return OneFile(path) }
+
+func (noItems) Runs(string, tables.Table, tables.Row) []string { return nil }
+
 func (noItems) Looks(Around, tables.Table, tables.Row) []int64 { return nil }
 
 func (noItems) Cached(string, tables.Table, string) bool { return false }
@@ -102,6 +120,13 @@ func (noItems) Cached(string, tables.Table, string) bool { return false }
 func (noItems) Recount(string, tables.Schema, []Written) []string { return nil }
 
 func (noItems) Fixed(string, tables.Table, tables.Row) bool { return false }
+
+// OneFile is the item that a file is of which nothing else is known. What programs write down as they run passes.
+func OneFile(name string) FileItem {
+	base := path.Base(name)
+	return FileItem{Name: "file:" + name, Kind: "file", Called: base,
+		Passing: path.Ext(base) == ".log" || base == "error_log" || base == "php_errorlog"}
+}
 
 // RowItem names a row that is an item of its own.
 func RowItem(t tables.Table, r tables.Row) string { return "row:" + t.Name + "/" + r.Address() }

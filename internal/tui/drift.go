@@ -361,7 +361,7 @@ func (d *driftScreen) rest(t *theme, w int) (out []string) {
 		text = append(text, site.Plural(noise, "thing is one", "things are such")+" that the sites write by themselves")
 	}
 	for _, u := range d.got.Uncovered {
-		text = append(text, "of table "+u.Table+" it can't be told: "+u.Why)
+		text = append(text, "of "+u.What()+" it can't be told what changed: "+u.Why)
 	}
 	for _, l := range wrap(plain(strings.Join(text, "; ")), w-6) {
 		out = append(out, "   "+t.soft.Render(l))

@@ -25,15 +25,22 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	if err := t.Remember(); err != nil {
 		return err
 	}
-	if err := x.write(ctx, rec.Changes); err != nil {
-		return err
-	}
-	if x.c.Undo != "" {
-		if err := x.takeFiles(ctx, undropped(rec)); err != nil {
+	if len(rec.Changes) > 0 {
+		if err := x.write(ctx, rec.Changes); err != nil {
 			return err
 		}
 	}
-	n, items := 0, map[string]bool{}
+	stay := undropped(rec)
+	if err := x.dropFiles(ctx, rec.Files, stay); err != nil {
+		return err
+	}
+	if err := x.lift(ctx); err != nil {
+		return err
+	}
+	n, items := len(stay), map[string]bool{}
+	for _, f := range stay {
+		items[f.Item] = true
+	}
 	for _, ch := range rec.Changes {
 		if ch.Dropped != "" {
 			rec.Left = append(rec.Left, Left{ch.Item, ch.Dropped})
@@ -43,7 +50,7 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 		items[ch.Item] = true
 	}
 	rec.Left = unique(rec.Left)
-	t.Add(int64(n), int64(len(items)))
+	t.Add(int64(n), 0)
 	if err := x.keepRecord(rec); err != nil {
 		return err
 	}
@@ -127,7 +134,14 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 	}); err != nil {
 		return err
 	}
+	files, err := x.proveFiles(ctx, target, undropped(rec))
+	if err != nil {
+		return err
+	}
 	text := site.Plural(right, "row is as it", "rows are as they") + " should be"
+	if files > 0 {
+		text = site.Plural(files, "file", "files") + " and " + text
+	}
 	if others > 0 {
 		text += fmt.Sprintf("; %d were changed by others since", others)
 	}
@@ -207,16 +221,30 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	}
 	defer s.Close()
 	if x.c.Undo == "" {
-		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, undropped(rec)),
+		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, x.c.To, undropped(rec)),
 			s.keepValues(ctx, rec.Changes)); err != nil {
 			return err
 		}
-	} else if err := s.unsettle(ctx, x.env, x.c, rec.Changes); err != nil {
+	} else if err := s.unsettle(ctx, x.env, x.c, rec); err != nil {
 		return err
+	}
+	if len(rec.Files) > 0 {
+		target, err := x.env.Record.Site(ctx, x.p.Target.ID)
+		if err != nil {
+			return err
+		}
+		if err := x.maker(target, rec.Files).Clear(ctx); err != nil {
+			return err
+		}
 	}
 	items := map[string]bool{}
 	for _, ch := range rec.Changes {
-		items[ch.Item] = items[ch.Item] || ch.Dropped == ""
+		if ch.Dropped == "" {
+			items[ch.Item] = true
+		}
+	}
+	for _, f := range undropped(rec) {
+		items[f.Item] = true
 	}
 	text := site.Plural(len(items), "item", "items") + " carried from " + x.p.Origin.Name
 	if x.c.Undo != "" {
@@ -313,25 +341,25 @@ func (s *Sides) amend(ctx context.Context, list []Change, of func(Change) (basel
 }
 
 // unsettle notes what the sides had in common before a run that is undone.
-func (s *Sides) unsettle(ctx context.Context, env *op.Env, c Choices, list []Change) error {
+func (s *Sides) unsettle(ctx context.Context, env *op.Env, c Choices, undone Record) error {
 	was, err := Kept(env, c.Undo)
 	if err != nil {
 		return err
 	}
-	dropped := map[string]bool{}
-	for _, ch := range list {
-		dropped[ch.Item] = dropped[ch.Item] || ch.Dropped != ""
+	back := map[string]bool{} // items
+	for _, f := range undone.Files {
+		back[f.Item] = true
+	}
+	for _, ch := range undone.Changes {
+		back[ch.Item] = ch.Dropped == ""
 	}
 	for i := range was.Changes {
-		if dropped[was.Changes[i].Item] {
+		if !back[was.Changes[i].Item] {
 			was.Changes[i].Dropped = "it is not undone"
 		}
 	}
-	var paths []string
-	for _, f := range undropped(was) {
-		paths = append(paths, f.Path)
-	}
-	return errors.Join(s.Base.ForgetFiles(ctx, paths),
+	files := slices.DeleteFunc(undropped(was), func(f File) bool { return !back[f.Item] })
+	return errors.Join(s.unsettleFiles(ctx, files),
 		s.amend(ctx, was.Changes, func(ch Change) (p baseline.Pair, gone bool) { return ch.Base, !ch.Known }))
 }
 
@@ -347,17 +375,14 @@ func (x *runner) undo(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if x.c.Undo == "" {
-		if err := x.takeFiles(ctx, rec.Files); err != nil {
+	if x.mem.Written && len(rec.Changes) > 0 {
+		_, schema, err := x.targetSchema(ctx)
+		if err != nil {
+			return err
+		}
+		if err := x.write(ctx, turned(rec.Changes, schema)); err != nil {
 			return err
 		}
 	}
-	if !x.mem.Written {
-		return nil
-	}
-	_, schema, err := x.targetSchema(ctx)
-	if err != nil {
-		return err
-	}
-	return x.write(ctx, turned(rec.Changes, schema))
+	return errors.Join(x.filesBack(ctx, rec), x.lift(ctx))
 }

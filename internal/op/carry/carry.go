@@ -18,7 +18,9 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/state"
 	"alibi/internal/tables"
+	"alibi/internal/tree"
 	"alibi/internal/work"
 )
 
@@ -28,9 +30,11 @@ type Choices struct {
 	Items []Chosen        `json:"items,omitempty"`
 	Take  map[string]Side `json:"take,omitempty"` // of items that both sides changed: whose is to stand
 	Note  string          `json:"note,omitempty"`
-	Title bool            `json:"title"`          // the copy's title says that it is one
-	Undo  string          `json:"undo,omitempty"` // the run that is undone, in place of items
-	Copy  site.ID         `json:"copy"`
+	Title bool            `json:"title"` // the copy's title says that it is one
+	// Filter is of the live site's files: what was not copied.
+	Filter tree.Filter `json:"filter,omitzero"`
+	Undo   string      `json:"undo,omitempty"` // the run that is undone, in place of items
+	Copy   site.ID     `json:"copy"`
 }
 
 // Chosen is an item as the plan saw it.
@@ -43,7 +47,8 @@ type Chosen struct {
 type Record struct {
 	To      Side     `json:"to"`
 	Changes []Change `json:"changes"`
-	Files   []File   `json:"files,omitempty"` // that were brought; of a run that undoes one, that were taken away
+	Files   []File   `json:"files,omitempty"`
+	Folders []string `json:"folders,omitempty"` // that are made for the files
 	Left    []Left   `json:"left,omitempty"`
 	Doubts  []string `json:"doubts,omitempty"` // places that may mean a number that was changed on the copy
 }
@@ -56,6 +61,11 @@ func saw(it *drift.Item) string {
 			if text, err := json.Marshal(row); err == nil && !r.Passing {
 				all = append(all, r.Table.Name+string(text))
 			}
+		}
+	}
+	for _, f := range it.Files {
+		for _, e := range []tree.Entry{f.LiveIs, f.CopyIs} {
+			all = append(all, fmt.Sprintf("%s %s %x %s", f.Path, e.Path, e.Hash, e.Link))
 		}
 	}
 	slices.Sort(all)
@@ -81,8 +91,8 @@ func Operation(env *op.Env) work.Definition {
 		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
 			x := &runner{env: env, p: r.Plan, c: c, run: r.ID}
 			return &work.Operation{
-				Steps: work.Each(map[string]work.Do{"number": x.number, "look": x.look, "keep": x.keep,
-					"files": x.bring, "apply": x.apply, "prove": x.prove, "settle": x.settle}),
+				Steps: work.Each(map[string]work.Do{"number": x.look, "look": x.look, "keep": x.keep, "stage": x.stage,
+					"files": x.exchange, "apply": x.apply, "prove": x.prove, "settle": x.settle}),
 				Undo:   x.undo,
 				Memory: &x.mem,
 			}
@@ -106,6 +116,8 @@ type memory struct {
 	Pages   []op.Page `json:"pages,omitempty"`
 	Written bool      `json:"written,omitempty"` // rows may have been changed
 	Settled bool      `json:"settled,omitempty"`
+	Shut    bool      `json:"shut,omitempty"` // visitors may see a notice
+	state.Memory
 }
 
 // live and copied are the two sites, as the record has them now.
@@ -127,7 +139,7 @@ func (x *runner) open(ctx context.Context) (*Sides, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Open(ctx, x.env, live, copied, x.c.Title)
+	return Open(ctx, x.env, live, copied, x.c.Title, x.c.Filter)
 }
 
 // edit opens the database of one of the sites to be written to.
@@ -156,7 +168,9 @@ func Kept(env *op.Env, run string) (r Record, err error) {
 	if err != nil {
 		return r, err
 	}
-	return r, json.Unmarshal(text, &r)
+	err = json.Unmarshal(text, &r)
+	r.Files = filed(r.Files)
+	return r, err
 }
 
 // keepRecord keeps a run's record, on the disk before it is relied on.
@@ -180,36 +194,28 @@ func (x *runner) keepRecord(r Record) error {
 	return os.Rename(to+".new", to)
 }
 
-// number gives things of the copy other numbers where the live site has given theirs away too, or has them under
-// others. What is to get a number that another one has still, or is known by one that changes, gets it in the next
-// pass.
-func (x *runner) number(ctx context.Context, t *work.Task) error {
-	if x.c.Undo != "" {
-		return nil
-	}
-	for pass := range 4 {
-		changed, err := x.renumber(ctx, t, pass == 0)
-		if err != nil {
-			return err
+// settleNumbers gives things of the copy other numbers where the live site has given theirs away too, or has them under
+// others, and gives both sides as they are then, with their drift. What is to get a number that another one has still,
+// or is known by one that changes, gets it in the next pass.
+func (x *runner) settleNumbers(ctx context.Context, t *work.Task) (s *Sides, d Drifted, err error) {
+	for pass := range 5 {
+		if s, err = x.open(ctx); err != nil {
+			return nil, d, err
 		}
-		if changed == 0 {
-			break
+		if d, err = s.Drift(ctx); err != nil {
+			return s, d, err
+		}
+		changed, err := x.renumber(ctx, t, s, d, pass == 0)
+		if err != nil || changed == 0 || pass == 4 {
+			return s, d, errors.Join(err, t.Remember())
 		}
 		t.Note("%s of the copy changed for new numbers", site.Plural(changed, "row", "rows"))
+		s.Close()
 	}
-	return t.Remember()
+	return s, d, nil
 }
 
-func (x *runner) renumber(ctx context.Context, t *work.Task, first bool) (changed int, err error) {
-	s, err := x.open(ctx)
-	if err != nil {
-		return 0, err
-	}
-	defer s.Close()
-	d, err := s.Drift(ctx)
-	if err != nil {
-		return 0, err
-	}
+func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted, first bool) (changed int, err error) {
 	list, renamed, doubts, err := s.renumber(ctx, d.Items)
 	if err != nil {
 		return 0, err
@@ -262,7 +268,7 @@ func (x *runner) chosen(all []*drift.Item, renamed map[string]string) (names []s
 	return names, left
 }
 
-// look works out what is to be written, and keeps that.
+// look gives each thing a number of its own, works out what is to be written, and keeps that.
 func (x *runner) look(ctx context.Context, t *work.Task) error {
 	live, _, err := x.sites(ctx)
 	if err != nil {
@@ -279,39 +285,71 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 	if x.mem.Written {
 		return nil // an earlier try has
 	}
+	rec := Record{To: x.c.To}
+	find := x.changes
+	if x.c.Undo != "" {
+		find = x.undoing
+	}
+	if err := find(ctx, t, &rec); err != nil {
+		return err
+	}
+	if len(rec.Changes)+len(rec.Files) == 0 {
+		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
+	}
+	note := site.Plural(len(rec.Changes), "row", "rows") + " to write"
+	if n := len(rec.Files); n > 0 {
+		note += ", " + site.Plural(n, "file", "files") + " to exchange"
+	}
+	t.Note("%s", note)
+	return x.keepRecord(rec)
+}
+
+// changes works out what carrying items writes.
+func (x *runner) changes(ctx context.Context, t *work.Task, rec *Record) error {
+	s, d, err := x.settleNumbers(ctx, t)
+	if s != nil {
+		defer s.Close()
+	}
+	if err != nil {
+		return err
+	}
+	c := &carrying{Sides: s, to: x.c.To, take: x.take()}
+	got, err := c.want(ctx, d.Items, x.mem.Names)
+	if err != nil {
+		return err
+	}
+	rec.Changes, rec.Files, rec.Folders = got.changes, got.files, absent(s.roots[x.c.To], got.files)
+	rec.Left, rec.Doubts = append(x.mem.Left, got.left...), x.mem.Doubts
+	return x.transactional(ctx, x.snapshot(s).Schema(), rec.Changes)
+}
+
+// undoing works out what undoing a run writes. An item of which others changed a file since stays.
+func (x *runner) undoing(ctx context.Context, _ *work.Task, rec *Record) error {
+	was, err := Kept(x.env, x.c.Undo)
+	if err != nil {
+		return err
+	}
 	s, err := x.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	rec := Record{To: x.c.To, Left: x.mem.Left, Doubts: x.mem.Doubts}
-	if x.c.Undo != "" {
-		was, err := Kept(x.env, x.c.Undo)
+	schema := x.snapshot(s).Schema()
+	rec.Changes, rec.Files = turned(was.Changes, schema), turnedFiles(undropped(was))
+	others := map[string]bool{}
+	for _, f := range rec.Files {
+		same, err := isEntry(ctx, s.roots[x.c.To], f.Path, f.Before)
 		if err != nil {
 			return err
 		}
-		rec.Changes = turned(was.Changes, x.snapshot(s).Schema())
-		rec.Files = was.Files
-	} else {
-		d, err := s.Drift(ctx)
-		if err != nil {
-			return err
+		if !same && !others[f.Item] {
+			others[f.Item] = true
+			rec.Left = append(rec.Left, Left{f.Item, "others changed " + f.Path + " since"})
 		}
-		c := &carrying{Sides: s, to: x.c.To, take: x.take()}
-		got, err := c.want(ctx, d.Items, x.mem.Names)
-		if err != nil {
-			return err
-		}
-		rec.Changes, rec.Files, rec.Left = got.changes, got.files, append(rec.Left, got.left...)
 	}
-	if len(rec.Changes) == 0 {
-		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
-	}
-	if err := x.transactional(ctx, x.snapshot(s).Schema(), rec.Changes); err != nil {
-		return err
-	}
-	t.Note("%s to write", site.Plural(len(rec.Changes), "row", "rows"))
-	return x.keepRecord(rec)
+	rec.Changes = slices.DeleteFunc(rec.Changes, func(ch Change) bool { return others[ch.Item] })
+	rec.Files = slices.DeleteFunc(rec.Files, func(f File) bool { return others[f.Item] })
+	return x.transactional(ctx, schema, rec.Changes)
 }
 
 // take gives whose is to stand of items that both sides changed, by the names that these have now.

@@ -251,7 +251,7 @@ func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) 
 		if _, done := needed[it.Name]; done {
 			continue
 		}
-		needed[it.Name] = c.needs(missing, it)
+		needed[it.Name] = append(c.needs(missing, it), c.runs(all, byName, it)...)
 		todo = append(todo, needed[it.Name]...)
 		if err := c.add(ctx, w, it); err != nil {
 			return nil, err
@@ -277,14 +277,14 @@ func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) 
 func (c *carrying) add(ctx context.Context, w *wanted, it *drift.Item) error {
 	got, why := c.item(it)
 	var files []File
-	if why == "" && len(got) == 0 {
-		why = fmt.Sprintf("nothing of it changed on the side of the %s", c.from())
-	}
 	if why == "" {
 		var err error
-		if files, why, err = c.files(ctx, it); err != nil {
+		if files, why, err = c.filesOf(ctx, it); err != nil {
 			return err
 		}
+	}
+	if why == "" && len(got)+len(files) == 0 {
+		why = fmt.Sprintf("nothing of it changed on the side of the %s", c.from())
 	}
 	if why != "" {
 		w.left = append(w.left, Left{it.Name, why})
@@ -330,6 +330,46 @@ func (c *carrying) needs(missing map[number]string, it *drift.Item) (out []strin
 			}
 			return n
 		})
+	}
+	return out
+}
+
+// runs names the items without which what one says does not work: files of plugins that it switches on, and settings
+// that have one switched on of which the files go.
+func (c *carrying) runs(all []*drift.Item, byName map[string]*drift.Item, it *drift.Item) (out []string) {
+	if len(it.Rows) > 0 {
+		for _, name := range c.running(it, c.here) {
+			if other := byName[name]; other != nil && c.state(other) == drift.Made {
+				out = append(out, name)
+			}
+		}
+		return out
+	}
+	if c.state(it) != drift.Gone {
+		return nil
+	}
+	for _, other := range all {
+		if slices.Contains(c.running(other, c.there), it.Name) && !slices.Contains(c.running(other, c.here), it.Name) {
+			out = append(out, other.Name)
+		}
+	}
+	return out
+}
+
+// state is what became of an item on the side that is read.
+func (c *carrying) state(it *drift.Item) drift.State {
+	if c.to == Live {
+		return it.Copy
+	}
+	return it.Live
+}
+
+// running names the items of files that run by what rows of an item say on a side.
+func (c *carrying) running(it *drift.Item, side func(*drift.Row) (drift.State, *tables.Row)) (out []string) {
+	for _, r := range it.Rows {
+		if _, row := side(r); row != nil {
+			out = append(out, c.Transform.Items().Runs(c.Transform.Change.Origin.Prefix, r.Table, *row)...)
+		}
 	}
 	return out
 }

@@ -1,185 +1,212 @@
 package carry
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
 	"slices"
+	"unicode/utf8"
 
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
 	"alibi/internal/host"
 	"alibi/internal/site"
+	"alibi/internal/stack"
 	"alibi/internal/tree"
-	"alibi/internal/work"
 )
 
-// File is a file that an item brings.
+// File is a file on the side that is written to, as it was and as it is to be. Of one that is not there the entry has
+// no path.
 type File struct {
-	Item string    `json:"item"`
-	Path string    `json:"path"` // below the site's root
-	Sum  tree.Hash `json:"sum"`
+	Item   string        `json:"item"`
+	Path   string        `json:"path"` // below the site's root
+	Before tree.Entry    `json:"before,omitzero"`
+	After  tree.Entry    `json:"after,omitzero"` // as the side that is read has it
+	Base   baseline.File `json:"base,omitzero"`  // what the baseline knew of it, if it did
+	Known  bool          `json:"known,omitempty"`
+	// Sum is of the file that came, in records of earlier versions, which knew of no others.
+	Sum tree.Hash `json:"sum,omitzero"`
 }
 
-// files finds the files that an item brings: those that its rows name and that the side which is written to does not
-// have. why says what keeps one from being brought.
-func (c *carrying) files(ctx context.Context, it *drift.Item) (out []File, why string, err error) {
-	of, prefix := c.Transform.Items(), c.Transform.Change.Origin.Prefix
-	for _, r := range it.Rows {
-		is, row := c.here(r)
-		if is == drift.Same || row == nil {
+// filesOf says what of an item's files is to be written; why it can't be.
+func (c *carrying) filesOf(ctx context.Context, it *drift.Item) (out []File, why string, err error) {
+	whole, stands := c.whole(it), c.take[it.Name] == c.from()
+	for _, f := range it.Files {
+		is, from := f.Copy, f.CopyIs
+		was, to := f.Live, f.LiveIs
+		if c.to == Copy {
+			is, from, was, to = was, to, is, from
+		}
+		switch {
+		case f.Collides && is != drift.Same:
+			return nil, "the other side has another file at " + f.Path, nil
+		case f.Collides, is == drift.Same && !(whole && was == drift.Gone):
 			continue
+		case is != drift.Same && was != drift.Same && !stands:
+			return nil, undecided, nil
 		}
-		for _, name := range of.Files(prefix, r.Table, *row) {
-			f := File{Item: it.Name, Path: name}
-			if slices.ContainsFunc(out, func(have File) bool { return have.Path == name }) {
-				continue
-			}
-			f.Sum, err = tree.HashFile(ctx, c.roots[c.from()], name)
-			if errors.Is(err, fs.ErrNotExist) {
-				continue // the site does without it too
-			}
-			if err != nil {
-				return nil, "", err
-			}
-			there, err := tree.HashFile(ctx, c.roots[c.to], name)
-			switch {
-			case errors.Is(err, fs.ErrNotExist):
-				out = append(out, f)
-			case err != nil:
-				return nil, "", err
-			case there != f.Sum:
-				return nil, "the other side has another file at " + name, nil
+		if c.to == Live {
+			if why, err := c.leadsBack(from); why != "" || err != nil {
+				return nil, why, err
 			}
 		}
+		out = append(out, File{Item: it.Name, Path: f.Path, Before: to, After: from, Base: f.Base, Known: f.Known})
 	}
-	return out, "", nil
+	return out, "", ctx.Err()
 }
 
-// bring copies files to the side that is written to. One that is there is as it is to be, or is left alone.
-func (x *runner) bring(ctx context.Context, t *work.Task) error {
-	rec, err := Kept(x.env, x.run)
-	if err != nil || len(rec.Files) == 0 || x.c.Undo != "" {
-		return err
+// leadsBack says of a text of the copy that it holds the copy's address: files are carried as they are.
+func (c *carrying) leadsBack(e tree.Entry) (why string, err error) {
+	if !e.Regular() || e.Path == "" || !e.Textual() {
+		return "", nil
 	}
-	target, from, to, done, err := x.roots(ctx)
+	text, err := host.ReadFile(c.roots[Copy], e.Path, e.Size+1)
 	if err != nil {
-		return err
+		return "", fmt.Errorf("reading %s of %s: %w", e.Path, c.CopySite.Name, err)
 	}
-	defer done()
-	for _, f := range rec.Files {
-		if is, err := tree.HashFile(ctx, to, f.Path); err == nil && is == f.Sum {
-			continue
-		} else if err == nil {
-			return fmt.Errorf("%s has another file at %s by now; nothing was written, start it again", target.Name, f.Path)
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return err
+	for _, own := range []string{c.CopySite.Address().HostPort(), c.CopySite.Root} {
+		if bytes.Contains(text, []byte(own)) {
+			return fmt.Sprintf("%s holds %q, which is the copy's: change that there first", e.Path, own), nil
 		}
-		if err := copyFile(ctx, from, to, f); err != nil {
-			return fmt.Errorf("bringing %s to %s: %w", f.Path, target.Name, err)
-		}
-		t.Add(0, 1)
 	}
-	t.Note("%s brought", site.Plural(len(rec.Files), "file", "files"))
-	return nil
-}
-
-// roots opens the files of both sites, those of the target to be written to.
-func (x *runner) roots(ctx context.Context) (target site.Site, from host.Tree, to host.Root, done func(), err error) {
-	source, err := x.env.Record.Site(ctx, x.p.Origin.ID)
-	if err != nil {
-		return target, nil, nil, nil, err
-	}
-	if target, err = x.env.Record.Site(ctx, x.p.Target.ID); err != nil {
-		return target, nil, nil, nil, err
-	}
-	place, err := x.env.Place(ctx, source.Host, source.Root)
-	if err != nil {
-		return target, nil, nil, nil, err
-	}
-	if to, err = x.env.Write(ctx, x.run, target, target.Root); err != nil {
-		place.Root.Close()
-		return target, nil, nil, nil, err
-	}
-	return target, place.Root, to, func() { place.Root.Close(); to.Close() }, nil
-}
-
-// copyFile copies one file, and looks at what came.
-func copyFile(ctx context.Context, from host.Tree, to host.Root, f File) error {
-	fi, err := from.Lstat(f.Path)
-	if err != nil {
-		return err
-	}
-	in, err := from.Open(f.Path)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	if err := host.MkdirAll(to, path.Dir(f.Path), 0o755); err != nil {
-		return err
-	}
-	if _, err := host.Put(to, f.Path, fi.Mode().Perm(), fi.ModTime(), in); err != nil {
-		return err
-	}
-	if is, err := tree.HashFile(ctx, to, f.Path); err != nil || is != f.Sum {
-		return errors.Join(err, errors.New("it was changed while it was read"))
-	}
-	return nil
+	return "", nil
 }
 
 // settleFiles notes files that both sides have in common in the baseline, and the folders that they are in.
-func (s *Sides) settleFiles(ctx context.Context, list []File) error {
+func (s *Sides) settleFiles(ctx context.Context, to Side, list []File) error {
+	var out []baseline.File
+	var gone []string
+	folders := map[string]bool{}
+	for _, f := range list {
+		for dir := path.Dir(f.Path); dir != "."; dir = path.Dir(dir) {
+			folders[dir] = true
+		}
+		if f.After.Path == "" {
+			gone = append(gone, f.Path)
+			continue
+		}
+		is := f.After
+		if sum, err := tree.HashFile(ctx, s.roots[to], f.Path); f.After.Regular() && (err != nil || sum != f.After.Hash) {
+			is.MTime, is.Changed = is.MTime.AddDate(-1, 0, 0), is.Changed.AddDate(-1, 0,
+				0) // others changed it: it is read again
+		} else if fi, err := s.roots[to].Lstat(f.Path); err == nil {
+			is = is.Seen(fi)
+		}
+		b := baseline.File{Origin: is, Copy: f.After}
+		if to == Copy {
+			b = baseline.File{Origin: f.After, Copy: is}
+		}
+		out = append(out, b)
+	}
 	known, err := s.Base.Folders(ctx)
 	if err != nil {
 		return err
 	}
-	sums := map[string]tree.Hash{}
-	for _, f := range list {
-		sums[f.Path] = f.Sum
-		for dir := path.Dir(f.Path); dir != "."; dir = path.Dir(dir) {
-			if _, is := known[dir]; !is {
-				sums[dir] = tree.Hash{}
-			}
+	for dir := range folders {
+		live, lerr := s.roots[Live].Lstat(dir)
+		copied, cerr := s.roots[Copy].Lstat(dir)
+		_, is := known[dir]
+		switch {
+		case lerr == nil && cerr == nil && !is:
+			out = append(out, baseline.File{Origin: tree.Entry{Path: dir}.Seen(live), Copy: tree.Entry{Path: dir}.Seen(copied)})
+		case errors.Is(lerr, fs.ErrNotExist) && errors.Is(cerr, fs.ErrNotExist) && is:
+			gone = append(gone, dir)
 		}
 	}
-	var out []baseline.File
-	for name, sum := range sums {
-		var both [2]tree.Entry
-		for i, side := range []Side{Live, Copy} {
-			fi, err := s.roots[side].Lstat(name)
-			if err != nil {
-				return err
-			}
-			both[i] = tree.Entry{Path: name, Hash: sum}.Seen(fi)
-		}
-		out = append(out, baseline.File{Origin: both[0], Copy: both[1]})
-	}
-	return s.Base.ChangeFiles(ctx, out)
+	return errors.Join(s.Base.ForgetFiles(ctx, gone), s.Base.ChangeFiles(ctx, out))
 }
 
-// takeFiles removes files that were brought, unless they are others now.
-func (x *runner) takeFiles(ctx context.Context, list []File) error {
-	if len(list) == 0 {
+// unsettleFiles notes what the sides had in common of files before a run that is undone.
+func (s *Sides) unsettleFiles(ctx context.Context, list []File) error {
+	var out []baseline.File
+	var gone []string
+	for _, f := range list {
+		if f.Known {
+			out = append(out, f.Base)
+		} else {
+			gone = append(gone, f.Path)
+		}
+	}
+	return errors.Join(s.Base.ForgetFiles(ctx, gone), s.Base.ChangeFiles(ctx, out))
+}
+
+// turnedFiles gives changes of files that undo others.
+func turnedFiles(list []File) (out []File) {
+	for _, f := range list {
+		out = append(out, File{Item: f.Item, Path: f.Path, Before: f.After, After: f.Before})
+	}
+	return out
+}
+
+// filed gives a record in which files are told as they are now: those of earlier versions came, and nothing else.
+func filed(list []File) []File {
+	for i, f := range list {
+		if f.Sum != (tree.Hash{}) && f.After.Path == "" {
+			list[i].After = tree.Entry{Path: f.Path, Mode: 0o644, Hash: f.Sum}
+		}
+	}
+	return list
+}
+
+// pathsOf are the paths of files.
+func pathsOf(list []File) (out []string) {
+	for _, f := range list {
+		out = append(out, f.Path)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// mostTexts is how many files of an item are shown with what is in them, and largestShown how large these may be.
+const (
+	mostTexts    = 8
+	largestShown = 64 << 10
+)
+
+// tellFiles adds to an item what its files have in them, and to a plugin or theme what it is called and which version
+// it is on either side.
+func (s *Sides) tellFiles(it *drift.Item) {
+	if it.Noise || len(it.Files) == 0 {
+		return
+	}
+	if of := s.Transform.Items().FileItem(it.Files[0].Path); of.Folder != "" && of.Name == it.Name {
+		known := stack.ComponentsOf(s.Transform.Stack)
+		_, live, onLive := known.Identify(tree.Below(s.roots[Live], of.Folder), path.Base(of.Folder))
+		_, copied, onCopy := known.Identify(tree.Below(s.roots[Copy], of.Folder), path.Base(of.Folder))
+		it.Title = cmp.Or(copied.Name, live.Name, it.Title)
+		if (onLive || onCopy) && live.Version != copied.Version {
+			if onLive && onCopy {
+				it.Fields = append([]string{"version"}, it.Fields...)
+			}
+			it.Versions = append(it.Versions, drift.Version{Field: "version", Live: site.Either(onLive, &live.Version, nil),
+				Copy: site.Either(onCopy, &copied.Version, nil)})
+		}
+	}
+	for i, f := range it.Files {
+		if i == mostTexts {
+			break
+		}
+		it.Versions = append(it.Versions, drift.Version{Field: path.Base(f.Path), Live: s.told(Live, f.LiveIs),
+			Copy: s.told(Copy, f.CopyIs)})
+	}
+}
+
+// told is what is in a file, if that is a short text, or how large it is; nil: it is not there.
+func (s *Sides) told(side Side, e tree.Entry) *string {
+	if e.Path == "" {
 		return nil
 	}
-	_, _, to, done, err := x.roots(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	for _, f := range list {
-		is, err := tree.HashFile(ctx, to, f.Path)
-		if errors.Is(err, fs.ErrNotExist) || err == nil && is != f.Sum {
-			continue
-		}
-		if err == nil {
-			err = to.Remove(f.Path)
-		}
-		if err != nil {
-			return err
+	out := site.Size(e.Size) + ", " + e.MTime.Format("2 Jan 2006 15:04")
+	if e.Link != "" {
+		out = "leads to " + e.Link
+	} else if e.Textual() && e.Size <= largestShown {
+		if text, err := host.ReadFile(s.roots[side], e.Path, largestShown); err == nil && utf8.Valid(text) {
+			out = string(text)
 		}
 	}
-	return nil
+	return &out
 }

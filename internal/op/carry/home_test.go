@@ -343,7 +343,7 @@ func TestCarryingKilledAndCancelledAtEachMoment(t *testing.T) {
 	w.Stop()
 	id := somePage(t, live)
 	before := rows(t, live)
-	for i, m := range []string{"number end", "look end", "files end", "apply end", "prove end"} {
+	for i, m := range []string{"look end", "keep end", "apply end", "prove end"} {
 		t.Run(m, func(t *testing.T) {
 			title := fmt.Sprint("Low tide ", i)
 			on(t, s, fmt.Sprintf("UPDATE sk_posts SET post_title = '%s' WHERE ID = %s", title, id))

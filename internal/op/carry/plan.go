@@ -44,57 +44,92 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	if err != nil {
 		return p, err
 	}
-	list, items, left := got.changes, got.items, got.left
-	choices := Choices{To: w.To, Take: w.Take, Note: w.Note, Title: title, Copy: s.CopySite.ID}
+	list, items := got.changes, got.items
+	choices := Choices{To: w.To, Take: w.Take, Note: w.Note, Title: title, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter}
 	for _, it := range items {
 		choices.Items = append(choices.Items, Chosen{it.Name, saw(it)})
 		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
 	}
-	note := func(sev site.Severity, code, text, remedy string) {
-		p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
-	}
-	for _, l := range left {
-		remedy := "it stays as it is"
-		if l.Why == undecided {
-			remedy = fmt.Sprintf("--take %s=%s or --take %s=%s", l.Item, Copy, l.Item, Live)
-		}
-		note(site.Warn, "left", l.Item+" is not carried: "+l.Why, remedy)
-	}
-	if len(list) == 0 {
-		note(site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, "alibi drift "+s.CopySite.Name+
-			" shows what differs")
-	}
-	both := map[string]bool{}
-	for _, ch := range list {
-		both[ch.Item] = both[ch.Item] || ch.Merged
-	}
-	for _, it := range items {
-		if both[it.Name] {
-			note(site.Note, "merged", it.Name+" was changed on both sides, in different places: both changes are in what is "+
-				"written", "carry it to the other side afterwards, for that to have both too")
-		}
-	}
-	if n := c.twins(items); n > 0 {
-		note(site.Note, "numbers", fmt.Sprintf("%s the same number as one of %s: the copy's gets another one, and what "+
-			"refers to it follows", site.Plural(n, "item has", "items have"), s.LiveSite.Name), "")
-	}
-	if caches(s, w.To) {
-		note(site.Warn, "cache", "a cache of objects is on: visitors may see what was there before until it is emptied",
-			"empty it afterwards: alibi caches "+p.Target.Name)
-	}
+	c.finds(&p, d, got)
 	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(got.files)
 	p.Words = site.Plural(len(items), "item", "items") + " of " + p.Origin.Name
-	for _, f := range got.files {
-		p.Writes = append(p.Writes, p.Target.Name+": "+f.Path)
-	}
-	c.close(&p, tablesOf(list))
+	c.close(&p, tablesOf(list), got.files)
 	p.SetDetail(choices)
 	p.Sort()
 	return p, nil
 }
 
+// finds adds what is to be known of a plan.
+func (c *carrying) finds(p *plan.Plan, d Drifted, got *wanted) {
+	for _, l := range got.left {
+		remedy := "it stays as it is"
+		if l.Why == undecided {
+			remedy = fmt.Sprintf("--take %s=%s or --take %s=%s", l.Item, Copy, l.Item, Live)
+		}
+		add(p, site.Warn, "left", l.Item+" is not carried: "+l.Why, remedy)
+	}
+	if len(got.changes)+len(got.files) == 0 {
+		add(p, site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, "alibi drift "+c.CopySite.Name+
+			" shows what differs")
+	}
+	both := map[string]bool{}
+	for _, ch := range got.changes {
+		both[ch.Item] = both[ch.Item] || ch.Merged
+	}
+	for _, f := range got.files {
+		both[f.Item] = both[f.Item] || c.changedBoth(got.items, f.Item)
+	}
+	for _, it := range got.items {
+		if both[it.Name] {
+			add(p, site.Note, "merged", it.Name+" was changed on both sides, in different places: both changes are in what is "+
+				"written", "carry it to the other side afterwards, for that to have both too")
+		}
+	}
+	if n := c.twins(got.items); n > 0 {
+		add(p, site.Note, "numbers", fmt.Sprintf("%s the same number as one of %s: the copy's gets another one, and what "+
+			"refers to it follows", site.Plural(n, "item has", "items have"), c.LiveSite.Name), "")
+	}
+	if caches(c.Sides, c.to) {
+		add(p, site.Warn, "cache", "a cache of objects is on: visitors may see what was there before until it is emptied",
+			"empty it afterwards: alibi caches "+p.Target.Name)
+	}
+	c.findsOfFiles(p, d, got)
+}
+
+// findsOfFiles adds what is to be known of the files of a plan.
+func (c *carrying) findsOfFiles(p *plan.Plan, d Drifted, got *wanted) {
+	if slices.ContainsFunc(got.files, func(f File) bool { return f.Item == "core" }) {
+		add(p, site.Note, "core", "the core's files are carried, not what its update makes of the tables",
+			"sign in to the administration of "+p.Target.Name+" afterwards: the CMS updates its tables there by itself")
+	}
+	ofFiles := func(it *drift.Item) bool { return len(it.Rows) == 0 }
+	for _, u := range d.Uncovered {
+		if u.Why == drift.OnCopyAlone && slices.ContainsFunc(got.items, ofFiles) {
+			add(p, site.Warn, "table", "table "+u.Table+" is on the copy alone, and no table is carried",
+				"a plugin that comes makes its tables when it is switched on: if it misses them, switch it off and on there")
+		}
+	}
+	if len(got.files) >= manyFiles {
+		add(p, site.Note, "notice", "visitors of "+p.Target.Name+" see a notice while its files are exchanged", "")
+	}
+}
+
+func add(p *plan.Plan, sev site.Severity, code, text, remedy string) {
+	p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
+}
+
+// mostWrites is how many files a plan names one by one.
+const mostWrites = 12
+
 // close adds what all plans of carrying have.
-func (c *carrying) close(p *plan.Plan, tables []string) {
+func (c *carrying) close(p *plan.Plan, tables []string, files []File) {
+	for i, f := range files {
+		if i == mostWrites {
+			p.Writes = append(p.Writes, fmt.Sprintf("%s: %s more", p.Target.Name, site.Plural(len(files)-i, "file", "files")))
+			break
+		}
+		p.Writes = append(p.Writes, p.Target.Name+": "+f.Path+site.Either(f.After.Path == "", " goes", ""))
+	}
 	if len(tables) > 0 {
 		p.Writes = append(p.Writes, fmt.Sprintf("%s: %s in %s, in one transaction", p.Target.Name,
 			site.Plural(p.Rows, "row", "rows"), strings.Join(tables, ", ")))
@@ -102,18 +137,24 @@ func (c *carrying) close(p *plan.Plan, tables []string) {
 	p.Estimate = plan.Estimate{Low: time.Second, High: 5*time.Second + time.Duration(p.Rows)*time.Millisecond,
 		Basis: "a restore point of what changed since the last one, and the rows"}
 	p.Stays = []plan.Part{{What: "everything else of " + p.Target.Name}}
-	p.Steps = steps(p.Rows)
+	p.Steps = steps(p.Rows, len(files) > 0)
 	p.Confirm = p.LiveConsent(p.Target)
 }
 
-func steps(rows int64) []plan.Step {
-	return []plan.Step{{Name: "number", Title: "give each thing a number of its own"},
-		{Name: "look", Title: "look at both sides again"},
-		{Name: "keep", Title: "take a restore point"},
-		{Name: "files", Title: "bring the files that they name"},
-		{Name: "apply", Title: "write all rows at one moment", Work: rows, Unit: plan.Rows},
-		{Name: "prove", Title: "compare what was written"},
-		{Name: "settle", Title: "note what both sides have in common"}}
+func steps(rows int64, files bool) []plan.Step {
+	out := []plan.Step{{Name: "look", Title: "look at both sides again"}, {Name: "keep", Title: "take a restore point"}}
+	if files {
+		out = append(out, plan.Step{Name: "stage", Title: "bring the files"},
+			plan.Step{Name: "files", Title: "exchange the files"})
+	}
+	return append(out, plan.Step{Name: "apply", Title: "write all rows at one moment", Work: rows, Unit: plan.Rows},
+		plan.Step{Name: "prove", Title: "compare what was written"},
+		plan.Step{Name: "settle", Title: "note what both sides have in common"})
+}
+
+// changedBoth tells whether both sides changed an item.
+func (c *carrying) changedBoth(items []*drift.Item, name string) bool {
+	return slices.ContainsFunc(items, func(it *drift.Item) bool { return it.Name == name && it.Merges })
 }
 
 // names are the items that are wished for and changed on the side that is read.
@@ -153,12 +194,24 @@ func (c *carrying) says(it *drift.Item, names []string) string {
 	case drift.Gone:
 		what += " goes"
 	default:
-		what += " is changed: " + strings.Join(it.Fields, ", ")
+		what += " is changed: " + Differs(it)
 	}
 	if !slices.Contains(names, it.Name) {
 		what += "; others need it"
 	}
 	return what
+}
+
+// mostFields is how many of the places in which an item differs are named.
+const mostFields = 6
+
+// Differs names what of an item differs.
+func Differs(it *drift.Item) string {
+	list := it.Fields
+	if len(list) > mostFields {
+		list = append(list[:mostFields:mostFields], fmt.Sprintf("%d more", len(it.Fields)-mostFields))
+	}
+	return strings.Join(list, ", ")
 }
 
 // twins counts the items that have the number of another one.
@@ -188,17 +241,27 @@ func UndoPlan(s *Sides, r plan.Run, rec Record, title bool, at time.Time) plan.P
 		p.Origin, p.Target = s.LiveSite, s.CopySite
 	}
 	seen := map[string]bool{}
-	for _, ch := range rec.Changes {
-		if ch.Dropped == "" && !seen[ch.Item] {
-			seen[ch.Item] = true
-			p.Goes = append(p.Goes, plan.Part{What: ch.Item + " becomes what it was before run " + r.ID})
+	back := func(item string) {
+		if !seen[item] {
+			seen[item] = true
+			p.Goes = append(p.Goes, plan.Part{What: item + " becomes what it was before run " + r.ID})
 		}
+	}
+	for _, ch := range rec.Changes {
+		if ch.Dropped == "" {
+			back(ch.Item)
+		}
+	}
+	files := turnedFiles(undropped(rec))
+	for _, f := range files {
+		back(f.Item)
 	}
 	p.Findings = []site.Finding{{Severity: site.Note, Code: "others", Text: "an item that others changed since stays " +
 		"as it " +
 		"is, and is named", Remedy: ""}}
 	p.Rows, p.Tables, p.Words = int64(len(rec.Changes)), len(tablesOf(rec.Changes)), "what was before run "+r.ID
-	(&carrying{Sides: s}).close(&p, tablesOf(rec.Changes))
-	p.SetDetail(Choices{To: rec.To, Title: title, Undo: r.ID, Copy: s.CopySite.ID})
+	p.Files = len(files)
+	(&carrying{Sides: s}).close(&p, tablesOf(rec.Changes), files)
+	p.SetDetail(Choices{To: rec.To, Title: title, Undo: r.ID, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter})
 	return p
 }

@@ -18,6 +18,7 @@ import (
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/tree"
 )
 
 // Sides are a live site and a copy of it, open to be read.
@@ -28,6 +29,7 @@ type Sides struct {
 	hosts              []string          // of the addresses of both
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
 	values             *baseline.Values  // nil: none were kept
+	trees              drift.Trees
 	roots              map[Side]host.Tree
 	closers            []func()
 }
@@ -41,8 +43,10 @@ type Drifted struct {
 // ErrNoDrift is given for a pair of which it can't be told what changed.
 var ErrNoDrift = errors.New("what changed since they parted can't be told")
 
-// Open opens both sides. title says whether the copy's title says that it is one.
-func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) (_ *Sides, err error) {
+// Open opens both sides. title says whether the copy's title says that it is one, and filter what of the live site's
+// files was not copied.
+func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, filter tree.Filter) (_ *Sides,
+	err error) {
 	s := &Sides{env: env, LiveSite: live, CopySite: copied, roots: map[Side]host.Tree{}}
 	defer func() {
 		if err != nil {
@@ -78,32 +82,43 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool) 
 		[]rewrite.PathPair{{From: copied.Root, To: live.Root}}); err != nil {
 		return nil, err
 	}
+	if err := s.openSides(ctx); err != nil {
+		return nil, err
+	}
+	s.trees = drift.Trees{Base: s.Base, Live: s.roots[Live], Copy: s.roots[Copy], LiveFilter: filter,
+		CopyFilter: stack.DatabaseFilter(copied.Root, copied.Database)}
+	s.trees.CopyFilter.Folders = append(s.trees.CopyFilter.Folders, filter.Folders...)
+	s.Owns = s.Transform.Stack.Owns(s.Live.Schema(), live.Database.Prefix)
+	return s, s.Transform.Choose(ctx, s.Live)
+}
+
+// openSides opens the files and tables of both.
+func (s *Sides) openSides(ctx context.Context) error {
 	for _, side := range []struct {
 		of site.Site
 		db site.Database
-	}{{live, live.Database.From(copied.Database)}, {copied, copied.Database}} {
-		place, err := env.Place(ctx, side.of.Host, side.of.Root)
+	}{{s.LiveSite, s.LiveSite.Database.From(s.CopySite.Database)}, {s.CopySite, s.CopySite.Database}} {
+		place, err := s.env.Place(ctx, side.of.Host, side.of.Root)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		s.closers = append(s.closers, func() { place.Root.Close() })
 		db, err := stack.OpenDatabase(ctx, s.Transform.Stack, place, side.db)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		snap, err := db.Snapshot(ctx)
 		if err != nil {
-			return nil, fmt.Errorf("reading the database of %s: %w", side.of.Name, err)
+			return fmt.Errorf("reading the database of %s: %w", side.of.Name, err)
 		}
 		s.closers = append(s.closers, func() { snap.Close() })
-		if side.of.ID == live.ID {
+		if side.of.ID == s.LiveSite.ID {
 			s.Live, s.roots[Live] = snap, place.Root
 		} else {
 			s.Copy, s.roots[Copy] = snap, place.Root
 		}
 	}
-	s.Owns = s.Transform.Stack.Owns(s.Live.Schema(), live.Database.Prefix)
-	return s, s.Transform.Choose(ctx, s.Live)
+	return nil
 }
 
 // back turns pairs of addresses round: what several addresses of a site became is its first one again.
@@ -135,8 +150,13 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	if err := s.findBases(ctx, rows); err != nil {
 		return Drifted{}, err
 	}
-	items, err := s.Items(ctx, rows)
+	files, has, untold, err := s.trees.Files(ctx, func(p string) string { return s.Transform.Items().FileItem(p).Name })
+	if err != nil {
+		return Drifted{}, err
+	}
+	items, err := s.Items(ctx, rows, files, has)
 	for _, it := range items {
+		s.tellFiles(it)
 		gone := it.Root != nil && (it.Root.Live == drift.Gone || it.Root.Copy == drift.Gone)
 		it.Merges = it.Clashes() && !gone && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
 			if r.Paired != nil {
@@ -147,7 +167,7 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 			}
 			_, whole := merged(r)
 			return !whole
-		})
+		}) && !slices.ContainsFunc(it.Files, func(f *drift.File) bool { return f.Live != drift.Same && f.Copy != drift.Same })
 	}
-	return Drifted{items, not}, err
+	return Drifted{items, append(not, untold...)}, err
 }

@@ -12,6 +12,7 @@ import (
 var passingSettings = []string{
 	"cron", "rewrite_rules", "recovery_keys", "recovery_mode_email_last_sent", "doing_cron", "can_compress_scripts",
 	"auto_updater.lock", "core_updater.lock", "https_detection_errors", "auto_core_update_notified", "db_upgraded",
+	"db_version",
 	"wp_theme_json_data", "_wp_suggested_policy_text_has_changed", "action_scheduler_migration_status",
 }
 
