@@ -29,6 +29,8 @@ type Items interface {
 	Owner(prefix string, t tables.Table, r tables.Row) (table string, number int64)
 	// Natural gives what the CMS knows a row by beside its number, of which a site has one; "": nothing.
 	Natural(prefix string, t tables.Table, r tables.Row) string
+	// ShortName gives the name by which addresses lead to a row, of which a site has one among others like it.
+	ShortName(prefix string, t tables.Table, r tables.Row) ShortName
 	// Files names the files, by their paths below the site's root, that a row is about.
 	Files(prefix string, t tables.Table, r tables.Row) []string
 	// FileItem tells what a file is a part of that no row names, by its path below the site's root.
@@ -70,6 +72,13 @@ type Described struct {
 	State  string    // such as "draft", where there is such a thing
 }
 
+// ShortName is a name that stands in addresses; the zero value is none.
+type ShortName struct {
+	Column string // that has it
+	Name   string
+	Among  string // which others may not have it
+}
+
 // FileItem is what a file is a part of, by which it is carried: a plugin with all of its files, or the file itself.
 type FileItem struct {
 	Name    string // "plugin:tides", "file:robots.txt"
@@ -106,6 +115,8 @@ func (noItems) Field(string, tables.Table, tables.Row) (of, key, column string) 
 func (noItems) Owner(string, tables.Table, tables.Row) (string, int64) { return "", 0 }
 
 func (noItems) Natural(string, tables.Table, tables.Row) string { return "" }
+
+func (noItems) ShortName(string, tables.Table, tables.Row) ShortName { return ShortName{} }
 
 func (noItems) Files(string, tables.Table, tables.Row) []string { return nil }
 

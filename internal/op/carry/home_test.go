@@ -438,3 +438,23 @@ func TestASettingThatWasMadeAnewIsTheSame(t *testing.T) {
 	assert.Equal(t, `berths=5,both=live,fares=a:1:{s:1:"a";i:2;},other=copy,piers=2`, get(t, live, all))
 	assert.Equal(t, get(t, live, all), get(t, s, all))
 }
+
+// Two pages that were given one short name on the two sides are reached by two addresses afterwards.
+func TestTwoPagesOfOneShortNameGetTwo(t *testing.T) {
+	w, live, s := pair(t)
+	at := strings.TrimSuffix(s.Address().String(), "/")
+	on(t, live, fmt.Sprintf(insertPost, 9001, "theirs", "Fog of live", "fog", "x"))
+	on(t, s, fmt.Sprintf(insertPost, 9005, "ours", "Fog of the copy", "fog", "y"),
+		fmt.Sprintf(insertPost, 9006, "See "+at+"/fog/ for more", "Weather", "weather", "z"),
+		fmt.Sprintf(insertPost, 9007, "a draft", "Fog some day", "fog", "z"),
+		"UPDATE sk_posts SET post_status = 'draft' WHERE ID = 9007")
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, All: true})
+	assert.Contains(t, fmt.Sprint(p.Findings), `both sides gave the short name "fog": what the copy gave it to gets "fog-2"`)
+	assert.Contains(t, r.Result, "look there: post:9006 has an address with /fog/, which is /fog-2/ now")
+	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
+	for _, side := range []site.Site{live, s} {
+		assert.Equal(t, "fog theirs,fog-2 ours,fog a draft", get(t, side, "SELECT GROUP_CONCAT(CONCAT(post_name, ' ', "+
+			"post_content) ORDER BY ID) FROM sk_posts WHERE post_name LIKE 'fog%'"))
+	}
+	assert.Empty(t, lines(drifted(t, w, s)))
+}

@@ -24,7 +24,11 @@ type numbers map[string]map[int64]int64
 func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Change, renamed map[string]string,
 	doubts []string, err error) {
 	to, err := s.free(ctx, items)
-	if err != nil || len(to) == 0 {
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	names, err := s.shortNames(ctx, items)
+	if err != nil || len(to)+len(names) == 0 {
 		return nil, nil, nil, err
 	}
 	of, prefix := s.Transform.Items(), s.Transform.Change.Origin.Prefix
@@ -46,6 +50,10 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 				number := &row.Values[r.Table.Column(r.Table.Key[0])]
 				*number = number.WithInt(next)
 			}
+			if name, ok := names[r]; ok {
+				row.Values[r.Table.Column(name.Column)].Bytes = []byte(name.Name)
+			}
+			doubts = append(doubts, leads(it, r, names, of, prefix)...)
 			for _, n := range of.Looks(around, r.Table, *r.CopyRow) {
 				for table := range to {
 					if to[table][n] != 0 {

@@ -50,7 +50,9 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 		choices.Items = append(choices.Items, Chosen{it.Name, saw(it)})
 		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
 	}
-	c.finds(&p, d, got)
+	if err := c.finds(ctx, &p, d, got); err != nil {
+		return p, err
+	}
 	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(got.files)
 	p.Words = site.Plural(len(items), "item", "items") + " of " + p.Origin.Name
 	c.close(&p, tablesOf(list), got.files)
@@ -60,7 +62,7 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 }
 
 // finds adds what is to be known of a plan.
-func (c *carrying) finds(p *plan.Plan, d Drifted, got *wanted) {
+func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *wanted) error {
 	for _, l := range got.left {
 		remedy := "it stays as it is"
 		if l.Why == undecided {
@@ -89,11 +91,21 @@ func (c *carrying) finds(p *plan.Plan, d Drifted, got *wanted) {
 		add(p, site.Note, "numbers", fmt.Sprintf("%s the same number as one of %s: the copy's gets another one, and what "+
 			"refers to it follows", site.Plural(n, "item has", "items have"), c.LiveSite.Name), "")
 	}
+	names, err := c.shortNames(ctx, d.Items)
+	if err != nil {
+		return err
+	}
+	for r, to := range names {
+		was := c.Transform.Items().ShortName(c.Transform.Change.Origin.Prefix, r.Table, *r.CopyRow).Name
+		add(p, site.Note, "short-name", fmt.Sprintf("both sides gave the short name %q: what the copy gave it to gets %q",
+			was, to.Name), "")
+	}
 	if caches(c.Sides, c.to) {
 		add(p, site.Warn, "cache", "a cache of objects is on: visitors may see what was there before until it is emptied",
 			"empty it afterwards: alibi caches "+p.Target.Name)
 	}
 	c.findsOfFiles(p, d, got)
+	return nil
 }
 
 // findsOfFiles adds what is to be known of the files of a plan.
