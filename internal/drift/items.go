@@ -50,6 +50,9 @@ func (it Item) Clashes() bool { return it.Live != Same && it.Copy != Same }
 // twin marks the names of two items that were given one number.
 const twin = "@"
 
+// TwinOf is the name of an item of one side, "live" or "copy", where the other has another one of its number.
+func TwinOf(name, side string) string { return strings.Split(name, twin)[0] + twin + side }
+
 // Items gathers rows and files into items, clashes first, then by kind and title. has says where items of files are.
 func (p Pair) Items(ctx context.Context, rows []*Row, files []*File, has map[string]Has) ([]*Item, error) {
 	of := p.Transform.Items()
@@ -244,7 +247,7 @@ func (g *gathering) add(r *Row) {
 		if r.CopyRow == nil {
 			side = "live"
 		}
-		name += twin + side
+		name = TwinOf(name, side)
 	}
 	_, r.Passing = g.p.Transform.About(r.Table, r.any())
 	it := g.by[name]

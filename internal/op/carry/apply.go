@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
+	"strings"
 
 	"alibi/internal/baseline"
 	"alibi/internal/op"
@@ -25,8 +27,18 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	if err := t.Remember(); err != nil {
 		return err
 	}
-	if len(rec.Changes) > 0 {
-		if err := x.write(ctx, rec.Changes); err != nil {
+	for try := 0; ; try++ {
+		dropped, err := x.write(ctx, rec.Changes, rec.Needs)
+		if err != nil {
+			return err
+		}
+		for i := range rec.Files {
+			rec.Files[i].Dropped = dropped[rec.Files[i].Item]
+		}
+		if x.c.Undo != "" || try == triesForNumbers || !slices.ContainsFunc(slices.Collect(maps.Values(dropped)), isTaken) {
+			break
+		}
+		if err := x.again(ctx, t, &rec, dropped); err != nil {
 			return err
 		}
 	}
@@ -41,6 +53,11 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	for _, f := range stay {
 		items[f.Item] = true
 	}
+	for _, f := range rec.Files {
+		if f.Dropped != "" {
+			rec.Left = append(rec.Left, Left{f.Item, f.Dropped})
+		}
+	}
 	for _, ch := range rec.Changes {
 		if ch.Dropped != "" {
 			rec.Left = append(rec.Left, Left{ch.Item, ch.Dropped})
@@ -50,7 +67,7 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 		items[ch.Item] = true
 	}
 	rec.Left = unique(rec.Left)
-	t.Add(int64(n), 0)
+	t.Add(int64(n), int64(len(items)))
 	if err := x.keepRecord(rec); err != nil {
 		return err
 	}
@@ -60,11 +77,43 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	return nil
 }
 
+// triesForNumbers is how often things get other numbers because theirs were given away at the last moment.
+const triesForNumbers = 3
+
+func isTaken(why string) bool { return strings.HasSuffix(why, taken) }
+
+// again gives other numbers to the things whose numbers were given away after they were looked at, and adds them to
+// the record anew.
+func (x *runner) again(ctx context.Context, t *work.Task, rec *Record, dropped map[string]string) error {
+	var names []string
+	for _, item := range slices.Sorted(maps.Keys(dropped)) {
+		if isTaken(dropped[item]) {
+			names = append(names, item)
+		}
+	}
+	t.Memorize(func() { x.mem.Names = names })
+	var anew Record
+	if err := x.changes(ctx, t, &anew); err != nil {
+		return err
+	}
+	is := func(item string) bool { return slices.Contains(names, item) }
+	rec.Changes = append(slices.DeleteFunc(rec.Changes, func(ch Change) bool { return is(ch.Item) }), anew.Changes...)
+	for i, f := range rec.Files { // they are there
+		if is(f.Item) {
+			rec.Files[i].Dropped = ""
+		}
+	}
+	for item, needs := range anew.Needs {
+		rec.Needs[item] = needs
+	}
+	rec.Left = unique(append(rec.Left, anew.Left...))
+	t.Note("%s got other numbers: others gave theirs away meanwhile", site.Plural(len(names), "item", "items"))
+	return x.keepRecord(*rec)
+}
+
 // undropped are the files of items that were not dropped.
 func undropped(rec Record) []File {
-	return slices.DeleteFunc(slices.Clone(rec.Files), func(f File) bool {
-		return slices.ContainsFunc(rec.Changes, func(ch Change) bool { return ch.Item == f.Item && ch.Dropped != "" })
-	})
+	return slices.DeleteFunc(slices.Clone(rec.Files), func(f File) bool { return f.Dropped != "" })
 }
 
 // unique leaves each item once.
@@ -79,27 +128,30 @@ func unique(list []Left) (out []Left) {
 	return out
 }
 
-// write makes changes on the site that is written to.
-func (x *runner) write(ctx context.Context, list []Change) error {
+// write makes changes on the site that is written to, and gives the items that were dropped.
+func (x *runner) write(ctx context.Context, list []Change, needs map[string][]string) (map[string]string, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
 	target, schema, err := x.targetSchema(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	edit, err := x.edit(ctx, target)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer edit.Close()
 	w, err := x.writer(target, schema)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	err = w.write(ctx, edit, list)
+	dropped, err := w.write(ctx, edit, list, needs)
 	if errors.Is(err, tables.ErrTaken) {
-		return fmt.Errorf("%s gave a number away that was free a moment ago; nothing was changed, start it again: %w",
+		return nil, fmt.Errorf("%s gave a number away that was free a moment ago; nothing was changed, start it again: %w",
 			target.Name, err)
 	}
-	return err
+	return dropped, err
 }
 
 // writer writes to a site of which the schema was read.
@@ -380,7 +432,7 @@ func (x *runner) undo(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := x.write(ctx, turned(rec.Changes, schema)); err != nil {
+		if _, err := x.write(ctx, turned(rec.Changes, schema), nil); err != nil {
 			return err
 		}
 	}

@@ -49,16 +49,29 @@ type Record struct {
 	Changes []Change `json:"changes"`
 	Files   []File   `json:"files,omitempty"`
 	Folders []string `json:"folders,omitempty"` // that are made for the files
-	Left    []Left   `json:"left,omitempty"`
-	Doubts  []string `json:"doubts,omitempty"` // places that may mean a number that was changed on the copy
+	// Needs are the items that each item refers to, or does not work without.
+	Needs  map[string][]string `json:"needs,omitempty"`
+	Left   []Left              `json:"left,omitempty"`
+	Doubts []string            `json:"doubts,omitempty"` // places that may mean a number that was changed on the copy
 }
 
-// saw digests what both sides have of an item.
-func saw(it *drift.Item) string {
+// saw digests what both sides have of an item, but for what the CMS works out from other rows: a comment on a page is
+// no change of the page.
+func (s *Sides) saw(it *drift.Item) string {
+	of, prefix := s.Transform.Items(), s.Transform.Change.Origin.Prefix
 	var all []string
 	for _, r := range it.Rows {
 		for _, row := range []*tables.Row{r.LiveRow, r.CopyRow} {
-			if text, err := json.Marshal(row); err == nil && !r.Passing {
+			if r.Passing || row == nil {
+				continue
+			}
+			values := slices.Clone(row.Values)
+			for i, c := range r.Table.Columns {
+				if of.Cached(prefix, r.Table, c.Name) {
+					values[i] = tables.Value{}
+				}
+			}
+			if text, err := json.Marshal(values); err == nil {
 				all = append(all, r.Table.Name+string(text))
 			}
 		}
@@ -169,7 +182,7 @@ func Kept(env *op.Env, run string) (r Record, err error) {
 		return r, err
 	}
 	err = json.Unmarshal(text, &r)
-	r.Files = filed(r.Files)
+	filed(&r)
 	return r, err
 }
 
@@ -198,35 +211,46 @@ func (x *runner) keepRecord(r Record) error {
 // others, and gives both sides as they are then, with their drift. What is to get a number that another one has still,
 // or is known by one that changes, gets it in the next pass.
 func (x *runner) settleNumbers(ctx context.Context, t *work.Task) (s *Sides, d Drifted, err error) {
-	for pass := range 5 {
+	for pass := 0; ; pass++ {
 		if s, err = x.open(ctx); err != nil {
 			return nil, d, err
 		}
 		if d, err = s.Drift(ctx); err != nil {
 			return s, d, err
 		}
-		changed, err := x.renumber(ctx, t, s, d, pass == 0)
-		if err != nil || changed == 0 || pass == 4 {
+		changed := 0
+		if pass < mostPasses {
+			changed, err = x.renumber(ctx, t, s, d, pass)
+		}
+		if err != nil || changed == 0 {
 			return s, d, errors.Join(err, t.Remember())
 		}
 		t.Note("%s of the copy changed for new numbers", site.Plural(changed, "row", "rows"))
 		s.Close()
 	}
-	return s, d, nil
 }
 
-func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted, first bool) (changed int, err error) {
-	list, renamed, doubts, err := s.renumber(ctx, d.Items)
+// mostPasses is how often things get other numbers at most.
+const mostPasses = 6
+
+func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted, pass int) (changed int, err error) {
+	var rooms map[string]room
+	if x.c.To == Live {
+		if rooms, err = s.rooms(ctx, d.Items, x.env.Now(), pass); err != nil {
+			return 0, err
+		}
+	}
+	list, renamed, doubts, err := s.renumber(ctx, d.Items, rooms)
 	if err != nil {
 		return 0, err
 	}
 	names, left := x.mem.Names, x.mem.Left
-	if first {
-		names, left = x.chosen(d.Items, renamed)
+	if names == nil {
+		names, left = x.chosen(s, d.Items, renamed)
 	} else {
 		names = slices.Clone(names)
 		for i, name := range names {
-			names[i] = cmp.Or(renamed[name], name)
+			names[i] = cmp.Or(renamed[name], renamed[drift.TwinOf(name, string(Copy))], name)
 		}
 	}
 	if len(list) > 0 {
@@ -236,7 +260,7 @@ func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted
 		}
 		defer edit.Close()
 		w := writer{of: s.Transform.Items(), prefix: s.Transform.Change.Origin.Prefix, schema: s.Copy.Schema()}
-		if err := w.write(ctx, edit, list); err != nil {
+		if _, err := w.write(ctx, edit, list, nil); err != nil {
 			return 0, fmt.Errorf("giving things on the copy other numbers: %w", err)
 		}
 		if err := s.pair(ctx, d.Items, list); err != nil {
@@ -248,24 +272,41 @@ func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted
 }
 
 // chosen are the items that are as the plan saw them, by the names that they get.
-func (x *runner) chosen(all []*drift.Item, renamed map[string]string) (names []string, left []Left) {
-	if x.mem.Names != nil {
-		return x.mem.Names, x.mem.Left // an earlier try gave numbers
-	}
+func (x *runner) chosen(s *Sides, all []*drift.Item, renamed map[string]string) (names []string, left []Left) {
+	names = []string{}
 	for _, c := range x.c.Items {
-		i := slices.IndexFunc(all, func(it *drift.Item) bool { return it.Name == c.Name })
+		it := find(all, c.Name, x.from())
 		switch {
-		case i < 0:
+		case it == nil:
 			left = append(left, Left{c.Name, "nothing of it differs any more"})
-		case saw(all[i]) != c.Saw:
+		case s.saw(it) != c.Saw:
 			left = append(left, Left{c.Name, "it was changed since the plan was made"})
-		case renamed[c.Name] != "":
-			names = append(names, renamed[c.Name])
+		case renamed[it.Name] != "":
+			names = append(names, renamed[it.Name])
 		default:
-			names = append(names, plainName(c.Name))
+			names = append(names, plainName(it.Name))
 		}
 	}
 	return names, left
+}
+
+// find finds an item by the name that it had when it was chosen. Meanwhile the other side may have given its number
+// away, or taken what had that away, so that it is called with its side or without.
+func find(all []*drift.Item, name string, from Side) *drift.Item {
+	for _, called := range []string{name, drift.TwinOf(name, string(from)), plainName(name)} {
+		if i := slices.IndexFunc(all, func(it *drift.Item) bool { return it.Name == called }); i >= 0 {
+			return all[i]
+		}
+	}
+	return nil
+}
+
+// from is the side that is read.
+func (x *runner) from() Side {
+	if x.c.To == Live {
+		return Copy
+	}
+	return Live
 }
 
 // look gives each thing a number of its own, works out what is to be written, and keeps that.
@@ -319,7 +360,7 @@ func (x *runner) changes(ctx context.Context, t *work.Task, rec *Record) error {
 		return err
 	}
 	rec.Changes, rec.Files, rec.Folders = got.changes, got.files, absent(s.roots[x.c.To], got.files)
-	rec.Left, rec.Doubts = append(x.mem.Left, got.left...), x.mem.Doubts
+	rec.Left, rec.Doubts, rec.Needs = append(x.mem.Left, got.left...), x.mem.Doubts, got.needs
 	return x.transactional(ctx, x.snapshot(s).Schema(), rec.Changes)
 }
 

@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -225,6 +226,7 @@ type wanted struct {
 	changes []Change
 	files   []File
 	left    []Left
+	needs   map[string][]string // items by those that need them
 }
 
 func (w *wanted) leaves(name string) bool {
@@ -237,13 +239,14 @@ func packed(v tables.Value) bool { return phpval.Looks(v.Bytes) || json.Valid(v.
 // want works out what is to be written for items, and for those that they need. Items of which not all can be are left,
 // and so are those that need them.
 func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) (*wanted, error) {
-	w, needed, byName := &wanted{}, map[string][]string{}, map[string]*drift.Item{}
+	needed, byName := map[string][]string{}, map[string]*drift.Item{}
+	w := &wanted{needs: needed}
 	for _, it := range all {
 		byName[it.Name] = it
 	}
 	missing := c.missing(all)
 	for todo := slices.Clone(names); len(todo) > 0; todo = todo[1:] {
-		it := byName[todo[0]]
+		it := cmp.Or(byName[todo[0]], byName[drift.TwinOf(todo[0], string(c.from()))])
 		if it == nil {
 			w.left = append(w.left, Left{todo[0], "nothing of it differs any more"})
 			continue

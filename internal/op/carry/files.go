@@ -28,6 +28,8 @@ type File struct {
 	After  tree.Entry    `json:"after,omitzero"` // as the side that is read has it
 	Base   baseline.File `json:"base,omitzero"`  // what the baseline knew of it, if it did
 	Known  bool          `json:"known,omitempty"`
+	// Dropped says why it was put back.
+	Dropped string `json:"dropped,omitempty"`
 	// Sum is of the file that came, in records of earlier versions, which knew of no others.
 	Sum tree.Hash `json:"sum,omitzero"`
 }
@@ -142,14 +144,19 @@ func turnedFiles(list []File) (out []File) {
 	return out
 }
 
-// filed gives a record in which files are told as they are now: those of earlier versions came, and nothing else.
-func filed(list []File) []File {
-	for i, f := range list {
-		if f.Sum != (tree.Hash{}) && f.After.Path == "" {
-			list[i].After = tree.Entry{Path: f.Path, Mode: 0o644, Hash: f.Sum}
+// filed tells files as they are told now: in records of earlier versions they came, and nothing else, with their items.
+func filed(rec *Record) {
+	for i, f := range rec.Files {
+		if f.Sum == (tree.Hash{}) || f.After.Path != "" {
+			continue
+		}
+		rec.Files[i].After = tree.Entry{Path: f.Path, Mode: 0o644, Hash: f.Sum}
+		for _, ch := range rec.Changes {
+			if ch.Item == f.Item && ch.Dropped != "" {
+				rec.Files[i].Dropped = ch.Dropped
+			}
 		}
 	}
-	return list
 }
 
 // pathsOf are the paths of files.

@@ -449,7 +449,8 @@ func TestTwoPagesOfOneShortNameGetTwo(t *testing.T) {
 		fmt.Sprintf(insertPost, 9007, "a draft", "Fog some day", "fog", "z"),
 		"UPDATE sk_posts SET post_status = 'draft' WHERE ID = 9007")
 	p, r := carried(t, w, s, carry.Wish{To: carry.Live, All: true})
-	assert.Contains(t, fmt.Sprint(p.Findings), `both sides gave the short name "fog": what the copy gave it to gets "fog-2"`)
+	assert.Contains(t, fmt.Sprint(p.Findings),
+		`both sides gave the short name "fog": what the copy gave it to gets "fog-2"`)
 	assert.Contains(t, r.Result, "look there: post:9006 has an address with /fog/, which is /fog-2/ now")
 	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
 	for _, side := range []site.Site{live, s} {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
@@ -21,9 +22,9 @@ type numbers map[string]map[int64]int64
 
 // renumber works out which rows of the copy are to change for that, and the items that get another name by it. doubts
 // are places that hold such a number and of which it is not known whether they mean it.
-func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Change, renamed map[string]string,
-	doubts []string, err error) {
-	to, err := s.free(ctx, items)
+func (s *Sides) renumber(ctx context.Context, items []*drift.Item, rooms map[string]room) (list []Change,
+	renamed map[string]string, doubts []string, err error) {
+	to, err := s.free(ctx, items, rooms)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -46,7 +47,8 @@ func (s *Sides) renumber(ctx context.Context, items []*drift.Item) (list []Chang
 				}
 				return n
 			})
-			if next, ok := to[r.Table.Name][r.Key[0].Int]; ok && len(r.Key) == 1 && (r.Collides || r.Paired != nil) {
+			if next, ok := to[r.Table.Name][r.Key[0].Int]; ok && len(r.Key) == 1 &&
+				(r.Collides || r.Paired != nil || rooms[r.Table.Name].left(r)) {
 				number := &row.Values[r.Table.Column(r.Table.Key[0])]
 				*number = number.WithInt(next)
 			}
@@ -91,8 +93,56 @@ func (s *Sides) around(it *drift.Item, side Side) stack.Around {
 	return out
 }
 
-// free finds numbers that neither side has.
-func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) {
+// room is where the live site will give numbers away while a run is under way, in one table.
+type room struct {
+	from, n int64
+	clear   bool // what the copy has there gets other numbers, before the live site gives them away
+}
+
+// meanwhile is for how long numbers are left to a live site: more than a run takes.
+const meanwhile = 3 * time.Minute
+
+// leastWatched is how long a live site is taken to have gone on at least: a few things of one minute are no habit.
+const leastWatched = 10 * time.Minute
+
+// mostRoom is how many numbers of a table are left at most.
+const mostRoom = 10_000
+
+// leastRoom is how many numbers of a table are left, for each time that some were given away after others were chosen.
+const leastRoom = 64
+
+// rooms tells where the live site will give numbers away, by how many it gave since the sides parted. pass is how often
+// numbers were chosen before.
+func (s *Sides) rooms(ctx context.Context, items []*drift.Item, now time.Time, pass int) (map[string]room, error) {
+	meta, err := s.Base.Meta(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]room{}
+	for _, it := range items {
+		for _, r := range it.Rows {
+			if r.Live == drift.Made && !r.Passing && len(r.Key) == 1 && r.Key[0].Kind == tables.Int {
+				is := out[r.Table.Name]
+				out[r.Table.Name] = room{max(is.from, r.Key[0].Int+1), is.n + 1, pass == 0}
+			}
+		}
+	}
+	for table, is := range out {
+		rate := float64(is.n) / max(leastWatched, now.Sub(meta.At)).Seconds()
+		is.n = min(mostRoom, max(int64(rate*meanwhile.Seconds()), int64(pass)*leastRoom))
+		out[table] = is
+	}
+	return out, nil
+}
+
+// left tells whether a row that the copy made has a number that is to be left to the live site.
+func (r room) left(row *drift.Row) bool {
+	return r.clear && row.Copy == drift.Made && row.LiveRow == nil && !row.Passing && row.Key[0].Int >= r.from &&
+		row.Key[0].Int < r.from+r.n
+}
+
+// free finds numbers that neither side has, and that are not left to the live site.
+func (s *Sides) free(ctx context.Context, items []*drift.Item, rooms map[string]room) (numbers, error) {
 	known, prefix := s.Transform.Items(), s.Transform.Change.Origin.Prefix
 	to, next, of := numbers{}, map[string]int64{}, map[string]tables.Table{}
 	taken := map[number]bool{} // on the copy
@@ -106,7 +156,8 @@ func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) 
 			if r.CopyRow != nil {
 				taken[number{r.Table.Name, r.Key[0].Int}] = true
 			}
-			if r.CopyRow == nil || !known.Numbered(prefix, r.Table.Name) || !r.Collides && r.Paired == nil {
+			if r.CopyRow == nil || !known.Numbered(prefix, r.Table.Name) ||
+				!r.Collides && r.Paired == nil && !rooms[r.Table.Name].left(r) {
 				continue
 			}
 			of[r.Table.Name] = r.Table
@@ -125,7 +176,7 @@ func (s *Sides) free(ctx context.Context, items []*drift.Item) (numbers, error) 
 		}
 	}
 	for table, list := range to {
-		n, err := s.lastTaken(ctx, of[table], next[table], int64(len(list)))
+		n, err := s.lastTaken(ctx, of[table], max(next[table], rooms[table].from+rooms[table].n), int64(len(list)))
 		if err != nil {
 			return nil, err
 		}

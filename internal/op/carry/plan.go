@@ -47,7 +47,7 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	list, items := got.changes, got.items
 	choices := Choices{To: w.To, Take: w.Take, Note: w.Note, Title: title, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter}
 	for _, it := range items {
-		choices.Items = append(choices.Items, Chosen{it.Name, saw(it)})
+		choices.Items = append(choices.Items, Chosen{it.Name, s.saw(it)})
 		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
 	}
 	if err := c.finds(ctx, &p, d, got); err != nil {
@@ -176,7 +176,7 @@ func (w Wish) names(all []*drift.Item, from Side) (out []string, err error) {
 	}
 	w.Items = slices.Clone(w.Items)
 	for i, name := range w.Items {
-		if twin := name + "@" + string(from); !has(name) && has(twin) {
+		if twin := drift.TwinOf(name, string(from)); !has(name) && has(twin) {
 			w.Items[i] = twin // the other side has given its number away meanwhile
 		} else if !has(name) {
 			return nil, fmt.Errorf("%s does not differ, or not any more: alibi drift lists what does", name)

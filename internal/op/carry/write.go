@@ -43,10 +43,11 @@ func (w writer) kept(t tables.Table, after, now []tables.Value) []tables.Value {
 }
 
 // write makes changes in one transaction, each item whole or not at all: a row that is neither what it was nor what it
-// is to be was changed by others meanwhile, and its item is dropped. What is so already stays, so that it can be
-// called again.
-func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change) error {
-	return edit.Transact(ctx, func(x tables.Transaction) error {
+// is to be was changed by others meanwhile, and its item is dropped, with those that need it. What is so already stays,
+// so that it can be called again. It gives the items that were dropped, and why.
+func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change, needs map[string][]string,
+) (dropped map[string]string, err error) {
+	err = edit.Transact(ctx, func(x tables.Transaction) error {
 		now := map[string]map[string][]tables.Value{}
 		for _, name := range tablesOf(list) {
 			t, ok := w.schema.Table(name)
@@ -71,7 +72,7 @@ func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change
 				return err
 			}
 		}
-		w.drop(list, now)
+		dropped = w.drop(list, now, needs)
 		if err := w.put(x, list, now); err != nil {
 			return err
 		}
@@ -85,6 +86,7 @@ func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change
 		}
 		return nil
 	})
+	return dropped, err
 }
 
 // written are the rows that changes write or remove.
@@ -135,25 +137,47 @@ func (w writer) is(ch Change, t tables.Table, now map[string][]tables.Value) []t
 	return now[tables.Row{Key: ch.Key}.Address()]
 }
 
-// drop says of the changes whose rows others changed meanwhile, and of those of the same items, that they are dropped.
-func (w writer) drop(list []Change, now map[string]map[string][]tables.Value) {
-	dropped, made := map[string]bool{}, map[string]bool{}
+// why items are dropped.
+const (
+	byOthers = "it was changed by others meanwhile"
+	taken    = "its number was given away by others meanwhile"
+)
+
+// drop says of the changes whose rows others changed meanwhile, and of those of the same items and of items that need
+// these, that they are dropped.
+func (w writer) drop(list []Change, now map[string]map[string][]tables.Value, needs map[string][]string,
+) (dropped map[string]string) {
+	made := map[string]bool{}
+	dropped = map[string]string{}
 	for _, ch := range list {
 		t, _ := w.schema.Table(ch.Table)
 		switch is := w.is(ch, t, now[ch.Table]); {
 		case w.same(t, is, ch.Before):
 		case w.same(t, is, ch.After):
 			made[ch.Item] = true // by this run: all of the item was
+		case ch.Before == nil && dropped[ch.Item] == "":
+			dropped[ch.Item] = taken
 		default:
-			dropped[ch.Item] = true
+			dropped[ch.Item] = byOthers
+		}
+	}
+	for item := range made {
+		delete(dropped, item)
+	}
+	for n := -1; n != len(dropped); {
+		n = len(dropped)
+		for item, list := range needs {
+			for _, need := range list {
+				if dropped[need] != "" && dropped[item] == "" && !made[item] {
+					dropped[item] = "it needs " + need + ": " + dropped[need]
+				}
+			}
 		}
 	}
 	for i := range list {
-		list[i].Dropped = ""
-		if dropped[list[i].Item] && !made[list[i].Item] {
-			list[i].Dropped = "it was changed by others meanwhile"
-		}
+		list[i].Dropped = dropped[list[i].Item]
 	}
+	return dropped
 }
 
 // put makes the changes that are not made yet: rows that get other keys, what comes, what changes,
