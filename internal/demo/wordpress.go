@@ -285,6 +285,7 @@ func (w *writer) post(p, home, kind, title, name string, days int, media []strin
 		w.exec("INSERT INTO "+p+"comments (comment_post_ID, comment_author, comment_author_email, "+
 			"comment_author_url, comment_date, comment_content) VALUES (?, ?, ?, ?, ?, ?)", id, pick(w.r, people),
 			"reader@inbox.example", home, stamp(w.now, days), sentence(w.r))
+		w.exec("UPDATE "+p+"posts SET comment_count = 1 WHERE ID = ?", id)
 	}
 	if kind == "shop_order" {
 		w.exec("INSERT INTO "+p+"postmeta (post_id, meta_key, meta_value) VALUES (?, '_buyer', ?)", id,

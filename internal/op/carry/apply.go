@@ -49,7 +49,7 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	if err := x.lift(ctx); err != nil {
 		return err
 	}
-	n, items := len(stay), map[string]bool{}
+	rows, items := 0, map[string]bool{}
 	for _, f := range stay {
 		items[f.Item] = true
 	}
@@ -63,15 +63,15 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 			rec.Left = append(rec.Left, Left{ch.Item, ch.Dropped})
 			continue
 		}
-		n++
+		rows++
 		items[ch.Item] = true
 	}
 	rec.Left = unique(rec.Left)
-	t.Add(int64(n), int64(len(items)))
+	t.Add(int64(rows), int64(len(items)))
 	if err := x.keepRecord(rec); err != nil {
 		return err
 	}
-	if n == 0 {
+	if len(items) == 0 {
 		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
 	}
 	return nil
