@@ -30,30 +30,7 @@ const day = 24 * time.Hour
 func scenes() []scene {
 	return []scene{
 		{origin: "skerryline.example", name: "timetable-2028", purpose: "winter timetable layout", age: 30 * time.Hour,
-			lease: 6 * day, after: func(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
-				if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE "+
-					"post_name = 'page-1'",
-					"INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES "+
-						"('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
-					"DELETE FROM sk_posts WHERE post_name = 'note-009'",
-					"UPDATE sk_options SET option_value = 'Boats in every weather' WHERE option_name = "+
-						"'blogdescription'"); err != nil {
-					return err
-				}
-				// the live site goes on meanwhile, at the same page and setting too
-				if err := w.edit(w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
-					"UPDATE sk_posts SET post_content = post_content || '<p>The last boat waits for the school "+
-						"bus.</p>' WHERE post_name = 'page-1'",
-					"UPDATE sk_posts SET post_title = 'Getting to the harbour' WHERE post_name = 'page-4'",
-					"UPDATE sk_options SET option_value = 'Ferries all year' WHERE option_name = 'blogdescription'",
-					"INSERT INTO sk_comments (comment_post_ID, comment_author, comment_date, comment_content) "+
-						"SELECT ID, 'A passenger', '2026-11-23 07:40:00', 'Does the early boat take bicycles?' FROM "+
-						"sk_posts WHERE post_name = 'note-001'",
-					"UPDATE sk_posts SET comment_count = comment_count + 1 WHERE post_name = 'note-001'"); err != nil {
-					return err
-				}
-				return worked(ctx, w, d, s)
-			}},
+			lease: 6 * day, after: winter},
 		{origin: "tickets.skerryline.example", name: "winter-prices", purpose: "try the winter prices",
 			age: 71 * time.Hour, lease: 3 * day},
 		{origin: "tickets.skerryline.example", name: "harbour-redesign", purpose: "redesign of the shop", age: 9 * day,
@@ -97,6 +74,32 @@ func scenes() []scene {
 		{origin: "crew.skerryline.example", name: "logbook-search", purpose: "a new search", age: time.Hour, lease: day,
 			fails: true},
 	}
+}
+
+// winter is what was done on the copy for the winter timetable, and on its live site meanwhile.
+func winter(ctx context.Context, w *World, d *desk.Desk, s site.Site) error {
+	if err := w.edit(s.Database.Path, "UPDATE sk_posts SET post_title = 'Winter timetable 2028' WHERE "+
+		"post_name = 'page-1'",
+		"INSERT INTO sk_posts (post_title, post_name, post_status, post_date, post_content) VALUES "+
+			"('Fares in winter', 'fares-in-winter', 'draft', '2026-11-22 10:00:00', 'To be agreed.')",
+		"DELETE FROM sk_posts WHERE post_name = 'note-009'",
+		"UPDATE sk_options SET option_value = 'Boats in every weather' WHERE option_name = "+
+			"'blogdescription'"); err != nil {
+		return err
+	}
+	// the live site goes on meanwhile, at the same page and setting too
+	if err := w.edit(w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"),
+		"UPDATE sk_posts SET post_content = post_content || '<p>The last boat waits for the school "+
+			"bus.</p>' WHERE post_name = 'page-1'",
+		"UPDATE sk_posts SET post_title = 'Getting to the harbour' WHERE post_name = 'page-4'",
+		"UPDATE sk_options SET option_value = 'Ferries all year' WHERE option_name = 'blogdescription'",
+		"INSERT INTO sk_comments (comment_post_ID, comment_author, comment_date, comment_content) "+
+			"SELECT ID, 'A passenger', '2026-11-23 07:40:00', 'Does the early boat take bicycles?' FROM "+
+			"sk_posts WHERE post_name = 'note-001'",
+		"UPDATE sk_posts SET comment_count = comment_count + 1 WHERE post_name = 'note-001'"); err != nil {
+		return err
+	}
+	return worked(ctx, w, d, s)
 }
 
 // edit changes a database of the demo world.

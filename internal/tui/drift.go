@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -206,7 +207,7 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 	side := min(30, max(18, (w-34)/2))
 	middle := w - 2*side - 12
 	head := " ON THE LIVE SITE "
-	out := []string{"  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
+	out := []string{"   " + t.soft.Render(t.fit(d.counts(), w-4)), "  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
 		t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 4)) + t.copy.Render(t.fit("ON THE COPY", side))}
 	rows := min(len(d.shown), d.rows(h))
 	d.see(len(d.shown), rows)
@@ -219,8 +220,29 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 			d.fate(a, it.Copy, it.CopyAt, side))
 	}
 	out = append(out, t.line(w))
-	out = append(out, d.versions(t, d.shown[max(0, min(d.cursor, len(d.shown)-1))], w)...)
-	return append(out, d.rest(t, w)...)[:min(h, len(out)+len(d.rest(t, w)))]
+	rest := d.rest(t, w)
+	out = append(out, d.versions(t, d.shown[max(0, min(d.cursor, len(d.shown)-1))], w, h-len(out)-len(rest))...)
+	return append(out, rest...)[:min(h, len(out)+len(rest))]
+}
+
+// counts says how many things there are of each kind.
+func (d *driftScreen) counts() string {
+	n, both := map[string]int{}, 0
+	for _, it := range d.shown {
+		n[it.Kind]++
+		if it.Clashes() {
+			both++
+		}
+	}
+	var kinds []string
+	for _, kind := range slices.Sorted(maps.Keys(n)) {
+		kinds = append(kinds, fmt.Sprintf("%s %d", kind, n[kind]))
+	}
+	text := strings.Join(kinds, "  ")
+	if both > 0 {
+		text += fmt.Sprintf("  on both sides %d", both)
+	}
+	return plain(text)
 }
 
 // fate says what became of an item on a side, and when.
@@ -257,9 +279,12 @@ func (d *driftScreen) arrows(t *theme, it *drift.Item) (left, right string) {
 	return "    ", "    "
 }
 
-// versions shows what either side of an item has where they differ, and between them what both had, where both changed
-// it and that is known.
-func (d *driftScreen) versions(t *theme, it *drift.Item, w int) []string {
+// mostLines is how many lines of one place are shown.
+const mostLines = 8
+
+// versions shows what either side of an item has where they differ, in so many lines, and between them what both had,
+// where both changed it and that is known.
+func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string {
 	head := it.Name
 	switch {
 	case d.goes[it.Name].stands == carry.Copy:
@@ -286,42 +311,29 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w int) []string {
 			part))+bar+t.head.Render(t.fit("COPY", part)))
 	}
 	for i, v := range list {
-		if i == 6 {
+		live, was, copied := around(v, part)
+		n := max(1, min(max(len(live), len(was), len(copied)), mostLines, lines-len(out)-1))
+		if i > 0 && len(out)+n >= lines && (i < len(list)-1 || len(out)+n > lines) {
 			out = append(out, "   "+t.soft.Render(fmt.Sprintf("and %d more", len(list)-i)))
 			break
 		}
-		live, was, copied := around(v, part)
-		line := "   " + t.soft.Render(t.fit(plain(v.Field), 20)) + t.ink.Render(t.fit(live, part)) + bar
-		if three {
-			line += t.soft.Render(t.fit(was, part)) + bar
+		for j := range n {
+			line := "   " + t.soft.Render(t.fit(site.Either(j == 0, plain(v.Field), ""), 20)) +
+				t.ink.Render(t.fit(at(live, j), part)) + bar
+			if three {
+				line += t.soft.Render(t.fit(at(was, j), part)) + bar
+			}
+			out = append(out, line+t.ink.Render(t.fit(at(copied, j), part)))
 		}
-		out = append(out, line+t.ink.Render(t.fit(copied, part)))
 	}
 	return out
 }
 
-// around writes the versions of a place in a line each, from a little before where they begin to differ.
-func around(v drift.Version, w int) (live, was, copied string) {
-	live, was, copied = version(v.Live), "", version(v.Copy)
-	if v.Was != nil {
-		was = version(v.Was)
+func at(lines []string, i int) string {
+	if i < len(lines) {
+		return lines[i]
 	}
-	a, b := []rune(live), []rune(copied)
-	same := 0
-	for same < min(len(a), len(b)) && a[same] == b[same] {
-		same++
-	}
-	if same < w*2/3 {
-		return live, was, copied
-	}
-	from := same - w/3
-	cut := func(s string) string {
-		if r := []rune(s); len(r) > from {
-			return "..." + string(r[from:])
-		}
-		return s
-	}
-	return cut(live), cut(was), cut(copied)
+	return ""
 }
 
 // told are parts of columns' names that tell people most.
@@ -338,14 +350,6 @@ func telling(list []drift.Version) []drift.Version {
 	}
 	slices.SortStableFunc(list, func(a, b drift.Version) int { return rank(a) - rank(b) })
 	return list
-}
-
-// version writes what a side has in a line.
-func version(s *string) string {
-	if s == nil {
-		return "-"
-	}
-	return plain(strings.Join(strings.Fields(*s), " "))
 }
 
 // rest says what is not listed, and of what nothing can be told.
