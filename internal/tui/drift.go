@@ -207,8 +207,9 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 	side := min(30, max(18, (w-34)/2))
 	middle := w - 2*side - 12
 	head := " ON THE LIVE SITE "
-	out := []string{"   " + t.soft.Render(t.fit(d.counts(), w-4)), "  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
-		t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 4)) + t.copy.Render(t.fit("ON THE COPY", side))}
+	out := []string{"   " + t.soft.Render(t.fit(d.counts(), w-4)),
+		"  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
+			t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 4)) + t.copy.Render(t.fit("ON THE COPY", side))}
 	rows := min(len(d.shown), d.rows(h))
 	d.see(len(d.shown), rows)
 	for i := d.top; i < min(len(d.shown), d.top+rows); i++ {
