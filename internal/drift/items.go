@@ -47,6 +47,24 @@ type Version struct {
 // Clashes tells whether both sides changed it.
 func (it Item) Clashes() bool { return it.Live != Same && it.Copy != Same }
 
+// HalfGone tells whether it is gone on one side.
+func (it Item) HalfGone() bool { return it.Root != nil && (it.Root.Live == Gone || it.Root.Copy == Gone) }
+
+// PairedAlike tells whether a row and the one that it is paired with differ in nothing but their number.
+func (r *Row) PairedAlike() bool {
+	a, b := r, r.Paired
+	if a.CopyRow == nil {
+		a, b = b, a
+	}
+	number := r.Table.Column(r.Table.Key[0])
+	for i, v := range a.CopyRow.Values {
+		if i != number && !v.Equal(b.Became.Values[i]) {
+			return false
+		}
+	}
+	return true
+}
+
 // twin marks the names of two items that were given one number.
 const twin = "@"
 

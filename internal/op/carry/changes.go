@@ -11,6 +11,7 @@ import (
 	"alibi/internal/drift"
 	"alibi/internal/merge"
 	"alibi/internal/phpval"
+	"alibi/internal/site"
 	"alibi/internal/tables"
 )
 
@@ -80,8 +81,8 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 		return nil, "it makes the copy the one that it is"
 	}
 	whole := c.whole(it)
-	if whole && it.Clashes() && c.take[it.Name] != c.from() {
-		return nil, undecided
+	if (whole || it.HalfGone()) && it.Clashes() && c.take[it.Name] != c.from() {
+		return nil, undecided // a part of it is not carried to where it is gone
 	}
 	for _, r := range it.Rows {
 		if r.Passing {
@@ -144,7 +145,7 @@ func (c *carrying) row(it *drift.Item, r *drift.Row) (ch Change, why string) {
 	}
 	stands := c.take[it.Name] == c.from()
 	if r.Paired != nil && c.plan && !stands {
-		return ch, undecided
+		return ch, site.Either(r.PairedAlike(), "", undecided)
 	}
 	whole, both := []tables.Value(nil), false
 	if is, _ := c.here(r); is != drift.Same && was != drift.Same && !stands {

@@ -157,10 +157,9 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	items, err := s.Items(ctx, rows, files, has)
 	for _, it := range items {
 		s.tellFiles(it)
-		gone := it.Root != nil && (it.Root.Live == drift.Gone || it.Root.Copy == drift.Gone)
-		it.Merges = it.Clashes() && !gone && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
+		it.Merges = it.Clashes() && !it.HalfGone() && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
 			if r.Paired != nil {
-				return true
+				return !r.PairedAlike()
 			}
 			if r.Passing || r.Live == drift.Same || r.Copy == drift.Same {
 				return false
