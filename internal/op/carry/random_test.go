@@ -35,8 +35,11 @@ func seeds(t *testing.T) (from, n int) {
 		require.NoError(t, err, name)
 		return n
 	}
-	return number("ALIBI_SEED", 1), number("ALIBI_SEEDS", 4)
+	return number("ALIBI_SEED", 1), number("ALIBI_SEEDS", 3)
 }
+
+// failed are seeds that failed once.
+var failed = []int{107}
 
 // runPHP runs a program of testdata, which knows nothing of ours.
 func runPHP(t *testing.T, program string, s site.Site, args ...string) []byte {
@@ -139,7 +142,11 @@ func some(t *testing.T, w *realtest.World, s site.Site, r *rand.Rand, items []*d
 func TestRandomHistoriesMeet(t *testing.T) {
 	w, live, s := pair(t)
 	from, n := seeds(t)
+	all := slices.Clone(failed)
 	for seed := from; seed < from+n; seed++ {
+		all = append(all, seed)
+	}
+	for _, seed := range all {
 		ok := t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) { history(t, w, live, s, seed) })
 		require.True(t, ok)
 	}

@@ -148,10 +148,11 @@ func (Stack) References(of stack.Around, t tables.Table, r tables.Row, visit fun
 		return part + table
 	}
 	x := row{t, r}
+	id, owner := x.text("ID"), x.text("post_id") // as the rows around it know them: they may get others here
 	for _, c := range columnRefs[name] {
 		table := c[1]
 		if c[0] == "post_parent" && x.text("post_type") == "nav_menu_item" { // that of what the entry leads to
-			if table = targetOf(of, part+"postmeta", x.text("ID")); table == "" {
+			if table = targetOf(of, part+"postmeta", id); table == "" {
 				continue
 			}
 		}
@@ -176,7 +177,7 @@ func (Stack) References(of stack.Around, t tables.Table, r tables.Row, visit fun
 		}
 		switch key := x.text("meta_key"); {
 		case key == menuTarget:
-			if to := targetOf(of, t.Name, x.text("post_id")); to != "" {
+			if to := targetOf(of, t.Name, owner); to != "" {
 				x.follow("meta_value", listed, func(n int64) int64 { return visit(in(to), n) })
 			}
 		case metaRef.MatchString(key) || slices.Contains(referring, key):

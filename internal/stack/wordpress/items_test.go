@@ -82,3 +82,16 @@ func TestWhatRefersToWhatIsFollowed(t *testing.T) {
 	tab, r := rowOf("sk_postmeta", "meta_id", 1, "meta_key", "berths", "meta_value", `a:1:{i:0;s:2:"34";}`)
 	assert.Equal(t, []int64{34}, Stack{}.Looks(stack.Around{Prefix: "sk_"}, tab, r), "what looks like one is told")
 }
+
+// An entry of a menu and what it leads to may both get other numbers at once.
+func TestAMenusEntryFollowsWithItsOwnNumber(t *testing.T) {
+	kind, r := rowOf("sk_postmeta", "meta_id", 1, "post_id", 30, "meta_key", "_menu_item_type", "meta_value", "post_type")
+	around := stack.Around{Prefix: "sk_", Rows: []stack.Written{{Table: kind, Row: r}}}
+	more := func(_ string, n int64) int64 { return n + 1000 }
+	for _, cells := range [][]any{{"sk_postmeta", "meta_id", 2, "post_id", 30, "meta_key", menuTarget, "meta_value", "28"},
+		{"sk_posts", "ID", 30, "post_type", "nav_menu_item", "post_parent", "28"}} {
+		tab, r := rowOf(cells[0].(string), cells[1:]...)
+		Stack{}.References(around, tab, r, more)
+		assert.Equal(t, "1028", r.Values[len(r.Values)-1].String(), cells[0])
+	}
+}
