@@ -81,3 +81,30 @@ func TestHandsOnInARealTerminal(t *testing.T) {
 	}
 	assert.Empty(t, left, "nothing of the editing is left")
 }
+
+// What changed on both sides is seen on one screen; a conflict is decided by hand, and all of it is brought home.
+func TestChangesComeHomeInARealTerminal(t *testing.T) {
+	dir := t.TempDir()
+	editor := filepath.Join(dir, "editor")
+	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\ngrep -c '^[<|>=]\\{7\\}' \"$1\"\nsleep 1\n"+
+		"[ -e "+dir+"/again ] && echo 'Boats in all weathers' > \"$1\"\ntouch "+dir+"/again\n"), 0o755))
+	x := start(t, 128, 40, []string{"EDITOR=" + editor, "VISUAL="}, "demo", "--home", filepath.Join(dir, "demo"))
+	x.sees("timetable-2028", "its run failed")
+	x.keys("/")
+	x.keys("timetable", "Enter")
+	x.sees("find: timetable")
+	x.keys("Down", "d")
+	x.sees("ON THE COPY", "setting 2", "on both sides 2", "Does the early boat take bicycles?")
+	x.keys("Down", "e")
+	x.sees("the marks <<<<<<<")
+	x.keys("e")
+	x.sees("what you wrote is to stand")
+	x.keys("a", "Enter")
+	x.sees("carry 8 items to skerryline.example", "plugin \"Tide Table\"", "takes")
+	x.keys("Enter")
+	x.sees("Type its name to go on")
+	x.keys("skerryline.example", "Enter")
+	x.sees("8 items carried from timetable-2028", "LIVE ")
+	x.keys("Escape")
+	x.sees("comment 1  page 2  setting 1\n", "Does the early boat take bicycles?")
+}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
+	"alibi/internal/merge"
 	"alibi/internal/op/carry"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -18,7 +19,7 @@ func (a *app) sync() *cobra.Command {
 	var g going
 	var to, undo string
 	var w carry.Wish
-	var take []string
+	var take, byHand []string
 	cmd := &cobra.Command{
 		Use:   "sync COPY [ITEM...] --to live|copy|both",
 		Short: "Carry changes from a copy home to its live site, or the other way",
@@ -29,9 +30,9 @@ another one and all that refers to it follows.
 
 All rows are written in one transaction, in which each is looked at once more: an item that somebody changed
 meanwhile is left, and named. What both sides changed in different places comes together; where they changed one
-place, --take says which is to stand. A restore point of a live site is taken first. With --to both, one run
-carries home and another one brings to the copy what it has not. --undo brings back what a run changed, and
-keeps what others wrote since.`,
+place, --take says which is to stand, and --by-hand opens all versions in $EDITOR. A restore point of a live site
+is taken first. With --to both, one run carries home and another one brings to the copy what it has not. --undo
+brings back what a run changed, and keeps what others wrote since.`,
 		Args:              args(cobra.ArbitraryArgs),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: func(c *cobra.Command, rest []string) error {
@@ -53,6 +54,9 @@ keeps what others wrote since.`,
 				if err != nil {
 					return usageError{err}
 				}
+				if w.Hand, err = a.byHand(ctx, d, s, byHand); err != nil {
+					return err
+				}
 				return a.carryTo(ctx, d, s, w, sides, g)
 			})(c, rest)
 		},
@@ -63,10 +67,35 @@ keeps what others wrote since.`,
 	f.StringSliceVar(&w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
 	f.StringSliceVar(&take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
 		"post:12=live")
+	f.StringSliceVar(&byHand, "by-hand", nil, "of such an item, write what is to stand in $EDITOR")
 	f.StringVar(&w.Note, "note", "", "what it is for, for the history")
 	f.StringVar(&undo, "undo", "", "a run that carried changes, to be undone")
 	g.add(cmd)
 	return cmd
+}
+
+// byHand has a person write what is to stand where both sides changed one place of an item.
+func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, items []string) (map[string]map[string]string, error) {
+	out := map[string]map[string]string{}
+	for _, item := range items {
+		list, err := d.Copies.Conflicts(ctx, s.ID, item)
+		if err != nil {
+			return nil, err
+		}
+		out[item] = map[string]string{}
+		for _, c := range list {
+			file := strings.NewReplacer(":", "-", "/", "-").Replace(item+" "+c.Field) + ".txt"
+			text, err := a.edited(ctx, file, []byte(c.Text))
+			if err == nil && merge.HasMarks(string(text)) {
+				err = fmt.Errorf("%s of %s: %w; nothing was changed", c.Field, item, carry.ErrMarks)
+			}
+			if err != nil {
+				return nil, err
+			}
+			out[item][c.Place] = string(text)
+		}
+	}
+	return out, nil
 }
 
 // carryTo carries what is wished for to one side after the other.

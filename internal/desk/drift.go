@@ -37,6 +37,16 @@ func (d *Copies) Drift(ctx context.Context, id site.ID) (carry.Drifted, error) {
 	return s.Drift(ctx)
 }
 
+// Conflicts gives the places of an item that both sides changed, so that people can write what is to stand.
+func (d *Copies) Conflicts(ctx context.Context, id site.ID, item string) ([]carry.Conflict, error) {
+	s, _, err := d.sides(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return s.Conflicts(ctx, item)
+}
+
 // PlanSync says what carrying changes from one side of a copy and its origin to the other will do.
 func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error) {
 	s, title, err := d.sides(ctx, id)

@@ -9,6 +9,46 @@ import (
 // Text merges two versions of a text that came from base, line by line. Where both changed the same lines, in
 // different ways, there is no merging them: whole is false, and the lines are those of a.
 func Text(base, a, b string) (merged string, whole bool) {
+	return weave(base, a, b, func(_, a, _ []string) []string { return a })
+}
+
+// The lines that stand around versions of lines, as programs that merge write them.
+const (
+	begins = "<<<<<<< "
+	before = "||||||| "
+	middle = "======="
+	ends   = ">>>>>>> "
+)
+
+// Marked merges like Text, and writes where both changed the same lines all three versions, with marks around them.
+// called are the names of a, of base and of b.
+func Marked(base, a, b string, called [3]string) string {
+	ended := func(lines []string) string {
+		text := strings.Join(lines, "")
+		if text != "" && !strings.HasSuffix(text, "\n") {
+			text += "\n"
+		}
+		return text
+	}
+	merged, _ := weave(base, a, b, func(was, a, b []string) []string {
+		return []string{begins + called[0] + "\n", ended(a), before + called[1] + "\n", ended(was), middle + "\n", ended(b),
+			ends + called[2] + "\n"}
+	})
+	return merged
+}
+
+// HasMarks tells whether a text has lines as Marked writes them.
+func HasMarks(text string) bool {
+	for l := range strings.Lines(text) {
+		if strings.HasPrefix(l, begins) || strings.HasPrefix(l, before) || strings.HasPrefix(l, ends) {
+			return true
+		}
+	}
+	return false
+}
+
+// weave merges two versions of a text; conflict gives the lines that stand where both changed the same ones.
+func weave(base, a, b string, conflict func(was, a, b []string) []string) (merged string, whole bool) {
 	switch {
 	case a == b, b == base:
 		return a, true
@@ -29,7 +69,9 @@ func Text(base, a, b string) (merged string, whole bool) {
 			toA, toB = inA[k], inB[k]
 		}
 		chunk, ok := choose(was[i:k], one[x:toA], two[y:toB])
-		whole = whole && ok
+		if !ok {
+			chunk, whole = conflict(was[i:k], one[x:toA], two[y:toB]), false
+		}
 		for _, l := range chunk {
 			out.WriteString(l)
 		}

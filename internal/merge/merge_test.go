@@ -103,3 +103,12 @@ func TestWhatNobodyChangedComesBackAsItWas(t *testing.T) {
 	assert.Equal(t, "http://www.live/\nx", Carry("http://www.live/", "http://copy/", "http://copy/\nx", home))
 	assert.Equal(t, "x http://live/", Carry("", "", "x http://copy/", home))
 }
+
+func TestWhereBothChangedTheSameLinesAllVersionsAreMarked(t *testing.T) {
+	got := Marked("one\ntwo\nthree\nx", "ONE\n2\nthree\nx", "one\nzwei\nthree\ny", [3]string{"live", "before", "copy"})
+	assert.Equal(t, "<<<<<<< live\nONE\n2\n||||||| before\none\ntwo\n=======\none\nzwei\n>>>>>>> copy\n"+
+		"three\ny", got)
+	assert.True(t, HasMarks(got))
+	assert.False(t, HasMarks("a heading\n=======\n"))
+	assert.Equal(t, "a\nB\n", Marked("a\nb\n", "a\nB\n", "a\nb\n", [3]string{}))
+}

@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -22,12 +23,17 @@ type driftScreen struct {
 	s     site.Site
 	got   carry.Drifted
 	shown []*drift.Item
-	goes  map[string]way // by item
+	goes  map[string]way               // by item
+	hand  map[string]map[string]string // what was written where both sides changed one place, by item and place
+	left  bool                         // for a plan, after which it is read again
 }
 
 // way is how an item is carried: to which side, and whose version stands of one that both changed; "": both changes
 // come together.
 type way struct{ to, stands carry.Side }
+
+// written stands for what a person wrote.
+const written carry.Side = "written"
 
 type driftMsg struct {
 	of  *driftScreen
@@ -46,14 +52,22 @@ func openDrift(a *app, s site.Site) tea.Cmd {
 
 // take takes what was found, and forgets what was chosen of what is not there any more.
 func (d *driftScreen) take(got carry.Drifted) {
+	before := map[string][]drift.Version{}
+	for _, it := range d.shown {
+		before[it.Name] = it.Versions
+	}
 	d.got, d.shown = got, nil
-	goes := map[string]way{}
+	goes, hand := map[string]way{}, d.hand
+	d.hand = map[string]map[string]string{}
 	for _, it := range got.Items {
 		if it.Noise || it.Marks {
 			continue
 		}
 		d.shown = append(d.shown, it)
-		if is, ok := d.goes[it.Name]; ok && slices.Contains(ways(it), is) {
+		if hand[it.Name] != nil && reflect.DeepEqual(before[it.Name], it.Versions) {
+			d.hand[it.Name] = hand[it.Name] // it was written of these versions
+		}
+		if is, ok := d.goes[it.Name]; ok && slices.Contains(d.ways(it), is) {
 			goes[it.Name] = is
 		}
 	}
@@ -78,6 +92,11 @@ func (d *driftScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 			a.say(msg.err.Error(), true)
 		}
 		return nil, true
+	case tickMsg:
+		if d.left {
+			d.left = false
+			return d.read(a), true
+		}
 	case tea.KeyPressMsg:
 		return d.key(a, msg.String())
 	}
@@ -100,9 +119,11 @@ func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 	case "a":
 		for _, it := range d.shown {
 			if !it.Clashes() || it.Merges {
-				d.goes[it.Name] = ways(it)[0]
+				d.goes[it.Name] = d.ways(it)[0]
 			}
 		}
+	case "e":
+		return d.write(a, it), true
 	case "u":
 		a.say("comparing again ...", false)
 		return d.read(a), true
@@ -115,8 +136,11 @@ func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 }
 
 // ways are those in which an item can be carried.
-func ways(it *drift.Item) (out []way) {
+func (d *driftScreen) ways(it *drift.Item) (out []way) {
 	switch {
+	case d.hand[it.Name] != nil:
+		out = []way{{carry.Live, written}, {carry.Copy, written}}
+		return append(out, way{carry.Live, carry.Copy}, way{carry.Copy, carry.Live})
 	case it.Clashes() && it.Merges:
 		out = []way{{to: carry.Live}, {to: carry.Copy}}
 		fallthrough
@@ -130,7 +154,7 @@ func ways(it *drift.Item) (out []way) {
 
 // turn sends an item the next way, or leaves it where it is.
 func (d *driftScreen) turn(it *drift.Item) {
-	list := ways(it)
+	list := d.ways(it)
 	switch i := slices.Index(list, d.goes[it.Name]); {
 	case i+1 < len(list):
 		d.goes[it.Name] = list[i+1]
@@ -141,7 +165,7 @@ func (d *driftScreen) turn(it *drift.Item) {
 
 // plan opens the plan of what was chosen: to the live site first, if something goes both ways.
 func (d *driftScreen) plan(a *app) tea.Cmd {
-	w := carry.Wish{To: carry.Copy, Take: map[string]carry.Side{}}
+	w := carry.Wish{To: carry.Copy, Take: map[string]carry.Side{}, Hand: map[string]map[string]string{}}
 	waits := 0
 	for _, is := range d.goes {
 		if is.to == carry.Live {
@@ -156,6 +180,8 @@ func (d *driftScreen) plan(a *app) tea.Cmd {
 		case is.to != w.To:
 			waits++
 			continue
+		case is.stands == written:
+			w.Hand[it.Name] = d.hand[it.Name]
 		case is.stands != "":
 			w.Take[it.Name] = is.stands
 		}
@@ -179,20 +205,21 @@ func (d *driftScreen) plan(a *app) tea.Cmd {
 	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanSync(a.ctx, d.s.ID, w) }
 	x.choices = []stateChoice{{label: "note", help: "What it is for; stands in the history of the site.",
 		text: func() string { return w.Note }, typed: func(v string) { w.Note = strings.TrimSpace(v) }}}
+	d.left = true
 	a.push(x)
 	return x.ask()
 }
 
 func (d *driftScreen) keys(*app) []hint {
-	return []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"Enter", "plan"}, {"u",
-		"compare again"},
-		{"Esc", "back"}}
+	return []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"e", "by hand"}, {"Enter", "plan"},
+		{"u", "compare again"}, {"Esc", "back"}}
 }
 
 func (d *driftScreen) words() []hint {
 	return []hint{{"made", "it is on that side since they parted"}, {"changed", "something of it is not what it was"},
 		{"gone", "it is not there any more"}, {"+", "both sides changed it, in different places: both changes come together"},
-		{"!", "both sides changed one place of it: Space chooses whose is to stand"}}
+		{"!", "both sides changed one place of it: Space chooses whose is to stand"},
+		{"by hand", "all versions in $EDITOR, with marks around them: leave the lines that are to stand"}}
 }
 
 // rows is how many items are shown at once.
@@ -262,7 +289,7 @@ func (d *driftScreen) fate(a *app, s drift.State, at time.Time, w int) string {
 // arrows point to the side to which an item goes; with a plus, both changes do.
 func (d *driftScreen) arrows(t *theme, it *drift.Item) (left, right string) {
 	is := d.goes[it.Name]
-	both := it.Clashes() && is.stands == ""
+	both := it.Clashes() && (is.stands == "" || is.stands == written)
 	switch {
 	case is.to == carry.Live && both:
 		return t.key.Render(t.glyph("◀─+ ", "<-+ ")), "    "
@@ -288,6 +315,8 @@ const mostLines = 8
 func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string {
 	head := it.Name
 	switch {
+	case d.goes[it.Name].stands == written:
+		head += "; what you wrote is to stand"
 	case d.goes[it.Name].stands == carry.Copy:
 		head += "; the copy's is to stand"
 	case d.goes[it.Name].stands == carry.Live:
@@ -297,7 +326,7 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string 
 	case it.Merges:
 		head += "; both sides changed it, in different places: both changes come together"
 	case it.Clashes():
-		head += "; both sides changed it: Space chooses whose is to stand"
+		head += "; both sides changed it: Space chooses whose is to stand, e writes it"
 	}
 	out := []string{"   " + t.ink.Bold(true).Render(plain(it.Kind+" "+it.Title)) + "  " + t.soft.Render(plain(head))}
 	list := telling(it.Versions)

@@ -95,6 +95,7 @@ type copiesNeeds interface {
 	BringBack(ctx context.Context, id site.ID, lease time.Duration) (site.Site, error)
 	Caught(ctx context.Context, id site.ID) ([]outbox.Item, error)
 	CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error)
+	Conflicts(ctx context.Context, id site.ID, item string) ([]carry.Conflict, error)
 	Drift(ctx context.Context, id site.ID) (carry.Drifted, error)
 	PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error)
 	CopyInput(ctx context.Context, origin site.ID) (clone.Input, error)

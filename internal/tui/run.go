@@ -177,7 +177,7 @@ func (r *runScreen) view(a *app, w, h int) []string {
 // leads is what the run makes of its origin.
 func (r *runScreen) leads(t *theme) string {
 	p := r.run.Plan
-	to := t.badge(site.Copy) + " " + t.mark(p.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(p.Target.Name))
+	to := t.badge(p.Target.Role) + " " + t.mark(p.Target.Mark()) + t.ink.Bold(true).Render(" "+plain(p.Target.Name))
 	switch p.Kind {
 	case plan.Keep, plan.Import:
 		to = t.ink.Bold(true).Render("the depot")

@@ -153,7 +153,7 @@ func (s *stateScreen) run(a *app) tea.Cmd {
 	target := strings.ToUpper(string(s.site.Role)) + " " + p.Target.Name
 	title := "Bring " + target + " to " + p.Words + "?"
 	if p.Kind == plan.Sync {
-		title, why = "Carry "+p.Words+" to "+target+"?", why+", and alibi sync --undo takes back these rows alone"
+		title, why = "Carry "+p.Words+" to "+target+"?", why+", and alibi sync --undo takes back what it wrote alone"
 	}
 	a.asking = &question{title: title, lines: []string{"What goes is listed on the plan; " + why + ".", "",
 		"Type its name to go on:"},

@@ -165,10 +165,16 @@ func (s *Sides) inCopy(t tables.Table, r tables.Row, live bool) []tables.Value {
 }
 
 // merged brings both versions of a row together, with the copy's addresses; not ok where both changed the same place,
-// or it is not known what they were.
-func merged(r *drift.Row) (out []tables.Value, ok bool) {
+// or it is not known what they were. hand has what people wrote for such places.
+func merged(r *drift.Row, hand map[string]string) (out []tables.Value, ok bool) {
 	was := r.Was
-	if was == nil || r.Became == nil || r.CopyRow == nil {
+	if r.Became == nil || r.CopyRow == nil {
+		return nil, false
+	}
+	if was == nil && hand != nil { // nothing is known to be the same
+		was = make([]tables.Value, len(r.Became.Values))
+	}
+	if was == nil {
 		return nil, false
 	}
 	for i := range was {
@@ -180,6 +186,9 @@ func merged(r *drift.Row) (out []tables.Value, ok bool) {
 			out = append(out, copied)
 		default:
 			v, whole := mergeValue(was[i], live, copied)
+			if text, by := hand[place(r, i)]; !whole && by {
+				v, whole = byHand(text, live)
+			}
 			if !whole {
 				return nil, false
 			}

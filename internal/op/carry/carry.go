@@ -26,11 +26,12 @@ import (
 
 // Choices say what is carried, and to which side.
 type Choices struct {
-	To    Side            `json:"to"`
-	Items []Chosen        `json:"items,omitempty"`
-	Take  map[string]Side `json:"take,omitempty"` // of items that both sides changed: whose is to stand
-	Note  string          `json:"note,omitempty"`
-	Title bool            `json:"title"` // the copy's title says that it is one
+	To    Side                         `json:"to"`
+	Items []Chosen                     `json:"items,omitempty"`
+	Take  map[string]Side              `json:"take,omitempty"` // of items that both sides changed: whose is to stand
+	Hand  map[string]map[string]string `json:"hand,omitempty"` // what people wrote there, by item and place
+	Note  string                       `json:"note,omitempty"`
+	Title bool                         `json:"title"` // the copy's title says that it is one
 	// Filter is of the live site's files: what was not copied.
 	Filter tree.Filter `json:"filter,omitzero"`
 	Undo   string      `json:"undo,omitempty"` // the run that is undone, in place of items
@@ -354,7 +355,7 @@ func (x *runner) changes(ctx context.Context, t *work.Task, rec *Record) error {
 	if err != nil {
 		return err
 	}
-	c := &carrying{Sides: s, to: x.c.To, take: x.take()}
+	c := &carrying{Sides: s, to: x.c.To, take: x.take(), hand: x.c.Hand}
 	got, err := c.want(ctx, d.Items, x.mem.Names)
 	if err != nil {
 		return err

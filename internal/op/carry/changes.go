@@ -53,8 +53,9 @@ type Left struct {
 type carrying struct {
 	*Sides
 	to   Side
-	take map[string]Side // of items that both sides changed: whose is to stand
-	plan bool            // numbers that both sides gave away are not new ones yet
+	take map[string]Side              // of items that both sides changed: whose is to stand
+	hand map[string]map[string]string // what people wrote where both sides changed one place, by item and place
+	plan bool                         // numbers that both sides gave away are not new ones yet
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.
@@ -149,7 +150,7 @@ func (c *carrying) row(it *drift.Item, r *drift.Row) (ch Change, why string) {
 	}
 	whole, both := []tables.Value(nil), false
 	if is, _ := c.here(r); is != drift.Same && was != drift.Same && !stands {
-		if whole, both = merged(r); !both {
+		if whole, both = merged(r, c.hand[plainName(it.Name)]); !both {
 			return ch, undecided
 		}
 	}

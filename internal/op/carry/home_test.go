@@ -459,3 +459,39 @@ func TestTwoPagesOfOneShortNameGetTwo(t *testing.T) {
 	}
 	assert.Empty(t, lines(drifted(t, w, s)))
 }
+
+// Where both sides changed one place, people write what is to stand, and both sides get it.
+func TestAConflictIsDecidedByHand(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	name := "post:" + id
+	_, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	require.ErrorContains(t, err, "does not differ")
+	at := strings.TrimSuffix(s.Address().String(), "/")
+	on(t, s, "UPDATE sk_posts SET post_title = 'mine', post_excerpt = 'x', post_content = 'See "+at+"/fog' WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_title = 'theirs', menu_order = 7, post_content = 'See nothing' WHERE ID = "+id)
+	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, "post_content", list[0].Field)
+	assert.Contains(t, list[0].Text, "<<<<<<< on the live site\nSee nothing\n||||||| as both had it\n")
+	assert.Contains(t, list[0].Text, "=======\nSee "+at+"/fog\n>>>>>>> on the copy\n")
+	hand := map[string]string{list[0].Place: "Both: " + at + "/fog\n", list[1].Place: "ours\n"}
+	for _, to := range []carry.Side{carry.Live, carry.Copy} {
+		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: to, Items: []string{name},
+			Hand: map[string]map[string]string{name: hand}})
+		require.NoError(t, err)
+		r := w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+	}
+	for _, side := range []site.Site{live, s} {
+		assert.Equal(t, "ours|x|7|Both: "+strings.TrimSuffix(side.Address().String(), "/")+"/fog", get(t, side,
+			"SELECT CONCAT_WS('|', post_title, post_excerpt, menu_order, post_content) FROM sk_posts WHERE ID = "+id))
+	}
+	assert.Empty(t, lines(drifted(t, w, s)))
+	on(t, s, "DELETE FROM sk_posts WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_title = 'again' WHERE ID = "+id)
+	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	require.ErrorContains(t, err, "can't be decided by hand")
+}

@@ -16,10 +16,11 @@ import (
 // Wish is what is to be carried.
 type Wish struct {
 	To    Side
-	Items []string        // by name
-	Kinds []string        // all of these kinds, as drift calls them
-	All   bool            // all that the other side changed
-	Take  map[string]Side // of items that both sides changed: whose is to stand
+	Items []string                     // by name
+	Kinds []string                     // all of these kinds, as drift calls them
+	All   bool                         // all that the other side changed
+	Take  map[string]Side              // of items that both sides changed: whose is to stand
+	Hand  map[string]map[string]string // of such items: what people wrote, by place; see Sides.Conflicts
 	Note  string
 }
 
@@ -31,7 +32,7 @@ func (w Wish) picks(it *drift.Item) bool {
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
 // it is written.
 func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
-	c := &carrying{Sides: s, to: w.To, take: w.Take, plan: true}
+	c := &carrying{Sides: s, to: w.To, take: w.Take, hand: w.Hand, plan: true}
 	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
 	if w.To == Copy {
 		p.Origin, p.Target = s.LiveSite, s.CopySite
@@ -45,7 +46,8 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 		return p, err
 	}
 	list, items := got.changes, got.items
-	choices := Choices{To: w.To, Take: w.Take, Note: w.Note, Title: title, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter}
+	choices := Choices{To: w.To, Take: w.Take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
+		Filter: s.trees.LiveFilter}
 	for _, it := range items {
 		choices.Items = append(choices.Items, Chosen{it.Name, s.saw(it)})
 		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
@@ -66,7 +68,7 @@ func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *want
 	for _, l := range got.left {
 		remedy := "it stays as it is"
 		if l.Why == undecided {
-			remedy = fmt.Sprintf("--take %s=%s or --take %s=%s", l.Item, Copy, l.Item, Live)
+			remedy = fmt.Sprintf("--take %s=%s, --take %s=%s or --by-hand %s", l.Item, Copy, l.Item, Live, l.Item)
 		}
 		add(p, site.Warn, "left", l.Item+" is not carried: "+l.Why, remedy)
 	}
@@ -154,14 +156,14 @@ func (c *carrying) close(p *plan.Plan, tables []string, files []File) {
 }
 
 func steps(rows int64, files bool) []plan.Step {
-	out := []plan.Step{{Name: "look", Title: "look at both sides again"}, {Name: "keep", Title: "take a restore point"}}
+	out := []plan.Step{{Name: "look", Title: "look at both sides"}, {Name: "keep", Title: "take a restore point"}}
 	if files {
 		out = append(out, plan.Step{Name: "stage", Title: "bring the files"},
 			plan.Step{Name: "files", Title: "exchange the files"})
 	}
-	return append(out, plan.Step{Name: "apply", Title: "write all rows at one moment", Work: rows, Unit: plan.Rows},
-		plan.Step{Name: "prove", Title: "compare what was written"},
-		plan.Step{Name: "settle", Title: "note what both sides have in common"})
+	return append(out, plan.Step{Name: "apply", Title: "write all rows at once", Work: rows, Unit: plan.Rows},
+		plan.Step{Name: "prove", Title: "compare all of it"},
+		plan.Step{Name: "settle", Title: "note what is common"})
 }
 
 // changedBoth tells whether both sides changed an item.

@@ -164,7 +164,7 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 			if r.Passing || r.Live == drift.Same || r.Copy == drift.Same {
 				return false
 			}
-			_, whole := merged(r)
+			_, whole := merged(r, nil)
 			return !whole
 		}) && !slices.ContainsFunc(it.Files, func(f *drift.File) bool { return f.Live != drift.Same && f.Copy != drift.Same })
 	}
