@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -15,11 +16,31 @@ import (
 	"alibi/internal/site"
 )
 
+// syncFlags are what alibi sync is told.
+type syncFlags struct {
+	w                       carry.Wish
+	to, undo, profile, save string
+	take, byHand            []string
+}
+
+func (x *syncFlags) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&x.to, "to", "", "which side is written to: live, copy or both")
+	f.BoolVar(&x.w.All, "all", false, "all that changed on the other side")
+	f.StringSliceVar(&x.w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
+	f.StringSliceVar(&x.w.But, "but", nil, "of all, or of a kind, what is not carried: an item or a kind")
+	f.StringVar(&x.profile, "profile", "", "carry what was stored under a name")
+	f.StringVar(&x.save, "save", "", "store what is carried and to which side, under a name")
+	f.StringSliceVar(&x.take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
+		"post:12=live")
+	f.StringSliceVar(&x.byHand, "by-hand", nil, "of such an item, write what is to stand in $EDITOR")
+	f.StringVar(&x.w.Note, "note", "", "what it is for, for the history")
+	f.StringVar(&x.undo, "undo", "", "a run that carried changes, to be undone")
+}
+
 func (a *app) sync() *cobra.Command {
 	var g going
-	var to, undo string
-	var w carry.Wish
-	var take, byHand []string
+	var x syncFlags
 	cmd := &cobra.Command{
 		Use:   "sync COPY [ITEM...] --to live|copy|both",
 		Short: "Carry changes from a copy home to its live site, or the other way",
@@ -36,9 +57,9 @@ brings back what a run changed, and keeps what others wrote since.`,
 		Args:              args(cobra.ArbitraryArgs),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: func(c *cobra.Command, rest []string) error {
-			if undo != "" {
+			if x.undo != "" {
 				return a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
-					p, err := d.Copies.PlanUnsync(ctx, undo)
+					p, err := d.Copies.PlanUnsync(ctx, x.undo)
 					if err != nil {
 						return err
 					}
@@ -49,33 +70,46 @@ brings back what a run changed, and keeps what others wrote since.`,
 				return usageError{fmt.Errorf("name a copy, or a run with --undo")}
 			}
 			return a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, items []string) error {
-				w.Items = items
-				sides, err := check(&w, to, take)
+				x.w.Items = items
+				to, err := profiled(d, x.profile, x.save, x.to, &x.w)
+				if err != nil {
+					return err
+				}
+				sides, err := check(&x.w, to, x.take)
 				if err != nil {
 					return usageError{err}
 				}
-				if w.Hand, err = a.byHand(ctx, d, s, byHand); err != nil {
+				if x.w.Hand, err = a.byHand(ctx, d, s, x.byHand); err != nil {
 					return err
 				}
-				return a.carryTo(ctx, d, s, w, sides, g)
+				return a.carryTo(ctx, d, s, x.w, sides, g)
 			})(c, rest)
 		},
 	}
-	f := cmd.Flags()
-	f.StringVar(&to, "to", "", "which side is written to: live, copy or both")
-	f.BoolVar(&w.All, "all", false, "all that changed on the other side")
-	f.StringSliceVar(&w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
-	f.StringSliceVar(&take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
-		"post:12=live")
-	f.StringSliceVar(&byHand, "by-hand", nil, "of such an item, write what is to stand in $EDITOR")
-	f.StringVar(&w.Note, "note", "", "what it is for, for the history")
-	f.StringVar(&undo, "undo", "", "a run that carried changes, to be undone")
+	x.flags(cmd)
 	g.add(cmd)
 	return cmd
 }
 
+// profiled adds what was stored under a name to a wish, and stores a wish; it gives the side that is written to.
+func profiled(d *desk.Desk, name, save, to string, w *carry.Wish) (string, error) {
+	if name != "" {
+		p, err := d.Copies.Profile(name)
+		if err != nil {
+			return "", err
+		}
+		w.Items, w.Kinds, w.But = append(w.Items, p.Items...), append(w.Kinds, p.Kinds...), append(w.But, p.But...)
+		w.All, to = w.All || p.All, cmp.Or(to, p.To)
+	}
+	if save == "" {
+		return to, nil
+	}
+	return to, d.Copies.StoreProfile(save, carry.Profile{To: to, All: w.All, Kinds: w.Kinds, Items: w.Items, But: w.But})
+}
+
 // byHand has a person write what is to stand where both sides changed one place of an item.
-func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, items []string) (map[string]map[string]string, error) {
+func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, items []string,
+) (map[string]map[string]string, error) {
 	out := map[string]map[string]string{}
 	for _, item := range items {
 		list, err := d.Copies.Conflicts(ctx, s.ID, item)

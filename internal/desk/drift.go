@@ -47,6 +47,14 @@ func (d *Copies) Conflicts(ctx context.Context, id site.ID, item string) ([]carr
 	return s.Conflicts(ctx, item)
 }
 
+// Profile gives what is carried by what was stored under a name.
+func (d *Copies) Profile(name string) (carry.Profile, error) { return carry.ReadProfile(d.home(), name) }
+
+// StoreProfile stores what is carried under a name.
+func (d *Copies) StoreProfile(name string, p carry.Profile) error {
+	return carry.WriteProfile(d.home(), name, p)
+}
+
 // PlanSync says what carrying changes from one side of a copy and its origin to the other will do.
 func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error) {
 	s, title, err := d.sides(ctx, id)

@@ -48,7 +48,9 @@ type Version struct {
 func (it Item) Clashes() bool { return it.Live != Same && it.Copy != Same }
 
 // HalfGone tells whether it is gone on one side.
-func (it Item) HalfGone() bool { return it.Root != nil && (it.Root.Live == Gone || it.Root.Copy == Gone) }
+func (it Item) HalfGone() bool {
+	return it.Root != nil && (it.Root.Live == Gone || it.Root.Copy == Gone)
+}
 
 // PairedAlike tells whether a row and the one that it is paired with differ in nothing but their number.
 func (r *Row) PairedAlike() bool {

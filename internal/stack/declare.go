@@ -48,25 +48,34 @@ var (
 	declaredKind = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 	// fieldsOf are what can have fields, and takenKinds what items of the stack itself are called.
 	fieldsOf   = []string{"posts", "terms", "comments", "users"}
-	takenKinds = []string{"post", "term", "comment", "user", "setting", "row"}
+	takenKinds = []string{"post", "term", "comment", "user", "setting", "row", "plugin", "theme",
+		"core", "file"}
 )
+
+// DecodeTOML reads a document of people into a structure that has all that may stand in it. name is what its errors
+// call it, and what the kind of document; they say the line.
+func DecodeTOML(name, what string, src []byte, to any) error {
+	err := toml.NewDecoder(bytes.NewReader(src)).DisallowUnknownFields().Decode(to)
+	var at *toml.DecodeError
+	var strict *toml.StrictMissingError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &strict) && len(strict.Errors) > 0:
+		line, _ := strict.Errors[0].Position()
+		return fmt.Errorf("%s, line %d: there is nothing called %q in %s", name, line,
+			strings.Join(strict.Errors[0].Key(), "."), what)
+	case errors.As(err, &at):
+		line, _ := at.Position()
+		return fmt.Errorf("%s, line %d: %s", name, line, strings.TrimPrefix(at.Error(), "toml: "))
+	}
+	return fmt.Errorf("%s: %w", name, err)
+}
 
 // ParseDeclaration reads a declaration; name is what its errors call it. They say the line.
 func ParseDeclaration(name string, src []byte) (d Declaration, err error) {
-	dec := toml.NewDecoder(bytes.NewReader(src)).DisallowUnknownFields()
-	if err := dec.Decode(&d); err != nil {
-		var at *toml.DecodeError
-		var strict *toml.StrictMissingError
-		switch {
-		case errors.As(err, &strict) && len(strict.Errors) > 0:
-			line, _ := strict.Errors[0].Position()
-			return d, fmt.Errorf("%s, line %d: there is nothing called %q in a declaration", name, line,
-				strings.Join(strict.Errors[0].Key(), "."))
-		case errors.As(err, &at):
-			line, _ := at.Position()
-			return d, fmt.Errorf("%s, line %d: %s", name, line, strings.TrimPrefix(at.Error(), "toml: "))
-		}
-		return d, fmt.Errorf("%s: %w", name, err)
+	if err := DecodeTOML(name, "a declaration", src, &d); err != nil {
+		return d, err
 	}
 	var all []error
 	for _, p := range d.problems() {

@@ -19,6 +19,7 @@ type Wish struct {
 	Items []string                     // by name
 	Kinds []string                     // all of these kinds, as drift calls them
 	All   bool                         // all that the other side changed
+	But   []string                     // by name or kind: of all or of kinds, what is not carried
 	Take  map[string]Side              // of items that both sides changed: whose is to stand
 	Hand  map[string]map[string]string // of such items: what people wrote, by place; see Sides.Conflicts
 	Note  string
@@ -26,6 +27,9 @@ type Wish struct {
 
 // picks tells whether an item is wished for.
 func (w Wish) picks(it *drift.Item) bool {
+	if slices.Contains(w.But, it.Name) || slices.Contains(w.But, it.Kind) {
+		return slices.Contains(w.Items, it.Name)
+	}
 	return w.All || slices.Contains(w.Items, it.Name) || slices.Contains(w.Kinds, it.Kind)
 }
 
