@@ -48,7 +48,9 @@ func (d *Copies) Conflicts(ctx context.Context, id site.ID, item string) ([]carr
 }
 
 // Profile gives what is carried by what was stored under a name.
-func (d *Copies) Profile(name string) (carry.Profile, error) { return carry.ReadProfile(d.home(), name) }
+func (d *Copies) Profile(name string) (carry.Profile, error) {
+	return carry.ReadProfile(d.home(), name)
+}
 
 // StoreProfile stores what is carried under a name.
 func (d *Copies) StoreProfile(name string, p carry.Profile) error {
