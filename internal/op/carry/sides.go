@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"golang.org/x/sync/errgroup"
+
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
 	"alibi/internal/host"
@@ -143,15 +145,23 @@ func (s *Sides) Close() {
 
 // Drift tells what became of both.
 func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
-	rows, not, err := s.Rows(ctx)
-	if err != nil {
-		return Drifted{}, err
-	}
-	if err := s.findBases(ctx, rows); err != nil {
-		return Drifted{}, err
-	}
-	files, has, untold, err := s.trees.Files(ctx, func(p string) string { return s.Transform.Items().FileItem(p).Name })
-	if err != nil {
+	var rows []*drift.Row
+	var files []*drift.File
+	var has map[string]drift.Has
+	var not, untold []drift.Uncovered
+	g, gctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		if rows, not, err = s.Rows(gctx); err == nil {
+			err = s.findBases(gctx, rows)
+		}
+		return err
+	})
+	g.Go(func() (err error) {
+		items := s.Transform.Items()
+		files, has, untold, err = s.trees.Files(gctx, func(p string) string { return items.FileItem(p).Name })
+		return err
+	})
+	if err := g.Wait(); err != nil {
 		return Drifted{}, err
 	}
 	items, err := s.Items(ctx, rows, files, has)
