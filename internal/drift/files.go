@@ -72,6 +72,15 @@ func (x Trees) Files(ctx context.Context, itemOf func(path string) string) (
 			has[item] = h
 		}
 	}
+	out, not, err = x.sort(ctx, names, base, live, copied)
+	return out, has, not, err
+}
+
+// sort gives the files of which something became, and those of which it can't be told. What both sides have in common
+// again is noted, so that it is not read again.
+func (x Trees) sort(ctx context.Context, names map[string]bool, base map[string]baseline.File, live, copied *fileSide) (
+	out []*File, not []Uncovered, err error,
+) {
 	var alike []baseline.File
 	var gone []string
 	for name := range names {
@@ -80,24 +89,25 @@ func (x Trees) Files(ctx context.Context, itemOf func(path string) string) (
 		case f == nil:
 		case live.untold[name] != "" || copied.untold[name] != "":
 			not = append(not, Uncovered{File: name, Why: cmp.Or(live.untold[name], copied.untold[name])})
-		case content(f.LiveIs, f.CopyIs) && f.LiveIs.Path == "":
+		case !content(f.LiveIs, f.CopyIs):
+			if f.Live != Same || f.Copy != Same {
+				out = append(out, f)
+			}
+		case f.LiveIs.Path == "":
 			gone = append(gone, name)
-		case content(f.LiveIs, f.CopyIs):
+		case f.LiveIs.Link == "":
 			alike = append(alike, baseline.File{Origin: seen(f.Base.Origin, f.LiveIs), Copy: seen(f.Base.Copy, f.CopyIs)})
-		case f.Live != Same || f.Copy != Same:
-			out = append(out, f)
 		}
 	}
 	slices.SortFunc(out, func(a, b *File) int { return strings.Compare(a.Path, b.Path) })
 	slices.SortFunc(not, func(a, b Uncovered) int { return strings.Compare(a.File, b.File) })
-	// what both sides have in common again is not read again
 	if err := x.Base.ForgetFiles(ctx, gone); err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	if len(alike) > 0 {
 		err = x.Base.ChangeFiles(ctx, alike)
 	}
-	return out, has, not, err
+	return out, not, err
 }
 
 // file says what became of a file on both sides; nil: nothing.
@@ -161,11 +171,14 @@ func (l *fileSide) see(ctx context.Context, base map[string]baseline.File) error
 		if b.Own {
 			continue
 		}
+		e = relative(l.root, e)
 		if known && l.was(b).Path != "" && e.Untouched(l.was(b)) {
 			e.Hash = l.was(b).Hash
 		} else {
 			l.touched[e.Path] = true
-			read = append(read, e)
+			if e.Regular() {
+				read = append(read, e)
+			}
 		}
 		l.is[e.Path] = e
 	}
@@ -183,9 +196,17 @@ func (l *fileSide) see(ctx context.Context, base map[string]baseline.File) error
 	return nil
 }
 
+// relative gives an entry with its link by a relative path: what it leads to is in the site itself, wherever that is.
+func relative(root host.Tree, e tree.Entry) tree.Entry {
+	if e.Link != "" {
+		e.Link = tree.RelativeLink(root.Path(), e.Path, e.Link)
+	}
+	return e
+}
+
 // became says what became of a file on this side.
 func (l *fileSide) became(name string, f *File) State {
-	was, is := l.was(f.Base), l.is[name]
+	was, is := relative(l.root, l.was(f.Base)), l.is[name]
 	switch {
 	case content(was, is):
 		return Same

@@ -213,7 +213,7 @@ func isEntry(ctx context.Context, root host.Tree, name string, was tree.Entry) (
 		return false, nil
 	case was.Mode&fs.ModeSymlink != 0:
 		to, err := root.Readlink(name)
-		return to == was.Link, err
+		return tree.RelativeLink(root.Path(), name, to) == was.Link, err
 	}
 	sum, err := tree.HashFile(ctx, root, name)
 	return sum == was.Hash, err

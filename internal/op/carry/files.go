@@ -102,6 +102,10 @@ func (s *Sides) settleFiles(ctx context.Context, to Side, list []File) error {
 		if to == Copy {
 			b = baseline.File{Origin: f.After, Copy: is}
 		}
+		if f.After.Link != "" { // as it is written on either side
+			b.Origin.Link, _ = s.roots[Live].Readlink(f.Path)
+			b.Copy.Link, _ = s.roots[Copy].Readlink(f.Path)
+		}
 		out = append(out, b)
 	}
 	known, err := s.Base.Folders(ctx)

@@ -80,6 +80,7 @@ func TestPluginsThemesAndFilesAreCarried(t *testing.T) {
 		skin + "style.css": string(style) + "a{color:red}", "robots.txt": "User-agent: *", "humans.txt": "ours",
 		"wp-content/plugins/tide-table": "", "wp-content/cache/page.html": "x", "wp-content/debug.log": "x",
 		"wp-content/uploads/page.css": "a{background:url(" + s.Address().String() + "/x.png)}"})
+	require.NoError(t, os.Symlink(filepath.Join(s.Root, tides, "tides.php"), filepath.Join(s.Root, tides, "main.php")))
 	write(t, live, map[string]string{skin + "extra.css": "b{}", "humans.txt": "theirs"})
 	on(t, s, newPlugin, "CREATE TABLE sk_moons (id INT PRIMARY KEY)")
 	got := lines(drifted(t, w, s))
@@ -88,7 +89,7 @@ func TestPluginsThemesAndFilesAreCarried(t *testing.T) {
 		`file:robots.txt file "robots.txt" copy made live : robots.txt`,
 		`file:wp-content/uploads/page.css file "page.css" copy made live : wp-content/uploads/page.css`,
 		`plugin:tide-table plugin "Tide Table" copy gone live : tide-table.php`,
-		`plugin:tides plugin "Tides" copy made live : lib/moon.php tides.php`,
+		`plugin:tides plugin "Tides" copy made live : lib/moon.php main.php tides.php`,
 		`setting:active_plugins setting "active_plugins" copy changed live : option_value`,
 		`theme:skerry theme "Skerry" copy changed live changed: extra.css style.css`,
 	}, got)
@@ -97,8 +98,11 @@ func TestPluginsThemesAndFilesAreCarried(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(p.Goes), `plugin "Tides" (plugin:tides) is made; others need it`)
 	assert.Contains(t, fmt.Sprint(p.Findings), "theme:skerry was changed on both sides, in different places")
 	assert.Contains(t, fmt.Sprint(p.Findings), "table sk_moons is on the copy alone")
-	assert.Contains(t, r.Result, "4 items carried from winter; 4 files and 1 row is as it should be")
+	assert.Contains(t, r.Result, "4 items carried from winter; 5 files and 1 row is as it should be")
 	assert.FileExists(t, filepath.Join(live.Root, tides, "lib/moon.php"))
+	to, err := os.Readlink(filepath.Join(live.Root, tides, "main.php"))
+	require.NoError(t, err)
+	assert.Equal(t, "../../../wp-content/plugins/tides/tides.php", to, "what it leads to is in the live site itself")
 	assert.NoDirExists(t, filepath.Join(live.Root, "wp-content/plugins/tide-table"))
 	entries, err := filepath.Glob(filepath.Join(live.Root, ".alibi*"))
 	require.NoError(t, err)
