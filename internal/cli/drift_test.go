@@ -3,6 +3,8 @@ package cli
 import (
 	"database/sql"
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"slices"
 	"testing"
 
@@ -105,4 +107,47 @@ func TestChangesAreCarriedInTheDemo(t *testing.T) {
 	assert.Contains(t, live("SELECT post_title FROM sk_posts WHERE ID = 1"), "Winter timetable")
 	assert.Contains(t, ok("query", "winter", "SELECT option_value FROM sk_options WHERE option_name = 'berths'"), "7")
 	ok("sync", "winter", "--all", "--to", "both", "--confirm", "skerryline.example")
+}
+
+// A file that was edited on a copy goes home with its theme, and is off the work list until that is undone; what both
+// sides changed is written in the person's editor.
+func TestFilesAndDecisionsGoHomeInTheDemo(t *testing.T) {
+	w := demotest.New(t)
+	home := "--home=" + w.Home
+	ok := doing(t, home)
+	editor := filepath.Join(t.TempDir(), "editor")
+	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\nprintf 'all year\\n' > \"$1\"\n"), 0o755))
+	t.Setenv("VISUAL", editor)
+	ok("copy", "skerryline.example", "--name", "winter")
+	const style = "wp-content/themes/harbour/style.css"
+	ok("edit", "winter", style)
+	repeat := "alibi carry winter " + style + " skerryline.example"
+	assert.Contains(t, ok("worklist", "winter"), repeat)
+	assert.Contains(t, ok("drift", "winter"), "theme:harbour")
+	ok("sync", "winter", "--all", "--but", "plugin", "--to", "live", "--confirm", "skerryline.example", "--save", "look")
+	assert.NotContains(t, ok("worklist", "winter"), repeat)
+	text, err := os.ReadFile(filepath.Join(w.Dir("pier", "/srv/skerryline/public"), style))
+	require.NoError(t, err)
+	assert.Equal(t, "all year\n", string(text))
+	assert.Contains(t, ok("sync", "winter", "--profile", "look"), "nothing is to be carried to skerryline.example")
+	var runs []plan.Run
+	require.NoError(t, json.Unmarshal([]byte(ok("runs", "--json")), &runs))
+	ok("sync", "--undo", runs[0].ID, "--confirm", "skerryline.example")
+	assert.Contains(t, ok("worklist", "winter"), repeat)
+
+	ok("query", "winter", "UPDATE sk_options SET option_value = 'a' WHERE option_name = 'blogdescription'", "--write")
+	db, err := sql.Open("sqlite", "file:"+w.Dir("pier", "/srv/skerryline/public/wp-content/database/.ht.sqlite"))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("UPDATE sk_options SET option_value = 'b' WHERE option_name = 'blogdescription'")
+	require.NoError(t, err)
+	const item = "setting:blogdescription"
+	ok("sync", "winter", item, "--to", "live", "--by-hand", item, "--confirm", "skerryline.example")
+	assert.Contains(t, ok("query", "skerryline.example", "SELECT option_value FROM sk_options WHERE option_name = "+
+		"'blogdescription'"), "all year")
+	require.NoError(t, os.WriteFile(editor, []byte("#!/bin/sh\ntrue\n"), 0o755))
+	ok("query", "winter", "UPDATE sk_options SET option_value = 'c' WHERE option_name = 'blogdescription'", "--write")
+	code, _, errs := call(t, "sync", "winter", item, "--to", "live", "--by-hand", item, home)
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "the marks <<<<<<<")
 }

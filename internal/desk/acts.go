@@ -2,10 +2,13 @@ package desk
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"alibi/internal/site"
+	"alibi/internal/stack"
 )
 
 // act is one thing that was done on a copy and can be done on its origin.
@@ -115,9 +118,26 @@ func commands(acts []act, copied, live string) (out []string) {
 	return out
 }
 
-// netted leaves out of deeds, the oldest first, what a later one made needless and what the origin has
-// already. A deed of which nothing is left is settled.
-func netted(list []Deed, copied site.Site, live string, origin *site.Facts) {
+// item names what drift calls the thing that an act changed; "" where that does not tell.
+func (a act) item(st stack.Stack) string {
+	of := stack.ItemsOf(st).FileItem
+	stands := func(k site.ComponentKind) string {
+		return of(path.Join(stack.ComponentsOf(st).Stands(k, a.what), "x")).Name
+	}
+	switch a.verb {
+	case install, uninstall:
+		return stands(site.Plugin)
+	case installTheme:
+		return stands(site.Theme)
+	case carryPath:
+		return of(a.what).Name
+	}
+	return ""
+}
+
+// netted leaves out of deeds, the oldest first, what a later one made needless, what the origin has already, and what
+// went there since. A deed of which nothing is left is settled.
+func netted(list []Deed, copied site.Site, live string, origin *site.Facts, went func(a act, since time.Time) bool) {
 	settled := map[string]bool{}
 	for i := len(list) - 1; i >= 0; i-- {
 		x := &list[i]
@@ -125,7 +145,7 @@ func netted(list []Deed, copied site.Site, live string, origin *site.Facts) {
 			continue
 		}
 		left := slices.DeleteFunc(slices.Clone(x.acts),
-			func(a act) bool { return settled[a.subject()] || a.sameOn(origin) })
+			func(a act) bool { return settled[a.subject()] || a.sameOn(origin) || went(a, x.At) })
 		for _, a := range x.acts {
 			for _, s := range a.settles() {
 				settled[s] = true

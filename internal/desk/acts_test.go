@@ -2,6 +2,7 @@ package desk
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -27,9 +28,10 @@ func TestAWorkListIsNetted(t *testing.T) {
 		{ID: "edit", acts: []act{{carryPath, "a.css", ""}}},
 		{ID: "edit again", acts: []act{{carryPath, "a.css", ""}, {carryPath, "b.css", ""}}},
 		{ID: "gone", Undone: true, acts: []act{{carryPath, "b.css", ""}}},
+		{ID: "went home", acts: []act{{carryPath, "c.css", ""}}},
 		{ID: "by hand", Text: "moved the menu"},
 	}
-	netted(list, site.Site{Name: "winter"}, "live", origin)
+	netted(list, site.Site{Name: "winter"}, "live", origin, func(a act, _ time.Time) bool { return a.what == "c.css" })
 	left := map[string][]string{}
 	for _, x := range list {
 		if !x.Settled && !x.Undone {

@@ -11,6 +11,7 @@ import (
 	"unicode"
 
 	"alibi/internal/catalogue"
+	"alibi/internal/op/carry"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -88,7 +89,46 @@ func (d *Hands) WorkList(ctx context.Context, id site.ID) ([]Deed, error) {
 		out[i].Repeated = repeated[out[i].ID]
 	}
 	slices.SortStableFunc(out, func(a, b Deed) int { return a.At.Compare(b.At) })
-	netted(out, s, live, facts)
+	home, err := d.wentHome(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	st, err := d.env.Stack(s.Stack)
+	if err != nil {
+		return nil, err
+	}
+	netted(out, s, live, facts, func(a act, since time.Time) bool { return home[a.item(st)].After(since) })
+	return out, nil
+}
+
+// wentHome tells when things of a copy were last carried to its origin, by what drift calls them, and not taken back.
+func (d *core) wentHome(ctx context.Context, s site.Site) (map[string]time.Time, error) {
+	runs, err := d.record.RunsOf(ctx, s.Origin)
+	if err != nil {
+		return nil, err
+	}
+	out, undone := map[string]time.Time{}, map[string]bool{}
+	for _, r := range runs { // the newest first
+		c, err := plan.DetailOf[carry.Choices](r.Plan)
+		switch {
+		case r.Plan.Kind != plan.Sync || r.State != plan.Done || err != nil:
+			continue
+		case c.Undo != "":
+			undone[c.Undo] = true
+			continue
+		case r.Plan.Origin.ID != s.ID || undone[r.ID]:
+			continue
+		}
+		rec, err := carry.Kept(d.env, r.ID)
+		if err != nil {
+			continue // it is not known any more
+		}
+		for _, f := range rec.Files {
+			if f.Dropped == "" && out[f.Item].Before(r.Began) {
+				out[f.Item] = r.Began
+			}
+		}
+	}
 	return out, nil
 }
 
