@@ -136,6 +136,9 @@ func add(p *plan.Plan, sev site.Severity, code, text, remedy string) {
 	p.Findings = append(p.Findings, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 }
 
+// perFile is how long exchanging a file takes at most: some questions and answers over a slow line.
+const perFile = 200 * time.Millisecond
+
 // mostWrites is how many files a plan names one by one.
 const mostWrites = 12
 
@@ -152,8 +155,8 @@ func (c *carrying) close(p *plan.Plan, tables []string, files []File) {
 		p.Writes = append(p.Writes, fmt.Sprintf("%s: %s in %s, in one transaction", p.Target.Name,
 			site.Plural(p.Rows, "row", "rows"), strings.Join(tables, ", ")))
 	}
-	p.Estimate = plan.Estimate{Low: time.Second, High: 5*time.Second + time.Duration(p.Rows)*time.Millisecond,
-		Basis: "a restore point of what changed since the last one, and the rows"}
+	p.Estimate = plan.Estimate{Low: time.Second, High: 5*time.Second + time.Duration(p.Rows)*time.Millisecond +
+		time.Duration(len(files))*perFile, Basis: "a restore point of what changed since the last one, the rows and files"}
 	p.Stays = []plan.Part{{What: "everything else of " + p.Target.Name}}
 	p.Steps = steps(p.Rows, len(files) > 0)
 	p.Confirm = p.LiveConsent(p.Target)
