@@ -52,10 +52,11 @@ type Left struct {
 // carrying works out what is to be written.
 type carrying struct {
 	*Sides
-	to   Side
-	take map[string]Side              // of items that both sides changed: whose is to stand
-	hand map[string]map[string]string // what people wrote where both sides changed one place, by item and place
-	plan bool                         // numbers that both sides gave away are not new ones yet
+	to      Side
+	take    map[string]Side              // of items that both sides changed: whose is to stand
+	hand    map[string]map[string]string // what people wrote where both sides changed one place, by item and place
+	secrets []string                     // that open the live site; nil: not asked for yet
+	plan    bool                         // numbers that both sides gave away are not new ones yet
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.

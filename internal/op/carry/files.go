@@ -51,31 +51,45 @@ func (c *carrying) filesOf(ctx context.Context, it *drift.Item) (out []File, why
 		case is != drift.Same && was != drift.Same && !stands:
 			return nil, undecided, nil
 		}
-		if c.to == Live {
-			if why, err := c.leadsBack(from); why != "" || err != nil {
-				return nil, why, err
-			}
+		if why, err := c.unfit(ctx, from); why != "" || err != nil {
+			return nil, why, err
 		}
 		out = append(out, File{Item: it.Name, Path: f.Path, Before: to, After: from, Base: f.Base, Known: f.Known})
 	}
 	return out, "", ctx.Err()
 }
 
-// leadsBack says of a text of the copy that it holds the copy's address: files are carried as they are.
-func (c *carrying) leadsBack(e tree.Entry) (why string, err error) {
+// byAlibi stands in the files that Alibi writes for a copy.
+const byAlibi = "Written by Alibi"
+
+// unfit says of a text why it is not for the other side, since files are carried as they are: it holds the copy's own
+// address, was written by Alibi for the copy, or opens the live site.
+func (c *carrying) unfit(ctx context.Context, e tree.Entry) (why string, err error) {
 	if !e.Regular() || e.Path == "" || !e.Textual() {
 		return "", nil
 	}
-	text, err := host.ReadFile(c.roots[Copy], e.Path, e.Size+1)
+	text, err := host.ReadFile(c.roots[c.from()], e.Path, e.Size+1)
 	if err != nil {
-		return "", fmt.Errorf("reading %s of %s: %w", e.Path, c.CopySite.Name, err)
+		return "", fmt.Errorf("reading %s: %w", e.Path, err)
 	}
-	for _, own := range []string{c.CopySite.Address().HostPort(), c.CopySite.Root} {
-		if bytes.Contains(text, []byte(own)) {
-			return fmt.Sprintf("%s holds %q, which is the copy's: change that there first", e.Path, own), nil
+	holds := func(what string) bool { return what != "" && bytes.Contains(text, []byte(what)) }
+	if c.to == Live {
+		for _, own := range []string{c.CopySite.Address().HostPort(), c.CopySite.Root} {
+			if holds(own) {
+				return fmt.Sprintf("%s holds %q, which is the copy's: change that there first", e.Path, own), nil
+			}
+		}
+		return site.Either(holds(byAlibi), e.Path+" was written by Alibi for the copy", ""), nil
+	}
+	if c.secrets == nil {
+		c.secrets = []string{}
+		if s, can := c.Transform.Stack.(stack.Secretive); can {
+			if c.secrets, err = s.Secrets(ctx, c.livePlace); err != nil {
+				return "", err
+			}
 		}
 	}
-	return "", nil
+	return site.Either(slices.ContainsFunc(c.secrets, holds), e.Path+" holds what opens the live site", ""), nil
 }
 
 // settleFiles notes files that both sides have in common in the baseline, and the folders that they are in.

@@ -143,6 +143,24 @@ func TestPluginsThemesAndFilesAreCarried(t *testing.T) {
 	assert.Equal(t, was, content(t, live), "all of it is undone")
 }
 
+// What makes a copy the one that it is stays there, and what opens the live site does not come to a copy.
+func TestFilesThatAreNotForTheOtherSideAreLeft(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t)
+	config, err := os.ReadFile(filepath.Join(live.Root, "wp-config.php"))
+	require.NoError(t, err)
+	write(t, live, map[string]string{"kept/config.txt": string(config), "kept/other.txt": "x"})
+	write(t, s, map[string]string{"wp-content/mu-plugins/rules.php": "<?php /* Written by Alibi */"})
+	for to, why := range map[carry.Side]string{carry.Live: "file:wp-content/mu-plugins/rules.php is not carried: " +
+		"wp-content/mu-plugins/rules.php was written by Alibi for the copy",
+		carry.Copy: "file:kept/config.txt is not carried: kept/config.txt holds what opens the live site"} {
+		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: to, All: true})
+		require.NoError(t, err)
+		assert.Contains(t, fmt.Sprint(p.Findings), why)
+		assert.Equal(t, to == carry.Copy, len(p.Goes) == 1, "%v", p.Goes)
+	}
+}
+
 // A run with files that is killed at any moment goes on or is taken back, and visitors see no notice afterwards.
 func TestCarryingFilesKilledAndCancelledAtEachMoment(t *testing.T) {
 	ctx := context.Background()

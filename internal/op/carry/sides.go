@@ -32,6 +32,7 @@ type Sides struct {
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
 	values             *baseline.Values  // nil: none were kept
 	trees              drift.Trees
+	livePlace          stack.Place
 	roots              map[Side]host.Tree
 	closers            []func()
 }
@@ -115,7 +116,7 @@ func (s *Sides) openSides(ctx context.Context) error {
 		}
 		s.closers = append(s.closers, func() { snap.Close() })
 		if side.of.ID == s.LiveSite.ID {
-			s.Live, s.roots[Live] = snap, place.Root
+			s.Live, s.roots[Live], s.livePlace = snap, place.Root, place
 		} else {
 			s.Copy, s.roots[Copy] = snap, place.Root
 		}
