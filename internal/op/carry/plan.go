@@ -168,7 +168,7 @@ func steps(rows int64, files bool) []plan.Step {
 		out = append(out, plan.Step{Name: "stage", Title: "bring the files"},
 			plan.Step{Name: "files", Title: "exchange the files"})
 	}
-	return append(out, plan.Step{Name: "apply", Title: "write all rows at once", Work: rows, Unit: plan.Rows},
+	return append(out, plan.Step{Name: "apply", Title: "write all rows", Work: rows, Unit: plan.Rows},
 		plan.Step{Name: "prove", Title: "compare all of it"},
 		plan.Step{Name: "settle", Title: "note what is common"})
 }
