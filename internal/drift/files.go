@@ -129,7 +129,8 @@ func content(a, b tree.Entry) bool {
 	return (a.Path == "") == (b.Path == "") && a.Mode.Type() == b.Mode.Type() && a.Link == b.Link && a.Hash == b.Hash
 }
 
-// seen is an entry as it is to be noted: who may use it is as it was, so that it is told when that changes.
+// seen is an entry as it is to be noted, with the mode and owner that were noted before: a change of these is still
+// told.
 func seen(was, is tree.Entry) tree.Entry {
 	if was.Path != "" && was.Mode.Type() == is.Mode.Type() {
 		is.Mode, is.Owner, is.Attrs = was.Mode, was.Owner, was.Attrs

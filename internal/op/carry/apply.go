@@ -312,6 +312,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 		text += fmt.Sprintf("; %s on the copy may mean a number that changed, look there: %s",
 			site.Plural(n, "place", "places"), rec.Doubts[0])
 	}
+	x.forgetOld()
 	t.Entry("%s", text)
 	t.Result("%s; %s", text, t.Run().Result)
 	return nil

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"alibi/internal/drift"
 	"alibi/internal/op"
@@ -185,6 +186,23 @@ func Kept(env *op.Env, run string) (r Record, err error) {
 	err = json.Unmarshal(text, &r)
 	filed(&r)
 	return r, err
+}
+
+// keptFor is how long what runs wrote is kept, for them to be undone.
+const keptFor = 90 * 24 * time.Hour
+
+// forgetOld removes what is kept of runs that are too old to be undone.
+func (x *runner) forgetOld() {
+	dir := filepath.Dir(file(x.env, x.run))
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return
+	}
+	for _, f := range list {
+		if fi, err := f.Info(); err == nil && x.env.Now().Sub(fi.ModTime()) > keptFor {
+			_ = os.RemoveAll(filepath.Join(dir, f.Name())) // the next run tries again
+		}
+	}
 }
 
 // keepRecord keeps a run's record, on the disk before it is relied on.

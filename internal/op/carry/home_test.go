@@ -338,40 +338,50 @@ func TestAPictureBringsItsFiles(t *testing.T) {
 
 // A run that is killed at any moment goes on, or is taken back, and what is written is written once.
 func TestCarryingKilledAndCancelledAtEachMoment(t *testing.T) {
-	ctx := context.Background()
 	w, live, s := pair(t)
 	w.Stop()
 	id := somePage(t, live)
-	before := rows(t, live)
 	for i, m := range []string{"look end", "keep end", "apply end", "prove end"} {
 		t.Run(m, func(t *testing.T) {
 			title := fmt.Sprint("Low tide ", i)
 			on(t, s, fmt.Sprintf("UPDATE sk_posts SET post_title = '%s' WHERE ID = %s", title, id))
-			plans := func() plan.Run {
-				p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: carry.Live, Items: []string{"post:" + id}})
-				require.NoError(t, err)
-				r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
-				require.NoError(t, err)
-				demotest.KilledAt(t, w.World, m)
-				return r
-			}
-			r := plans()
-			require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
-			w.Keep()
-			r, err := w.Desk.Runs.Await(ctx, r.ID, nil)
-			require.NoError(t, err)
-			require.Equal(t, plan.Cancelled, r.State, r.Error)
-			w.Stop()
-			assert.Equal(t, before, rows(t, live), "nothing of it is left")
-			r = demotest.Resumed(t, w.World, plans().ID)
-			assert.Contains(t, r.Result, "1 row is as it should be")
-			assert.Equal(t, title, get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
-			w.Keep()
-			undone(t, w, r.ID)
-			w.Stop()
-			assert.Equal(t, before, rows(t, live))
+			wish := carry.Wish{To: carry.Live, Items: []string{"post:" + id}}
+			killedAndCancelled(t, w, s, wish, m, func() string { return rows(t, live) }, func(r plan.Run) {
+				assert.Contains(t, r.Result, "1 row is as it should be")
+				assert.Equal(t, title, get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
+			})
 		})
 	}
+}
+
+// killedAndCancelled has runs die at a moment: of one that is cancelled then nothing is left, one that is taken up
+// ends, and undoing that leaves nothing either. is is what the live site has; no keeper is at work.
+func killedAndCancelled(t *testing.T, w *realtest.World, s site.Site, wish carry.Wish, moment string, is func() string,
+	done func(plan.Run)) {
+	t.Helper()
+	ctx, before := context.Background(), is()
+	dies := func() plan.Run {
+		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, wish)
+		require.NoError(t, err)
+		r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
+		require.NoError(t, err)
+		demotest.KilledAt(t, w.World, moment)
+		return r
+	}
+	r := dies()
+	require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
+	w.Keep()
+	r, err := w.Desk.Runs.Await(ctx, r.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, plan.Cancelled, r.State, r.Error)
+	w.Stop()
+	assert.Equal(t, before, is(), "nothing of it is left")
+	r = demotest.Resumed(t, w.World, dies().ID)
+	done(r)
+	w.Keep()
+	undone(t, w, r.ID)
+	w.Stop()
+	assert.Equal(t, before, is(), "it is undone")
 }
 
 // What is declared of a plugin's table is carried like all else, under numbers of its own; and the declaration that is
@@ -437,61 +447,4 @@ func TestASettingThatWasMadeAnewIsTheSame(t *testing.T) {
 		"option_name IN ('fares', 'berths', 'piers', 'both', 'other')"
 	assert.Equal(t, `berths=5,both=live,fares=a:1:{s:1:"a";i:2;},other=copy,piers=2`, get(t, live, all))
 	assert.Equal(t, get(t, live, all), get(t, s, all))
-}
-
-// Two pages that were given one short name on the two sides are reached by two addresses afterwards.
-func TestTwoPagesOfOneShortNameGetTwo(t *testing.T) {
-	w, live, s := pair(t)
-	at := strings.TrimSuffix(s.Address().String(), "/")
-	on(t, live, fmt.Sprintf(insertPost, 9001, "theirs", "Fog of live", "fog", "x"))
-	on(t, s, fmt.Sprintf(insertPost, 9005, "ours", "Fog of the copy", "fog", "y"),
-		fmt.Sprintf(insertPost, 9006, "See "+at+"/fog/ for more", "Weather", "weather", "z"),
-		fmt.Sprintf(insertPost, 9007, "a draft", "Fog some day", "fog", "z"),
-		"UPDATE sk_posts SET post_status = 'draft' WHERE ID = 9007")
-	p, r := carried(t, w, s, carry.Wish{To: carry.Live, All: true})
-	assert.Contains(t, fmt.Sprint(p.Findings),
-		`both sides gave the short name "fog": what the copy gave it to gets "fog-2"`)
-	assert.Contains(t, r.Result, "look there: post:9006 has an address with /fog/, which is /fog-2/ now")
-	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
-	for _, side := range []site.Site{live, s} {
-		assert.Equal(t, "fog theirs,fog-2 ours,fog a draft", get(t, side, "SELECT GROUP_CONCAT(CONCAT(post_name, ' ', "+
-			"post_content) ORDER BY ID) FROM sk_posts WHERE post_name LIKE 'fog%'"))
-	}
-	assert.Empty(t, lines(drifted(t, w, s)))
-}
-
-// Where both sides changed one place, people write what is to stand, and both sides get it.
-func TestAConflictIsDecidedByHand(t *testing.T) {
-	ctx := context.Background()
-	w, live, s := pair(t)
-	id := somePage(t, live)
-	name := "post:" + id
-	_, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
-	require.ErrorContains(t, err, "does not differ")
-	at := strings.TrimSuffix(s.Address().String(), "/")
-	on(t, s, "UPDATE sk_posts SET post_title = 'mine', post_excerpt = 'x', post_content = 'See "+at+"/fog' WHERE ID = "+id)
-	on(t, live, "UPDATE sk_posts SET post_title = 'theirs', menu_order = 7, post_content = 'See nothing' WHERE ID = "+id)
-	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
-	require.NoError(t, err)
-	require.Len(t, list, 2)
-	assert.Equal(t, "post_content", list[0].Field)
-	assert.Contains(t, list[0].Text, "<<<<<<< on the live site\nSee nothing\n||||||| as both had it\n")
-	assert.Contains(t, list[0].Text, "=======\nSee "+at+"/fog\n>>>>>>> on the copy\n")
-	hand := map[string]string{list[0].Place: "Both: " + at + "/fog\n", list[1].Place: "ours\n"}
-	for _, to := range []carry.Side{carry.Live, carry.Copy} {
-		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: to, Items: []string{name},
-			Hand: map[string]map[string]string{name: hand}})
-		require.NoError(t, err)
-		r := w.Run(p)
-		require.Equal(t, plan.Done, r.State, r.Error)
-	}
-	for _, side := range []site.Site{live, s} {
-		assert.Equal(t, "ours|x|7|Both: "+strings.TrimSuffix(side.Address().String(), "/")+"/fog", get(t, side,
-			"SELECT CONCAT_WS('|', post_title, post_excerpt, menu_order, post_content) FROM sk_posts WHERE ID = "+id))
-	}
-	assert.Empty(t, lines(drifted(t, w, s)))
-	on(t, s, "DELETE FROM sk_posts WHERE ID = "+id)
-	on(t, live, "UPDATE sk_posts SET post_title = 'again' WHERE ID = "+id)
-	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, name)
-	require.ErrorContains(t, err, "can't be decided by hand")
 }

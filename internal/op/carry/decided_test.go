@@ -1,0 +1,80 @@
+package carry_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/op/carry"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// Two pages that were given one short name on the two sides are reached by two addresses afterwards.
+func TestTwoPagesOfOneShortNameGetTwo(t *testing.T) {
+	w, live, s := pair(t)
+	at := strings.TrimSuffix(s.Address().String(), "/")
+	on(t, live, fmt.Sprintf(insertPost, 9001, "theirs", "Fog of live", "fog", "x"))
+	on(t, s, fmt.Sprintf(insertPost, 9005, "ours", "Fog of the copy", "fog", "y"),
+		fmt.Sprintf(insertPost, 9006, "See "+at+"/fog/ for more", "Weather", "weather", "z"),
+		fmt.Sprintf(insertPost, 9007, "a draft", "Fog some day", "fog", "z"),
+		"UPDATE sk_posts SET post_status = 'draft' WHERE ID = 9007")
+	old := filepath.Join(w.Base, "sync", "old.json")
+	require.NoError(t, os.MkdirAll(filepath.Dir(old), 0o700))
+	require.NoError(t, os.WriteFile(old, []byte("{}"), 0o600))
+	require.NoError(t, os.Chtimes(old, time.Time{}, time.Now().AddDate(0, -4, 0)))
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, All: true})
+	assert.NoFileExists(t, old, "what is too old to be undone is cleared away")
+	assert.Contains(t, fmt.Sprint(p.Findings),
+		`both sides gave the short name "fog": what the copy gave it to gets "fog-2"`)
+	assert.Contains(t, r.Result, "look there: post:9006 has an address with /fog/, which is /fog-2/ now")
+	carried(t, w, s, carry.Wish{To: carry.Copy, All: true})
+	for _, side := range []site.Site{live, s} {
+		assert.Equal(t, "fog theirs,fog-2 ours,fog a draft", get(t, side, "SELECT GROUP_CONCAT(CONCAT(post_name, ' ', "+
+			"post_content) ORDER BY ID) FROM sk_posts WHERE post_name LIKE 'fog%'"))
+	}
+	assert.Empty(t, lines(drifted(t, w, s)))
+}
+
+// Where both sides changed one place, people write what is to stand, and both sides get it.
+func TestAConflictIsDecidedByHand(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	name := "post:" + id
+	_, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	require.ErrorContains(t, err, "does not differ")
+	at := strings.TrimSuffix(s.Address().String(), "/")
+	on(t, s, "UPDATE sk_posts SET post_title = 'mine', post_excerpt = 'x', post_content = 'See "+at+"/fog' WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_title = 'theirs', menu_order = 7, post_content = 'See nothing' WHERE ID = "+id)
+	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, "post_content", list[0].Field)
+	assert.Contains(t, list[0].Text, "<<<<<<< on the live site\nSee nothing\n||||||| as both had it\n")
+	assert.Contains(t, list[0].Text, "=======\nSee "+at+"/fog\n>>>>>>> on the copy\n")
+	hand := map[string]string{list[0].Place: "Both: " + at + "/fog\n", list[1].Place: "ours\n"}
+	for _, to := range []carry.Side{carry.Live, carry.Copy} {
+		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, carry.Wish{To: to, Items: []string{name},
+			Hand: map[string]map[string]string{name: hand}})
+		require.NoError(t, err)
+		r := w.Run(p)
+		require.Equal(t, plan.Done, r.State, r.Error)
+	}
+	for _, side := range []site.Site{live, s} {
+		assert.Equal(t, "ours|x|7|Both: "+strings.TrimSuffix(side.Address().String(), "/")+"/fog", get(t, side,
+			"SELECT CONCAT_WS('|', post_title, post_excerpt, menu_order, post_content) FROM sk_posts WHERE ID = "+id))
+	}
+	assert.Empty(t, lines(drifted(t, w, s)))
+	on(t, s, "DELETE FROM sk_posts WHERE ID = "+id)
+	on(t, live, "UPDATE sk_posts SET post_title = 'again' WHERE ID = "+id)
+	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	require.ErrorContains(t, err, "can't be decided by hand")
+}
