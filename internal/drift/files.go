@@ -3,7 +3,9 @@ package drift
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -29,7 +31,7 @@ type File struct {
 type Trees struct {
 	Base       *baseline.Baseline
 	Live, Copy host.Tree
-	// What is passed by on either side: what was not copied, and the database.
+	// What is passed by on either side: on the live site what was not copied, and the database.
 	LiveFilter, CopyFilter tree.Filter
 }
 
@@ -54,6 +56,9 @@ func (x Trees) Files(ctx context.Context, itemOf func(path string) string) (
 	if err := g.Wait(); err != nil {
 		return nil, nil, nil, fmt.Errorf("comparing the files: %w", err)
 	}
+	if err := x.passedBy(ctx, live, copied); err != nil {
+		return nil, nil, nil, fmt.Errorf("comparing the files: %w", err)
+	}
 	has = map[string]Has{}
 	names := map[string]bool{}
 	for name, f := range base {
@@ -74,6 +79,31 @@ func (x Trees) Files(ctx context.Context, itemOf func(path string) string) (
 	}
 	out, not, err = x.sort(ctx, names, base, live, copied)
 	return out, has, not, err
+}
+
+// passedBy looks on the live site for files that the copy has where nothing was copied from: these are passed by in its
+// list.
+func (x Trees) passedBy(ctx context.Context, live, copied *fileSide) error {
+	for name, e := range copied.is {
+		if omit, _ := x.LiveFilter.Omits(e); !omit {
+			continue
+		}
+		fi, err := x.Live.Lstat(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		is := tree.Entry{Path: name}.Seen(fi)
+		if is.Regular() {
+			if is.Hash, err = tree.HashFile(ctx, x.Live, name); err != nil {
+				return err
+			}
+		}
+		live.is[name], live.touched[name] = is, true
+	}
+	return nil
 }
 
 // sort gives the files of which something became, and those of which it can't be told. What both sides have in common

@@ -16,6 +16,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/drift"
 	"alibi/internal/op/carry"
+	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -40,6 +41,13 @@ func get(t *testing.T, s site.Site, query string) string {
 // pair makes a live site, runs statements in its database, and makes a copy of it.
 func pair(t *testing.T, statements ...string) (w *realtest.World, live, copied site.Site) {
 	t.Helper()
+	return pairOf(t, func(*clone.Choices) {}, statements...)
+}
+
+// pairOf makes the copy as it is chosen.
+func pairOf(t *testing.T, choose func(*clone.Choices), statements ...string) (w *realtest.World, live,
+	copied site.Site) {
+	t.Helper()
 	w = realtest.New(t, realtest.Options{})
 	live = w.Make("ferry")
 	on(t, live, statements...)
@@ -48,6 +56,7 @@ func pair(t *testing.T, statements ...string) (w *realtest.World, live, copied s
 	c, err := w.Desk.Copies.CopyDefaults(ctx, live, "a test")
 	require.NoError(t, err)
 	c.Name, c.Scrub = "winter", "off"
+	choose(&c)
 	p, err := w.Desk.Copies.PlanCopy(ctx, live.ID, c)
 	require.NoError(t, err)
 	r := w.Run(p)

@@ -13,6 +13,7 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/op/carry"
+	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -158,6 +159,30 @@ func TestFilesThatAreNotForTheOtherSideAreLeft(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(p.Findings), why)
 		assert.Equal(t, to == carry.Copy, len(p.Goes) == 1, "%v", p.Goes)
+	}
+}
+
+// A picture that was made on a copy without the live site's media goes home with its file all the same.
+func TestAPictureGoesHomeFromACopyWithoutMedia(t *testing.T) {
+	w, live, s := pairOf(t, func(c *clone.Choices) { c.Skip = []string{"wp-content/uploads"} })
+	for i, name := range []string{"fog", "storm"} {
+		on(t, s, fmt.Sprintf(insertPost, 9001+i, "", name, name, "x"),
+			fmt.Sprintf("UPDATE sk_posts SET post_type = 'attachment', post_status = 'inherit' WHERE ID = %d", 9001+i),
+			fmt.Sprintf("INSERT INTO sk_postmeta (post_id, meta_key, meta_value) VALUES (%d, '_wp_attached_file', "+
+				"'2027/%s.jpg')", 9001+i, name))
+	}
+	write(t, s, map[string]string{"wp-content/uploads/2027/fog.jpg": "fog", "wp-content/uploads/2027/storm.jpg": "storm"})
+	write(t, live, map[string]string{"wp-content/uploads/2027/storm.jpg": "another",
+		"wp-content/uploads/2027/old.jpg": "x"})
+	p, r := carried(t, w, s, carry.Wish{To: carry.Live, All: true})
+	assert.Contains(t, r.Result, "1 item carried from winter; 1 file and 2 rows are as they should be")
+	assert.Contains(t, fmt.Sprint(p.Findings), "the other side has another file at wp-content/uploads/2027/storm.jpg")
+	text, err := os.ReadFile(filepath.Join(live.Root, "wp-content/uploads/2027/fog.jpg"))
+	require.NoError(t, err)
+	assert.Equal(t, "fog", string(text))
+	for _, l := range lines(drifted(t, w, s)) {
+		assert.NotContains(t, l, "old.jpg", "what was not copied is no difference")
+		assert.NotContains(t, l, "fog")
 	}
 }
 

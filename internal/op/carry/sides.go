@@ -90,7 +90,9 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 	}
 	s.trees = drift.Trees{Base: s.Base, Live: s.roots[Live], Copy: s.roots[Copy], LiveFilter: filter,
 		CopyFilter: stack.DatabaseFilter(copied.Root, copied.Database)}
-	s.trees.CopyFilter.Folders = append(s.trees.CopyFilter.Folders, filter.Folders...)
+	if on, off := stack.CachesOf(s.Transform.Stack).ObjectCache(); on != "" { // each side has its own
+		s.trees.CopyFilter.Folders = append(s.trees.CopyFilter.Folders, on, off)
+	}
 	s.Owns = s.Transform.Stack.Owns(s.Live.Schema(), live.Database.Prefix)
 	return s, s.Transform.Choose(ctx, s.Live)
 }
