@@ -151,3 +151,19 @@ func TestFilesAndDecisionsGoHomeInTheDemo(t *testing.T) {
 	assert.NotZero(t, code)
 	assert.Contains(t, errs, "the marks <<<<<<<")
 }
+
+// A site without a database has files, and these are carried and undone all the same.
+func TestFilesOfASiteWithoutADatabaseAreCarried(t *testing.T) {
+	w := demotest.New(t)
+	ok := doing(t, "--home="+w.Home)
+	ok("copy", "status.skerryline.example", "--name", "st")
+	assert.Contains(t, ok("drift", "st"), "are as they were when they parted")
+	page := filepath.Join(w.Home, "copies/st/now/site/new.html")
+	require.NoError(t, os.WriteFile(page, []byte("new"), 0o644))
+	ok("sync", "st", "--all", "--to", "live", "--confirm", "status.skerryline.example")
+	assert.Contains(t, ok("drift", "st"), "are as they were when they parted")
+	var runs []plan.Run
+	require.NoError(t, json.Unmarshal([]byte(ok("runs", "--json")), &runs))
+	ok("sync", "--undo", runs[0].ID, "--confirm", "status.skerryline.example")
+	assert.Contains(t, ok("drift", "st"), "file:new.html")
+}

@@ -14,6 +14,9 @@ func (e *Env) Tables(ctx context.Context, s site.Site, use func(st stack.Stack, 
 	if err != nil {
 		return err
 	}
+	if s.Database.Engine == "" {
+		return use(st, tables.None)
+	}
 	p, err := e.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return err

@@ -441,6 +441,9 @@ func (x *runner) snapshot(s *Sides) tables.Snapshot {
 
 // transactional says of a table whose rows can't be changed at one moment.
 func (x *runner) transactional(ctx context.Context, schema tables.Schema, list []Change) error {
+	if len(list) == 0 {
+		return nil
+	}
 	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
 	if err != nil {
 		return err

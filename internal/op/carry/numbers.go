@@ -114,10 +114,6 @@ const leastRoom = 64
 // rooms tells where the live site will give numbers away, by how many it gave since the sides parted. pass is how often
 // numbers were chosen before.
 func (s *Sides) rooms(ctx context.Context, items []*drift.Item, now time.Time, pass int) (map[string]room, error) {
-	meta, err := s.Base.Meta(ctx)
-	if err != nil {
-		return nil, err
-	}
 	out := map[string]room{}
 	for _, it := range items {
 		for _, r := range it.Rows {
@@ -126,6 +122,13 @@ func (s *Sides) rooms(ctx context.Context, items []*drift.Item, now time.Time, p
 				out[r.Table.Name] = room{max(is.from, r.Key[0].Int+1), is.n + 1, pass == 0}
 			}
 		}
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	meta, err := s.Base.Meta(ctx)
+	if err != nil {
+		return nil, err
 	}
 	for table, is := range out {
 		rate := float64(is.n) / max(leastWatched, now.Sub(meta.At)).Seconds()

@@ -20,6 +20,7 @@ import (
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
 
@@ -108,13 +109,15 @@ func (s *Sides) openSides(ctx context.Context) error {
 			return err
 		}
 		s.closers = append(s.closers, func() { place.Root.Close() })
-		db, err := stack.OpenDatabase(ctx, s.Transform.Stack, place, side.db)
-		if err != nil {
-			return err
-		}
-		snap, err := db.Snapshot(ctx)
-		if err != nil {
-			return fmt.Errorf("reading the database of %s: %w", side.of.Name, err)
+		snap := tables.None
+		if side.db.Engine != "" {
+			db, err := stack.OpenDatabase(ctx, s.Transform.Stack, place, side.db)
+			if err != nil {
+				return err
+			}
+			if snap, err = db.Snapshot(ctx); err != nil {
+				return fmt.Errorf("reading the database of %s: %w", side.of.Name, err)
+			}
 		}
 		s.closers = append(s.closers, func() { snap.Close() })
 		if side.of.ID == s.LiveSite.ID {
