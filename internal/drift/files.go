@@ -43,13 +43,24 @@ type Has struct{ Was, Live, Copy bool }
 func (x Trees) Files(ctx context.Context, itemOf func(path string) string) (
 	out []*File, has map[string]Has, not []Uncovered, err error,
 ) {
-	base, err := x.Base.Files(ctx)
-	if err != nil {
-		return nil, nil, nil, err
-	}
+	var base map[string]baseline.File
 	live := &fileSide{root: x.Live, filter: x.LiveFilter, was: func(f baseline.File) tree.Entry { return f.Origin }}
 	copied := &fileSide{root: x.Copy, filter: x.CopyFilter, was: func(f baseline.File) tree.Entry { return f.Copy }}
 	g, gctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		base, err = x.Base.Files(gctx)
+		return err
+	})
+	for _, side := range []*fileSide{live, copied} {
+		g.Go(func() (err error) {
+			side.list, err = tree.Scan(gctx, side.root, side.filter)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, nil, nil, fmt.Errorf("comparing the files: %w", err)
+	}
+	g, gctx = errgroup.WithContext(ctx)
 	for _, side := range []*fileSide{live, copied} {
 		g.Go(func() error { return side.see(gctx, base) })
 	}
@@ -59,26 +70,40 @@ func (x Trees) Files(ctx context.Context, itemOf func(path string) string) (
 	if err := x.passedBy(ctx, live, copied); err != nil {
 		return nil, nil, nil, fmt.Errorf("comparing the files: %w", err)
 	}
-	has = map[string]Has{}
-	names := map[string]bool{}
-	for name, f := range base {
-		if !f.Own && f.Copy.Path != "" {
-			names[name] = true
-			has[itemOf(name)] = Has{Was: true}
-		}
-	}
-	for side, set := range map[*fileSide]func(*Has){live: func(h *Has) { h.Live = true },
-		copied: func(h *Has) { h.Copy = true }} {
-		for name := range side.is {
-			names[name] = true
-			item := itemOf(name)
-			h := has[item]
-			set(&h)
-			has[item] = h
-		}
-	}
+	names, has := whereabouts(base, live, copied, itemOf)
 	out, not, err = x.sort(ctx, names, base, live, copied)
 	return out, has, not, err
+}
+
+// whereabouts gives all files, and says of each item of files where it is.
+func whereabouts(base map[string]baseline.File, live, copied *fileSide, itemOf func(path string) string) (
+	names map[string]bool, has map[string]Has,
+) {
+	names, has = make(map[string]bool, len(base)), map[string]Has{}
+	add := func(name string) {
+		if names[name] {
+			return
+		}
+		names[name] = true
+		f, known := base[name]
+		item := itemOf(name)
+		h := has[item]
+		h.Was = h.Was || known && !f.Own && f.Copy.Path != ""
+		h.Live = h.Live || live.is[name].Path != ""
+		h.Copy = h.Copy || copied.is[name].Path != ""
+		has[item] = h
+	}
+	for name, f := range base {
+		if !f.Own && f.Copy.Path != "" {
+			add(name)
+		}
+	}
+	for _, side := range []*fileSide{live, copied} {
+		for name := range side.is {
+			add(name)
+		}
+	}
+	return names, has
 }
 
 // passedBy looks on the live site for files that the copy has where nothing was copied from: these are passed by in its
@@ -173,17 +198,15 @@ type fileSide struct {
 	root    host.Tree
 	filter  tree.Filter
 	was     func(baseline.File) tree.Entry
+	list    *tree.Listing
 	is      map[string]tree.Entry
 	touched map[string]bool   // what does not look as it did, or is new
 	untold  map[string]string // of which it can't be told what is in it, and why
 }
 
-// see lists a side, and reads what does not look as it did.
+// see looks at the list of a side, and reads what does not look as it did.
 func (l *fileSide) see(ctx context.Context, base map[string]baseline.File) error {
-	list, err := tree.Scan(ctx, l.root, l.filter)
-	if err != nil {
-		return err
-	}
+	list := l.list
 	l.is, l.touched, l.untold = map[string]tree.Entry{}, map[string]bool{}, map[string]string{}
 	for _, p := range list.Problems {
 		l.untold[p.Path] = p.What

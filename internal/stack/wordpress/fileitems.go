@@ -1,7 +1,6 @@
 package wordpress
 
 import (
-	"path"
 	"slices"
 	"strings"
 
@@ -13,17 +12,20 @@ import (
 // passingFolders hold what the CMS and its plugins write by themselves.
 var passingFolders = []string{"wp-content/cache", "wp-content/upgrade", "wp-content/upgrade-temp-backup"}
 
+// componentFolders are where plugins and themes are.
+var componentFolders = []struct{ kind, dir string }{{"plugin", "wp-content/plugins/"}, {"theme", "wp-content/themes/"}}
+
 // FileItem takes plugins, themes and the core together.
 func (s Stack) FileItem(name string) stack.FileItem {
 	if s.CoreFile(name) {
 		return stack.FileItem{Name: "core", Kind: "core", Called: "WordPress"}
 	}
-	for kind, dir := range map[string]string{"plugin": "wp-content/plugins/", "theme": "wp-content/themes/"} {
-		if rest, in := strings.CutPrefix(name, dir); in && rest != "index.php" {
+	for _, c := range componentFolders {
+		if rest, in := strings.CutPrefix(name, c.dir); in && rest != "index.php" {
 			slug := slugOf(rest)
-			of := stack.FileItem{Name: kind + ":" + slug, Kind: kind, Called: slug}
+			of := stack.FileItem{Name: c.kind + ":" + slug, Kind: c.kind, Called: slug}
 			if strings.Contains(rest, "/") {
-				of.Folder = path.Join(dir, slug)
+				of.Folder = c.dir + slug
 			}
 			return of
 		}
