@@ -225,7 +225,7 @@ func (l *fileSide) see(ctx context.Context, base map[string]baseline.File) error
 		if b.Own {
 			continue
 		}
-		e = relative(l.root, e)
+		e = e.Relative(l.root)
 		if known && l.was(b).Path != "" && e.Untouched(l.was(b)) {
 			e.Hash = l.was(b).Hash
 		} else {
@@ -250,17 +250,9 @@ func (l *fileSide) see(ctx context.Context, base map[string]baseline.File) error
 	return nil
 }
 
-// relative gives an entry with its link by a relative path: what it leads to is in the site itself, wherever that is.
-func relative(root host.Tree, e tree.Entry) tree.Entry {
-	if e.Link != "" {
-		e.Link = tree.RelativeLink(root.Path(), e.Path, e.Link)
-	}
-	return e
-}
-
 // became says what became of a file on this side.
 func (l *fileSide) became(name string, f *File) State {
-	was, is := relative(l.root, l.was(f.Base)), l.is[name]
+	was, is := l.was(f.Base).Relative(l.root), l.is[name]
 	switch {
 	case content(was, is):
 		return Same

@@ -45,7 +45,7 @@ func (m *Maker) differ(ctx context.Context, e *Ends) (changes, error) {
 	}
 	there := make(map[string]tree.Entry, len(list.Entries))
 	for _, is := range list.Entries {
-		there[is.Path] = relative(e.Root, is)
+		there[is.Path] = is.Relative(e.Root)
 	}
 	top, err := e.Root.Lstat(".")
 	if err != nil {
@@ -63,7 +63,7 @@ func (m *Maker) differ(ctx context.Context, e *Ends) (changes, error) {
 			is.Owner = nil
 		}
 		switch {
-		case has && is.Same(relative(e.Want.From, w)) && !forged[w.Path] && is.SameAccess(w):
+		case has && is.Same(w.Relative(e.Want.From)) && !forged[w.Path] && is.SameAccess(w):
 		case w.Mode.IsDir():
 			c.make = append(c.make, w)
 		default:
@@ -88,15 +88,6 @@ func set(names []string) map[string]bool {
 		m[n] = true
 	}
 	return m
-}
-
-// relative gives an entry with its link as it is when it is brought: by a
-// relative path, whatever the folder is called that it was in.
-func relative(root host.Tree, e tree.Entry) tree.Entry {
-	if e.Link != "" {
-		e.Link = tree.RelativeLink(root.Path(), e.Path, e.Link)
-	}
-	return e
 }
 
 // forged finds the files that look as they are to be and hold something else.

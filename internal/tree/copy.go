@@ -223,6 +223,15 @@ func one(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Pr
 	}
 }
 
+// Relative gives an entry of a tree with its link as it is when it is brought: by a relative path, whatever the folder
+// is called that it was in.
+func (e Entry) Relative(root host.Tree) Entry {
+	if e.Link != "" {
+		e.Link = RelativeLink(root.Path(), e.Path, e.Link)
+	}
+	return e
+}
+
 // RelativeLink is the target of a link that stays inside root, written so that
 // it holds wherever the tree is moved. Relative ones stay as they are.
 func RelativeLink(root, name, target string) string {

@@ -103,9 +103,10 @@ func (x *runner) again(ctx context.Context, t *work.Task, rec *Record, dropped m
 			rec.Files[i].Dropped = ""
 		}
 	}
-	for item, needs := range anew.Needs {
-		rec.Needs[item] = needs
+	if rec.Needs == nil { // a run of an earlier version noted none
+		rec.Needs = map[string][]string{}
 	}
+	maps.Copy(rec.Needs, anew.Needs)
 	rec.Left = unique(append(rec.Left, anew.Left...))
 	t.Note("%s got other numbers: others gave theirs away meanwhile", site.Plural(len(names), "item", "items"))
 	return x.keepRecord(*rec)

@@ -60,13 +60,12 @@ func (x *runner) maker(target site.Site, list []File) *state.Maker {
 				from.Close()
 				return nil, err
 			}
-			goes, err := x.goes(from)
+			want, err := x.wantFiles(from, place.Root, list)
 			if err != nil {
 				return nil, errors.Join(err, from.Close(), place.Root.Close())
 			}
-			want, err := wantFiles(from, place.Root, list, goes)
 			return &state.Ends{Root: tree.Only(place.Root, pathsOf(list)), Want: want,
-				Close: func() { from.Close(); place.Root.Close() }}, err
+				Close: func() { from.Close(); place.Root.Close() }}, nil
 		},
 		Write: func(ctx context.Context, dir string) (host.Root, error) {
 			return x.env.Write(ctx, x.run, target, path.Join(target.Root, dir))
@@ -82,9 +81,12 @@ func (x *runner) maker(target site.Site, list []File) *state.Maker {
 	}
 }
 
-// wantFiles is what files are to be, with the folders above those that come. goes tells of a folder above one that goes
-// whether it goes too, once nothing is in it.
-func wantFiles(from, to host.Tree, list []File, goes func(dir string) bool) (*state.Wanted, error) {
+// wantFiles is what files are to be, with the folders above those that come, and without those that go.
+func (x *runner) wantFiles(from, to host.Tree, list []File) (*state.Wanted, error) {
+	goes, err := x.goes(from)
+	if err != nil {
+		return nil, err
+	}
 	w := &state.Wanted{From: from}
 	after, folders := map[string]tree.Entry{}, map[string]bool{}
 	for _, f := range list {
