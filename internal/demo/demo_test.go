@@ -5,9 +5,11 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -58,6 +60,16 @@ func TestTheWorldIsAlwaysTheSame(t *testing.T) {
 		assert.NotContains(t, name, "wp-admin", "nobody's code is shipped")
 	}
 	assert.Equal(t, 60, pictures)
+}
+
+// Six packages test at once, and each of their worlds opens its gateway's port when it is
+// ready, closes it and opens it again.
+func TestNobodyGetsAPortThatWasGivenAway(t *testing.T) {
+	first := demotest.FreePort(19000)
+	assert.NotEqual(t, first, demotest.FreePort(first), "it is not listened at yet")
+	ln, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(first)))
+	require.NoError(t, err)
+	ln.Close()
 }
 
 func TestEveryStateWorthSeeing(t *testing.T) {

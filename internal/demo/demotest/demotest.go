@@ -3,10 +3,13 @@ package demotest
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"net"
 	"path/filepath"
 	"strconv"
+	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -14,7 +17,6 @@ import (
 
 	"alibi/internal/demo"
 	"alibi/internal/desk"
-	"alibi/internal/gateway"
 	"alibi/internal/keeper"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -52,7 +54,7 @@ func New(t testing.TB, change ...func(*desk.Options)) *World {
 func Listen(t testing.TB, from int) net.Listener {
 	t.Helper()
 	for p := from; p < from+1000; p++ {
-		if ln, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(p)); err == nil {
+		if ln := take(p); ln != nil {
 			return ln
 		}
 	}
@@ -61,16 +63,36 @@ func Listen(t testing.TB, from int) net.Listener {
 }
 
 // FreePort is the first free loopback port from a number on. It is for what listens by
-// itself.
+// itself, any number of times until this process ends.
 func FreePort(from int) int {
 	for p := from; p < from+1000; p++ {
-		if ln, err := gateway.Listen(strconv.Itoa(p)); err == nil {
+		if ln := take(p); ln != nil {
 			ln.Close()
 			return p
 		}
 	}
 	return from
 }
+
+// take listens at a port that it was the first to ask for, of all the processes that run
+// tests on this machine: the same port of another loopback address is kept until this
+// process ends. It is nil where the port is another's.
+func take(port int) net.Listener {
+	p := strconv.Itoa(port)
+	mark, err := net.Listen("tcp", "127.77.0.1:"+p)
+	if err != nil && !errors.Is(err, syscall.EADDRNOTAVAIL) { // a system with one loopback address
+		return nil
+	}
+	ln, err := net.Listen("tcp", "127.0.0.1:"+p)
+	if mark != nil && err == nil {
+		marks.Store(port, mark)
+	} else if mark != nil {
+		mark.Close()
+	}
+	return ln
+}
+
+var marks sync.Map // listeners by port: what is not reachable would be closed
 
 // Open opens the desk of the home; Stop closes it.
 func (w *World) Open(change ...func(*desk.Options)) {
