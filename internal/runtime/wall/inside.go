@@ -1,12 +1,15 @@
 package wall
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"strconv"
+	"syscall"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -39,7 +42,7 @@ func init() {
 	os.Exit(126)
 }
 
-// enter opens the ways out, takes the bounds, gives up all rights and becomes the program.
+// enter opens the ways out, gives up all rights, takes the bounds and becomes the program.
 func enter(text string, command []string) error {
 	var o order
 	if err := json.Unmarshal([]byte(text), &o); err != nil {
@@ -50,14 +53,11 @@ func enter(text string, command []string) error {
 			return fmt.Errorf("opening the ways out: %w", err)
 		}
 	}
-	if err := take(o.Bounds); err != nil {
-		return err
-	}
 	if err := giveUp(o.Owner); err != nil {
 		return fmt.Errorf("giving up rights: %w", err)
 	}
 	unix.CloseOnExec(control)
-	return fmt.Errorf("starting %s: %w", command[0], unix.Exec(command[0], command, os.Environ()))
+	return become(command, o.Bounds)
 }
 
 // open has every address lead to this world itself, listens on the ports, and hands the sockets on.
@@ -152,32 +152,72 @@ func routeAll(family uint8) error {
 	return nil
 }
 
-// take bounds this process and all that it starts (setrlimit(2)).
-func take(b site.Bounds) error {
-	for what, n := range map[int]int64{
-		unix.RLIMIT_AS:     b.Program,
-		unix.RLIMIT_NPROC:  int64(b.Processes),
-		unix.RLIMIT_CPU:    int64(b.CPU.Seconds()),
-		unix.RLIMIT_FSIZE:  b.File,
-		unix.RLIMIT_NOFILE: int64(b.Files),
-		unix.RLIMIT_CORE:   -1,
+// bound is one of setrlimit(2).
+type bound struct {
+	what int
+	at   unix.Rlimit
+}
+
+// usualFiles is how many files a program may have open where nothing else is asked for: our own runtime takes more.
+const usualFiles = 1024
+
+// boundsOf are those of a process and of all that it starts, last those by which our own runtime may die: it has more
+// memory than a program needs, and asks for threads.
+func boundsOf(b site.Bounds) (out []bound, err error) {
+	for _, x := range []struct {
+		what int
+		n    int64
+	}{
+		{unix.RLIMIT_CPU, int64(b.CPU.Seconds())}, {unix.RLIMIT_FSIZE, b.File}, {unix.RLIMIT_CORE, -1},
+		{unix.RLIMIT_NOFILE, int64(cmp.Or(b.Files, usualFiles))}, {unix.RLIMIT_NPROC, int64(b.Processes)},
+		{unix.RLIMIT_AS, b.Program},
 	} {
-		if n == 0 {
+		if x.n == 0 {
 			continue
 		}
 		var is unix.Rlimit
-		if err := unix.Getrlimit(what, &is); err != nil {
-			return fmt.Errorf("bounding the copy: %w", err)
+		if err := unix.Getrlimit(x.what, &is); err != nil {
+			return nil, fmt.Errorf("bounding the copy: %w", err)
 		}
-		most, end := min(uint64(max(n, 0)), is.Max), min(uint64(max(n, 0)), is.Max)
-		if what == unix.RLIMIT_CPU {
+		most := min(uint64(max(x.n, 0)), is.Max)
+		end := most
+		if x.what == unix.RLIMIT_CPU {
 			end = min(most+5, is.Max) // who is told by a signal can be told from who is killed
 		}
-		if err := unix.Setrlimit(what, &unix.Rlimit{Cur: most, Max: end}); err != nil {
-			return fmt.Errorf("bounding the copy: %w", err)
+		out = append(out, bound{x.what, unix.Rlimit{Cur: most, Max: end}})
+	}
+	return out, nil
+}
+
+// become takes the bounds and becomes a program. Between the two there are but system calls: nothing asks for memory
+// or a thread that the bounds would not give.
+func become(command []string, b site.Bounds) error {
+	program, err := unix.BytePtrFromString(command[0])
+	if err != nil {
+		return err
+	}
+	args, err := syscall.SlicePtrFromStrings(command)
+	if err != nil {
+		return err
+	}
+	env, err := syscall.SlicePtrFromStrings(os.Environ())
+	if err != nil {
+		return err
+	}
+	list, err := boundsOf(b)
+	if err != nil {
+		return err
+	}
+	debug.SetGCPercent(-1)
+	for i := range list {
+		if _, _, e := unix.RawSyscall6(unix.SYS_PRLIMIT64, 0, uintptr(list[i].what),
+			uintptr(unsafe.Pointer(&list[i].at)), 0, 0, 0); e != 0 {
+			return fmt.Errorf("bounding the copy: %w", e)
 		}
 	}
-	return nil
+	_, _, e := unix.RawSyscall(unix.SYS_EXECVE, uintptr(unsafe.Pointer(program)), uintptr(unsafe.Pointer(&args[0])),
+		uintptr(unsafe.Pointer(&env[0])))
+	return fmt.Errorf("starting %s: %w", command[0], e)
 }
 
 // giveUp leaves this thread without any right, and without a way to one (capabilities(7)).
