@@ -243,6 +243,9 @@ func unlike(a, b []tables.Value, told []bool) bool {
 func (p Pair) Knows(r *Row, was []tables.Value) {
 	r.Was = was
 	told := p.told(r.Table)
+	if r.Became != nil && r.Live == Same && p.Transform.Scrub != nil { // more people may be known today
+		r.Became.Values = was
+	}
 	if r.Became != nil && !unlike(r.Became.Values, was, told) {
 		r.Live = Same
 	}

@@ -207,7 +207,7 @@ func (g *gathering) known(t tables.Table, r *tables.Row, live bool) string {
 
 // oneThing tells whether what both sides made under one number is one thing: it has one name on both.
 func (g *gathering) oneThing(r *Row) bool {
-	name := g.known(r.Table, r.LiveRow, true)
+	name := g.known(r.Table, r.Became, true)
 	return name != "" && name == g.known(r.Table, r.CopyRow, false)
 }
 
@@ -220,7 +220,7 @@ func (g *gathering) pair(rows []*Row) {
 		switch {
 		case !r.numbered() || g.twins[item] && !root: // what has it is two things, and so is it
 		case r.CopyRow == nil:
-			n := g.known(r.Table, r.LiveRow, true)
+			n := g.known(r.Table, r.Became, true)
 			live[n] = append(live[n], r)
 		case r.LiveRow == nil:
 			n := g.known(r.Table, r.CopyRow, false)
@@ -285,7 +285,7 @@ func (g *gathering) titles(ctx context.Context) error {
 	for name, it := range g.by {
 		known := false
 		for _, r := range it.Rows {
-			known = g.describe(it, r.Table, r.CopyRow, r.LiveRow) || known
+			known = g.describe(it, r.Table, r.CopyRow, r.Became) || known
 		}
 		table, n := g.of.RootOf(g.prefix, strings.Split(name, twin)[0])
 		if !known && table != "" {

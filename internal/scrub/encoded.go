@@ -40,7 +40,7 @@ func (s *Scrubber) encodings(k Kind, v, to string) {
 	}
 	for _, p := range list {
 		if p.from != v && p.from != "" {
-			s.term(p.from, p.to)
+			s.terms.add(p.from, p.to)
 		}
 	}
 }

@@ -47,7 +47,7 @@ func (s *Scrubber) look(v string) Kind {
 	case looksPhone.MatchString(v) && !looksDate.MatchString(v) && len(strings.Map(digit, v)) >= 7 &&
 		strings.ContainsAny(v, "+ /-("):
 		return Phone
-	case len(strings.Fields(v)) == 2 && len(s.find([]byte(v), true)) > 0:
+	case len(strings.Fields(v)) == 2 && s.terms.in([]byte(v)):
 		return Name
 	}
 	return ""

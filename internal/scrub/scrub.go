@@ -11,9 +11,7 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
-	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"alibi/internal/rewrite"
@@ -24,11 +22,10 @@ import (
 type Scrubber struct {
 	fake  Faker
 	rules Rules
-	terms map[string]string // originals that are looked for in every text, lowered, with what they become
-	first map[string][]int  // lengths of the terms that begin with a word, longest first
-	heads [1 << 16]bool     // the first two bytes of terms
+	terms terms             // originals that are looked for in every text, with what they become
 	raw   map[string][]byte // network addresses as bytes, with what they become
 	kinds map[Kind]int      // how many originals of each kind were learned
+	back  *back             // nil: nobody asks for originals
 }
 
 // New makes a scrubber; key decides what is made up.
@@ -36,8 +33,7 @@ func New(key []byte, rules Rules) *Scrubber {
 	return &Scrubber{
 		fake:  Faker{key},
 		rules: rules,
-		terms: map[string]string{},
-		first: map[string][]int{},
+		terms: newTerms(),
 		kinds: map[Kind]int{},
 		raw:   map[string][]byte{},
 	}
@@ -84,18 +80,19 @@ func (s *Scrubber) Learn(t tables.Table, r tables.Row) {
 
 func (s *Scrubber) learn(k Kind, v string) {
 	to := s.made(k, v)
-	if v == "" || to == v || !telling(k, v) {
+	if v == "" || to == v {
 		return
 	}
-	if _, known := s.terms[strings.ToLower(v)]; known {
+	s.back.learn(k, v, to)
+	if !telling(k, v) || s.terms.has(v) {
 		return
 	}
 	s.kinds[k]++
 	s.encodings(k, v, to)
-	s.term(v, to)
+	s.terms.add(v, to)
 	switch k {
 	case Login: // as addresses of people's pages have it
-		s.term("author/"+v, "author/"+to)
+		s.terms.add("author/"+v, "author/"+to)
 	case IP:
 		if a, err := netip.ParseAddr(v); err == nil {
 			s.learnAddress(a)
@@ -121,37 +118,6 @@ func telling(k Kind, v string) bool {
 		return true
 	}
 	return false
-}
-
-func (s *Scrubber) term(v, to string) {
-	key := strings.ToLower(strings.TrimLeftFunc(v, func(r rune) bool { return !word(r) }))
-	s.terms[key] = to
-	w := firstWord(key)
-	n := len(key)
-	if n < 2 {
-		return
-	}
-	s.heads[int(key[0])<<8|int(key[1])] = true
-	list := s.first[w]
-	if !slices.Contains(list, n) {
-		list = append(list, n)
-		slices.SortFunc(list, func(a, b int) int { return b - a })
-		s.first[w] = list
-	}
-}
-
-func word(r rune) bool {
-	if r < utf8.RuneSelf {
-		return r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r == '+'
-	}
-	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r)
-}
-
-func firstWord(s string) string {
-	if i := strings.IndexFunc(s, func(r rune) bool { return !word(r) }); i > 0 {
-		return s[:i]
-	}
-	return s
 }
 
 // made makes a value up.
@@ -261,99 +227,10 @@ func (s *Scrubber) plain(v []byte) ([]byte, bool) {
 			return []byte(to)
 		})
 	}
-	if found := s.find(out, false); found != nil {
-		var b []byte
-		last := 0
-		for _, f := range found {
-			b = append(append(b, out[last:f.lo]...), f.to...)
-			last = f.hi
-		}
-		return append(b, out[last:]...), true
+	if text, is := s.terms.exchange(out); is {
+		return text, true
 	}
 	return out, changed
-}
-
-type hit struct {
-	lo, hi int
-	to     string
-}
-
-// find looks at every beginning of a word for what was learned; with one, the
-// first is enough.
-func (s *Scrubber) find(v []byte, one bool) (out []hit) {
-	if len(s.terms) == 0 {
-		return nil
-	}
-	low := bytes.ToLower(v)
-	if len(low) != len(v) { // some letters are shorter in lower case: places would not agree
-		low = asciiLower(v)
-	}
-	inWord := false
-	for i := 0; i < len(low); {
-		r, size := rune(low[i]), 1
-		if r >= utf8.RuneSelf {
-			r, size = utf8.DecodeRune(low[i:])
-		}
-		if !word(r) {
-			inWord, i = false, i+size
-			continue
-		}
-		if inWord {
-			i += size
-			continue
-		}
-		inWord = true
-		if i+1 >= len(low) || !s.heads[int(low[i])<<8|int(low[i+1])] {
-			i += size
-			continue
-		}
-		end := i + size
-		for end < len(low) {
-			r, n := utf8.DecodeRune(low[end:])
-			if !word(r) {
-				break
-			}
-			end += n
-		}
-		to, n := s.at(low, i, end)
-		if n == 0 {
-			i = end
-			continue
-		}
-		out = append(out, hit{i, i + n, to})
-		if one {
-			return out
-		}
-		i, inWord = i+n, false
-	}
-	return out
-}
-
-// at finds the longest term that begins with the word at low[i:end].
-func (s *Scrubber) at(low []byte, i, end int) (to string, n int) {
-	for _, n := range s.first[string(low[i:end])] {
-		if i+n > len(low) {
-			continue
-		}
-		to, ok := s.terms[string(low[i:i+n])]
-		if !ok {
-			continue
-		}
-		if r, _ := utf8.DecodeRune(low[i+n:]); i+n == len(low) || !word(r) {
-			return to, n
-		}
-	}
-	return "", 0
-}
-
-func asciiLower(v []byte) []byte {
-	out := bytes.Clone(v)
-	for i, c := range out {
-		if c >= 'A' && c <= 'Z' {
-			out[i] = c + 'a' - 'A'
-		}
-	}
-	return out
 }
 
 // Look tells of the columns of a row in which an original stands still, in
@@ -366,11 +243,10 @@ func (s *Scrubber) Look(t tables.Table, r tables.Row) (columns []string) {
 		}
 		_, left := s.raw[string(v.Bytes)]
 		plain := func(text []byte) ([]byte, bool) {
-			left = left || len(s.find(text, true)) > 0
+			left = left || s.terms.in(text)
 			if !left && bytes.ContainsAny(text, "@%&") {
 				for _, m := range mail.FindAllString(signs.Replace(string(text)), -1) {
-					_, known := s.terms[strings.ToLower(m)]
-					left = left || known
+					left = left || s.terms.has(m)
 				}
 			}
 			return nil, false

@@ -22,11 +22,14 @@ import (
 // mostPoints is in how many restore points of each side rows are looked for, those nearest to the parting.
 const mostPoints = 3
 
-// findBases looks for what rows were that both sides changed. What can't be found is not there, and no error.
+// findBases looks for what rows were that both sides changed, and of a copy whose people are made up those that it
+// changed: what live rows would become by what is known of people today is not what they became. What can't be found
+// is not there, and no error.
 func (s *Sides) findBases(ctx context.Context, rows []*drift.Row) error {
 	missing := map[string][]*drift.Row{}
 	for _, r := range rows {
-		if r.Known && r.LiveRow != nil && r.CopyRow != nil && r.Live != drift.Same && r.Copy != drift.Same {
+		if r.Known && r.LiveRow != nil && r.CopyRow != nil && r.Copy != drift.Same && (r.Live != drift.Same ||
+			s.Transform.Scrub != nil) {
 			if _, passing := s.Transform.About(r.Table, *r.CopyRow); !passing {
 				missing[r.Table.Name] = append(missing[r.Table.Name], r)
 			}
@@ -143,8 +146,13 @@ func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, miss
 				return nil
 			}
 			sum, _ := now.Digest(name, is, nil)
-			if live && sum[0] == r.Base.Origin || !live && sum[0] == r.Base.Copy {
-				s.Knows(r, s.inCopy(t, is, live))
+			if live && sum[0] != r.Base.Origin || !live && sum[0] != r.Base.Copy {
+				return nil
+			}
+			was := s.inCopy(t, is, live)
+			if sum, _ := s.Copy.Digest(name, tables.Row{Key: is.Key, Values: was}, nil); s.Transform.Scrub == nil ||
+				sum[0] == r.Base.Copy {
+				s.Knows(r, was)
 			}
 			return nil
 		}); err != nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -11,6 +12,7 @@ import (
 	"alibi/internal/drift"
 	"alibi/internal/merge"
 	"alibi/internal/phpval"
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 )
@@ -162,12 +164,20 @@ func (c *carrying) row(it *drift.Item, r *drift.Row) (ch Change, why string) {
 	}
 	switch {
 	case both:
-		ch.After, ch.Merged = c.becomes(r, whole, to), true
+		ch.Merged = true
 	case from != nil && c.to == Copy:
-		ch.After = r.Became.Values
+		whole = r.Became.Values
 	case from != nil:
-		ch.After = c.becomes(r, from.Values, to)
+		whole = from.Values
 	}
+	if whole != nil && c.to == Live {
+		if c.people != nil && r.Known && to != nil && r.Was == nil {
+			return ch, "what it was on the copy is not known, and the copy's people are made up"
+		}
+		ch.After, why = c.becomes(r, whole, to)
+		return ch, why
+	}
+	ch.After = whole
 	return ch, ""
 }
 
@@ -192,14 +202,12 @@ func (c *carrying) digest(table string, r *tables.Row) uint64 {
 	return d[0]
 }
 
-// becomes is what a row that is as in from, with the copy's addresses, is to be on the side that is written to. What
-// nobody changed stays there as it is.
-func (c *carrying) becomes(r *drift.Row, from []tables.Value, to *tables.Row) []tables.Value {
-	if c.to == Copy {
-		return from
-	}
+// becomes is what a row that is as in from, with the copy's addresses, is to be on the live site. What nobody changed
+// stays there as it is. why says what of it can't be there.
+func (c *carrying) becomes(r *drift.Row, from []tables.Value, to *tables.Row) (out []tables.Value, why string) {
 	of := c.Transform.Items()
-	out := tables.Keep(from)
+	out = tables.Keep(from)
+	own := c.own(r, from, to)
 	for i, col := range r.Table.Columns {
 		if to != nil && (r.Became.Values[i].Equal(from[i]) ||
 			of.Cached(c.Transform.Change.Origin.Prefix, r.Table, col.Name)) {
@@ -210,17 +218,48 @@ func (c *carrying) becomes(r *drift.Row, from []tables.Value, to *tables.Row) []
 		if v.Kind != tables.Text && v.Kind != tables.Blob {
 			continue
 		}
-		own := func(s string) string {
-			b, _, _ := c.home.Value([]byte(s), c.Transform.Stack.Scope(r.Table.Name, col.Name))
+		text := func(s string) string {
+			b, err := own(i, []byte(s))
+			if err != nil && why == "" {
+				why = fmt.Sprintf("%s: %s", col.Name, err)
+			}
 			return string(b)
 		}
 		if to == nil || packed(*v) || to.Values[i].Kind != v.Kind {
-			v.Bytes = []byte(own(v.String()))
+			v.Bytes = []byte(text(v.String()))
 			continue
 		}
-		v.Bytes = []byte(merge.Carry(to.Values[i].String(), r.Became.Values[i].String(), v.String(), own))
+		v.Bytes = []byte(merge.Carry(to.Values[i].String(), r.Became.Values[i].String(), v.String(), text))
 	}
-	return out
+	return out, why
+}
+
+// errPerson is given for what the copy changed of somebody who is made up there.
+var errPerson = errors.New("it is of somebody who is made up on the copy: change it on the live site")
+
+// own gives what makes a text of a row, in a column, one of the live site: with its addresses, and with its people
+// where those of the copy are made up.
+func (c *carrying) own(r *drift.Row, row []tables.Value, to *tables.Row) func(column int, text []byte) ([]byte, error) {
+	var kinds []scrub.Kind
+	var near []tables.Value
+	if c.people != nil {
+		kinds = slices.Clone(c.people.Kinds(r.Table, tables.Row{Key: r.Key, Values: row}))
+		if to != nil {
+			near = to.Values
+		}
+	}
+	return func(i int, text []byte) ([]byte, error) {
+		out, _, _ := c.home.Value(text, c.Transform.Stack.Scope(r.Table.Name, r.Table.Columns[i].Name))
+		switch {
+		case c.people == nil:
+			return out, nil
+		case kinds == nil || kinds[i] == "":
+			return c.people.HomeText(out, near)
+		case to != nil:
+			return nil, errPerson
+		}
+		return c.people.HomeValue(kinds[i], out)
+	}
 }
 
 // wanted is what is to be written.

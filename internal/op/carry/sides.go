@@ -18,6 +18,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/rewrite"
+	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
@@ -32,6 +33,7 @@ type Sides struct {
 	hosts              []string          // of the addresses of both
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
 	values             *baseline.Values  // nil: none were kept
+	people             *scrub.Scrubber   // nil: those of the copy are not made up, or those of its origin are too
 	trees              drift.Trees
 	livePlace          stack.Place
 	roots              map[Side]host.Tree
@@ -57,9 +59,9 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 			s.Close()
 		}
 	}()
-	if copied.Scrubbed {
-		return nil, fmt.Errorf("%w: the people of %s are made up, and are not to be taken for real ones", ErrNoDrift,
-			copied.Name)
+	if live.Scrubbed && !copied.Scrubbed {
+		return nil, fmt.Errorf("%w: the people of %s were made up since, and those of %s are real ones", ErrNoDrift,
+			live.Name, copied.Name)
 	}
 	if copied.Database.Beside() {
 		return nil, fmt.Errorf("%w: the tables of %s stand in its origin's own database", ErrNoDrift, copied.Name)
@@ -77,6 +79,13 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 	if v, err := baseline.OpenValues(env.ValuesOf(copied.Name), false); err == nil {
 		s.values = v
 		s.closers = append(s.closers, func() { v.Close() })
+	} else if copied.Scrubbed {
+		return nil, fmt.Errorf("%w: the people of %[2]s are made up, and what it was before that is not kept: from the "+
+			"next refresh on it can be told (alibi refresh %[2]s)", ErrNoDrift, copied.Name)
+	}
+	if copied.Scrubbed && !live.Scrubbed {
+		s.people = s.Transform.Scrub
+		s.people.Return()
 	}
 	for _, a := range append(live.Facts.Addresses[:len(live.Facts.Addresses):len(live.Facts.Addresses)],
 		copied.Address()) {
@@ -159,6 +168,7 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	g.Go(func() (err error) {
 		if rows, not, err = s.Rows(gctx); err == nil {
 			err = s.findBases(gctx, rows)
+			rows = slices.DeleteFunc(rows, func(r *drift.Row) bool { return r.Live == drift.Same && r.Copy == drift.Same })
 		}
 		return err
 	})

@@ -128,7 +128,7 @@ func Plan(in Input) plan.Plan {
 		{Name: "evidence", Title: "prove it", Work: read, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
 	}
-	if !p.Target.Scrubbed && !p.Target.Database.Beside() { // what drifts of others can't be told
+	if !p.Target.Database.Beside() { // what drifts of others can't be told
 		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep how it was", Work: read,
 			Unit: plan.Rows})
 	}

@@ -11,6 +11,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -282,6 +284,11 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 	}
 	if err := x.lift(ctx, s); err != nil {
 		return err
+	}
+	if x.c.Change != nil && x.c.Change.Scrub { // its rows as they were have real people
+		if err := os.Remove(x.env.ValuesOf(s.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("forgetting its people as they were: %w", err)
+		}
 	}
 	facts, err := x.env.Inspect(ctx, s.Host, s.Root, s.Stack)
 	if err != nil {
