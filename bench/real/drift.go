@@ -48,17 +48,46 @@ func (b *bench) drift(ctx context.Context, s real.Spec, name string) error {
 	if err := b.drifts(ctx, m, "1 % changed on both"); err != nil {
 		return err
 	}
+	return b.carries(ctx, s, m, name)
+}
+
+// pushes is how often things are carried home.
+const pushes = 6
+
+// quiet is for how long the live site's answers are timed while nothing else is done.
+const quiet = 20 * time.Second
+
+// carries carries hundreds of posts home, and times what visitors of the live site wait meanwhile.
+func (b *bench) carries(ctx context.Context, s real.Spec, m made, name string) error {
 	var items []string
 	list, err := b.ask(ctx, "SELECT ID FROM "+s.Database+"."+s.Prefix+"posts WHERE post_type = 'post' AND "+
-		"post_status = 'publish' AND ID % 100 NOT IN (3, 5) ORDER BY ID LIMIT 200")
+		"post_status = 'publish' AND ID % 100 NOT IN (3, 5) ORDER BY ID LIMIT "+fmt.Sprint(pushes*100))
 	if err != nil {
 		return err
 	}
 	for _, id := range strings.Fields(list) {
 		items = append(items, "post:"+id)
 	}
-	for half := range 2 {
-		part := items[half*len(items)/2 : (half+1)*len(items)/2]
+	before, err := b.during(ctx, s, func() error { time.Sleep(quiet); return nil })
+	if err != nil {
+		return err
+	}
+	meanwhile, err := b.during(ctx, s, func() error { return b.pushes(ctx, s, m, name, items) })
+	if err != nil {
+		return err
+	}
+	fmt.Printf("  the live site's answers while nothing is done: median %.0f ms, 95 of 100 within %.0f ms; while things "+
+		"are carried home: %.0f ms, %.0f ms: %+.0f %%, %+.0f %% (%d and %d answers)\n", before.median()*1000,
+		before.of(0.95)*1000, meanwhile.median()*1000, meanwhile.of(0.95)*1000,
+		(meanwhile.median()/before.median()-1)*100, (meanwhile.of(0.95)/before.of(0.95)-1)*100, len(before),
+		len(meanwhile))
+	return nil
+}
+
+func (b *bench) pushes(ctx context.Context, s real.Spec, m made, name string, items []string) error {
+	change := "UPDATE " + m.site.Database.Name + "." + s.Prefix + "posts SET post_title = CONCAT(post_title, '-') WHERE "
+	for n := range pushes {
+		part := items[n*len(items)/pushes : (n+1)*len(items)/pushes]
 		ids := strings.ReplaceAll(strings.Join(part, ","), "post:", "")
 		if _, err := b.ask(ctx, change+"ID IN ("+ids+")"); err != nil {
 			return err

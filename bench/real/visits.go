@@ -57,40 +57,48 @@ func (b *bench) visit(ctx context.Context, w *web.Web, s real.Spec) *visitors {
 	return v
 }
 
-// end gives the median answer time, in seconds.
-func (v *visitors) end() (float64, error) {
+// times are how long answers took, in seconds, the shortest first.
+type times []float64
+
+// of gives the time within which a part of them came.
+func (t times) of(part float64) float64 { return t[int(part*float64(len(t)-1))] }
+
+func (t times) median() float64 { return t.of(0.5) }
+
+// end gives the answer times.
+func (v *visitors) end() (times, error) {
 	close(v.stop)
 	v.wg.Wait()
 	if v.err != nil || len(v.list) == 0 {
-		return 0, fmt.Errorf("visiting the live site: %w", v.err)
+		return nil, fmt.Errorf("visiting the live site: %w", v.err)
 	}
 	slices.Sort(v.list)
-	return v.list[len(v.list)/2], nil
+	return v.list, nil
 }
 
-// during gives the median answer time of the live site while do is done.
-func (b *bench) during(ctx context.Context, s real.Spec, do func() error) (float64, error) {
+// during gives the answer times of the live site while do is done.
+func (b *bench) during(ctx context.Context, s real.Spec, do func() error) (times, error) {
 	run, err := os.MkdirTemp(b.run, "live-")
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	w, err := real.Serve(ctx, s, run)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	defer w.Stop()
 	for range 3 { // its caches are warm then
 		if _, _, err := real.Get(ctx, w, s, "/"); err != nil {
-			return 0, err
+			return nil, err
 		}
 	}
 	v := b.visit(ctx, w, s)
 	err = do()
-	median, verr := v.end()
+	list, verr := v.end()
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	return median, verr
+	return list, verr
 }
 
 // answers measures the live site's answers while nothing is done, while it is
@@ -118,11 +126,11 @@ func (b *bench) answers(ctx context.Context, s real.Spec, name, size string) err
 	fmt.Printf(
 		"  the live site's answers meanwhile (medians): %.0f ms before; by hand %.0f ms, %+.0f %%; Alibi %.0f "+
 			"ms, %+.0f %%\n",
-		idle*1000,
-		hand*1000,
-		(hand/idle-1)*100,
-		ours*1000,
-		(ours/idle-1)*100,
+		idle.median()*1000,
+		hand.median()*1000,
+		(hand.median()/idle.median()-1)*100,
+		ours.median()*1000,
+		(ours.median()/idle.median()-1)*100,
 	)
 	return b.remove(ctx, m.site)
 }

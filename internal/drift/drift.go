@@ -95,7 +95,7 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 		}
 		g.Go(func() error {
 			ct, _ := p.Copy.Schema().Table(t.Name)
-			still, copyStill := live.still(t), copied.still(ct)
+			still, copyStill := live.still(t) && !p.Transform.Chooses(t.Name), copied.still(ct)
 			if still && copyStill {
 				return nil
 			}
@@ -139,8 +139,8 @@ func (p Pair) uncovered(t tables.Table) string {
 	if !slices.EqualFunc(t.Columns, ct.Columns, func(a, b tables.Column) bool { return a.Name == b.Name }) {
 		return "it has other columns on the copy"
 	}
-	if p.Transform.Chooses(t.Name) {
-		return "the copy has a part of it"
+	if p.Transform.Empties(t.Name) {
+		return "the copy has it without rows"
 	}
 	return ""
 }
@@ -155,16 +155,20 @@ func byNumbers(t tables.Table) bool {
 
 // side is what is read of one side of a table.
 type side struct {
-	snap tables.Snapshot
-	was  func(baseline.Pair) uint64
+	snap  tables.Snapshot
+	was   func(baseline.Pair) uint64
+	keeps func(tables.Table, tables.Row) bool // what the copy would have of it; nil: all
 }
 
 // table finds the rows of a table that are not what they were, and tells which sides have such. A side that is still
 // is not read for that.
 func (p Pair) table(ctx context.Context, t, ct tables.Table, still, copyStill bool) (out []*Row, changed [2]bool,
 	err error) {
-	live := side{p.Live, func(b baseline.Pair) uint64 { return b.Origin }}
-	copied := side{p.Copy, func(b baseline.Pair) uint64 { return b.Copy }}
+	live := side{snap: p.Live, was: func(b baseline.Pair) uint64 { return b.Origin }}
+	if p.Transform.Chooses(t.Name) {
+		live.keeps = p.Transform.Keeps
+	}
+	copied := side{snap: p.Copy, was: func(b baseline.Pair) uint64 { return b.Copy }}
 	for _, shard := range tables.Shards(max(t.Rows, ct.Rows)) {
 		base, err := p.Base.Shard(ctx, t.Name, shard)
 		if err != nil {
@@ -201,12 +205,19 @@ func (p Pair) table(ctx context.Context, t, ct tables.Table, still, copyStill bo
 			return nil, changed, err
 		}
 		for _, r := range found {
-			if r.differs(p.told(t)) {
+			if p.apart(r); r.differs(p.told(t)) {
 				out = append(out, r)
 			}
 		}
 	}
 	return out, changed, nil
+}
+
+// apart parts a row that the copy made from one of the live site's under the same number that was left there.
+func (p Pair) apart(r *Row) {
+	if r.Copy == Made && r.Live == Same && !r.Known && r.LiveRow != nil {
+		r.LiveRow, r.Became, r.Collides = nil, nil, r.numbered()
+	}
 }
 
 // told tells of each column of a table whether a difference in it is one: what the CMS works out from other rows is
@@ -270,7 +281,11 @@ func equal(a, b []tables.Value) bool { return slices.EqualFunc(a, b, tables.Valu
 func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, base map[uint64]baseline.Pair,
 	tell func(by uint64, s State, key []tables.Value)) error {
 	seen := make(map[uint64]bool, len(base))
-	err := diff.Stored(s.snap, t)(ctx, part, func(r diff.Row) error {
+	read := diff.Stored(s.snap, t)
+	if s.keeps != nil {
+		read = s.chosen(t, base)
+	}
+	if err := read(ctx, part, func(r diff.Row) error {
 		b, known := base[r.Key]
 		switch {
 		case !known:
@@ -280,8 +295,7 @@ func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, ba
 		}
 		seen[r.Key] = true
 		return nil
-	})
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	for key := range base {
@@ -290,6 +304,23 @@ func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, ba
 		}
 	}
 	return nil
+}
+
+// chosen reads the rows that both had, and those that the copy would have if it was made now.
+func (s side) chosen(t tables.Table, base map[uint64]baseline.Pair) diff.Side {
+	return func(ctx context.Context, part tables.Shard, give func(diff.Row) error) error {
+		keys := tables.Keys(s.snap, t)
+		var buf []byte
+		return s.snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
+			k := keys.Of(r)
+			if _, known := base[k]; !part.Has(k) || !known && !s.keeps(t, r) {
+				return ctx.Err()
+			}
+			var sum tables.Digest
+			sum, buf = s.snap.Digest(t.Name, r, buf)
+			return give(diff.Row{Key: k, Sum: sum[0], Values: tables.Keep(r.Key)})
+		})
+	}
 }
 
 // fetch reads the rows that were found, on both sides.

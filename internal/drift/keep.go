@@ -15,7 +15,7 @@ func Keep(ctx context.Context, v *baseline.Values, snap tables.Snapshot, tr *sta
 	prefix := tr.Change.Origin.Prefix
 	of, owns := tr.Items(), tr.Stack.Owns(snap.Schema(), prefix)
 	for _, t := range snap.Schema().Tables {
-		if !owns(t.Name) || t.Counters || !byNumbers(t) || tr.Chooses(t.Name) {
+		if !owns(t.Name) || t.Counters || !byNumbers(t) || tr.Empties(t.Name) {
 			continue
 		}
 		var n int64

@@ -35,12 +35,15 @@ func (x *Transform) Choose(ctx context.Context, snap tables.Snapshot) error {
 
 // Chooses tells whether some rows of the table may stay behind.
 func (x *Transform) Chooses(table string) bool {
-	return slices.Contains(x.Change.Copy.Empty, table) || x.keeper != nil && x.keeper.Chooses(table)
+	return x.Empties(table) || x.keeper != nil && x.keeper.Chooses(table)
 }
+
+// Empties tells whether a table comes without its rows.
+func (x *Transform) Empties(table string) bool { return slices.Contains(x.Change.Copy.Empty, table) }
 
 // Keeps tells whether a row of the origin is brought to the copy.
 func (x *Transform) Keeps(t tables.Table, r tables.Row) bool {
-	if slices.Contains(x.Change.Copy.Empty, t.Name) {
+	if x.Empties(t.Name) {
 		return false
 	}
 	return x.keeper == nil || !x.keeper.Chooses(t.Name) || x.keeper.Keeps(t, r)

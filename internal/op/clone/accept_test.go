@@ -14,6 +14,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/work"
@@ -81,7 +82,7 @@ func TestARefreshWhoseCodeDoesNotRunMayStand(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	w.Keep()
-	s := copyOf(w, live, "tides", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "tides", func(*clone.Choices) {})
 	plugin := filepath.Join(live.Root, "wp-content/plugins/tide-table/tide-table.php")
 	require.NoError(t, os.WriteFile(plugin, []byte("<?php\nno_such_tide();\n"), 0o644))
 	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)

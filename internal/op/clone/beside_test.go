@@ -11,6 +11,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 )
@@ -34,16 +35,16 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 		return s
 	}
 	before := stamp()
-	s := copyOf(w, live, "near", func(c *clone.Choices) { c.Beside = true })
+	s := clonetest.CopyOf(w, live, "near", func(c *clone.Choices) { c.Beside = true })
 	assert.Equal(t, live.Database.Name, s.Database.Name)
 	assert.Equal(t, "sk_", s.Database.As)
 	assert.Regexp(t, "^alibi_near_[0-9a-z]{4}_$", s.Database.Prefix)
-	checks := holds(t, w, s)
+	checks := clonetest.Holds(t, w, s)
 	assert.Contains(t, checks, "table sk_posts")
 	assert.NotContains(t, checks, "table other_app", "what is not the site's stays out")
 	assert.Equal(t, before, stamp(), "nothing of the origin's is touched")
-	_, page := ask(t, s, "/post-3/")
-	has(t, page, s.Address().String()+"/tides/")
+	_, page := clonetest.Ask(t, s, "/post-3/")
+	clonetest.Has(t, page, s.Address().String()+"/tides/")
 	inside(t, w, s)
 
 	onOrigin(t, live, "UPDATE sk_posts SET post_title = 'Fog' WHERE post_name = 'post-3'")
@@ -52,16 +53,16 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	again := w.Site("near")
-	holds(t, w, again)
+	clonetest.Holds(t, w, again)
 	assert.NotEqual(t, s.Database.Prefix, again.Database.Prefix)
-	_, page = ask(t, again, "/post-3/")
-	has(t, page, "Fog")
+	_, page = clonetest.Ask(t, again, "/post-3/")
+	clonetest.Has(t, page, "Fog")
 
-	own := copyOf(w, again, "own", func(*clone.Choices) {})
-	holds(t, w, own)
+	own := clonetest.CopyOf(w, again, "own", func(*clone.Choices) {})
+	clonetest.Holds(t, w, own)
 	assert.NotEqual(t, live.Database.Name, own.Database.Name)
-	_, page = ask(t, own, "/post-3/")
-	has(t, page, own.Address().String()+"/tides/")
+	_, page = clonetest.Ask(t, own, "/post-3/")
+	clonetest.Has(t, page, own.Address().String()+"/tides/")
 
 	for _, id := range []string{"own", "near"} {
 		p, err = w.Desk.Copies.PlanRemove(ctx, w.Site(id).ID)
@@ -79,7 +80,7 @@ func TestACopyBesideItsOrigin(t *testing.T) {
 		),
 		"nothing of the copy is left",
 	)
-	nothingLeft(t, w)
+	clonetest.NothingLeft(t, w)
 	assert.Error(t, mariadbtest.Root().DropUnder(ctx, live.Database.Name, "sk_"), "only what Alibi made can be dropped")
 }
 
@@ -113,7 +114,7 @@ func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 		require.NoError(t, err)
 		demotest.KilledAt(t, w.World, m)
 		demotest.Resumed(t, w.World, r.ID)
-		holds(t, w, w.Site(name))
+		clonetest.Holds(t, w, w.Site(name))
 		w.Keep()
 		p, err := w.Desk.Copies.PlanRemove(ctx, w.Site(name).ID)
 		require.NoError(t, err)
@@ -123,7 +124,7 @@ func TestACopyBesideItsOriginKilledAndCancelled(t *testing.T) {
 		r = w.Run(planned(name + "-cancelled"))
 		require.Equal(t, plan.Cancelled, r.State, r.Error)
 		assert.Zero(t, tablesLeft(), m)
-		nothingLeft(t, w)
+		clonetest.NothingLeft(t, w)
 		w.Stop()
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -144,10 +145,10 @@ func TestOnlySomeKindsOfARealSite(t *testing.T) {
 	live, err := w.Desk.Fleet.Inspect(context.Background(), live.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 2, live.Facts.Has(site.Orders))
-	few := copyOf(w, live, "few", func(c *clone.Choices) {
+	few := clonetest.CopyOf(w, live, "few", func(c *clone.Choices) {
 		c.Only, c.Empty = []site.Kind{site.Posts, site.Products}, []string{"sk_links"}
 	})
-	holds(t, w, few)
+	clonetest.Holds(t, w, few)
 	nothingDangles(t, few)
 	for q, n := range map[string]int{
 		"SELECT COUNT(*) FROM sk_posts WHERE post_type IN ('shop_order', 'shop_order_refund')": 0,
@@ -162,8 +163,8 @@ func TestOnlySomeKindsOfARealSite(t *testing.T) {
 	} {
 		assert.Equal(t, n, count(t, few, q), q)
 	}
-	said := copyOf(w, live, "said", func(c *clone.Choices) { c.Only = []site.Kind{site.Pages, site.Comments} })
-	holds(t, w, said)
+	said := clonetest.CopyOf(w, live, "said", func(c *clone.Choices) { c.Only = []site.Kind{site.Pages, site.Comments} })
+	clonetest.Holds(t, w, said)
 	nothingDangles(t, said)
 	assert.Equal(t, 1, count(t, said, "SELECT COUNT(*) FROM sk_posts WHERE ID = 9005"), "a comment stands under it")
 	assert.Equal(t, 2, count(t, said, "SELECT COUNT(*) FROM sk_users WHERE ID IN (900, 901)"))
@@ -175,7 +176,7 @@ func TestOnlySomeKindsOfARealSite(t *testing.T) {
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, noteOf(r, "tables"), "brought again, in")
-	holds(t, w, w.Site("said"))
+	clonetest.Holds(t, w, w.Site("said"))
 	assert.Equal(t, 1, count(t, said, "SELECT COUNT(*) FROM sk_posts WHERE post_title = 'newer'"),
 		"and what was not wanted stays behind")
 }

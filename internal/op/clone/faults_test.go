@@ -17,6 +17,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/work"
@@ -247,7 +248,7 @@ func TestAnOriginThatVanishesStopsTheCopyAndIsBroughtWhenItIsBack(t *testing.T) 
 		r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
 		require.NoError(t, err)
 		require.Equal(t, plan.Done, r.State, r.Error)
-		holds(t, w, w.Site(name))
+		clonetest.Holds(t, w, w.Site(name))
 	}
 	assert.NoFileExists(t, filepath.Join(w.Site("other-half").Root, "readme.html"))
 }

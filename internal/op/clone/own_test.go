@@ -17,6 +17,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/gateway"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/outbox"
@@ -48,13 +49,13 @@ func TestACopyOfAWindingConfigurationHasADatabaseOfItsOwn(t *testing.T) {
 	l := w.Live("ferry")
 	winding(t, l)
 	w.Keep()
-	s := copyOf(w, l.Site, "own", func(*clone.Choices) {})
-	holds(t, w, s)
+	s := clonetest.CopyOf(w, l.Site, "own", func(*clone.Choices) {})
+	clonetest.Holds(t, w, s)
 	onOrigin(t, s, "UPDATE sk_options SET option_value = 'A tide of its own' WHERE option_name = 'blogdescription'")
-	_, page := ask(t, s, "/")
-	has(t, page, "A tide of its own")
+	_, page := clonetest.Ask(t, s, "/")
+	clonetest.Has(t, page, "A tide of its own")
 	_, page = l.Page("/")
-	lacks(t, page, "A tide of its own")
+	clonetest.Lacks(t, page, "A tide of its own")
 }
 
 func TestFilesOfSettingsAreTheCopysOwnWhereverTheyStand(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -26,7 +27,7 @@ func TestACopyWhoseCodeDoesNotRunCanBeMended(t *testing.T) {
 	require.NoError(t, os.WriteFile(broken, append(text, "\ntides_that_are_not_there();\n"...), 0o644))
 	w.Keep()
 	ctx := context.Background()
-	s := copyOf(w, live, "dead", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "dead", func(*clone.Choices) {})
 	assert.Equal(t, site.Ready, s.State)
 	assert.False(t, s.Proof.Holds)
 	runs, err := w.Desk.Workings().Record.RunsOf(ctx, s.ID)
@@ -49,7 +50,7 @@ func TestPagesAreTheOrigins(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	w.Keep()
-	s := copyOf(w, live, "twin", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "twin", func(*clone.Choices) {})
 	ctx := context.Background()
 	spec := real.Spec{Root: live.Root, URL: live.Address().String()}
 	origin, err := real.Serve(ctx, spec, t.TempDir())
@@ -60,7 +61,7 @@ func TestPagesAreTheOrigins(t *testing.T) {
 		"/?p=999999", "/wp-json/wp/v2/posts"} {
 		want, a, err := real.Get(ctx, origin, spec, path)
 		require.NoError(t, err)
-		resp, b := ask(t, s, path)
+		resp, b := clonetest.Ask(t, s, path)
 		assert.Equal(t, want, resp.StatusCode, path)
 		assert.Empty(t, real.SamePage(a, b, live.Address().String(), s.Address().String()), path)
 	}

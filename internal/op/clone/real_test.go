@@ -2,8 +2,6 @@ package clone_test
 
 import (
 	"context"
-	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -21,105 +19,18 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/evidence"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/site"
 )
 
-// ask gets a page of a copy, without following where it leads.
-func ask(t *testing.T, s site.Site, path string, cookies ...*http.Cookie) (*http.Response, string) {
-	t.Helper()
-	c := &http.Client{
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{
-			DisableKeepAlives: true,
-			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-				var d net.Dialer
-				return d.DialContext(ctx, "tcp", "127.0.0.1:"+s.Address().Port)
-			},
-		},
-	}
-	if !strings.HasPrefix(path, "http://") {
-		path = s.Address().String() + path
-	}
-	req, err := http.NewRequest(http.MethodGet, path, nil)
-	require.NoError(t, err)
-	for _, k := range cookies {
-		req.AddCookie(k)
-	}
-	resp, err := c.Do(req)
-	require.NoError(t, err)
-	defer resp.Body.Close()
-	b, err := io.ReadAll(resp.Body)
-	require.NoError(t, err)
-	return resp, string(b)
-}
-
-// holds wants the latest evidence about a copy to hold, and gives it.
-func holds(t *testing.T, w *realtest.World, s site.Site) map[string]evidence.Check {
-	t.Helper()
-	reps, err := w.Desk.Copies.Reports(context.Background(), s.ID, 1)
-	require.NoError(t, err)
-	require.NotEmpty(t, reps)
-	out := map[string]evidence.Check{}
-	for _, c := range reps[0].Checks {
-		out[c.Name] = c
-		assert.NotEqual(t, evidence.Broken, c.Verdict, "%s: %s %v", c.Title, c.Text, c.Where)
-	}
-	return out
-}
-
-// copyOf makes a copy with choices changed.
-func copyOf(w *realtest.World, origin site.Site, name string, change func(*clone.Choices)) site.Site {
-	w.T.Helper()
-	ctx := context.Background()
-	c, err := w.Desk.Copies.CopyDefaults(ctx, origin, "a test")
-	require.NoError(w.T, err)
-	c.Name, c.Scrub = name, "off" // the judge wants everything as it is
-	change(&c)
-	p, err := w.Desk.Copies.PlanCopy(ctx, origin.ID, c)
-	require.NoError(w.T, err)
-	r := w.Run(p)
-	if r.State != plan.Done {
-		for _, rep := range must(w.Desk.Copies.Reports(ctx, r.Plan.Target.ID, 1)) {
-			for _, c := range rep.Checks {
-				w.T.Logf("%s %s: %s %v", c.Verdict, c.Title, c.Text, c.Where)
-			}
-		}
-	}
-	require.Equal(w.T, plan.Done, r.State, r.Error)
-	for _, p := range r.Steps {
-		w.T.Log(p.Name, p.Ended.Sub(p.Began).Round(time.Millisecond), p.Note)
-	}
-	return w.Site(name)
-}
-
 func must[T any](v T, err error) T {
 	if err != nil {
 		panic(err)
 	}
 	return v
-}
-
-// has and lacks look for a text in a page without printing it all.
-func has(t *testing.T, page, text string) {
-	t.Helper()
-	assert.True(t, strings.Contains(page, text), "%q is not on the page", text)
-}
-
-func lacks(t *testing.T, page, text string) {
-	t.Helper()
-	if i := strings.Index(page, text); i >= 0 {
-		assert.Fail(t, "on the page", "%q", page[max(0, i-80):min(len(page), i+80)])
-	}
-}
-
-func caught(t *testing.T, s site.Site, pattern string) []string {
-	t.Helper()
-	list, err := filepath.Glob(filepath.Join(filepath.Dir(s.Root), "caught", pattern))
-	require.NoError(t, err)
-	return list
 }
 
 func TestARealSiteRunsUnderEachPHP(t *testing.T) {
@@ -130,18 +41,18 @@ func TestARealSiteRunsUnderEachPHP(t *testing.T) {
 	w.Keep()
 	for _, version := range []string{"7.4", "8.2", "8.4"} {
 		t.Run(version, func(t *testing.T) {
-			s := copyOf(w, live, "php-"+strings.ReplaceAll(version, ".", ""),
+			s := clonetest.CopyOf(w, live, "php-"+strings.ReplaceAll(version, ".", ""),
 				func(c *clone.Choices) { c.Runtime.PHP, c.Runtime.Memory = version, "96M" })
-			checks := holds(t, w, s)
+			checks := clonetest.Holds(t, w, s)
 			assert.Contains(t, checks["quiet rules"].Copy, "6 of 6")
 			assert.Contains(t, checks["runtime"].Copy, "PHP "+version)
 			assert.Equal(t, evidence.Noted, checks["kept"].Verdict, "the value that is broken on the origin is named")
-			resp, page := ask(t, s, "/post-3/")
+			resp, page := clonetest.Ask(t, s, "/post-3/")
 			assert.Equal(t, 200, resp.StatusCode)
-			has(t, page, "<b>COPY</b>")
-			has(t, page, s.Address().String()+"/tides/")
-			lacks(t, page, "://ferry.skerryline.example")
-			quiet(t, s)
+			clonetest.Has(t, page, "<b>COPY</b>")
+			clonetest.Has(t, page, s.Address().String()+"/tides/")
+			clonetest.Lacks(t, page, "://ferry.skerryline.example")
+			clonetest.Quiet(t, s)
 			inside(t, w, s)
 			b, err := os.ReadFile(filepath.Join(s.Root, "wp-config.php"))
 			require.NoError(t, err)
@@ -152,56 +63,23 @@ func TestARealSiteRunsUnderEachPHP(t *testing.T) {
 	}
 }
 
-// quiet has the copy's plugin fetch, call and mail, as it would on time and when
-// somebody asks for it.
-func quiet(t *testing.T, s site.Site) {
-	t.Helper()
-	resp, text := ask(t, s, "/wp-cron.php?doing_wp_cron")
-	assert.Equal(t, 200, resp.StatusCode)
-	assert.Empty(t, text)
-	ask(t, s, "/")
-	assert.Empty(t, caught(t, s, "mail-*"), "no task ran")
-	_, text = ask(t, s, "/?tide-now=1")
-	assert.Equal(t, "fetched 1", text, "it ran now for the first time")
-	mails := caught(t, s, "mail-*.json")
-	require.Len(t, mails, 1)
-	b, err := os.ReadFile(mails[0])
-	require.NoError(t, err)
-	assert.Contains(t, string(b), "master@harbour.example")
-	assert.Contains(t, string(b), s.Address().String()+"/tides/")
-	calls := caught(t, s, "outward-*.json")
-	require.NotEmpty(t, calls)
-	all := ""
-	for _, c := range calls {
-		b, err := os.ReadFile(c)
-		require.NoError(t, err)
-		all += string(b)
-	}
-	assert.Contains(t, all, "https://hooks.stowage.example/tides")
-	require.Eventually(t, func() bool { return len(caught(t, s, "sendmail-*.eml")) == 1 }, 5*time.Second,
-		20*time.Millisecond, "mail that goes past the CMS is caught too")
-	resp, _ = ask(t, s, "/")
-	assert.Contains(t, resp.Header.Get("X-Robots-Tag"), "noindex")
-	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "connect-src 'self'")
-}
-
 // inside enters with a latchkey, once.
 func inside(t *testing.T, w *realtest.World, s site.Site) {
 	t.Helper()
 	key, err := w.Desk.Copies.Latchkey(context.Background(), s.ID, "")
 	require.NoError(t, err)
-	resp, _ := ask(t, s, key)
+	resp, _ := clonetest.Ask(t, s, key)
 	require.Equal(t, http.StatusSeeOther, resp.StatusCode)
 	to, err := url.Parse(resp.Header.Get("Location"))
 	require.NoError(t, err)
 	assert.Equal(t, "/wp-admin/", to.Path)
-	resp, page := ask(t, s, "/wp-admin/", resp.Cookies()...)
+	resp, page := clonetest.Ask(t, s, "/wp-admin/", resp.Cookies()...)
 	assert.Equal(t, 200, resp.StatusCode)
-	has(t, page, "runa")
-	has(t, page, "<b>COPY</b>")
-	resp, _ = ask(t, s, key)
+	clonetest.Has(t, page, "runa")
+	clonetest.Has(t, page, "<b>COPY</b>")
+	resp, _ = clonetest.Ask(t, s, key)
 	assert.Equal(t, http.StatusForbidden, resp.StatusCode, "a key opens once")
-	resp, _ = ask(t, s, "/wp-admin/")
+	resp, _ = clonetest.Ask(t, s, "/wp-admin/")
 	assert.Equal(t, http.StatusFound, resp.StatusCode, "without a key there is the door")
 	req, err := http.NewRequest(http.MethodGet, s.Address().String()+"/", nil)
 	require.NoError(t, err)
@@ -219,19 +97,19 @@ func TestLiftedRulesAreLifted(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	w.Keep()
-	s := copyOf(w, live, "loud", func(c *clone.Choices) {
+	s := clonetest.CopyOf(w, live, "loud", func(c *clone.Choices) {
 		c.Quiet = []site.Rule{site.QuietMail, site.QuietWebhooks, site.QuietRobots}
 		c.Allow = []string{"hooks.stowage.example"}
 	})
-	assert.Contains(t, holds(t, w, s)["quiet rules"].Copy, "3 of 3")
+	assert.Contains(t, clonetest.Holds(t, w, s)["quiet rules"].Copy, "3 of 3")
 	// Its scheduled task runs by itself too now, since the copy reaches its own pages: once, or not yet.
-	_, text := ask(t, s, "/?tide-now=1")
+	_, text := clonetest.Ask(t, s, "/?tide-now=1")
 	assert.Regexp(t, "^fetched [12]$", text)
-	for _, c := range caught(t, s, "outward-*") {
+	for _, c := range clonetest.Caught(t, s, "outward-*") {
 		assert.NotContains(t, string(must(os.ReadFile(c))), "stowage", "a host that is allowed is called")
 	}
-	assert.NotEmpty(t, caught(t, s, "mail-*"))
-	resp, _ := ask(t, s, "/")
+	assert.NotEmpty(t, clonetest.Caught(t, s, "mail-*"))
+	resp, _ := clonetest.Ask(t, s, "/")
 	assert.Empty(t, resp.Header.Get("Content-Security-Policy"))
 }
 
@@ -239,16 +117,16 @@ func TestFromServerToServer(t *testing.T) {
 	w := realtest.New(t, realtest.Options{Own: true})
 	live := w.Make("ferry")
 	w.Keep()
-	s := copyOf(w, live, "winter", func(*clone.Choices) {})
-	holds(t, w, s)
-	judged(t, live, s)
+	s := clonetest.CopyOf(w, live, "winter", func(*clone.Choices) {})
+	clonetest.Holds(t, w, s)
+	clonetest.Judged(t, live, s)
 	assert.Contains(t, s.Database.Server, "localhost:"+desk.RunDir(w.Base), "on Alibi's own server")
-	again := copyOf(w, s, "of-a-copy", func(*clone.Choices) {})
-	holds(t, w, again)
-	judged(t, s, again)
-	_, page := ask(t, again, "/post-3/")
-	has(t, page, again.Address().String()+"/tides/")
-	lacks(t, page, "://"+s.Address().Host)
+	again := clonetest.CopyOf(w, s, "of-a-copy", func(*clone.Choices) {})
+	clonetest.Holds(t, w, again)
+	clonetest.Judged(t, s, again)
+	_, page := clonetest.Ask(t, again, "/post-3/")
+	clonetest.Has(t, page, again.Address().String()+"/tides/")
+	clonetest.Lacks(t, page, "://"+s.Address().Host)
 }
 
 func TestNetworks(t *testing.T) {
@@ -274,22 +152,22 @@ func TestNetworks(t *testing.T) {
 			}
 			require.NotNil(t, live.Facts.Network)
 			assert.Len(t, live.Facts.Network.Sites, 3)
-			s := copyOf(w, live, "copy-of-"+name, func(*clone.Choices) {})
-			holds(t, w, s)
-			judged(t, live, s)
-			resp, page := ask(t, s, "http://south."+s.Address().Host+":"+s.Address().Port+"/")
+			s := clonetest.CopyOf(w, live, "copy-of-"+name, func(*clone.Choices) {})
+			clonetest.Holds(t, w, s)
+			clonetest.Judged(t, live, s)
+			resp, page := clonetest.Ask(t, s, "http://south."+s.Address().Host+":"+s.Address().Port+"/")
 			assert.Equal(t, 200, resp.StatusCode)
-			has(t, page, "South Island")
-			lacks(t, page, "south.example")
+			clonetest.Has(t, page, "South Island")
+			clonetest.Lacks(t, page, "south.example")
 			at := s.Address().String() + "/north/"
 			if domains {
 				at = "http://north." + s.Address().Host + ":" + s.Address().Port + "/"
 			}
-			resp, page = ask(t, s, at)
+			resp, page = clonetest.Ask(t, s, at)
 			assert.Equal(t, 200, resp.StatusCode, at)
-			has(t, page, "North Island")
-			has(t, page, "<b>COPY</b>")
-			lacks(t, page, "skerryline.example/")
+			clonetest.Has(t, page, "North Island")
+			clonetest.Has(t, page, "<b>COPY</b>")
+			clonetest.Lacks(t, page, "skerryline.example/")
 		})
 	}
 }
@@ -299,8 +177,8 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	live := w.Make("ferry")
 	w.Keep()
 	ctx := context.Background()
-	s := copyOf(w, live, "brief", func(*clone.Choices) {})
-	ask(t, s, "/")
+	s := clonetest.CopyOf(w, live, "brief", func(*clone.Choices) {})
+	clonetest.Ask(t, s, "/")
 	run := filepath.Join(desk.RunDir(w.Base), string(s.ID))
 	assert.NotEmpty(t, process.Left(run))
 	there := func(name string) bool {
@@ -322,9 +200,9 @@ func TestNothingOfACopyStaysOnTheServer(t *testing.T) {
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	s = w.Site("brief")
-	holds(t, w, s)
-	_, page := ask(t, s, "/post-3/")
-	has(t, page, "Fog")
+	clonetest.Holds(t, w, s)
+	_, page := clonetest.Ask(t, s, "/post-3/")
+	clonetest.Has(t, page, "Fog")
 	assert.False(t, there(first), "the database that it had before is gone")
 	require.True(t, there(s.Database.Name))
 	p, err = w.Desk.Copies.PlanRemove(ctx, s.ID)
@@ -368,7 +246,7 @@ func TestALaxDatabaseServerIsSeen(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Make("ferry")
 	w.Keep()
-	s := copyOf(w, live, "walled", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "walled", func(*clone.Choices) {})
 	root := mariadbtest.DB("mysql")
 	lax := func(statements ...string) {
 		for _, q := range statements {

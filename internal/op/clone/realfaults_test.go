@@ -16,6 +16,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -43,13 +44,13 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 			demotest.Resumed(t, w.World, r.ID)
 			s := w.Site(name)
 			assert.Equal(t, site.Ready, s.State)
-			assert.NotEmpty(t, holds(t, w, s))
+			assert.NotEmpty(t, clonetest.Holds(t, w, s))
 			w.Keep()
 			defer w.Stop()
 			p, err := w.Desk.Copies.PlanRemove(ctx, s.ID)
 			require.NoError(t, err)
 			require.Equal(t, plan.Done, w.Run(p).State)
-			nothingLeft(t, w)
+			clonetest.NothingLeft(t, w)
 		})
 	}
 }
@@ -63,7 +64,7 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 	live := w.Make("ferry")
 	ctx := context.Background()
 	w.Keep()
-	s := copyOf(w, live, "again", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "again", func(*clone.Choices) {})
 	w.Stop()
 	for i, m := range []string{"tables progress", "tables end", "place end", "evidence progress"} {
 		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '+') WHERE post_name = 'post-3'")
@@ -74,10 +75,10 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 		demotest.KilledAt(t, w.World, m)
 		demotest.Resumed(t, w.World, r.ID)
 		s = w.Site("again")
-		holds(t, w, s)
+		clonetest.Holds(t, w, s)
 		w.Keep()
-		_, page := ask(t, s, "/post-3/")
-		has(t, page, "Post 3"+strings.Repeat("+", i+1))
+		_, page := clonetest.Ask(t, s, "/post-3/")
+		clonetest.Has(t, page, "Post 3"+strings.Repeat("+", i+1))
 		before := s.Database
 		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '-') WHERE post_name = 'post-4'")
 		p, err = w.Desk.Copies.PlanRefresh(ctx, s.ID)
@@ -87,9 +88,9 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 		require.Equal(t, plan.Cancelled, r.State, r.Error)
 		s = w.Site("again")
 		assert.Equal(t, before, s.Database)
-		_, page = ask(t, s, "/post-4/")
-		lacks(t, page, "Post 4"+strings.Repeat("-", i+1))
-		nothingLeft(t, w)
+		_, page = clonetest.Ask(t, s, "/post-4/")
+		clonetest.Lacks(t, page, "Post 4"+strings.Repeat("-", i+1))
+		clonetest.NothingLeft(t, w)
 		w.Stop()
 	}
 }
@@ -108,7 +109,7 @@ func TestARealRefreshBringsOnlyWhatDiffers(t *testing.T) {
 		onOrigin(t, live, q)
 	}
 	w.Keep()
-	s := copyOf(w, live, "near", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "near", func(*clone.Choices) {})
 	for _, q := range []string{
 		"UPDATE sk_posts SET post_content = 'https://ferry.skerryline.example/new/' WHERE post_name = 'post-3'",
 		"DELETE FROM sk_posts WHERE post_name = 'post-4'",
@@ -131,15 +132,15 @@ func TestARealRefreshBringsOnlyWhatDiffers(t *testing.T) {
 		require.NoError(t, err)
 		r := w.Run(p)
 		require.Equal(t, plan.Done, r.State, r.Error)
-		holds(t, w, w.Site("near"))
-		nothingLeft(t, w)
+		clonetest.Holds(t, w, w.Site("near"))
+		clonetest.NothingLeft(t, w)
 		return r
 	}
 	r := refresh()
 	assert.Contains(t, noteOf(r, "tables"), "rows brought again, in")
 	assert.Equal(t, s.Database, w.Site("near").Database, "it is the same database")
-	_, page := ask(t, w.Site("near"), "/post-6/")
-	lacks(t, page, "ours")
+	_, page := clonetest.Ask(t, w.Site("near"), "/post-6/")
+	clonetest.Lacks(t, page, "ours")
 
 	assert.Regexp(t, "^[0-9] rows brought again", noteOf(refresh(), "tables"), "no more than what the visit wrote")
 
@@ -156,26 +157,6 @@ func noteOf(r plan.Run, step string) string {
 		}
 	}
 	return ""
-}
-
-// nothingLeft wants no leftovers, and no database of ours but those of copies.
-func nothingLeft(t *testing.T, w *realtest.World) {
-	t.Helper()
-	ctx := context.Background()
-	left, err := w.Desk.Fleet.Leftovers(ctx)
-	require.NoError(t, err)
-	assert.Empty(t, left)
-	all, err := w.Desk.Workings().Record.Sites(ctx)
-	require.NoError(t, err)
-	needed := map[string]bool{}
-	for _, s := range all {
-		needed[s.Database.Name] = true
-	}
-	list, err := mariadbtest.Root().Databases(ctx)
-	require.NoError(t, err)
-	for _, n := range list {
-		assert.True(t, needed[n] || !strings.HasPrefix(n, "alibi_"), "the database %s is left", n)
-	}
 }
 
 func TestADatabaseServerThatGoesAwayAndComesBack(t *testing.T) {
@@ -198,8 +179,8 @@ func TestADatabaseServerThatGoesAwayAndComesBack(t *testing.T) {
 	r := w.Run(w.Plan(live.Name, "patient"))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Greater(t, r.Tries, 1)
-	holds(t, w, w.Site("patient"))
-	nothingLeft(t, w)
+	clonetest.Holds(t, w, w.Site("patient"))
+	clonetest.NothingLeft(t, w)
 }
 
 func TestATableThatChangesItsShapeAfterThePlan(t *testing.T) {
@@ -222,7 +203,7 @@ func TestATableThatChangesItsShapeAfterThePlan(t *testing.T) {
 	r := w.Run(p)
 	require.Equal(t, plan.Done, r.State, r.Error)
 	s := w.Site("shaped")
-	assert.Contains(t, holds(t, w, s), "table sk_late")
+	assert.Contains(t, clonetest.Holds(t, w, s), "table sk_late")
 }
 
 func TestTwoCopiesOfOneOriginAtOnce(t *testing.T) {
@@ -240,7 +221,7 @@ func TestTwoCopiesOfOneOriginAtOnce(t *testing.T) {
 		r, err := w.Desk.Runs.Await(ctx, ids[i], nil)
 		require.NoError(t, err)
 		require.Equal(t, plan.Done, r.State, r.Error)
-		holds(t, w, w.Site(n))
+		clonetest.Holds(t, w, w.Site(n))
 	}
 	assert.NotEqual(t, w.Site("one").Database, w.Site("two").Database)
 }
@@ -282,12 +263,12 @@ func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
 	assert.Greater(t, r.Tries, 1)
 	assert.Contains(t, noteOf(r, "tables"), "parts of tables were there already")
 	s := w.Site("patient")
-	holds(t, w, s)
+	clonetest.Holds(t, w, s)
 	refreshed, err := w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
 	require.NoError(t, err)
 	r = w.Run(refreshed)
 	require.Equal(t, plan.Done, r.State, r.Error)
-	holds(t, w, w.Site("patient"))
+	clonetest.Holds(t, w, w.Site("patient"))
 }
 
 func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
@@ -300,7 +281,7 @@ func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
 	}
 	time.Sleep(3100 * time.Millisecond) // so that nobody wrote just before
 	w.Keep()
-	s := copyOf(w, live, "near", func(*clone.Choices) {})
+	s := clonetest.CopyOf(w, live, "near", func(*clone.Choices) {})
 	refresh := func() {
 		t.Helper()
 		p, err := w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
@@ -308,7 +289,7 @@ func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
 		r := w.Run(p)
 		require.Equal(t, plan.Done, r.State, r.Error)
 		s = w.Site("near")
-		holds(t, w, s)
+		clonetest.Holds(t, w, s)
 	}
 	rows := func(table string) (n int) {
 		t.Helper()

@@ -12,6 +12,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/evidence"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -65,7 +66,7 @@ func TestPeopleAreMadeUpOnACopy(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	was := text(t, live.Database.Name)
-	s := copyOf(w, live, "nobody", func(c *clone.Choices) { c.Scrub = "on" })
+	s := clonetest.CopyOf(w, live, "nobody", func(c *clone.Choices) { c.Scrub = "on" })
 	require.True(t, s.Scrubbed)
 	assert.Equal(t, was, text(t, live.Database.Name), "the live site is what it was")
 	now := bytes.ToLower(text(t, s.Database.Name))

@@ -13,6 +13,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/depot"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
@@ -54,7 +55,7 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 		assert.Less(t, alter, waits.Within(4*time.Second), what)
 	}
 	during("a copy", "ALTER TABLE sk_log ADD x INT", func() {
-		copyOf(w, l.Site, "copied", func(*clone.Choices) {})
+		clonetest.CopyOf(w, l.Site, "copied", func(*clone.Choices) {})
 	})
 	during("a refresh", "ALTER TABLE sk_log ADD y INT", func() {
 		p, err := w.Desk.Copies.PlanRefresh(ctx, w.Site("copied").ID)
@@ -68,7 +69,7 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 	answers := make(chan int, 200)
 	for range cap(answers) {
 		all.Go(func() {
-			resp, _ := ask(t, copied, "/")
+			resp, _ := clonetest.Ask(t, copied, "/")
 			answers <- resp.StatusCode
 		})
 	}
@@ -94,10 +95,10 @@ func TestAValueWithVeryManyAddressesIsNotRewrittenByTheLiveServer(t *testing.T) 
 		l.Spec.URL+"%'")
 	w.Keep()
 	began := time.Now()
-	copyOf(w, l.Site, "plain", func(*clone.Choices) {})
+	clonetest.CopyOf(w, l.Site, "plain", func(*clone.Choices) {})
 	first := time.Since(began)
 	began = time.Now()
-	copyOf(w, l.Site, "some", func(c *clone.Choices) { c.Only = []site.Kind{site.Pages, site.Posts} })
+	clonetest.CopyOf(w, l.Site, "some", func(c *clone.Choices) { c.Only = []site.Kind{site.Pages, site.Posts} })
 	second := time.Since(began)
 	t.Log(first, second)
 	assert.Less(t, first, time.Minute)

@@ -1,4 +1,4 @@
-package clone_test
+package sealed_test
 
 import (
 	"os"

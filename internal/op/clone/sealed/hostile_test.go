@@ -1,4 +1,4 @@
-package clone_test
+package sealed_test
 
 import (
 	"context"
@@ -24,6 +24,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/evidence"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/outbox"
@@ -133,7 +134,7 @@ func TestAHostileCopyDoesNotGetOut(t *testing.T) {
 		s.Network = []real.Sub{{Name: "north", Title: "North Island", Posts: 2}}
 	})
 	w.Keep()
-	other := copyOf(w, single.Site, "other", func(*clone.Choices) {})
+	other := clonetest.CopyOf(w, single.Site, "other", func(*clone.Choices) {})
 	for _, c := range []struct {
 		live *realtest.Live
 		php  string
@@ -142,7 +143,7 @@ func TestAHostileCopyDoesNotGetOut(t *testing.T) {
 			o.arm(t, w, c.live.Spec, other.Root)
 			before := tree(t, c.live.Spec.Root)
 			rows := dumped(t, c.live.Spec.Database)
-			s := copyOf(w, c.live.Site, "hostile", func(x *clone.Choices) { x.Runtime.PHP, x.Scrub = c.php, "off" })
+			s := clonetest.CopyOf(w, c.live.Site, "hostile", func(x *clone.Choices) { x.Runtime.PHP, x.Scrub = c.php, "off" })
 			require.True(t, s.Proof.Holds)
 			came := o.came.Load()
 			got := tries(t, s)
@@ -172,9 +173,9 @@ func TestWithoutAWallAHostileCopyGetsOut(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	live := w.Live("ferry")
 	w.Keep()
-	other := copyOf(w, live.Site, "other", func(*clone.Choices) {})
+	other := clonetest.CopyOf(w, live.Site, "other", func(*clone.Choices) {})
 	o.arm(t, w, live.Spec, other.Root)
-	s := copyOf(w, live.Site, "hostile", func(x *clone.Choices) { x.Scrub = "off" })
+	s := clonetest.CopyOf(w, live.Site, "hostile", func(x *clone.Choices) { x.Scrub = "off" })
 	reports, err := w.Desk.Copies.Reports(context.Background(), s.ID, 1)
 	require.NoError(t, err)
 	i := slices.IndexFunc(reports[0].Checks, func(c evidence.Check) bool { return c.Name == "wall" })

@@ -1,4 +1,4 @@
-package clone_test
+package far_test
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
+	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/work"
 )
@@ -38,19 +39,19 @@ func TestBetweenRealHosts(t *testing.T) {
 	for name, host := range map[string]string{"to this machine": "", "to the same host": pier.Name,
 		"to another host": drydock.Name} {
 		t.Run(name, func(t *testing.T) {
-			s := copyOf(w, live, "on-"+map[string]string{"": "slipway"}[host]+host,
+			s := clonetest.CopyOf(w, live, "on-"+map[string]string{"": "slipway"}[host]+host,
 				func(c *clone.Choices) { c.Host = host })
-			holds(t, w, s)
-			judged(t, live, s)
-			_, page := ask(t, s, "/post-3/")
-			has(t, page, s.Address().String()+"/tides/")
-			lacks(t, page, "://ferry.skerryline.example")
-			quiet(t, s)
+			clonetest.Holds(t, w, s)
+			clonetest.Judged(t, live, s)
+			_, page := clonetest.Ask(t, s, "/post-3/")
+			clonetest.Has(t, page, s.Address().String()+"/tides/")
+			clonetest.Lacks(t, page, "://ferry.skerryline.example")
+			clonetest.Quiet(t, s)
 			p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 			require.NoError(t, err)
 			r := w.Run(p)
 			require.Equal(t, plan.Done, r.State, r.Error)
-			holds(t, w, w.Site(s.Name))
+			clonetest.Holds(t, w, w.Site(s.Name))
 			p, err = w.Desk.Copies.PlanRemove(ctx, s.ID)
 			require.NoError(t, err)
 			r = w.Run(p)
@@ -96,7 +97,7 @@ func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Greater(t, r.Tries, 1)
 	assert.Positive(t, cut["files"], "connections were cut")
-	holds(t, w, w.Site("cut"))
+	clonetest.Holds(t, w, w.Site("cut"))
 }
 
 // small mounts a small file system for the test.
@@ -152,7 +153,7 @@ func TestAFullDiskOnTheOtherHost(t *testing.T) {
 			if ballast != "" { // with room it goes
 				require.NoError(t, os.Remove(ballast))
 				ballast = ""
-				holds(t, w, copyOf(w, live, "roomy", func(c *clone.Choices) { c.Host = pier.Name }))
+				clonetest.Holds(t, w, clonetest.CopyOf(w, live, "roomy", func(c *clone.Choices) { c.Host = pier.Name }))
 			}
 		})
 	}
@@ -207,6 +208,6 @@ func TestAHostThatHangsDoesNotHoldUpACancel(t *testing.T) {
 		assert.Less(t, took, 20*time.Second, "%s: a host that is silent is waited for half a minute", m)
 		time.Sleep(3 * time.Second) // it is not asked for a moment
 	}
-	nothingLeft(t, w)
+	clonetest.NothingLeft(t, w)
 	w.Copy(live.Name, "after")
 }
