@@ -1,7 +1,9 @@
 # Two commands are all there is to know: make demo, make test.
 export CGO_ENABLED := 0
 
-.PHONY: demo demo-real build test race lint needs bench shots
+STATICCHECK := go tool -modfile=tools/go.mod staticcheck ./...
+
+.PHONY: demo demo-real build test race lint vet needs bench shots
 
 demo: build
 	./bin/alibi demo
@@ -18,8 +20,9 @@ build:
 needs:
 	@script/needs
 
-test: needs lint
-	script/test
+# What staticcheck says is found out while the tests run.
+test: needs vet
+	$(STATICCHECK) & check=$$!; script/test; tests=$$?; wait $$check && exit $$tests
 
 # The race detector over what has goroutines. It needs a C compiler; the engine of SQLite is C in Go,
 # and left out of what is watched.
@@ -27,10 +30,12 @@ race: needs
 	CGO_ENABLED=1 go test -race -gcflags='modernc.org/sqlite/...=-race=false' \
 		-gcflags='modernc.org/libc/...=-race=false' -count=1 -timeout 30m $(or $(PKG),./internal/...)
 
-lint:
+lint: vet
+	$(STATICCHECK)
+
+vet:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not gofmt'd:"; gofmt -l cmd internal; exit 1; }
 	go vet ./...
-	go tool -modfile=tools/go.mod staticcheck ./...
 
 bench:
 	bench/run

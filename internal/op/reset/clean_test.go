@@ -20,6 +20,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/evidence"
 	"alibi/internal/op/reset"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -30,9 +31,9 @@ func clean(t *testing.T, w *demotest.World, s site.Site, c reset.Clean, password
 	t.Helper()
 	pl, err := w.Desk.Copies.PlanClean(context.Background(), s.ID, c, password)
 	require.NoError(t, err)
-	r := await(t, w, start(t, w, pl))
+	r := resettest.Await(t, w, resettest.Start(t, w, pl))
 	require.Equal(t, plan.Done, r.State, r.Error)
-	clear(t, w, s.ID)
+	resettest.Clear(t, w, s.ID)
 	return r
 }
 
@@ -41,7 +42,7 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy(origin, "practice")
-	was := kept(t, w, s)
+	was := resettest.Kept(t, w, s)
 	pl, err := w.Desk.Copies.PlanClean(ctx, s.ID, reset.Clean{Wish: stack.Wish{All: true},
 		Tidy: []string{"plugins", "uploads"}, Except: []string{"tide-table"}}, "")
 	require.NoError(t, err)
@@ -50,7 +51,7 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	assert.Contains(t, goes, "wp-content/plugins/bell-mailer")
 	assert.Contains(t, stays, "wp-content/plugins/tide-table")
 	assert.Empty(t, pl.Confirm, "nothing on it is nowhere else")
-	r := await(t, w, start(t, w, pl))
+	r := resettest.Await(t, w, resettest.Start(t, w, pl))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, r.Result, "left over 1 in plugins")
 	assert.Less(t, r.Ended.Sub(r.Began), time.Minute)
@@ -67,8 +68,8 @@ func TestACopyIsCleanedAndThatIsUndone(t *testing.T) {
 	assert.NotEmpty(t, left)
 	proofAfterClean(t, w, s)
 
-	restore(t, w, newest(t, w, s), whole)
-	same(t, w, was)
+	resettest.Restore(t, w, resettest.Newest(t, w, s), resettest.Whole)
+	resettest.Same(t, w, was)
 
 	clean(t, w, s, reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}}, "")
 	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE post_type = 'post'"))
@@ -115,21 +116,21 @@ func TestACleaningKilledAtEachMoment(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	s := w.Copy(origin, "practice")
-	was := kept(t, w, s)
+	was := resettest.Kept(t, w, s)
 	for _, m := range []string{"keep end", "tables progress", "tables end", "files end", "prove end", "open begin"} {
 		t.Run(m, func(t *testing.T) {
 			w.Stop()
 			pl, err := w.Desk.Copies.PlanClean(context.Background(), s.ID,
 				reset.Clean{Wish: stack.Wish{All: true}, Tidy: []string{"plugins"}}, "")
 			require.NoError(t, err)
-			r := start(t, w, pl)
+			r := resettest.Start(t, w, pl)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)
-			clear(t, w, s.ID)
+			resettest.Clear(t, w, s.ID)
 			assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts"))
 			w.Keep()
-			restore(t, w, was, whole)
-			same(t, w, was)
+			resettest.Restore(t, w, was, resettest.Whole)
+			resettest.Same(t, w, was)
 		})
 	}
 }
@@ -176,7 +177,7 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 		"CREATE TRIGGER sk_counts BEFORE INSERT ON sk_posts FOR EACH ROW SET NEW.comment_count = 0")
 	w.Keep()
 	s := w.Copy(live.Name, "practice")
-	was := kept(t, w.World, s)
+	was := resettest.Kept(t, w.World, s)
 	next := "SELECT GROUP_CONCAT(CONCAT(TABLE_NAME, AUTO_INCREMENT) ORDER BY TABLE_NAME) FROM " +
 		"information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME <> 'sk_options'"
 	numbers := value(t, s, next)
@@ -216,7 +217,7 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 	entries, err := os.ReadDir(filepath.Join(s.Root, "wp-content/uploads"))
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(entries), 1, "what the CMS makes itself when it is visited")
-	restore(t, w.World, was, whole)
+	resettest.Restore(t, w.World, was, resettest.Whole)
 	assert.Equal(t, "sk_counts,sk_logs,sk_tides,sk_tides_twice,sk_titles", value(t, s, hung))
 	assert.Equal(t, numbers, value(t, s, next))
 	on(
@@ -230,7 +231,7 @@ func TestARealCopyIsCleanedForItsNewAdministrator(t *testing.T) {
 			"VALUES (5000, '', '', '', '', '', '')",
 	)
 	assert.NotEqual(t, numbers, value(t, s, next))
-	restore(t, w.World, was, whole)
+	resettest.Restore(t, w.World, was, resettest.Whole)
 	assert.Equal(t, numbers, value(t, s, next), "the next numbers too, where single rows were exchanged or none")
 
 	// What the origin has is not touched by any of it, and the copy can be

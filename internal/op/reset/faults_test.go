@@ -14,6 +14,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/inventory"
 	"alibi/internal/op/reset"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -22,11 +23,11 @@ func TestADamagedRestorePointChangesNothing(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	live := w.Site(origin)
-	p := kept(t, w, live)
-	at := here(w, live)
+	p := resettest.Kept(t, w, live)
+	at := resettest.Here(w, live)
 	damage(t, at)
-	kept(t, w, live)
-	pl, err := w.Desk.Points.PlanRestore(context.Background(), p, whole)
+	resettest.Kept(t, w, live)
+	pl, err := w.Desk.Points.PlanRestore(context.Background(), p, resettest.Whole)
 	require.NoError(t, err)
 	// What only the first point has is lost.
 	packs, err := filepath.Glob(filepath.Join(w.Base, "depot/packs/*/*.zst"))
@@ -43,12 +44,12 @@ func TestADamagedRestorePointChangesNothing(t *testing.T) {
 	require.NoError(t, w.Desk.Close())
 	w.Open()
 	w.Keep()
-	r := await(t, w, start(t, w, pl))
+	r := resettest.Await(t, w, resettest.Start(t, w, pl))
 	assert.Equal(t, plan.Cancelled, r.State)
 	assert.Contains(t, r.Error, "the depot is damaged")
 	assert.Contains(t, r.Remedy, "the site is as it was before the run")
 	assert.NotContains(t, r.Error, "goroutine")
-	clear(t, w, live.ID)
+	resettest.Clear(t, w, live.ID)
 	assert.Equal(t, "broken", value(t, at, "SELECT post_title FROM sk_posts WHERE ID = 5"))
 	assert.FileExists(t, filepath.Join(at.Root, "wp-content/evil/deep/x.php"))
 }
@@ -58,8 +59,8 @@ func TestASiteThatIsBusyIsNotTouched(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy(origin, "near")
-	p := kept(t, w, s)
-	pl, err := w.Desk.Points.PlanRestore(ctx, p, whole)
+	p := resettest.Kept(t, w, s)
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, resettest.Whole)
 	require.NoError(t, err)
 	_, err = w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error { s.Run = "another"; return nil })
 	require.NoError(t, err)
@@ -87,16 +88,16 @@ func TestALiveSiteOnAnotherHostIsBroughtBack(t *testing.T) {
 	})
 	w.Keep()
 	ctx := context.Background()
-	p := kept(t, w.World, live)
+	p := resettest.Kept(t, w.World, live)
 	require.NoError(t, os.WriteFile(filepath.Join(live.Root, "index.php"), []byte("<?php // broken"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(live.Root, "wp-content/evil"), 0o755))
-	restore(t, w.World, p, whole)
+	resettest.Restore(t, w.World, p, resettest.Whole)
 	c, err := w.Desk.Points.Since(ctx, p)
 	require.NoError(t, err)
 	assert.Empty(t, c.Files)
 	assert.Empty(t, c.Tables)
 	assert.NoDirExists(t, filepath.Join(live.Root, "wp-content/evil"))
-	clear(t, w.World, live.ID)
+	resettest.Clear(t, w.World, live.ID)
 }
 
 func TestTheOtherSiteInTheDatabaseIsNotTouched(t *testing.T) {
@@ -106,11 +107,11 @@ func TestTheOtherSiteInTheDatabaseIsNotTouched(t *testing.T) {
 		"CREATE TABLE sk_shop_posts LIKE sk_posts", "CREATE TABLE sk_shop_log (n INT)",
 		"INSERT INTO sk_shop_log VALUES (1)")
 	w.Keep()
-	p := kept(t, w.World, live)
+	p := resettest.Kept(t, w.World, live)
 	on(t, live, "UPDATE sk_shop_log SET n = 2", "UPDATE sk_shop_options SET option_value = 'theirs' WHERE "+
 		"option_name = 'blogname'", "UPDATE sk_options SET option_value = 'broken' WHERE option_name = 'blogname'",
 		"CREATE TABLE sk_shop_new (n INT)")
-	restore(t, w.World, p, reset.Choices{Database: true})
+	resettest.Restore(t, w.World, p, reset.Choices{Database: true})
 	assert.Equal(t, "2", value(t, live, "SELECT n FROM sk_shop_log"))
 	assert.Equal(t, "theirs", value(t, live, "SELECT option_value FROM sk_shop_options WHERE option_name = 'blogname'"))
 	assert.Equal(t, "0", value(t, live, "SELECT COUNT(*) FROM sk_shop_new"))

@@ -15,6 +15,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/reset"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -25,9 +26,9 @@ func brought(t *testing.T, w *demotest.World, s site.Site, file string) {
 	t.Helper()
 	pl, err := w.Desk.Hands.PlanBring(context.Background(), s.ID, file)
 	require.NoError(t, err)
-	r := await(t, w, start(t, w, pl))
+	r := resettest.Await(t, w, resettest.Start(t, w, pl))
 	require.Equal(t, plan.Done, r.State, r.Error)
-	clear(t, w, s.ID)
+	resettest.Clear(t, w, s.ID)
 }
 
 func TestContentIsCarriedByItself(t *testing.T) {
@@ -92,7 +93,7 @@ func TestWhatTheCMSExportsIsImported(t *testing.T) {
 	brought(t, w.World, s, file)
 	assert.Equal(t, posts, value(t, s, count))
 	assert.NotEqual(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_term_relationships"))
-	r := await(t, w.World, start(t, w.World, func() plan.Plan {
+	r := resettest.Await(t, w.World, resettest.Start(t, w.World, func() plan.Plan {
 		pl, err := w.Desk.Copies.PlanClean(context.Background(), s.ID,
 			reset.Clean{Wish: stack.Wish{Kinds: []site.Kind{site.Posts}}}, "")
 		require.NoError(t, err)
@@ -117,8 +118,8 @@ func TestACopyComesBackToWhatItWasWhenItWasMade(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, clone.AsMade, p.Why)
 	damage(t, s)
-	restore(t, w, p, whole)
-	same(t, w, p)
+	resettest.Restore(t, w, p, resettest.Whole)
+	resettest.Same(t, w, p)
 	_, err = w.Desk.Points.MadePoint(ctx, w.Copy(origin, "other"))
 	assert.ErrorContains(t, err, "alibi copy --keep")
 }

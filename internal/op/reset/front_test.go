@@ -3,7 +3,6 @@ package reset_test
 import (
 	"context"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"os"
@@ -20,29 +19,9 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/reset"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/site"
 )
-
-// visit asks for a page at a loopback port, as a host's name.
-func visit(t *testing.T, port int, host string, change ...func(*http.Request)) (int, string) {
-	t.Helper()
-	r, err := http.NewRequest(http.MethodGet, fmt.Sprintf("http://127.0.0.1:%d/", port), nil)
-	require.NoError(t, err)
-	r.Host = host
-	for _, c := range change {
-		c(r)
-	}
-	c := http.Client{
-		Timeout:       20 * time.Second,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
-	resp, err := c.Do(r)
-	require.NoError(t, err)
-	defer resp.Body.Close()
-	b, err := io.ReadAll(resp.Body)
-	require.NoError(t, err)
-	return resp.StatusCode, string(b)
-}
 
 // served has PHP itself serve a site's folder, as its own web server would.
 func served(t *testing.T, root string) int {
@@ -67,7 +46,7 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 	port := served(t, live.Root)
 	ctx := context.Background()
 	host := live.Address().Host
-	status, page := visit(t, port, host)
+	status, page := resettest.Visit(t, port, host)
 	require.Equal(t, http.StatusOK, status, page)
 	own := filepath.Join(live.Root, "wp-content/maintenance.php")
 	require.NoError(t, os.WriteFile(own, []byte("<?php echo 'the site says so itself';"), 0o644))
@@ -79,7 +58,7 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 		live.Name)
 	require.NoError(t, err)
 	assert.Equal(t, site.Parked, s.State)
-	status, page = visit(t, port, host)
+	status, page = resettest.Visit(t, port, host)
 	assert.Equal(t, http.StatusServiceUnavailable, status)
 	assert.Contains(t, page, "mailto:harbour@skerryline.example")
 	assert.Contains(t, page, "Back at &lt;b&gt;high&lt;/b&gt; water")
@@ -88,7 +67,7 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 	s, err = w.Desk.Copies.Lift(ctx, live.ID, live.Name)
 	require.NoError(t, err)
 	assert.Equal(t, site.Ready, s.State)
-	status, _ = visit(t, port, host)
+	status, _ = resettest.Visit(t, port, host)
 	assert.Equal(t, http.StatusOK, status)
 	text, err := os.ReadFile(own)
 	require.NoError(t, err)
@@ -99,19 +78,19 @@ func TestALiveSiteIsParkedByItsOwnMeans(t *testing.T) {
 
 	_, err = w.Desk.Copies.Maintain(ctx, live.ID, "", live.Name)
 	require.NoError(t, err)
-	status, page = visit(t, port, host)
+	status, page = resettest.Visit(t, port, host)
 	assert.Contains(t, page, "says so itself", "the site's own page for maintenance is shown: %d", status)
 
 	// A restore point that is taken meanwhile has no maintenance in it, and one
 	// that is brought back leaves the notice that was there before.
 	w.Keep()
-	p := kept(t, w.World, s)
-	restore(t, w.World, p, reset.Choices{Files: true})
-	status, page = visit(t, port, host)
+	p := resettest.Kept(t, w.World, s)
+	resettest.Restore(t, w.World, p, reset.Choices{Files: true})
+	status, page = resettest.Visit(t, port, host)
 	assert.Contains(t, page, "says so itself", "%d", status)
 	_, err = w.Desk.Copies.Lift(ctx, live.ID, live.Name)
 	require.NoError(t, err)
-	same(t, w.World, p)
+	resettest.Same(t, w.World, p)
 	_, err = w.Desk.Copies.Hide(ctx, live.ID, "made-up")
 	assert.ErrorContains(t, err, "set in its web server")
 }
@@ -122,18 +101,18 @@ func TestVisitorsDuringARestoringSeeANotice(t *testing.T) {
 	port, host := 0, ""
 	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){watching(func(step string) {
 		if step == "tables end" {
-			status, _ := visit(t, port, host)
+			status, _ := resettest.Visit(t, port, host)
 			seen <- status
 		}
 	})}})
 	live := w.Make("ferry", func(s *real.Spec) { s.URL = "http://ferry.skerryline.example" })
 	port, host = served(t, live.Root), live.Address().Host
 	w.Keep()
-	p := kept(t, w.World, live)
+	p := resettest.Kept(t, w.World, live)
 	on(t, live, "UPDATE sk_posts SET post_title = 'broken'")
-	restore(t, w.World, p, whole)
+	resettest.Restore(t, w.World, p, resettest.Whole)
 	assert.Equal(t, http.StatusServiceUnavailable, <-seen)
-	status, _ := visit(t, port, host)
+	status, _ := resettest.Visit(t, port, host)
 	assert.Equal(t, http.StatusOK, status)
 }
 
@@ -148,21 +127,21 @@ func TestACopyIsHiddenAndParkedByTheGateway(t *testing.T) {
 	host := s.Address().Host + ":" + s.Address().Port
 	_, err = w.Desk.Copies.Hide(ctx, s.ID, "made-up")
 	require.NoError(t, err)
-	status, page := visit(t, port, host)
+	status, page := resettest.Visit(t, port, host)
 	assert.Equal(t, http.StatusUnauthorized, status)
 	assert.Contains(t, page, "near is hidden")
 	for _, x := range []struct {
 		word string
 		want int
 	}{{"wrong", http.StatusUnauthorized}, {"made-up", http.StatusOK}, {"made-up", http.StatusOK}} {
-		status, _ = visit(t, port, host, func(r *http.Request) { r.SetBasicAuth("anybody", x.word) })
+		status, _ = resettest.Visit(t, port, host, func(r *http.Request) { r.SetBasicAuth("anybody", x.word) })
 		assert.Equal(t, x.want, status)
 	}
 	_, err = w.Desk.Copies.Hide(ctx, s.ID, "abc")
 	assert.ErrorContains(t, err, "too short")
 	_, err = w.Desk.Copies.Park(ctx, s.ID, "", "https://skerryline.example/contact", "")
 	require.NoError(t, err)
-	status, page = visit(t, port, host)
+	status, page = resettest.Visit(t, port, host)
 	assert.Equal(t, http.StatusServiceUnavailable, status)
 	assert.Contains(t, page, "skerryline.example/contact")
 	rep, err := w.Desk.Copies.Prove(ctx, s.ID, false, nil)
@@ -170,6 +149,6 @@ func TestACopyIsHiddenAndParkedByTheGateway(t *testing.T) {
 	assert.True(t, rep.Proof().Holds, rep.Summary())
 	_, err = w.Desk.Copies.Lift(ctx, s.ID, "")
 	require.NoError(t, err)
-	status, _ = visit(t, port, host)
+	status, _ = resettest.Visit(t, port, host)
 	assert.Equal(t, http.StatusOK, status)
 }

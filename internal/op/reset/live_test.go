@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -55,7 +56,7 @@ func TestALiveSiteKeepsItsOwnersAndStaysOnTheAir(t *testing.T) {
 	require.NoError(t, os.Symlink("wp-config-sample.php", filepath.Join(root, "sample")))
 	require.NoError(t, os.Lchown(filepath.Join(root, "sample"), 33, 33))
 	w.Keep()
-	p := kept(t, w.World, s)
+	p := resettest.Kept(t, w.World, s)
 	before := access(t, root)
 
 	text, err := os.ReadFile(config)
@@ -68,14 +69,14 @@ func TestALiveSiteKeepsItsOwnersAndStaysOnTheAir(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(root, "sample")))
 	damaged := access(t, root)
 
-	r := restore(t, w.World, p, whole)
+	r := resettest.Restore(t, w.World, p, resettest.Whole)
 	assert.Equal(t, 200, l.Get("/"))
 	assert.Equal(t, 200, l.Get("/post-0/"))
 	assert.Contains(t, r.Result, "none is worse than before")
 	assert.Equal(t, before, access(t, root))
 
-	undo := newest(t, w.World, s)
-	restore(t, w.World, undo, whole)
+	undo := resettest.Newest(t, w.World, s)
+	resettest.Restore(t, w.World, undo, resettest.Whole)
 	assert.Equal(t, 200, l.Get("/"))
 	assert.Equal(t, damaged, access(t, root))
 }
@@ -90,7 +91,7 @@ func TestWhatComesIntoALiveSiteBelongsToItsAccount(t *testing.T) {
 		"wp-config.php": edited(t, root)} {
 		pl, err := w.Desk.Hands.PlanEdit(context.Background(), s.ID, name, text, false)
 		require.NoError(t, err)
-		r := await(t, w.World, start(t, w.World, pl))
+		r := resettest.Await(t, w.World, resettest.Start(t, w.World, pl))
 		require.Equal(t, plan.Done, r.State, r.Error)
 	}
 	assert.Equal(t, 200, l.Get("/"))
@@ -115,16 +116,16 @@ func TestALiveSiteWhosePagesGetWorseIsTakenBack(t *testing.T) {
 	mu := filepath.Join(root, "wp-content/mu-plugins")
 	require.NoError(t, os.MkdirAll(mu, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(mu, "breaks.php"), []byte("<?php no_such_function();\n"), 0o644))
-	bad := kept(t, w.World, s)
+	bad := resettest.Kept(t, w.World, s)
 	require.NoError(t, os.RemoveAll(mu))
 	require.Equal(t, 200, l.Get("/"))
 	before := access(t, root)
-	r := await(t, w.World, begin(t, w.World, bad, whole))
+	r := resettest.Await(t, w.World, resettest.Begin(t, w.World, bad, resettest.Whole))
 	assert.Equal(t, plan.Cancelled, r.State)
 	assert.Contains(t, r.Error, "worse than before")
 	assert.Equal(t, 200, l.Get("/"))
 	assert.Equal(t, before, access(t, root))
-	clear(t, w.World, s.ID)
+	resettest.Clear(t, w.World, s.ID)
 }
 
 func TestNobodyWaitsWhileALiveSiteIsBroughtBack(t *testing.T) {
@@ -133,11 +134,11 @@ func TestNobodyWaitsWhileALiveSiteIsBroughtBack(t *testing.T) {
 	on(t, l.Site, "CREATE TABLE sk_log (id INT AUTO_INCREMENT PRIMARY KEY, n INT DEFAULT 0, v TEXT)",
 		"INSERT INTO sk_log (v) SELECT REPEAT('tide and wind ', 50) FROM seq_1_to_20000")
 	w.Keep()
-	p := kept(t, w.World, l.Site)
+	p := resettest.Kept(t, w.World, l.Site)
 	on(t, l.Site, "UPDATE sk_log SET v = 'ebb' WHERE id % 3 = 0", "ALTER TABLE sk_options ADD x INT",
 		"CREATE TABLE sk_more (n INT)")
 	stop := l.Visit("sk_log", false)
-	restore(t, w.World, p, whole)
+	resettest.Restore(t, w.World, p, resettest.Whole)
 	waits := stop()
 	t.Logf("%+v", waits)
 	assert.Less(t, waits.Longest, waits.Within(2*time.Second))

@@ -4,12 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,8 +17,8 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/depot"
 	"alibi/internal/desk"
-	"alibi/internal/op/keep"
 	"alibi/internal/op/reset"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -31,8 +29,6 @@ import (
 const origin = "https://skerryline.example"
 
 func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
-
-var whole = reset.Choices{Files: true, Database: true}
 
 // moments are those at which a run is killed or cancelled.
 var moments = []string{
@@ -50,95 +46,6 @@ var moments = []string{
 	"prove progress",
 	"prove end",
 	"open begin",
-}
-
-func kept(t *testing.T, w *demotest.World, s site.Site) desk.Point {
-	t.Helper()
-	p, err := w.Desk.Points.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand})
-	require.NoError(t, err)
-	r := w.Run(p)
-	require.Equal(t, plan.Done, r.State, r.Error)
-	return newest(t, w, s)
-}
-
-func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
-	t.Helper()
-	list, bad, err := w.Desk.Points.Points(context.Background(), s.ID)
-	require.NoError(t, err)
-	require.Empty(t, bad)
-	require.NotEmpty(t, list)
-	return list[0]
-}
-
-// begin plans a restoring and puts it to work.
-func begin(t *testing.T, w *demotest.World, p desk.Point, c reset.Choices) plan.Run {
-	t.Helper()
-	ctx := context.Background()
-	pl, err := w.Desk.Points.PlanRestore(ctx, p, c)
-	require.NoError(t, err)
-	return start(t, w, pl)
-}
-
-func start(t *testing.T, w *demotest.World, pl plan.Plan) plan.Run {
-	t.Helper()
-	r, err := w.Desk.Runs.StartTyped(context.Background(), pl, pl.Confirm)
-	require.NoError(t, err)
-	return r
-}
-
-func await(t *testing.T, w *demotest.World, r plan.Run) plan.Run {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
-	defer cancel()
-	r, err := w.Desk.Runs.Await(ctx, r.ID, nil)
-	require.NoError(t, err)
-	return r
-}
-
-// restore brings a site back and wants that to work.
-func restore(t *testing.T, w *demotest.World, p desk.Point, c reset.Choices) plan.Run {
-	t.Helper()
-	r := await(t, w, begin(t, w, p, c))
-	require.Equal(t, plan.Done, r.State, r.Error)
-	return r
-}
-
-// same wants a site to be what it was at a restore point, and nothing of Alibi's
-// to be in it.
-func same(t *testing.T, w *demotest.World, p desk.Point) {
-	t.Helper()
-	ctx := context.Background()
-	c, err := w.Desk.Points.Since(ctx, p)
-	require.NoError(t, err)
-	assert.Empty(t, c.Files)
-	assert.Empty(t, c.Tables)
-	clear(t, w, p.Site.ID)
-}
-
-// here gives a site with its paths on this machine.
-func here(w *demotest.World, s site.Site) site.Site {
-	if w.World != nil && s.Role == site.Live {
-		s.Root, s.Database.Path = w.Dir(s.Host, s.Root), w.Dir(s.Host, s.Database.Path)
-	}
-	return s
-}
-
-// clear wants nothing of a run to be left in a site.
-func clear(t *testing.T, w *demotest.World, id site.ID) {
-	t.Helper()
-	s, err := w.Desk.Workings().Record.Site(context.Background(), id)
-	require.NoError(t, err)
-	s = here(w, s)
-	assert.Empty(t, s.Run)
-	assert.Nil(t, s.Front)
-	assert.Equal(t, site.Ready, s.State)
-	for _, dir := range []string{s.Root, filepath.Dir(s.Database.Path)} {
-		require.NoError(t, filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
-			assert.NotContains(t, filepath.Base(p), ".alibi-part-")
-			assert.NotEqual(t, ".maintenance", filepath.Base(p))
-			return err
-		}))
-	}
 }
 
 // on runs statements in a site's database.
@@ -196,10 +103,10 @@ func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	live := w.Site(origin)
-	p := kept(t, w, live)
-	live = here(w, live)
+	p := resettest.Kept(t, w, live)
+	live = resettest.Here(w, live)
 	damage(t, live)
-	pl, err := w.Desk.Points.PlanRestore(ctx, p, whole)
+	pl, err := w.Desk.Points.PlanRestore(ctx, p, resettest.Whole)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Restore, pl.Kind)
 	assert.Equal(t, live.Name, pl.Confirm)
@@ -211,19 +118,19 @@ func TestALiveSiteIsBroughtBackAndThatIsUndone(t *testing.T) {
 	require.ErrorIs(t, err, desk.ErrNotTyped)
 	_, err = w.Desk.Runs.StartTyped(ctx, pl, "skerry")
 	require.ErrorIs(t, err, desk.ErrNotTyped)
-	r := await(t, w, start(t, w, pl))
+	r := resettest.Await(t, w, resettest.Start(t, w, pl))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, r.Result, "are what they should be")
-	same(t, w, p)
+	resettest.Same(t, w, p)
 	assert.NoDirExists(t, filepath.Join(live.Root, "wp-content/evil"))
 	text, err := os.ReadFile(filepath.Join(live.Root, "index.php"))
 	require.NoError(t, err)
 	assert.Equal(t, "<?php", string(text[:5]))
 
-	before := newest(t, w, live)
+	before := resettest.Newest(t, w, live)
 	require.Equal(t, depot.BeforeOp, before.Kind)
-	restore(t, w, before, whole)
-	same(t, w, before)
+	resettest.Restore(t, w, before, resettest.Whole)
+	resettest.Same(t, w, before)
 	assert.Equal(t, "broken", value(t, live, "SELECT post_title FROM sk_posts WHERE ID = 5"))
 	assert.FileExists(t, filepath.Join(live.Root, "wp-content/evil/deep/x.php"))
 }
@@ -233,16 +140,16 @@ func TestPartsOfARestorePoint(t *testing.T) {
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy(origin, "parts")
-	was := kept(t, w, s)
+	was := resettest.Kept(t, w, s)
 	damage(t, s)
-	restore(t, w, was, reset.Choices{Files: true, Paths: []string{"wp-includes/"}})
+	resettest.Restore(t, w, was, reset.Choices{Files: true, Paths: []string{"wp-includes/"}})
 	assert.FileExists(t, filepath.Join(s.Root, "wp-content/evil/deep/x.php"), "what was not chosen stays")
 	text, err := os.ReadFile(filepath.Join(s.Root, "wp-includes/version.php"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "'x'")
 	assert.Equal(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"))
 
-	restore(t, w, was, reset.Choices{Database: true, Tables: []string{"sk_options"}})
+	resettest.Restore(t, w, was, reset.Choices{Database: true, Tables: []string{"sk_options"}})
 	assert.Contains(t, value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'blogname'"), "[copy]")
 	assert.Equal(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"))
 	assert.Equal(t, "1", value(t, s, "SELECT n FROM sk_new"))
@@ -255,44 +162,44 @@ func TestPartsOfARestorePoint(t *testing.T) {
 			"'since', 'post', 'publish', 'since', '')",
 	)
 	kind := value(t, s, "SELECT post_type FROM sk_posts WHERE ID = 5")
-	restore(t, w, was, reset.Choices{Database: true, Items: []int64{5}})
+	resettest.Restore(t, w, was, reset.Choices{Database: true, Items: []int64{5}})
 	assert.NotEqual(t, "broken", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 5"), kind)
 	assert.Equal(t, "0", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"))
-	restore(t, w, was, reset.Choices{Database: true,
+	resettest.Restore(t, w, was, reset.Choices{Database: true,
 		Kinds: []site.Kind{site.Posts, site.Pages, site.Media, site.Other, site.Menus}})
 	assert.Equal(t, "1", value(t, s, "SELECT COUNT(*) FROM sk_posts WHERE ID = 6"), "what was deleted is back")
 	assert.Equal(t, "since", value(t, s, "SELECT post_title FROM sk_posts WHERE ID = 99001"), "what came since stays")
 	assert.Equal(t, "mine", value(t, s, "SELECT option_value FROM sk_options WHERE option_name = 'blogdescription'"))
 
-	restore(t, w, was, whole)
-	same(t, w, was)
+	resettest.Restore(t, w, was, resettest.Whole)
+	resettest.Same(t, w, was)
 	for _, bad := range []reset.Choices{{Files: true, Paths: []string{"../etc"}}, {Files: true, Paths: []string{"."}}} {
 		_, err := w.Desk.Points.PlanRestore(ctx, was, bad)
 		assert.ErrorContains(t, err, "no file or folder of the site")
 	}
 	_, err = w.Desk.Points.PlanRestore(ctx, was, reset.Choices{Database: true, Tables: []string{"sk_none"}})
 	assert.ErrorContains(t, err, "has no table sk_none")
-	r := await(t, w, begin(t, w, was, reset.Choices{Database: true, Items: []int64{987654}}))
+	r := resettest.Await(t, w, resettest.Begin(t, w, was, reset.Choices{Database: true, Items: []int64{987654}}))
 	assert.Equal(t, plan.Cancelled, r.State)
 	assert.Contains(t, r.Error, "no such content")
 	assert.Contains(t, r.Remedy, "as it was before the run")
-	same(t, w, was)
+	resettest.Same(t, w, was)
 }
 
 func TestARestoringKilledAtEachMoment(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	live := w.Site(origin)
-	p := kept(t, w, live)
-	live = here(w, live)
+	p := resettest.Kept(t, w, live)
+	live = resettest.Here(w, live)
 	w.Stop()
 	for _, m := range moments {
 		t.Run(m, func(t *testing.T) {
 			damage(t, live)
-			r := begin(t, w, p, whole)
+			r := resettest.Begin(t, w, p, resettest.Whole)
 			demotest.KilledAt(t, w, m)
 			demotest.Resumed(t, w, r.ID)
-			same(t, w, p)
+			resettest.Same(t, w, p)
 		})
 	}
 }
@@ -320,29 +227,29 @@ func TestARestoringCancelledAtEachMomentChangesNothing(t *testing.T) {
 	w = demotest.New(t, cancelAt(func() *desk.Desk { return w.Desk }, &moment))
 	w.Keep()
 	live := w.Site(origin)
-	p := kept(t, w, live)
-	live = here(w, live)
+	p := resettest.Kept(t, w, live)
+	live = resettest.Here(w, live)
 	damage(t, live)
 	stored, err := w.Desk.Workings().Record.Site(context.Background(), p.Site.ID)
 	require.NoError(t, err)
 	absolute := filepath.Join(live.Root, "absolute")
 	require.NoError(t, os.Symlink(stored.Root+"/index.php", absolute)) // as the host sees it
-	broken := kept(t, w, live)
+	broken := resettest.Kept(t, w, live)
 	for _, m := range moments[:len(moments)-1] {
 		t.Run(m, func(t *testing.T) {
 			moment = m
-			r := await(t, w, begin(t, w, p, whole))
+			r := resettest.Await(t, w, resettest.Begin(t, w, p, resettest.Whole))
 			assert.Equal(t, plan.Cancelled, r.State, r.Error)
-			same(t, w, broken)
+			resettest.Same(t, w, broken)
 		})
 	}
 	to, err := os.Readlink(absolute)
 	require.NoError(t, err)
 	assert.Equal(t, stored.Root+"/index.php", to)
-	restore(t, w, p, whole)
-	same(t, w, p)
+	resettest.Restore(t, w, p, resettest.Whole)
+	resettest.Same(t, w, p)
 	assert.NoFileExists(t, absolute)
-	restore(t, w, broken, reset.Choices{Files: true})
+	resettest.Restore(t, w, broken, reset.Choices{Files: true})
 	to, err = os.Readlink(absolute)
 	require.NoError(t, err)
 	assert.Equal(t, "index.php", to, "it leads to the same place")
@@ -383,9 +290,9 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 	live := w.Make("ferry")
 	odd(t, live)
 	w.Keep()
-	p := kept(t, w.World, live)
+	p := resettest.Kept(t, w.World, live)
 	intact := func(t *testing.T) {
-		same(t, w.World, p)
+		resettest.Same(t, w.World, p)
 		assert.Equal(t, "Auk", value(t, live, "SELECT name FROM sk_fleet ORDER BY name LIMIT 1"), "the view is back")
 		assert.Equal(
 			t, "2",
@@ -413,19 +320,19 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 		)
 	}
 	damageReal(t, live)
-	broken := kept(t, w.World, live)
+	broken := resettest.Kept(t, w.World, live)
 	for _, m := range []string{"keep end", "tables progress", "tables end", "files end", "prove end"} {
 		moment = m
-		r := await(t, w.World, begin(t, w.World, p, whole))
+		r := resettest.Await(t, w.World, resettest.Begin(t, w.World, p, resettest.Whole))
 		assert.Equal(t, plan.Cancelled, r.State, r.Error)
-		same(t, w.World, broken)
+		resettest.Same(t, w.World, broken)
 		assert.Equal(
 			t, "3",
 			value(t, live, "SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"), m,
 		)
 	}
 	on(t, live, "UPDATE other_app SET n = 2")
-	restore(t, w.World, p, whole)
+	resettest.Restore(t, w.World, p, resettest.Whole)
 	assert.Equal(t, "2", value(t, live, "SELECT n FROM other_app"), "what is not the site's is not touched")
 	on(t, live, "UPDATE other_app SET n = 1")
 	intact(t)
@@ -433,7 +340,7 @@ func TestARealLiveSiteIsBroughtBack(t *testing.T) {
 	for _, m := range []string{"tables begin", "tables progress", "tables end", "files progress", "open begin"} {
 		t.Run(m, func(t *testing.T) {
 			damageReal(t, live)
-			r := begin(t, w.World, p, whole)
+			r := resettest.Begin(t, w.World, p, resettest.Whole)
 			demotest.KilledAt(t, w.World, m)
 			demotest.Resumed(t, w.World, r.ID)
 			intact(t)
@@ -447,11 +354,11 @@ func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
 	live := w.Make("ferry")
 	w.Keep()
 	s := w.Copy(live.Name, "worked-on")
-	p := kept(t, w.World, s)
+	p := resettest.Kept(t, w.World, s)
 	on(t, s, "UPDATE sk_posts SET post_title = 'broken' WHERE post_name = 'post-3'", "CREATE TABLE sk_new (n INT)")
-	r := restore(t, w.World, p, whole)
+	r := resettest.Restore(t, w.World, p, resettest.Whole)
 	assert.Contains(t, r.Result, "its first page answers 200")
-	same(t, w.World, p)
+	resettest.Same(t, w.World, p)
 	rep, err := w.Desk.Copies.Prove(context.Background(), s.ID, false, nil)
 	require.NoError(t, err)
 	assert.True(t, rep.Proof().Holds, rep.Summary())
@@ -463,7 +370,7 @@ func TestARealCopyIsBroughtBackAndStaysWhatItIs(t *testing.T) {
 	require.Equal(t, plan.Done, w.Run(pl).State)
 	now := w.Site("worked-on")
 	require.NotEqual(t, s.Database.Name, now.Database.Name)
-	r = restore(t, w.World, p, whole)
+	r = resettest.Restore(t, w.World, p, resettest.Whole)
 	assert.Contains(t, r.Result, "its first page answers 200")
 	assert.Equal(
 		t, "0",

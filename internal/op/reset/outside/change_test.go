@@ -1,4 +1,4 @@
-package reset_test
+package outside_test
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -26,7 +27,7 @@ func changing(t *testing.T, w *demotest.World, s site.Site, wish desk.ChangeWish
 	p, err := w.Desk.Components.PlanChange(context.Background(), s.ID, wish, nil)
 	require.NoError(t, err)
 	require.False(t, p.Blocked(), p.Findings)
-	return await(t, w, start(t, w, p))
+	return resettest.Await(t, w, resettest.Start(t, w, p))
 }
 
 func changed(t *testing.T, w *demotest.World, s site.Site, wish desk.ChangeWish) plan.Run {
@@ -63,7 +64,7 @@ func page(t *testing.T, s site.Site) (int, string) {
 	t.Helper()
 	port, err := strconv.Atoi(s.Address().Port)
 	require.NoError(t, err)
-	return visit(t, port, s.Address().Host+":"+s.Address().Port)
+	return resettest.Visit(t, port, s.Address().Host+":"+s.Address().Port)
 }
 
 // tableNames lists a site's tables, as it was inspected last.
@@ -80,7 +81,7 @@ func TestWhatARealCopyRunsIsChangedFromOutside(t *testing.T) {
 	w.Make("ferry")
 	w.Keep()
 	s := w.Copy("ferry", "trial")
-	before := kept(t, w.World, s)
+	before := resettest.Kept(t, w.World, s)
 
 	changed(t, w.World, s, desk.ChangeWish{Put: from("harbour-bell", "quay-forms@0.9")})
 	got := states(t, w.World, s)
@@ -116,8 +117,8 @@ func TestWhatARealCopyRunsIsChangedFromOutside(t *testing.T) {
 	_, text = page(t, s)
 	assert.True(t, strings.Contains(text, `<main class="slipway-plain">`))
 
-	restore(t, w.World, before, whole)
-	same(t, w.World, before)
+	resettest.Restore(t, w.World, before, resettest.Whole)
+	resettest.Same(t, w.World, before)
 	assert.NotContains(t, states(t, w.World, s), "deck-notes")
 }
 
@@ -127,13 +128,13 @@ func TestAPluginThatBreaksACopyIsTakenBack(t *testing.T) {
 	w.Keep()
 	s := w.Copy("ferry", "trial")
 	changed(t, w.World, s, desk.ChangeWish{Put: from("quay-forms@0.9")})
-	before := kept(t, w.World, s)
+	before := resettest.Kept(t, w.World, s)
 	r := changing(t, w.World, s, desk.ChangeWish{Put: from("fog-horn", "quay-forms")})
 	assert.Equal(t, plan.Cancelled, r.State)
 	assert.Contains(t, r.Error, "fog_horn_is_not_there", "the reason is told")
 	assert.NotContains(t, r.Error, w.Base, "by the path below the site's root")
 	assert.Contains(t, r.Remedy, "taken back")
-	same(t, w.World, before)
+	resettest.Same(t, w.World, before)
 	status, _ := page(t, s)
 	assert.Equal(t, 200, status)
 
@@ -163,7 +164,7 @@ func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
 	w.Make("ferry")
 	w.Keep()
 	s := w.Copy("ferry", "trial")
-	before := kept(t, w.World, s)
+	before := resettest.Kept(t, w.World, s)
 	cores, err := w.Desk.Components.Catalogue().Cores(context.Background())
 	require.NoError(t, err)
 	require.Len(t, cores, 3, "script/real cores has three")
@@ -194,8 +195,8 @@ func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.Blocked())
 
-	restore(t, w.World, before, whole)
-	same(t, w.World, before)
+	resettest.Restore(t, w.World, before, resettest.Whole)
+	resettest.Same(t, w.World, before)
 }
 
 func TestBadComponents(t *testing.T) {
@@ -237,7 +238,7 @@ func TestBadComponents(t *testing.T) {
 	assert.Equal(t, live.Name, p.Confirm)
 	_, err = w.Desk.Runs.Start(ctx, p)
 	assert.ErrorIs(t, err, desk.ErrNotTyped)
-	r := await(t, w.World, start(t, w.World, p))
+	r := resettest.Await(t, w.World, resettest.Start(t, w.World, p))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	assert.Contains(t, states(t, w.World, live)["tide-table"], "off")
 	_, err = os.Stat(filepath.Join(live.Root, "wp-content/plugins/tide-table"))
@@ -272,13 +273,13 @@ func TestAChangeKilledAtEachMoment(t *testing.T) {
 			}
 			p, err := w.Desk.Components.PlanChange(ctx, s.ID, bell, nil)
 			require.NoError(t, err)
-			r := start(t, w.World, p)
+			r := resettest.Start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)
 			demotest.Resumed(t, w.World, r.ID)
 			got := states(t, w.World, s)
 			assert.Equal(t, version+" active", got["quay-forms"])
 			assert.Equal(t, []string{"2.4.1 off", "2.4.1 active"}[i%2], got["tide-table"])
-			clear(t, w.World, s.ID)
+			resettest.Clear(t, w.World, s.ID)
 		})
 	}
 	w.Keep()
@@ -291,7 +292,7 @@ func TestAChangeCancelledAfterItsCodeRanIsTakenBack(t *testing.T) {
 	w.Make("ferry")
 	w.Keep()
 	s := w.Copy("ferry", "trial")
-	before := kept(t, w.World, s)
+	before := resettest.Kept(t, w.World, s)
 	w.Stop()
 	ctx := context.Background()
 	for _, moment := range []string{"tables end", "files end", "wake begin", "wake end"} {
@@ -299,14 +300,14 @@ func TestAChangeCancelledAfterItsCodeRanIsTakenBack(t *testing.T) {
 			p, err := w.Desk.Components.PlanChange(ctx, s.ID,
 				desk.ChangeWish{Put: from("quay-forms"), Runtime: &site.Runtime{PHP: "7.4"}}, nil)
 			require.NoError(t, err)
-			r := start(t, w.World, p)
+			r := resettest.Start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)
 			require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
 			w.Keep()
 			defer w.Stop()
-			r = await(t, w.World, r)
+			r = resettest.Await(t, w.World, r)
 			require.Equal(t, plan.Cancelled, r.State, r.Error)
-			same(t, w.World, before)
+			resettest.Same(t, w.World, before)
 			assert.Equal(t, s.Runtime, w.Site("trial").Runtime)
 			assert.Empty(t, w.Site("trial").Run)
 		})

@@ -1,4 +1,4 @@
-package reset_test
+package outside_test
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
+	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -28,13 +29,13 @@ func one(t *testing.T, w *demotest.World, s site.Site, statement string) string 
 }
 
 // What is done by hand (content made up and taken out, files edited, people made
-// up) is done whole or not at all, wherever it is killed or cancelled.
+// up) is done resettest.Whole or not at all, wherever it is killed or cancelled.
 func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 	w := realtest.New(t, realtest.Options{})
 	w.Make("ferry")
 	w.Keep()
 	s := w.Copy("ferry", "hands")
-	kept(t, w.World, s) // the first one takes longest
+	resettest.Kept(t, w.World, s) // the first one takes longest
 	w.Stop()
 	ctx := context.Background()
 	file := "wp-content/plugins/tide-table/tide-table.php"
@@ -49,7 +50,7 @@ func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 			was := count()
 			p, err := w.Desk.Hands.PlanBallast(ctx, s.ID, l)
 			require.NoError(t, err)
-			r := start(t, w.World, p)
+			r := resettest.Start(t, w.World, p)
 			demotest.KilledAt(t, w.World, moment)
 			picture := filepath.Join(s.Root, "wp-content/uploads/alibi-ballast", l.Slug("media", 0)+".png")
 			if i%2 == 0 {
@@ -59,13 +60,13 @@ func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 			} else {
 				require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
 				w.Keep()
-				r = await(t, w.World, r)
+				r = resettest.Await(t, w.World, r)
 				w.Stop()
 				assert.Equal(t, plan.Cancelled, r.State, r.Error)
 				assert.NoFileExists(t, picture)
 				assert.Equal(t, was, count())
 			}
-			clear(t, w.World, s.ID)
+			resettest.Clear(t, w.World, s.ID)
 
 			at := moment
 			if at == "tables end" { // an edit of a file has no such step
@@ -73,7 +74,7 @@ func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 			}
 			p, err = w.Desk.Hands.PlanEdit(ctx, s.ID, file, append(text, []byte("\n// "+moment+"\n")...), false)
 			require.NoError(t, err)
-			r = start(t, w.World, p)
+			r = resettest.Start(t, w.World, p)
 			demotest.KilledAt(t, w.World, at)
 			demotest.Resumed(t, w.World, r.ID)
 			is, err := w.Desk.Hands.FileText(ctx, s.ID, file)
@@ -83,7 +84,7 @@ func TestHandsOnKilledAndCancelledAtEachMoment(t *testing.T) {
 	}
 	p, err := w.Desk.Hands.PlanScrub(ctx, s.ID)
 	require.NoError(t, err)
-	r := start(t, w.World, p)
+	r := resettest.Start(t, w.World, p)
 	demotest.KilledAt(t, w.World, "tables end")
 	demotest.Resumed(t, w.World, r.ID)
 	k, err := w.Desk.Hands.PeopleLeft(ctx, s.ID)
@@ -115,18 +116,18 @@ func TestARuntimeThatDoesNotStart(t *testing.T) {
 	w.Make("ferry")
 	w.Keep()
 	s := w.Copy("ferry", "trial")
-	before := kept(t, w.World, s)
+	before := resettest.Kept(t, w.World, s)
 	r := changing(t, w.World, s, desk.ChangeWish{Runtime: &site.Runtime{PHP: "8.3"}})
 	assert.Equal(t, plan.Cancelled, r.State)
 	assert.Contains(t, r.Error, "the copy does not answer")
 	assert.Equal(t, s.Runtime, w.Site("trial").Runtime)
-	same(t, w.World, before)
+	resettest.Same(t, w.World, before)
 	status, _ := page(t, s)
 	assert.Equal(t, 200, status)
 
 	p, err := w.Desk.Components.PlanTrial(context.Background(), s.ID, desk.TrialWish{Runtimes: []string{"8.2", "8.3"}})
 	require.NoError(t, err)
-	r = await(t, w.World, start(t, w.World, p))
+	r = resettest.Await(t, w.World, resettest.Start(t, w.World, p))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	_, m, err := w.Desk.Components.Trial(context.Background(), r.ID)
 	require.NoError(t, err)
