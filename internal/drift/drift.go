@@ -169,8 +169,12 @@ func (p Pair) table(ctx context.Context, t, ct tables.Table, still, copyStill bo
 		live.keeps = p.Transform.Keeps
 	}
 	copied := side{snap: p.Copy, was: func(b baseline.Pair) uint64 { return b.Copy }}
+	known, err := p.known(ctx, t)
+	if err != nil {
+		return nil, changed, err
+	}
 	for _, shard := range tables.Shards(max(t.Rows, ct.Rows)) {
-		base, err := p.Base.Shard(ctx, t.Name, shard)
+		base, err := known(shard)
 		if err != nil {
 			return nil, changed, err
 		}

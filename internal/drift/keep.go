@@ -12,6 +12,7 @@ import (
 // are known by numbers, without what the site writes by itself and what never changes. told counts rows.
 func Keep(ctx context.Context, v *baseline.Values, snap tables.Snapshot, tr *stack.Transform, told func(rows int64),
 ) error {
+	snap = tables.ByDeclaredKey(snap)
 	prefix := tr.Change.Origin.Prefix
 	of, owns := tr.Items(), tr.Stack.Owns(snap.Schema(), prefix)
 	for _, t := range snap.Schema().Tables {

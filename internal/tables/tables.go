@@ -172,6 +172,7 @@ type Table struct {
 	Key        []string   // what a row is known by; empty: nothing, equal rows may repeat
 	Counters   bool       // its rows are the engine's own: the numbers that other tables give to their next rows
 	Hidden     bool       // the key is none of the columns but the engine's own row number
+	Declared   []string   // the key that the table itself declares then, if no part of it can be missing
 	Create     string     // the statement that makes it, in the engine's language
 	Definition Definition // what Create says, part by part
 	Rows       int64      // counted

@@ -376,15 +376,22 @@ func (s *Sides) keepValues(ctx context.Context, list []Change) error {
 // amend notes rows in the baseline anew, by what is to be noted of each.
 func (s *Sides) amend(ctx context.Context, list []Change, of func(Change) (baseline.Pair, bool)) error {
 	for _, name := range tablesOf(list) {
+		at, err := s.placesOf(ctx, name)
+		if err != nil {
+			return err
+		}
 		rows, gone := map[uint64]baseline.Pair{}, []uint64(nil)
 		for _, ch := range list {
 			if ch.Table != name || ch.Dropped != "" {
 				continue
 			}
-			if p, not := of(ch); not {
-				gone = append(gone, ch.Found)
-			} else {
-				rows[ch.Found] = p
+			was, is := at(ch)
+			p, not := of(ch)
+			if not || was != is {
+				gone = append(gone, was)
+			}
+			if !not {
+				rows[is] = p
 			}
 		}
 		if err := s.Base.Amend(ctx, name, rows, gone); err != nil {

@@ -121,6 +121,7 @@ func (s *Sides) lookInto(ctx context.Context, h *pointhost.Host, live bool, miss
 		return err
 	}
 	defer snap.Close()
+	snap = tables.ByDeclaredKey(snap)
 	now := s.Copy
 	if live {
 		now = s.Live

@@ -481,7 +481,9 @@ func (x *runner) target(ctx context.Context, use func(s site.Site, snap tables.S
 	if err != nil {
 		return err
 	}
-	return x.env.Tables(ctx, s, func(_ stack.Stack, snap tables.Snapshot) error { return use(s, snap) })
+	return x.env.Tables(ctx, s, func(_ stack.Stack, snap tables.Snapshot) error {
+		return use(s, tables.ByDeclaredKey(snap))
+	})
 }
 
 // targetSchema gives the site that is written to, and what its tables are; nothing of it is held afterwards.

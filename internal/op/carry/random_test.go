@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/drift"
 	"alibi/internal/op/carry"
@@ -44,7 +45,13 @@ var failed = []int{107}
 // runPHP runs a program of testdata, which knows nothing of ours.
 func runPHP(t *testing.T, program string, s site.Site, args ...string) []byte {
 	t.Helper()
-	cmd := exec.Command("php", append([]string{filepath.Join("testdata", program), s.Root, s.Address().String()},
+	return runBy(t, "php", program, s, args...)
+}
+
+// runBy runs it by one of the PHP versions.
+func runBy(t *testing.T, cli, program string, s site.Site, args ...string) []byte {
+	t.Helper()
+	cmd := exec.Command(cli, append([]string{filepath.Join("testdata", program), s.Root, s.Address().String()},
 		args...)...)
 	var complaints bytes.Buffer
 	cmd.Stderr = &complaints
@@ -95,7 +102,10 @@ type edit struct {
 
 func edits(t *testing.T, s site.Site, side string, seed, steps int) (out []edit) {
 	t.Helper()
-	text := runPHP(t, "edit.php", s, side, fmt.Sprint(seed), fmt.Sprint(steps))
+	versions, err := real.PHPs(context.Background())
+	require.NoError(t, err)
+	require.Greater(t, len(versions), 2, "they are edited by several versions of PHP in turn")
+	text := runBy(t, versions[seed%len(versions)].CLI, "edit.php", s, side, fmt.Sprint(seed), fmt.Sprint(steps))
 	for line := range strings.Lines(string(text)) {
 		var e edit
 		require.NoError(t, json.Unmarshal([]byte(line), &e), "%s", text)

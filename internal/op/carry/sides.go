@@ -129,6 +129,7 @@ func (s *Sides) openSides(ctx context.Context) error {
 			}
 		}
 		s.closers = append(s.closers, func() { snap.Close() })
+		snap = tables.ByDeclaredKey(snap)
 		if side.of.ID == s.LiveSite.ID {
 			s.Live, s.roots[Live], s.livePlace = snap, place.Root, place
 		} else {

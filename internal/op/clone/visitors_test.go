@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/clonetest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/depot"
 	"alibi/internal/op/clone"
-	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/op/keep"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"

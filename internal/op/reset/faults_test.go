@@ -12,9 +12,9 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/inventory"
 	"alibi/internal/op/reset"
-	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )

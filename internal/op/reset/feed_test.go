@@ -13,9 +13,9 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/reset"
-	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"

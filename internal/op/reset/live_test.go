@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"alibi/internal/demo/real/realtest"
-	"alibi/internal/op/reset/resettest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )

@@ -15,10 +15,10 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/depot"
 	"alibi/internal/desk"
 	"alibi/internal/op/reset"
-	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"

@@ -152,7 +152,7 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 	}
 	defer rows.Close()
 	keys := map[int]string{}
-	integerKey := false
+	integerKey, whole := false, true
 	t.Definition = tables.Definition{tables.Whole: strings.Join(strings.Fields(t.Create), " ")}
 	for rows.Next() {
 		var c tables.Column
@@ -165,6 +165,7 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 		if pk > 0 {
 			keys[pk] = c.Name
 			integerKey = strings.EqualFold(c.Type, "INTEGER")
+			whole = whole && notNull != 0
 		}
 		if hidden == 0 {
 			t.Columns = append(t.Columns, c)
@@ -176,15 +177,24 @@ func describe(ctx context.Context, db *sql.DB, t *tables.Table) error {
 	if t.Name == "sqlite_sequence" { // SQLite's own counters: their order means nothing
 		t.Key, t.Counters = []string{"name"}, true
 	} else if withoutRowid(ctx, db, t.Name) || len(keys) == 1 && integerKey {
-		for i := 1; i <= len(keys); i++ {
-			t.Key = append(t.Key, keys[i])
-		}
+		t.Key = inOrder(keys)
 	} else {
 		alias := freeRowid(t.Columns)
 		t.Key, t.Hidden = []string{alias}, true
+		if whole { // SQLite lets parts of a key be NULL, any number of times
+			t.Declared = inOrder(keys)
+		}
 	}
 	return db.QueryRowContext(ctx, "SELECT count(*), coalesce((SELECT sum(pgsize) FROM dbstat WHERE name = "+
 		"?), 0) FROM "+name(t.Name), t.Name).Scan(&t.Rows, &t.Bytes)
+}
+
+// inOrder lists the columns of a key, which are counted from 1.
+func inOrder(keys map[int]string) (out []string) {
+	for i := 1; i <= len(keys); i++ {
+		out = append(out, keys[i])
+	}
+	return out
 }
 
 // columnText says what a column is.

@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/demo/clonetest"
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
-	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/work"
 )

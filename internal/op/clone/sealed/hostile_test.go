@@ -20,11 +20,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"alibi/internal/demo/clonetest"
 	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/evidence"
 	"alibi/internal/op/clone"
-	"alibi/internal/op/clone/clonetest"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/outbox"

@@ -14,9 +14,9 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/desk"
 	"alibi/internal/op"
-	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )

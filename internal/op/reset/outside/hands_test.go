@@ -13,8 +13,8 @@ import (
 	"alibi/internal/ballast"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/desk"
-	"alibi/internal/op/reset/resettest"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )

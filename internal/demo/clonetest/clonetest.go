@@ -1,4 +1,5 @@
-// Package clonetest makes copies for tests, and looks at them as people and a judge that shares no code with Alibi would.
+// Package clonetest makes copies for tests, and looks at them as people would, and as a judge does that shares no code
+// with Alibi.
 package clonetest
 
 import (
