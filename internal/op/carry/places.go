@@ -33,8 +33,15 @@ func (s *Sides) placesOf(ctx context.Context, table string) (func(Change) (was, 
 		by[p] = at
 	}
 	return func(ch Change) (was, is uint64) {
-		if was = ch.Found; ch.Known {
-			if at, there := by[ch.Base]; there {
+		was = ch.Found
+		known := []baseline.Pair{ch.Base}
+		if ch.After != nil { // as it was noted, whichever side it was written on
+			sum, _ := raw.Digest(table, tables.Row{Values: ch.After}, nil)
+			known = append(known, baseline.Pair{Origin: sum[0], Copy: ch.Other},
+				baseline.Pair{Origin: ch.Other, Copy: sum[0]})
+		}
+		for _, p := range known {
+			if at, there := by[p]; there {
 				was = at
 			}
 		}
