@@ -26,8 +26,8 @@ func TestGroupsAreCarriedWhereSQLiteNumbersTheirRows(t *testing.T) {
 		_, err := db.Exec(q)
 		require.NoError(t, err)
 	}
-	live("CREATE TABLE n (object_id BIGINT NOT NULL DEFAULT 0, term_taxonomy_id BIGINT NOT NULL DEFAULT 0, term_order INT " +
-		"NOT NULL DEFAULT 0, PRIMARY KEY (object_id, term_taxonomy_id)); DROP TABLE sk_term_relationships; " +
+	live("CREATE TABLE n (object_id BIGINT NOT NULL DEFAULT 0, term_taxonomy_id BIGINT NOT NULL DEFAULT 0, " +
+		"term_order INT NOT NULL DEFAULT 0, PRIMARY KEY (object_id, term_taxonomy_id)); DROP TABLE sk_term_relationships; " +
 		"ALTER TABLE n RENAME TO sk_term_relationships; INSERT INTO sk_term_relationships VALUES (1, 1, 0), (2, 1, 0), " +
 		"(3, 1, 0), (4, 1, 0)")
 	ok("copy", "skerryline.example", "--name", "winter")
