@@ -296,7 +296,7 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 // textWork looks for addresses of the origin in the copy's files, and for what opens the origin.
 type textWork struct {
 	in      *Input
-	secrets [][]byte
+	secrets needles
 	mu      sync.Mutex
 	found   places
 	opens   places
@@ -310,9 +310,7 @@ func newTextWork(ctx context.Context, in *Input, origin stack.Place) (*textWork,
 		return w, nil
 	}
 	secrets, err := s.Secrets(ctx, origin)
-	for _, x := range secrets {
-		w.secrets = append(w.secrets, []byte(x))
-	}
+	w.secrets = newNeedles(secrets)
 	return w, err
 }
 
@@ -322,7 +320,7 @@ func (w *textWork) look() *tree.Look {
 	}
 	return &tree.Look{Want: tree.Entry.Textual, Text: func(e tree.Entry, text []byte) {
 		_, n, _ := w.in.Transform.Change.Rewriter.Value(bytes.TrimSpace(text), rewrite.Prose)
-		opens := slices.ContainsFunc(w.secrets, func(s []byte) bool { return bytes.Contains(text, s) })
+		opens := w.secrets.in(text)
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.looked++
@@ -345,7 +343,7 @@ func (w *textWork) checks() []Check {
 	if w.found.n > 0 {
 		c.Text = "files are copied byte for byte; these lead to the origin"
 	}
-	if len(w.secrets) == 0 {
+	if len(w.secrets.list) == 0 {
 		return []Check{c}
 	}
 	verdict := Noted
