@@ -107,5 +107,8 @@ func differs(it *drift.Item) string {
 	if it.Status != "" {
 		out += " (" + it.Status + ")"
 	}
+	if it.Decided != "" {
+		out += "; decided: " + it.Decided
+	}
 	return out
 }

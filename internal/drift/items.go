@@ -27,6 +27,10 @@ type Item struct {
 	Noise  bool     `json:"noise,omitempty"`  // the sites write it by themselves
 	Marks  bool     `json:"marks,omitempty"`  // it makes the copy the one that it is
 	Merges bool     `json:"merges,omitempty"` // both sides changed it, in different places
+	// Decided is whose version was to stand, "copy" or "live", when people last decided of just these two, and DecidedAt
+	// when that was.
+	Decided   string    `json:"decided,omitempty"`
+	DecidedAt time.Time `json:"decided_at,omitzero"`
 	// Versions are what either side has where they differ.
 	Versions []Version `json:"versions,omitempty"`
 	Rows     []*Row    `json:"-"`

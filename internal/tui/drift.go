@@ -120,6 +120,8 @@ func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 		for _, it := range d.shown {
 			if !it.Clashes() || it.Merges {
 				d.goes[it.Name] = d.ways(it)[0]
+			} else if it.Decided != "" {
+				d.goes[it.Name] = decided(it)
 			}
 		}
 	case "e":
@@ -133,6 +135,14 @@ func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return nil, false
 	}
 	return nil, true
+}
+
+// decided is how an item goes of which was decided before whose version stands.
+func decided(it *drift.Item) way {
+	if it.Decided == string(carry.Copy) {
+		return way{carry.Live, carry.Copy}
+	}
+	return way{carry.Copy, carry.Live}
 }
 
 // ways are those in which an item can be carried.
@@ -323,6 +333,9 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string 
 		head += "; the live site's is to stand"
 	case it.Status != "":
 		head += "; " + it.Status
+	case it.Decided != "":
+		head += fmt.Sprintf("; on %s was decided that the %s's stands: a takes that, Space chooses anew",
+			it.DecidedAt.Format("2 Jan"), site.Either(it.Decided == string(carry.Copy), "copy", "live site"))
 	case it.Merges:
 		head += "; both sides changed it, in different places: both changes come together"
 	case it.Clashes():

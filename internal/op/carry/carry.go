@@ -8,11 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
-	"time"
 
 	"alibi/internal/drift"
 	"alibi/internal/op"
@@ -32,7 +28,9 @@ type Choices struct {
 	Take  map[string]Side              `json:"take,omitempty"` // of items that both sides changed: whose is to stand
 	Hand  map[string]map[string]string `json:"hand,omitempty"` // what people wrote there, by item and place
 	Note  string                       `json:"note,omitempty"`
-	Title bool                         `json:"title"` // the copy's title says that it is one
+	// Decided are decisions of people that are kept, for both sides may have the same things again.
+	Decided map[string]Decision `json:"decided,omitempty"`
+	Title   bool                `json:"title"` // the copy's title says that it is one
 	// Filter is of the live site's files: what was not copied.
 	Filter tree.Filter `json:"filter,omitzero"`
 	Undo   string      `json:"undo,omitempty"` // the run that is undone, in place of items
@@ -43,18 +41,6 @@ type Choices struct {
 type Chosen struct {
 	Name string `json:"name"`
 	Saw  string `json:"saw"` // a digest of what both sides had
-}
-
-// Record is what a run wrote, kept so that it can be undone.
-type Record struct {
-	To      Side     `json:"to"`
-	Changes []Change `json:"changes"`
-	Files   []File   `json:"files,omitempty"`
-	Folders []string `json:"folders,omitempty"` // that are made for the files
-	// Needs are the items that each item refers to, or does not work without.
-	Needs  map[string][]string `json:"needs,omitempty"`
-	Left   []Left              `json:"left,omitempty"`
-	Doubts []string            `json:"doubts,omitempty"` // places that may mean a number that was changed on the copy
 }
 
 // saw digests what both sides have of an item, but for what the CMS works out from other rows: a comment on a page is
@@ -171,61 +157,6 @@ func (x *runner) edit(ctx context.Context, s site.Site) (tables.Transactor, erro
 	return t, nil
 }
 
-// file is where a run's record is kept.
-func file(env *op.Env, run string) string { return filepath.Join(env.Home, "sync", run+".json") }
-
-// Kept reads the record of a run.
-func Kept(env *op.Env, run string) (r Record, err error) {
-	text, err := os.ReadFile(file(env, run))
-	if errors.Is(err, fs.ErrNotExist) {
-		return r, fmt.Errorf("run %s carried nothing, or what it wrote is not known any more: %w", run, fs.ErrNotExist)
-	}
-	if err != nil {
-		return r, err
-	}
-	err = json.Unmarshal(text, &r)
-	filed(&r)
-	return r, err
-}
-
-// keptFor is how long what runs wrote is kept, for them to be undone.
-const keptFor = 90 * 24 * time.Hour
-
-// forgetOld removes what is kept of runs that are too old to be undone.
-func (x *runner) forgetOld() {
-	dir := filepath.Dir(file(x.env, x.run))
-	list, err := os.ReadDir(dir)
-	if err != nil {
-		return
-	}
-	for _, f := range list {
-		if fi, err := f.Info(); err == nil && x.env.Now().Sub(fi.ModTime()) > keptFor {
-			_ = os.RemoveAll(filepath.Join(dir, f.Name())) // the next run tries again
-		}
-	}
-}
-
-// keepRecord keeps a run's record, on the disk before it is relied on.
-func (x *runner) keepRecord(r Record) error {
-	text, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	to := file(x.env, x.run)
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(to+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return fmt.Errorf("keeping what is to be written: %w", err)
-	}
-	return os.Rename(to+".new", to)
-}
-
 // settleNumbers gives things of the copy other numbers where the live site has given theirs away too, or has them under
 // others, and gives both sides as they are then, with their drift. What is to get a number that another one has still,
 // or is known by one that changes, gets it in the next pass.
@@ -330,8 +261,11 @@ func (x *runner) from() Side {
 
 // look gives each thing a number of its own, works out what is to be written, and keeps that.
 func (x *runner) look(ctx context.Context, t *work.Task) error {
-	live, _, err := x.sites(ctx)
+	live, copied, err := x.sites(ctx)
 	if err != nil {
+		return err
+	}
+	if err := keepDecisions(x.env, copied, x.c.Decided); err != nil {
 		return err
 	}
 	if x.c.To == Live && x.env.Web != nil && x.mem.Pages == nil {

@@ -79,6 +79,14 @@ func (c *carrying) there(r *drift.Row) (drift.State, *tables.Row) {
 // undecided says why an item is left that both sides changed.
 const undecided = "both sides changed it: say which is to stand"
 
+// undecided says so, or whose version stands if that is the one which is there already.
+func (c *carrying) undecided(it *drift.Item) string {
+	if side, said := c.take[it.Name]; said {
+		return stands(side)
+	}
+	return undecided
+}
+
 // item says what of an item is to be written; why it can't be.
 func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 	if it.Marks {
@@ -86,7 +94,7 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 	}
 	whole := c.whole(it)
 	if (whole || it.HalfGone()) && it.Clashes() && c.take[it.Name] != c.from() {
-		return nil, undecided // a part of it is not carried to where it is gone
+		return nil, c.undecided(it) // a part of it is not carried to where it is gone
 	}
 	for _, r := range it.Rows {
 		if r.Passing {
@@ -149,12 +157,12 @@ func (c *carrying) row(it *drift.Item, r *drift.Row) (ch Change, why string) {
 	}
 	stands := c.take[it.Name] == c.from()
 	if r.Paired != nil && c.plan && !stands {
-		return ch, site.Either(r.PairedAlike(), "", undecided)
+		return ch, site.Either(r.PairedAlike(), "", c.undecided(it))
 	}
 	whole, both := []tables.Value(nil), false
 	if is, _ := c.here(r); is != drift.Same && was != drift.Same && !stands {
 		if whole, both = merged(r, c.hand[plainName(it.Name)]); !both {
-			return ch, undecided
+			return ch, c.undecided(it)
 		}
 	}
 	ch = Change{Item: it.Name, Table: r.Table.Name, Key: r.Key, Found: r.Found, Other: c.digest(r.Table.Name, from),

@@ -78,3 +78,46 @@ func TestAConflictIsDecidedByHand(t *testing.T) {
 	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, name)
 	require.ErrorContains(t, err, "can't be decided by hand")
 }
+
+// What was decided is offered again as long as both sides have what it was decided of: for a thing that stays different,
+// and for one whose carrying was undone.
+func TestADecisionIsOfferedAgain(t *testing.T) {
+	ctx := context.Background()
+	w, live, s := pair(t, fmt.Sprintf(insertPost, 9001, "text", "Quay", "quay", "g"),
+		fmt.Sprintf(insertPost, 9002, "text", "Pier", "pier", "g"))
+	on(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, ' of live') WHERE ID IN (9001, 9002)")
+	on(t, s, "UPDATE sk_posts SET post_title = CONCAT(post_title, ' of the copy') WHERE ID IN (9001, 9002)")
+	findings := func(w2 carry.Wish) (out string) {
+		t.Helper()
+		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, w2)
+		require.NoError(t, err)
+		for _, f := range p.Findings {
+			out += string(f.Severity) + " " + f.Text + "; " + f.Remedy + "\n"
+		}
+		return out
+	}
+	all := carry.Wish{To: carry.Live, All: true}
+	assert.Contains(t, findings(all), "post:9001 is not carried: both sides changed it: say which is to stand")
+	all.Take = map[string]carry.Side{"post:9001": carry.Copy, "post:9002": carry.Live}
+	_, r := carried(t, w, s, all)
+	assert.Equal(t, "Quay of the copy,Pier of live",
+		get(t, live, "SELECT GROUP_CONCAT(post_title ORDER BY ID) FROM sk_posts WHERE ID IN (9001, 9002)"))
+	undone(t, w, r.ID)
+	decided := map[string]string{}
+	for _, it := range drifted(t, w, s) {
+		decided[it.Name] = it.Decided
+	}
+	assert.Equal(t, map[string]string{"post:9001": "copy", "post:9002": "live"}, decided)
+	all.Take = nil
+	text := findings(all)
+	assert.Contains(t, text, "post:9001: the copy's is to stand, as was decided on")
+	assert.Contains(t, text, "post:9002 is not carried: the live site's is to stand; alibi sync winter post:9002 --to copy "+
+		"makes both the same")
+	carried(t, w, s, all)
+	carried(t, w, s, carry.Wish{To: carry.Copy, Items: []string{"post:9002"}})
+	assert.Empty(t, lines(drifted(t, w, s)))
+
+	on(t, live, "UPDATE sk_posts SET post_title = 'a' WHERE ID = 9001")
+	on(t, s, "UPDATE sk_posts SET post_title = 'b' WHERE ID = 9001")
+	assert.Empty(t, drifted(t, w, s)[0].Decided, "it is another conflict")
+}

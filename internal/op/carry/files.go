@@ -49,7 +49,7 @@ func (c *carrying) filesOf(ctx context.Context, it *drift.Item) (out []File, why
 		case f.Collides, is == drift.Same && !(whole && was == drift.Gone):
 			continue
 		case is != drift.Same && was != drift.Same && !stands:
-			return nil, undecided, nil
+			return nil, c.undecided(it), nil
 		}
 		if why, err := c.unfit(ctx, from); why != "" || err != nil {
 			return nil, why, err

@@ -36,7 +36,8 @@ func (w Wish) picks(it *drift.Item) bool {
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
 // it is written.
 func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
-	c := &carrying{Sides: s, to: w.To, take: w.Take, hand: w.Hand, plan: true}
+	take, made := s.decided(d.Items, w, at)
+	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true}
 	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
 	if w.To == Copy {
 		p.Origin, p.Target = s.LiveSite, s.CopySite
@@ -50,11 +51,15 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 		return p, err
 	}
 	list, items := got.changes, got.items
-	choices := Choices{To: w.To, Take: w.Take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
-		Filter: s.trees.LiveFilter}
+	choices := Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
+		Filter: s.trees.LiveFilter, Decided: made}
 	for _, it := range items {
 		choices.Items = append(choices.Items, Chosen{it.Name, s.saw(it)})
 		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
+		if _, now := w.Take[it.Name]; !now && take[it.Name] != "" {
+			add(&p, site.Note, "decided", fmt.Sprintf("%s: %s, as was decided on %s", it.Name, stands(take[it.Name]),
+				it.DecidedAt.Format("2 Jan 2006")), fmt.Sprintf("--take %s=%s decides otherwise", it.Name, c.to))
+		}
 	}
 	if err := c.finds(ctx, &p, d, got); err != nil {
 		return p, err
@@ -70,11 +75,15 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 // finds adds what is to be known of a plan.
 func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *wanted) error {
 	for _, l := range got.left {
-		remedy := "it stays as it is"
+		remedy, sev := "it stays as it is", site.Warn
+		if l.Why == stands(c.to) {
+			remedy = fmt.Sprintf("alibi sync %s %s --to %s makes both the same", c.CopySite.Name, l.Item, c.from())
+			sev = site.Note
+		}
 		if l.Why == undecided {
 			remedy = fmt.Sprintf("--take %s=%s, --take %s=%s or --by-hand %s", l.Item, Copy, l.Item, Live, l.Item)
 		}
-		add(p, site.Warn, "left", l.Item+" is not carried: "+l.Why, remedy)
+		add(p, sev, "left", l.Item+" is not carried: "+l.Why, remedy)
 	}
 	if len(got.changes)+len(got.files) == 0 {
 		add(p, site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, "alibi drift "+c.CopySite.Name+
@@ -277,9 +286,7 @@ func UndoPlan(s *Sides, r plan.Run, rec Record, title bool, at time.Time) plan.P
 	for _, f := range files {
 		back(f.Item)
 	}
-	p.Findings = []site.Finding{{Severity: site.Note, Code: "others", Text: "an item that others changed since stays " +
-		"as it " +
-		"is, and is named", Remedy: ""}}
+	add(&p, site.Note, "others", "an item that others changed since stays as it is, and is named", "")
 	p.Rows, p.Tables, p.Words = int64(len(rec.Changes)), len(tablesOf(rec.Changes)), "what was before run "+r.ID
 	p.Files = len(files)
 	(&carrying{Sides: s}).close(&p, tablesOf(rec.Changes), files)

@@ -195,5 +195,6 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 			return !whole
 		}) && !slices.ContainsFunc(it.Files, func(f *drift.File) bool { return f.Live != drift.Same && f.Copy != drift.Same })
 	}
+	s.remind(items)
 	return Drifted{items, append(not, untold...)}, err
 }
