@@ -1,0 +1,31 @@
+package tui
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"alibi/internal/drift"
+	"alibi/internal/op/carry"
+)
+
+// All that can go is chosen at once: what one side changed, what comes together, and what was decided before.
+func TestWhatWasDecidedIsTakenWithTheRest(t *testing.T) {
+	item := func(name string, change func(*drift.Item)) *drift.Item {
+		it := &drift.Item{Name: name, Live: drift.Changed, Copy: drift.Changed}
+		change(it)
+		return it
+	}
+	d := &driftScreen{goes: map[string]way{}, shown: []*drift.Item{
+		item("open", func(*drift.Item) {}),
+		item("merges", func(it *drift.Item) { it.Merges = true }),
+		item("ours", func(it *drift.Item) { it.Decided, it.DecidedAt = "copy", time.Now() }),
+		item("theirs", func(it *drift.Item) { it.Decided, it.DecidedAt = "live", time.Now() }),
+		item("new", func(it *drift.Item) { it.Copy = drift.Same }),
+	}}
+	_, done := d.key(&app{}, "a")
+	assert.True(t, done)
+	assert.Equal(t, map[string]way{"merges": {to: carry.Live}, "ours": {carry.Live, carry.Copy},
+		"theirs": {carry.Copy, carry.Live}, "new": {to: carry.Copy}}, d.goes, "what is to be decided waits")
+}
