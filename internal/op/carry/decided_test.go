@@ -79,8 +79,8 @@ func TestAConflictIsDecidedByHand(t *testing.T) {
 	require.ErrorContains(t, err, "can't be decided by hand")
 }
 
-// What was decided is offered again as long as both sides have what it was decided of: for a thing that stays different,
-// and for one whose carrying was undone.
+// What was decided is offered again as long as both sides have what it was decided of: for a thing that stays
+// different, and for one whose carrying was undone.
 func TestADecisionIsOfferedAgain(t *testing.T) {
 	ctx := context.Background()
 	w, live, s := pair(t, fmt.Sprintf(insertPost, 9001, "text", "Quay", "quay", "g"),
@@ -111,8 +111,8 @@ func TestADecisionIsOfferedAgain(t *testing.T) {
 	all.Take = nil
 	text := findings(all)
 	assert.Contains(t, text, "post:9001: the copy's is to stand, as was decided on")
-	assert.Contains(t, text, "post:9002 is not carried: the live site's is to stand; alibi sync winter post:9002 --to copy "+
-		"makes both the same")
+	assert.Contains(t, text, "post:9002 is not carried: the live site's is to stand; alibi sync winter post:9002 --to "+
+		"copy makes both the same")
 	carried(t, w, s, all)
 	carried(t, w, s, carry.Wish{To: carry.Copy, Items: []string{"post:9002"}})
 	assert.Empty(t, lines(drifted(t, w, s)))

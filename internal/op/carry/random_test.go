@@ -73,6 +73,8 @@ func stateOf(t *testing.T, s site.Site) (out state) {
 	return out
 }
 
+const otherOrder = "the same lines in another order"
+
 // apart are the lines that two states do not share, few enough to be read.
 func apart(a, b state) (out []string) {
 	have := map[string]int{}
@@ -89,7 +91,7 @@ func apart(a, b state) (out []string) {
 		}
 	}
 	if len(out) == 0 && string(a.State) != string(b.State) {
-		out = append(out, "the same lines in another order")
+		out = append(out, otherOrder)
 	}
 	return out[:min(len(out), 12)]
 }
@@ -157,12 +159,23 @@ func TestRandomHistoriesMeet(t *testing.T) {
 		all = append(all, seed)
 	}
 	for _, seed := range all {
-		ok := t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) { history(t, w, live, s, seed) })
+		ok := t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) { history(t, w, live, s, seed, alike) })
 		require.True(t, ok)
 	}
 }
 
-func history(t *testing.T, w *realtest.World, live, s site.Site, seed int) {
+// alike wants both sides to have the same.
+func alike(t *testing.T, live, s site.Site) {
+	t.Helper()
+	a, b := stateOf(t, live), stateOf(t, s)
+	assert.Empty(t, apart(a, b), "the live site has these and the copy has not")
+	assert.Empty(t, apart(b, a), "the copy has these and the live site has not")
+}
+
+// history has both sides edited at random and brought together; together wants that they are.
+func history(t *testing.T, w *realtest.World, live, s site.Site, seed int,
+	together func(t *testing.T, live, s site.Site)) {
+	t.Helper()
 	r := rand.New(rand.NewPCG(uint64(seed), 16))
 	before := stateOf(t, live)
 	did := append(edits(t, live, "live", seed, 8+r.IntN(12)), edits(t, s, "copy", seed, 8+r.IntN(12))...)
@@ -181,9 +194,8 @@ func history(t *testing.T, w *realtest.World, live, s site.Site, seed int) {
 			last = id
 		}
 	}
+	together(t, live, s)
 	a, b := stateOf(t, live), stateOf(t, s)
-	assert.Empty(t, apart(a, b), "the live site has these and the copy has not")
-	assert.Empty(t, apart(b, a), "the copy has these and the live site has not")
 	assert.Subset(t, before.Dangling, a.Dangling, "what refers to nothing")
 	assert.Subset(t, before.Dangling, b.Dangling, "what refers to nothing on the copy")
 	if len(did) > 0 {
@@ -197,7 +209,7 @@ func history(t *testing.T, w *realtest.World, live, s site.Site, seed int) {
 				some(t, w, s, r, items, []carry.Side{carry.Live, carry.Copy}[round%2], true)
 			}
 		}
-		assert.Empty(t, apart(stateOf(t, live), stateOf(t, s)), "brought together again")
+		together(t, live, s)
 	}
 }
 
