@@ -82,6 +82,10 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 			copied.note(context.WithoutCancel(ctx))
 		}
 	}()
+	// a row of one table may have the copy have one of another
+	chosenStill := !slices.ContainsFunc(p.Live.Schema().Tables, func(t tables.Table) bool {
+		return p.Transform.Chooses(t.Name) && p.uncovered(t) == "" && !live.still(t)
+	})
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, min(p.Live.Readers(), p.Copy.Readers())))
@@ -95,7 +99,7 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 		}
 		g.Go(func() error {
 			ct, _ := p.Copy.Schema().Table(t.Name)
-			still, copyStill := live.still(t) && !p.Transform.Chooses(t.Name), copied.still(ct)
+			still, copyStill := live.still(t) && (chosenStill || !p.Transform.Chooses(t.Name)), copied.still(ct)
 			if still && copyStill {
 				return nil
 			}

@@ -39,10 +39,12 @@ func (l *look) still(t tables.Table) bool {
 
 // saw notes whether something in a table had changed.
 func (l *look) saw(t tables.Table, changed bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	if at := l.quiet[t.Name]; at != "" && !changed {
-		l.mu.Lock()
-		defer l.mu.Unlock()
 		l.found[t.Name] = baseline.Mark{Quiet: at, Rows: t.Rows}
+	} else if _, marked := l.marks[t.Name]; marked { // the mark does not hold any more, whatever was written where
+		l.found[t.Name] = baseline.Mark{}
 	}
 }
 

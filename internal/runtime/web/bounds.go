@@ -142,15 +142,19 @@ type saying struct {
 var (
 	refused = saying{regexp.MustCompile(`(?m)^Out of memory$|Out of memory \(allocated `), "program",
 		func(b site.Bounds) string { return site.Size(b.Program) }, "a page wanted more, and failed"}
-	ended = []saying{refused,
+	unopened = saying{regexp.MustCompile(`: Too many open files`), "files",
+		func(b site.Bounds) string { return site.Number(b.Files) }, "a page wanted to open a further one, and could not"}
+	ended = []saying{refused, unopened, // which could not open PHP's own log either
 		{regexp.MustCompile(`child \d+ exited on signal 24 `), "cpu",
 			func(b site.Bounds) string { return b.CPU.String() }, "a program had used that much, and was ended"},
 		{regexp.MustCompile(`child \d+ exited on signal 25 `), "file",
 			func(b site.Bounds) string { return site.Size(b.File) }, "a program wrote more into one, and was ended"},
 	}
-	failed = []saying{refused,
+	failed = []saying{refused, unopened,
 		{regexp.MustCompile(`Unable to fork `), "processes",
 			func(b site.Bounds) string { return site.Number(b.Processes) }, "a page wanted a further one, and got none"},
+		{regexp.MustCompile(`: No space left on device|possibly out of free disk space`), "temp",
+			func(b site.Bounds) string { return site.Size(b.Temp) }, "a page found no room to write, there or on the disk"},
 	}
 )
 

@@ -27,6 +27,8 @@ switch ($_GET['take']) {
 	case 'program': $x = str_repeat('x', 2000000000); break;
 	case 'memory': $x = str_repeat('x', 300000000); sleep(60); break;
 	case 'processes': for ($i = 0; $i < 40; $i++) $p[] = @proc_open('exec sleep 60', array(), $pipes); sleep(60); break;
+	case 'files': for ($i = 0; $i < 600; $i++) $f[] = fopen(__FILE__, 'r'); break;
+	case 'temp': for ($i = 0; $i < 20; $i++) file_put_contents('/tmp/many' . $i, str_repeat('x', 4000000)); break;
 	case 'disk': for ($i = 0; $i < 20; $i++) file_put_contents(__DIR__ . '/many' . $i, str_repeat('x', 2000000)); break;
 }
 echo 'taken';
@@ -49,7 +51,7 @@ func TestBoundsOfACopyThatAreMetAreToldAndKept(t *testing.T) {
 	w, err := web.Start(s)
 	require.NoError(t, err)
 	defer w.Stop()
-	for _, what := range []string{"cpu", "file", "program", "memory", "processes", "disk"} {
+	for _, what := range []string{"cpu", "file", "files", "temp", "program", "memory", "processes", "disk"} {
 		go func() { // its answer is not what is asked for: the program may have ended
 			c := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: dial(w)}}
 			if resp, err := c.Get("http://copy.localhost/?take=" + what); err == nil {
@@ -69,7 +71,8 @@ func TestBoundsOfACopyThatAreMetAreToldAndKept(t *testing.T) {
 		t.Fatal("a copy that holds too much goes on")
 	}
 	assert.True(t, w.Full())
-	assert.Equal(t, []string{"cpu", "disk", "file", "memory", "processes", "program"}, slices.Sorted(maps.Keys(met)))
+	assert.Equal(t, []string{"cpu", "disk", "file", "files", "memory", "processes", "program", "temp"},
+		slices.Sorted(maps.Keys(met)))
 	assert.Equal(t, "200 MiB", met["memory"].Limit)
 	assert.Regexp(t, `^its largest program, php-fpm8.2 with \d+ MiB, was ended$`, met["memory"].What)
 	assert.Equal(t, "1s", met["cpu"].Limit)
