@@ -334,8 +334,8 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string 
 	case it.Status != "":
 		head += "; " + it.Status
 	case it.Decided != "":
-		head += fmt.Sprintf("; on %s was decided that the %s's stands: a takes that, Space chooses anew",
-			it.DecidedAt.Format("2 Jan"), site.Either(it.Decided == string(carry.Copy), "copy", "live site"))
+		head += fmt.Sprintf("; decided on %s: the %s's; a takes that, Space decides anew", it.DecidedAt.Format("2 Jan"),
+			site.Either(it.Decided == string(carry.Copy), "copy", "live site"))
 	case it.Merges:
 		head += "; both sides changed it, in different places: both changes come together"
 	case it.Clashes():
