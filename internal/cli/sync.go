@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -29,6 +30,7 @@ func (x *syncFlags) flags(cmd *cobra.Command) {
 	f.BoolVar(&x.w.All, "all", false, "all that changed on the other side")
 	f.StringSliceVar(&x.w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
 	f.StringSliceVar(&x.w.But, "but", nil, "of all, or of a kind, what is not carried: an item or a kind")
+	f.StringVar(&x.w.SubSite, "sub-site", "", "of a network: what is of one sub-site, by its number")
 	f.StringVar(&x.profile, "profile", "", "carry what was stored under a name")
 	f.StringVar(&x.save, "save", "", "store what is carried and to which side, under a name")
 	f.StringSliceVar(&x.take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
@@ -99,12 +101,13 @@ func profiled(d *desk.Desk, name, save, to string, w *carry.Wish) (string, error
 			return "", err
 		}
 		w.Items, w.Kinds, w.But = append(w.Items, p.Items...), append(w.Kinds, p.Kinds...), append(w.But, p.But...)
-		w.All, to = w.All || p.All, cmp.Or(to, p.To)
+		w.All, to, w.SubSite = w.All || p.All, cmp.Or(to, p.To), cmp.Or(w.SubSite, p.Sub)
 	}
 	if save == "" {
 		return to, nil
 	}
-	return to, d.Copies.StoreProfile(save, carry.Profile{To: to, All: w.All, Kinds: w.Kinds, Items: w.Items, But: w.But})
+	return to, d.Copies.StoreProfile(save, carry.Profile{To: to, All: w.All, Kinds: w.Kinds, Items: w.Items, But: w.But,
+		Sub: w.SubSite})
 }
 
 // byHand has a person write what is to stand where both sides changed one place of an item.
@@ -170,8 +173,12 @@ func check(w *carry.Wish, to string, take []string) (sides []carry.Side, err err
 	default:
 		return nil, fmt.Errorf("say which side is written to: --to live, --to copy or --to both")
 	}
+	if _, err := strconv.Atoi(cmp.Or(w.SubSite, "0")); err != nil {
+		return nil, fmt.Errorf("--sub-site %s: write the number of a sub-site, as in post:2/1", w.SubSite)
+	}
+	w.All = w.All || w.SubSite != "" && len(w.Items)+len(w.Kinds) == 0
 	if len(w.Items)+len(w.Kinds) == 0 && !w.All {
-		return nil, fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, or --all")
+		return nil, fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, --sub-site, or --all")
 	}
 	w.Take = map[string]carry.Side{}
 	for _, t := range take {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -38,6 +39,22 @@ type Item struct {
 	Root     *Row      `json:"-"` // of the rows the one without which it is not there; nil: that did not change
 	// Owns are items that the other side made for it, such as comments, while it went on one.
 	Owns []*Item `json:"-"`
+}
+
+// FirstSubSite is the number of a network's first sub-site, which accounts and what is of all are told with.
+const FirstSubSite = "1"
+
+// SubSite is the number of the sub-site of a network that an item of rows is a part of; "": it is one of files.
+func (it Item) SubSite() string {
+	if len(it.Rows) == 0 {
+		return ""
+	}
+	_, id, _ := strings.Cut(it.Name, ":")
+	sub, _, in := strings.Cut(id, "/")
+	if _, err := strconv.Atoi(sub); !in || err != nil {
+		return FirstSubSite
+	}
+	return sub
 }
 
 // Version is a place in which an item differs, as either side has it; nil: it is not there.

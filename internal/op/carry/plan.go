@@ -22,12 +22,15 @@ type Wish struct {
 	But   []string                     // by name or kind: of all or of kinds, what is not carried
 	Take  map[string]Side              // of items that both sides changed: whose is to stand
 	Hand  map[string]map[string]string // of such items: what people wrote, by place; see Sides.Conflicts
-	Note  string
+	// SubSite is the number of a network's sub-site: of all and of kinds, what is of it.
+	SubSite string
+	Note    string
 }
 
 // picks tells whether an item is wished for.
 func (w Wish) picks(it *drift.Item) bool {
-	if slices.Contains(w.But, it.Name) || slices.Contains(w.But, it.Kind) {
+	if slices.Contains(w.But, it.Name) || slices.Contains(w.But, it.Kind) ||
+		w.SubSite != "" && w.SubSite != it.SubSite() {
 		return slices.Contains(w.Items, it.Name)
 	}
 	return w.All || slices.Contains(w.Items, it.Name) || slices.Contains(w.Kinds, it.Kind)

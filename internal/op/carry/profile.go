@@ -22,6 +22,7 @@ type Profile struct {
 	Kinds []string `toml:"kinds,omitempty"`
 	Items []string `toml:"items,omitempty"`
 	But   []string `toml:"but,omitempty"`
+	Sub   string   `toml:"sub_site,omitempty"`
 }
 
 func profiles(home string) string { return filepath.Join(home, "profiles") }

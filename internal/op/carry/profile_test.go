@@ -33,6 +33,11 @@ func TestWhatIsCarriedIsStoredUnderAName(t *testing.T) {
 		assert.Equal(t, picked, w.picks(&drift.Item{Name: name, Kind: "setting"}), name)
 	}
 	assert.True(t, w.picks(&drift.Item{Name: "post:1", Kind: "page"}))
+	w.SubSite = "2"
+	row := []*drift.Row{{}}
+	assert.True(t, w.picks(&drift.Item{Name: "post:2/1", Kind: "page", Rows: row}))
+	assert.False(t, w.picks(&drift.Item{Name: "post:1", Kind: "page", Rows: row}), "it is of another one")
+	assert.False(t, w.picks(&drift.Item{Name: "page:2/1", Kind: "page"}), "files are of all")
 	w.Items = []string{"setting:blogname"}
 	assert.True(t, w.picks(&drift.Item{Name: "setting:blogname", Kind: "setting"}), "what is named is meant")
 }

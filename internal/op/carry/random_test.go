@@ -146,6 +146,9 @@ func some(t *testing.T, w *realtest.World, s site.Site, r *rand.Rand, items []*d
 	}
 	run := w.Run(p)
 	require.Equal(t, plan.Done, run.State, run.Error)
+	rec, err := w.Desk.Copies.Carried(run.ID)
+	require.NoError(t, err)
+	t.Logf("to %s: %s\nwhose is to stand: %v\nleft: %v", to, strings.Join(lines(items), "\n"), wish.Take, rec.Left)
 	return run.ID
 }
 
