@@ -37,7 +37,7 @@ type Item struct {
 	Rows     []*Row    `json:"-"`
 	Files    []*File   `json:"-"`
 	Root     *Row      `json:"-"` // of the rows the one without which it is not there; nil: that did not change
-	// Owns are items that the other side made for it, such as comments, while it went on one.
+	// Owns are items that the other side has of it, such as comments, while it went on one.
 	Owns []*Item `json:"-"`
 }
 
@@ -379,7 +379,8 @@ func (g *gathering) finish(it *Item) {
 	slices.Sort(it.Fields)
 }
 
-// owners finds what one side made for an item that went on the other: that side changed it, too.
+// owners finds what one side has of an item that went on the other, such as comments: it goes with it. If that side made
+// or changed some of it, it changed the item, too.
 func (g *gathering) owners(items []*Item) {
 	gone := map[number]*Item{}
 	for _, it := range items {
@@ -397,12 +398,18 @@ func (g *gathering) owners(items []*Item) {
 		}
 		table, n := g.of.Owner(g.prefix, r.Table, r.any())
 		of := gone[number{table, n}]
-		switch {
-		case of == nil:
-		case r.Live == Made && of.Root.Copy == Gone:
-			of.Owns, of.Live = append(of.Owns, it), worse(of.Live, Changed, of.Live == Same)
-		case r.Copy == Made && of.Root.Live == Gone:
-			of.Owns, of.Copy = append(of.Owns, it), worse(of.Copy, Changed, of.Copy == Same)
+		if of == nil {
+			continue
+		}
+		has, became, is := r.CopyRow, r.Copy, &of.Copy
+		if of.Root.Copy == Gone {
+			has, became, is = r.LiveRow, r.Live, &of.Live
+		}
+		if has != nil {
+			of.Owns = append(of.Owns, it)
+		}
+		if has != nil && became != Same && *is == Same {
+			*is = Changed
 		}
 	}
 }

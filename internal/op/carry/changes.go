@@ -320,7 +320,13 @@ func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) 
 			}
 		}
 	}
-	w.changes = slices.DeleteFunc(w.changes, func(ch Change) bool { return w.leaves(ch.Item) })
+	seen := map[string]bool{} // what goes with an item may have been chosen itself
+	w.changes = slices.DeleteFunc(w.changes, func(ch Change) bool {
+		row := ch.Table + " " + tables.Row{Key: ch.Key}.Address()
+		again := seen[row]
+		seen[row] = again || !w.leaves(ch.Item)
+		return w.leaves(ch.Item) || again
+	})
 	w.files = slices.DeleteFunc(w.files, func(f File) bool { return w.leaves(f.Item) })
 	w.items = slices.DeleteFunc(w.items, func(it *drift.Item) bool { return w.leaves(it.Name) })
 	return w, nil

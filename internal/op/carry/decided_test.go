@@ -121,3 +121,32 @@ func TestADecisionIsOfferedAgain(t *testing.T) {
 	on(t, s, "UPDATE sk_posts SET post_title = 'b' WHERE ID = 9001")
 	assert.Empty(t, drifted(t, w, s)[0].Decided, "it is another conflict")
 }
+
+// Comments go with the page that they are on, whatever the other side did with them: none is left on one that is gone.
+func TestCommentsGoWithTheirPage(t *testing.T) {
+	for _, side := range []carry.Side{carry.Live, carry.Copy} {
+		t.Run("gone on "+string(side), func(t *testing.T) {
+			const onPage = "INSERT INTO sk_comments (comment_ID, comment_post_ID, comment_author, comment_content, " +
+				"comment_approved) VALUES (%d, 9001, 'A', 'x', '1')"
+			w, live, s := pair(t, fmt.Sprintf(insertPost, 9001, "text", "Quay", "quay", "g"), fmt.Sprintf(onPage, 900),
+				fmt.Sprintf(onPage, 901))
+			goes, stays := live, s
+			to := carry.Copy
+			if side == carry.Copy {
+				goes, stays, to = s, live, carry.Live
+			}
+			on(t, goes, "DELETE FROM sk_posts WHERE ID = 9001", "DELETE FROM sk_comments WHERE comment_post_ID = 9001")
+			on(t, stays, "UPDATE sk_posts SET post_status = 'trash' WHERE ID = 9001",
+				"UPDATE sk_comments SET comment_approved = 'post-trashed' WHERE comment_ID = 900", fmt.Sprintf(onPage, 902))
+			_, r := carried(t, w, s, carry.Wish{To: to, Items: []string{"post:9001"},
+				Take: map[string]carry.Side{"post:9001": side}})
+			assert.Equal(t, "0", get(t, stays, "SELECT CONCAT(COUNT(*)) FROM sk_comments WHERE comment_post_ID = 9001"))
+			assert.Empty(t, lines(drifted(t, w, s)))
+			undone(t, w, r.ID)
+			assert.Equal(t, "3", get(t, stays, "SELECT CONCAT(COUNT(*)) FROM sk_comments WHERE comment_post_ID = 9001"))
+			all := carry.Wish{To: to, All: true, Take: map[string]carry.Side{"post:9001": side, "comment:900": side}}
+			carried(t, w, s, all)
+			assert.Empty(t, lines(drifted(t, w, s)))
+		})
+	}
+}
