@@ -379,8 +379,8 @@ func (g *gathering) finish(it *Item) {
 	slices.Sort(it.Fields)
 }
 
-// owners finds what one side has of an item that went on the other, such as comments: it goes with it. If that side made
-// or changed some of it, it changed the item, too.
+// owners finds what one side has of an item that went on the other, such as comments: it goes with it. If that side
+// made or changed some of it, it changed the item, too.
 func (g *gathering) owners(items []*Item) {
 	gone := map[number]*Item{}
 	for _, it := range items {
