@@ -138,8 +138,9 @@ func TestCommentsGoWithTheirPage(t *testing.T) {
 			on(t, goes, "DELETE FROM sk_posts WHERE ID = 9001", "DELETE FROM sk_comments WHERE comment_post_ID = 9001")
 			on(t, stays, "UPDATE sk_posts SET post_status = 'trash' WHERE ID = 9001",
 				"UPDATE sk_comments SET comment_approved = 'post-trashed' WHERE comment_ID = 900", fmt.Sprintf(onPage, 902))
-			_, r := carried(t, w, s, carry.Wish{To: to, Items: []string{"post:9001"},
+			p, r := carried(t, w, s, carry.Wish{To: to, Items: []string{"post:9001"},
 				Take: map[string]carry.Side{"post:9001": side}})
+			assert.Equal(t, `page "Quay" (post:9001) goes, and 3 comments of it`, p.Goes[0].What)
 			assert.Equal(t, "0", get(t, stays, "SELECT CONCAT(COUNT(*)) FROM sk_comments WHERE comment_post_ID = 9001"))
 			assert.Empty(t, lines(drifted(t, w, s)))
 			undone(t, w, r.ID)

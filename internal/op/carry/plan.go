@@ -226,6 +226,9 @@ func (c *carrying) says(it *drift.Item, names []string) string {
 		what += " is made"
 	case drift.Gone:
 		what += " goes"
+		if n := len(it.Owns); n > 0 {
+			what += ", and " + site.Plural(n, it.Owns[0].Kind, it.Owns[0].Kind+"s") + " of it"
+		}
 	default:
 		what += " is changed: " + Differs(it)
 	}
