@@ -79,7 +79,7 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 	if v, err := baseline.OpenValues(env.ValuesOf(copied.Name), false); err == nil {
 		s.values = v
 		s.closers = append(s.closers, func() { v.Close() })
-	} else if copied.Scrubbed {
+	} else if copied.Scrubbed && copied.Database.Engine != "" {
 		return nil, fmt.Errorf("%w: the people of %[2]s are made up, and what it was before that is not kept: from the "+
 			"next refresh on it can be told (alibi refresh %[2]s)", ErrNoDrift, copied.Name)
 	}
