@@ -71,6 +71,8 @@ type Pair struct {
 	Live, Copy tables.Snapshot
 	Transform  *stack.Transform // of a live row to one of the copy
 	Owns       func(table string) bool
+	// Ready is called before rows of the live site are changed into ones of the copy; nil: the transform is ready.
+	Ready func(ctx context.Context) error
 }
 
 // Rows compares the two sides with what they were, table by table.
@@ -335,6 +337,11 @@ func (s side) chosen(t tables.Table, base map[uint64]baseline.Pair) diff.Side {
 func (p Pair) fetch(ctx context.Context, t, ct tables.Table, part tables.Shard, found map[uint64]*Row) error {
 	if len(found) == 0 {
 		return nil
+	}
+	if p.Ready != nil {
+		if err := p.Ready(ctx); err != nil {
+			return err
+		}
 	}
 	var known [][]tables.Value // the keys, unless one is known by its digest only
 	for _, r := range found {

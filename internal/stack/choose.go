@@ -15,16 +15,26 @@ type Keeper interface {
 	Keeps(t tables.Table, r tables.Row) bool
 }
 
-// Choose works out from a state of the origin what belongs to the kinds that
-// the copy is to have, and what these refer to; and what is personal, if that is
-// to be made up.
+// Choose works out from a state of the origin what is brought to the copy, and what is personal, if that is to be made
+// up.
 func (x *Transform) Choose(ctx context.Context, snap tables.Snapshot) error {
-	x.keeper = nil
-	if x.Scrub != nil {
-		if err := x.Scrub.From(ctx, snap); err != nil {
-			return err
-		}
+	if err := x.Learn(ctx, snap); err != nil {
+		return err
 	}
+	return x.Select(ctx, snap)
+}
+
+// Learn reads what is personal, if that is to be made up: no row is changed before.
+func (x *Transform) Learn(ctx context.Context, snap tables.Snapshot) error {
+	if x.Scrub == nil {
+		return nil
+	}
+	return x.Scrub.From(ctx, snap)
+}
+
+// Select works out what belongs to the kinds that the copy is to have, and what these refer to.
+func (x *Transform) Select(ctx context.Context, snap tables.Snapshot) error {
+	x.keeper = nil
 	if x.Change.Copy.Only == nil {
 		return nil
 	}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -72,20 +73,8 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 	if s.Transform.Declared, err = env.Declarations(); err != nil {
 		return nil, err
 	}
-	if s.Base, err = baseline.Open(filepath.Join(env.CopyDir(copied.Name), "now", "baseline.db")); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoDrift, err)
-	}
-	s.closers = append(s.closers, func() { s.Base.Close() })
-	if v, err := baseline.OpenValues(env.ValuesOf(copied.Name), false); err == nil {
-		s.values = v
-		s.closers = append(s.closers, func() { v.Close() })
-	} else if copied.Scrubbed && copied.Database.Engine != "" {
-		return nil, fmt.Errorf("%w: the people of %[2]s are made up, and what it was before that is not kept: from the "+
-			"next refresh on it can be told (alibi refresh %[2]s)", ErrNoDrift, copied.Name)
-	}
-	if copied.Scrubbed && !live.Scrubbed {
-		s.people = s.Transform.Scrub
-		s.people.Return()
+	if err = s.openBase(); err != nil {
+		return nil, err
 	}
 	for _, a := range append(live.Facts.Addresses[:len(live.Facts.Addresses):len(live.Facts.Addresses)],
 		copied.Address()) {
@@ -104,7 +93,34 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 		s.trees.CopyFilter.Folders = append(s.trees.CopyFilter.Folders, on, off)
 	}
 	s.Owns = s.Transform.Stack.Owns(s.Live.Schema(), live.Database.Prefix)
-	return s, s.Transform.Choose(ctx, s.Live)
+	var once sync.Once // where nothing differs nobody has to be known
+	var learned error
+	s.Ready = func(ctx context.Context) error {
+		once.Do(func() { learned = s.Transform.Learn(ctx, s.Live) })
+		return learned
+	}
+	return s, s.Transform.Select(ctx, s.Live)
+}
+
+// openBase opens what is kept of how both were, and is ready to tell whom the copy's made-up people stand for.
+func (s *Sides) openBase() (err error) {
+	copied := s.CopySite
+	if s.Base, err = baseline.Open(filepath.Join(s.env.CopyDir(copied.Name), "now", "baseline.db")); err != nil {
+		return fmt.Errorf("%w: %w", ErrNoDrift, err)
+	}
+	s.closers = append(s.closers, func() { s.Base.Close() })
+	if v, err := baseline.OpenValues(s.env.ValuesOf(copied.Name), false); err == nil {
+		s.values = v
+		s.closers = append(s.closers, func() { v.Close() })
+	} else if copied.Scrubbed && copied.Database.Engine != "" {
+		return fmt.Errorf("%w: the people of %[2]s are made up, and what it was before that is not kept: from the "+
+			"next refresh on it can be told (alibi refresh %[2]s)", ErrNoDrift, copied.Name)
+	}
+	if copied.Scrubbed && !s.LiveSite.Scrubbed {
+		s.people = s.Transform.Scrub
+		s.people.Return()
+	}
+	return nil
 }
 
 // openSides opens the files and tables of both.
