@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"alibi/internal/ballast"
+	"alibi/internal/baseline"
 	"alibi/internal/evidence"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
@@ -179,6 +181,15 @@ func (d *Hands) PeopleLeft(ctx context.Context, id site.ID) (evidence.Check, err
 	if o.State == site.Gone {
 		return evidence.Check{}, fmt.Errorf("the origin of %s is gone: nobody knows who its people were", s.Name)
 	}
+	b, err := baseline.Open(filepath.Join(d.env.CopyDir(s.Name), "now", "baseline.db"))
+	if err != nil {
+		return evidence.Check{}, err
+	}
+	defer b.Close()
+	typed, err := b.Typed(ctx)
+	if err != nil {
+		return evidence.Check{}, err
+	}
 	var out evidence.Check
 	err = d.database(ctx, o, func(st stack.Stack, was tables.Snapshot) error {
 		sc := d.env.Scrubber(st, o)
@@ -186,7 +197,7 @@ func (d *Hands) PeopleLeft(ctx context.Context, id site.ID) (evidence.Check, err
 			return err
 		}
 		return d.database(ctx, s, func(_ stack.Stack, now tables.Snapshot) (err error) {
-			out, err = evidence.Personal(ctx, sc, now)
+			out, err = evidence.Personal(ctx, sc, now, typed)
 			return err
 		})
 	})

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"alibi/internal/baseline"
 	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/tables"
@@ -18,7 +19,11 @@ func (w *tableWork) personal(ctx context.Context) error {
 	if s == nil {
 		return nil
 	}
-	c, err := Personal(ctx, s, w.copy)
+	typed, err := w.in.Baseline.Typed(ctx)
+	if err != nil {
+		return err
+	}
+	c, err := Personal(ctx, s, w.copy, typed)
 	if err != nil {
 		return err
 	}
@@ -29,19 +34,24 @@ func (w *tableWork) personal(ctx context.Context) error {
 
 // notLookedAt says what the search can't see.
 const notLookedAt = "looked for in every value, as text, percent-encoded, with entities, in JSON, serialized and " +
-	"base64, and by " +
-	"digests of mail addresses; not in files and pictures, nor in what is encrypted or compressed, nor for first " +
-	"names alone"
+	"base64, and by digests of mail addresses; not in files and pictures, nor in what is encrypted or compressed, nor " +
+	"for first names alone"
 
-// Personal looks in every value of a copy for the originals that a scrubber
-// learned.
-func Personal(ctx context.Context, s *scrub.Scrubber, copied tables.Snapshot) (Check, error) {
+// Personal looks in every value of a copy for the originals that a scrubber learned. Those whom somebody typed on the
+// copy itself, before the live site got them, are told apart.
+func Personal(ctx context.Context, s *scrub.Scrubber, copied tables.Snapshot, typed map[baseline.TypedRow]bool,
+) (Check, error) {
 	var left places
+	own := 0
 	watch := s.Propose()
 	for _, t := range copied.Schema().Tables {
 		if err := copied.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
 			watch.Watch(t, r)
 			for _, column := range s.Look(t, r) {
+				if typed[baseline.TypedRow{Table: t.Name, Address: r.Address()}] {
+					own++
+					continue
+				}
 				left.add("%s, row %s, %s", t.Name, r.Address(), column)
 			}
 			return ctx.Err()
@@ -53,6 +63,9 @@ func Personal(ctx context.Context, s *scrub.Scrubber, copied tables.Snapshot) (C
 	if left.n == 0 {
 		c.Copy = "none found"
 		c.Text = notLookedAt
+	}
+	if own > 0 {
+		c.Copy += fmt.Sprintf("; beside %s written on the copy and carried home", site.Plural(own, "value", "values"))
 	}
 	if found := watch.Found(); len(found) > 0 && left.n == 0 {
 		c.Verdict, c.Where, c.Number = Noted, found, len(found)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 
+	"alibi/internal/baseline"
 	"alibi/internal/evidence"
 	"alibi/internal/host/local"
 	"alibi/internal/scrub"
@@ -59,7 +60,7 @@ func TestPeopleWhoAreLeftAreFoundWhereverTheyAre(t *testing.T) {
 	assert.Contains(t, evidence.Originals(s), "2 ")
 
 	clean, err := evidence.Personal(ctx, s, base(t, "INSERT INTO crew VALUES (1, 'Iris Vale', 'iris@scrubbed.example')",
-		"INSERT INTO texts VALUES (1, 'High water at nine')"))
+		"INSERT INTO texts VALUES (1, 'High water at nine')"), nil)
 	require.NoError(t, err)
 	assert.Equal(t, evidence.Holds, clean.Verdict, "%+v", clean)
 	assert.Equal(t, "none found", clean.Copy)
@@ -70,13 +71,18 @@ func TestPeopleWhoAreLeftAreFoundWhereverTheyAre(t *testing.T) {
 		"serialized": `a:1:{s:2:"to";s:20:"mara@islands.example";}`,
 		"json":       `{"who":{"mail":"mara@islands.example"}}`,
 	} {
-		c, err := evidence.Personal(ctx, s, base(t, "INSERT INTO texts VALUES (7, '"+text+"')"))
+		c, err := evidence.Personal(ctx, s, base(t, "INSERT INTO texts VALUES (7, '"+text+"')"), nil)
 		require.NoError(t, err)
 		assert.Equal(t, evidence.Broken, c.Verdict, name)
 		assert.Equal(t, []string{"texts, row 7, body"}, c.Where, name)
 	}
+	typed, err := evidence.Personal(ctx, s, base(t, "INSERT INTO texts VALUES (7, 'Mara Quillon')"),
+		map[baseline.TypedRow]bool{{Table: "texts", Address: "7"}: true})
+	require.NoError(t, err)
+	assert.Equal(t, evidence.Holds, typed.Verdict, "it was written on the copy, and carried home")
+	assert.Equal(t, "none found; beside 1 value written on the copy and carried home", typed.Copy)
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err = evidence.Personal(stopped, s, base(t, "INSERT INTO texts VALUES (1, 'x')"))
+	_, err = evidence.Personal(stopped, s, base(t, "INSERT INTO texts VALUES (1, 'x')"), nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }

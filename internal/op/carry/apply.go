@@ -275,7 +275,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	defer s.Close()
 	if x.c.Undo == "" {
 		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, x.c.To, undropped(rec)),
-			s.keepValues(ctx, rec.Changes)); err != nil {
+			s.keepValues(ctx, rec.Changes), s.noteTyped(ctx, x.c.To, rec.Changes)); err != nil {
 			return err
 		}
 	} else if err := s.unsettle(ctx, x.env, x.c, rec); err != nil {
@@ -371,6 +371,31 @@ func (s *Sides) keepValues(ctx context.Context, list []Change) error {
 		}
 	}
 	return nil
+}
+
+// noteTyped notes rows of a copy whose people are made up that have people who were typed there: the live site has them
+// now, and would make others of them.
+func (s *Sides) noteTyped(ctx context.Context, to Side, list []Change) error {
+	if s.people == nil || to != Live {
+		return nil
+	}
+	if err := s.Ready(ctx); err != nil {
+		return err
+	}
+	var typed []baseline.TypedRow
+	for _, ch := range list {
+		t, ok := s.Copy.Schema().Table(ch.Table)
+		if !ok || ch.After == nil || ch.Dropped != "" || ch.Merged {
+			continue
+		}
+		key := ch.key(t)
+		would, _ := s.Copy.Digest(t.Name, tables.Row{Key: key, Values: s.inCopy(t, tables.Row{Key: key, Values: ch.After},
+			true)}, nil)
+		if would[0] != ch.Other {
+			typed = append(typed, baseline.TypedRow{Table: t.Name, Address: tables.Row{Key: key}.Address()})
+		}
+	}
+	return s.Base.Type(ctx, typed)
 }
 
 // amend notes rows in the baseline anew, by what is to be noted of each.

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/evidence"
 	"alibi/internal/op/carry"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
@@ -60,6 +61,16 @@ func TestChangesOfACopyWithMadeUpPeopleComeHome(t *testing.T) {
 		"comment_author_email) FROM sk_comments WHERE comment_content = 'an answer'"))
 	assert.Equal(t, "Runa Tidewell", of("SELECT display_name FROM sk_users WHERE ID = 1"))
 	assert.NotContains(t, of("SELECT GROUP_CONCAT(comment_author_email) FROM sk_comments"), "scrubbed.example")
+	on(t, s, "INSERT INTO sk_comments (comment_ID, comment_post_ID, comment_author, comment_author_email, "+
+		"comment_content) VALUES (960, 9001, 'Tam Orrick', 'tam@skerryline.example', 'typed by Tam Orrick')")
+	carried(t, w, s, carry.Wish{To: carry.Live, Items: []string{"comment:960"}})
+	assert.Equal(t, "Tam Orrick|typed by Tam Orrick", of("SELECT CONCAT_WS('|', comment_author, comment_content) FROM "+
+		"sk_comments WHERE comment_ID = 960"))
+	rep, err := w.Desk.Copies.Prove(context.Background(), s.ID, false, nil)
+	require.NoError(t, err)
+	for _, c := range rep.Checks {
+		assert.NotEqual(t, evidence.Broken, c.Verdict, "%s: %s %s %v", c.Title, c.Copy, c.Text, c.Where)
+	}
 	got := strings.Join(lines(drifted(t, w, s)), "\n")
 	assert.Contains(t, got, "post:9002", "the copy has not got what live wrote")
 	assert.NotContains(t, got, "post:9001")
