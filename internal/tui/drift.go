@@ -242,11 +242,11 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 			t.ink.Render("Nothing drifted: both sides are as they were when they parted.")}, d.rest(t, w)...)
 	}
 	side := min(30, max(18, (w-34)/2))
-	middle := w - 2*side - 12
+	middle := w - 2*side - 13
 	head := " ON THE LIVE SITE "
 	out := []string{"   " + t.soft.Render(t.fit(d.counts(), w-4)),
 		"  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
-			t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 4)) + t.copy.Render(t.fit("ON THE COPY", side))}
+			t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 5)) + t.copy.Render(t.fit("ON THE COPY", side))}
 	rows := min(len(d.shown), d.rows(h))
 	d.see(len(d.shown), rows)
 	for i := d.top; i < min(len(d.shown), d.top+rows); i++ {
@@ -254,7 +254,7 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 		left, right := d.arrows(t, it)
 		name := plain(it.Kind + " " + it.Title)
 		out = append(out, site.Either(i == d.cursor, t.key.Render(t.glyph("▶", ">")), " ")+"  "+
-			d.fate(a, it.Live, it.LiveAt, side)+left+t.ink.Bold(i == d.cursor).Render(t.fit(name, middle))+right+
+			d.fate(a, it.Live, it.LiveAt, side)+left+t.ink.Bold(i == d.cursor).Render(t.fit(name, middle))+right+" "+
 			d.fate(a, it.Copy, it.CopyAt, side))
 	}
 	out = append(out, t.line(w))
