@@ -36,7 +36,7 @@ func seeds(t *testing.T) (from, n int) {
 		require.NoError(t, err, name)
 		return n
 	}
-	return number("ALIBI_SEED", 1), number("ALIBI_SEEDS", 18)
+	return number("ALIBI_SEED", 1), number("ALIBI_SEEDS", 8)
 }
 
 // failed are seeds that failed once.
