@@ -36,6 +36,8 @@ func init() {
 	if len(os.Args) < 3 || os.Args[0] != inside {
 		return
 	}
+	runtime.GOMAXPROCS(1)  // no other thread of ours does anything while this one takes the bounds; see become
+	debug.SetGCPercent(-1) // nothing is collected either
 	runtime.LockOSThread() // rights belong to a thread
 	err := enter(os.Args[1], os.Args[2:])
 	fmt.Fprintln(os.Stderr, "the copy's wall:", err)
@@ -189,8 +191,8 @@ func boundsOf(b site.Bounds) (out []bound, err error) {
 	return out, nil
 }
 
-// become takes the bounds and becomes a program. Between the two there are but system calls: nothing asks for memory
-// or a thread that the bounds would not give.
+// become takes the bounds and becomes a program. Between the two there are but system calls, which keep the one
+// processor that our runtime has: nothing asks for memory or a thread that the bounds would not give.
 func become(command []string, b site.Bounds) error {
 	program, err := unix.BytePtrFromString(command[0])
 	if err != nil {
@@ -208,7 +210,6 @@ func become(command []string, b site.Bounds) error {
 	if err != nil {
 		return err
 	}
-	debug.SetGCPercent(-1)
 	for i := range list {
 		if _, _, e := unix.RawSyscall6(unix.SYS_PRLIMIT64, 0, uintptr(list[i].what),
 			uintptr(unsafe.Pointer(&list[i].at)), 0, 0, 0); e != 0 {
