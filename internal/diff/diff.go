@@ -28,7 +28,7 @@ type Side func(ctx context.Context, part tables.Shard, give func(Row) error) err
 func Stored(snap tables.Snapshot, t tables.Table) Side {
 	sums, can := snap.(tables.Summer)
 	if !can || len(t.Key) == 0 {
-		return read(snap, t)
+		return Chosen(snap, t, nil)
 	}
 	return func(ctx context.Context, part tables.Shard, give func(Row) error) error {
 		keys := tables.Keys(snap, t)
@@ -42,15 +42,16 @@ func Stored(snap tables.Snapshot, t tables.Table) Side {
 	}
 }
 
-// read is a table whose rows are read whole.
-func read(snap tables.Snapshot, t tables.Table) Side {
+// Chosen is a table whose rows are read whole, and of which those are given that are wanted, by what they are found by;
+// nil: all.
+func Chosen(snap tables.Snapshot, t tables.Table, want func(key uint64, r tables.Row) bool) Side {
 	return func(ctx context.Context, part tables.Shard, give func(Row) error) error {
 		keys := tables.Keys(snap, t)
 		var buf []byte
 		var d tables.Digest
 		return snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
 			k := keys.Of(r)
-			if !part.Has(k) {
+			if !part.Has(k) || want != nil && !want(k, r) {
 				return ctx.Err()
 			}
 			d, buf = snap.Digest(t.Name, r, buf)

@@ -292,8 +292,11 @@ func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, ba
 	tell func(by uint64, s State, key []tables.Value)) error {
 	seen := make(map[uint64]bool, len(base))
 	read := diff.Stored(s.snap, t)
-	if s.keeps != nil {
-		read = s.chosen(t, base)
+	if s.keeps != nil { // those that both had, and those that the copy would have if it was made now
+		read = diff.Chosen(s.snap, t, func(key uint64, r tables.Row) bool {
+			_, known := base[key]
+			return known || s.keeps(t, r)
+		})
 	}
 	if err := read(ctx, part, func(r diff.Row) error {
 		b, known := base[r.Key]
@@ -314,23 +317,6 @@ func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, ba
 		}
 	}
 	return nil
-}
-
-// chosen reads the rows that both had, and those that the copy would have if it was made now.
-func (s side) chosen(t tables.Table, base map[uint64]baseline.Pair) diff.Side {
-	return func(ctx context.Context, part tables.Shard, give func(diff.Row) error) error {
-		keys := tables.Keys(s.snap, t)
-		var buf []byte
-		return s.snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-			k := keys.Of(r)
-			if _, known := base[k]; !part.Has(k) || !known && !s.keeps(t, r) {
-				return ctx.Err()
-			}
-			var sum tables.Digest
-			sum, buf = s.snap.Digest(t.Name, r, buf)
-			return give(diff.Row{Key: k, Sum: sum[0], Values: tables.Keep(r.Key)})
-		})
-	}
 }
 
 // fetch reads the rows that were found, on both sides.

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"alibi/internal/baseline"
+	"alibi/internal/diff"
 	"alibi/internal/tables"
 )
 
@@ -27,15 +28,11 @@ func (p Pair) known(ctx context.Context, t tables.Table) (func(tables.Shard) (ma
 			by[side.was(b)] = b
 		}
 		delete(by, 0) // it was not there
-		keys := tables.Keys(side.snap, t)
-		var buf []byte
-		var sum tables.Digest
-		if err := side.snap.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-			sum, buf = side.snap.Digest(t.Name, r, buf)
-			if b, is := by[sum[0]]; is {
-				found[keys.Of(r)] = b
+		if err := diff.Stored(side.snap, t)(ctx, tables.Shard{}, func(r diff.Row) error {
+			if b, is := by[r.Sum]; is {
+				found[r.Key] = b
 			}
-			return ctx.Err()
+			return nil
 		}); err != nil {
 			return nil, err
 		}

@@ -17,7 +17,7 @@ type back struct {
 	texts  terms             // what is looked for in texts
 }
 
-// Return has a scrubber that is to learn remember what it makes of which original, so that Home can tell.
+// Return has a scrubber that is to learn remember what it makes of which original, for HomeValue and HomeText.
 func (s *Scrubber) Return() { s.back = &back{map[string]string{}, newTerms()} }
 
 func (b *back) learn(k Kind, v, to string) {

@@ -47,11 +47,10 @@ func keepDecisions(env *op.Env, copied site.Site, made map[string]Decision) erro
 	if err != nil {
 		return err
 	}
-	file := decisionsFile(env, copied)
-	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
+	if err := putFile(decisionsFile(env, copied), text); err != nil {
 		return fmt.Errorf("keeping what was decided: %w", err)
 	}
-	return os.Rename(file+".new", file)
+	return nil
 }
 
 // remind tells of items that people have to decide what was decided of them before.

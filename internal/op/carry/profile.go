@@ -70,12 +70,8 @@ func WriteProfile(home, name string, p Profile) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(profiles(home), 0o700); err != nil {
+	if err := putFile(filepath.Join(profiles(home), name+".toml"), text); err != nil {
 		return fmt.Errorf("storing the profile: %w", err)
 	}
-	file := filepath.Join(profiles(home), name+".toml")
-	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
-		return fmt.Errorf("storing the profile: %w", err)
-	}
-	return os.Rename(file+".new", file)
+	return nil
 }

@@ -64,17 +64,24 @@ func (x *runner) keepRecord(r Record) error {
 	if err != nil {
 		return err
 	}
-	to := file(x.env, x.run)
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+	if err := putFile(file(x.env, x.run), text); err != nil {
+		return fmt.Errorf("keeping what is to be written: %w", err)
+	}
+	return nil
+}
+
+// putFile puts a file of ours in its place whole, on the disk before it is relied on, with the folder that it is in.
+func putFile(name string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(to+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(name+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	_, err = f.Write(text)
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return fmt.Errorf("keeping what is to be written: %w", err)
+		return err
 	}
-	return os.Rename(to+".new", to)
+	return os.Rename(name+".new", name)
 }
