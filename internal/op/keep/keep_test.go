@@ -14,6 +14,7 @@ import (
 
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
+	"alibi/internal/demo/resettest"
 	"alibi/internal/depot"
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
@@ -34,7 +35,7 @@ func keepNow(t *testing.T, w *demotest.World, s site.Site, name string) desk.Poi
 	t.Helper()
 	r := w.Run(planOf(t, w, s, name))
 	require.Equal(t, plan.Done, r.State, r.Error)
-	return newest(t, w, s)
+	return resettest.Newest(t, w, s)
 }
 
 func planOf(t *testing.T, w *demotest.World, s site.Site, name string) plan.Plan {
@@ -42,15 +43,6 @@ func planOf(t *testing.T, w *demotest.World, s site.Site, name string) plan.Plan
 	p, err := w.Desk.Points.PlanKeep(context.Background(), s.ID, keep.Choices{Kind: depot.ByHand, Name: name})
 	require.NoError(t, err)
 	return p
-}
-
-func newest(t *testing.T, w *demotest.World, s site.Site) desk.Point {
-	t.Helper()
-	list, bad, err := w.Desk.Points.Points(context.Background(), s.ID)
-	require.NoError(t, err)
-	require.Empty(t, bad)
-	require.NotEmpty(t, list)
-	return list[0]
 }
 
 // rehearsed wants the point to restore, and nothing left of the rehearsal.
@@ -189,7 +181,7 @@ func TestKilledWhileKeepingAndRehearsing(t *testing.T) {
 			assert.Len(t, list, len(before)+1, "one run takes one point")
 		})
 	}
-	p := newest(t, w, live)
+	p := resettest.Newest(t, w, live)
 	for _, m := range []string{"reserve end", "files progress", "tables progress", "evidence progress", "evidence end",
 		"clear begin", "clear end"} {
 		t.Run("rehearsal "+m, func(t *testing.T) {
