@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -21,18 +20,10 @@ import (
 	_ "modernc.org/sqlite" // the driver, in Go
 
 	"alibi/internal/tables"
-	"alibi/internal/tree"
 )
 
 // Pair is the digests of one row on either side.
 type Pair struct{ Origin, Copy uint64 }
-
-// File is one file, link or folder on either side. A zero side was not there.
-type File struct {
-	Origin tree.Entry `json:"origin"`
-	Copy   tree.Entry `json:"copy"`
-	Own    bool       `json:"own,omitempty"` // written for the copy, unlike the origin's
-}
 
 // Meta is about the whole.
 type Meta struct {
@@ -58,8 +49,10 @@ type Baseline struct{ db *sql.DB }
 
 // Create makes a new one at path, in place of what is there.
 func Create(path string) (*Baseline, error) {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+	for _, name := range []string{path + "-journal", path} { // a journal is of the one that goes
+		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -71,7 +64,7 @@ func Create(path string) (*Baseline, error) {
 		return nil, err
 	}
 	_, err = b.db.Exec(`CREATE TABLE rows (tbl TEXT NOT NULL, data BLOB NOT NULL);
-		CREATE TABLE files (path BLOB PRIMARY KEY, doc TEXT NOT NULL) WITHOUT ROWID;
+		` + filesTable + `;
 		CREATE TABLE meta (doc TEXT NOT NULL)`)
 	if err != nil {
 		b.Close()
@@ -85,14 +78,18 @@ func Open(path string) (*Baseline, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, fmt.Errorf("opening the baseline: %w", err)
 	}
-	db, err := sql.Open(
-		"sqlite", "file:"+path+"?_pragma=synchronous(OFF)&_pragma=journal_mode(MEMORY)&_pragma=busy_timeout(5000)",
-	)
+	// Whoever dies meanwhile leaves a journal, from which the next one brings back what was there.
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=synchronous(OFF)&_pragma=journal_mode(DELETE)"+
+		"&_pragma=busy_timeout(5000)&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("opening the baseline: %w", err)
 	}
 	db.SetMaxOpenConns(1)
-	return &Baseline{db}, nil
+	b := &Baseline{db}
+	if err := b.convert(); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the baseline: %w", err), b.Close())
+	}
+	return b, nil
 }
 
 // Close closes the file.
@@ -277,124 +274,6 @@ func amend(ctx context.Context, tx *sql.Tx, table string, rows map[uint64]Pair, 
 		_, err = tx.ExecContext(ctx, "INSERT INTO rows VALUES (?, ?)", table, add)
 	}
 	return err
-}
-
-// PutFiles notes all files, in place of those noted before.
-func (b *Baseline) PutFiles(ctx context.Context, files []File) error {
-	return b.putFiles(ctx, files, "DELETE FROM files")
-}
-
-// ChangeFiles notes some files anew.
-func (b *Baseline) ChangeFiles(ctx context.Context, files []File) error {
-	return b.putFiles(ctx, files, "")
-}
-
-// ForgetFiles forgets files.
-func (b *Baseline) ForgetFiles(ctx context.Context, paths []string) error {
-	for _, p := range paths {
-		if _, err := b.db.ExecContext(ctx, "DELETE FROM files WHERE path = ?", []byte(p)); err != nil {
-			return fmt.Errorf("writing the baseline: %w", err)
-		}
-	}
-	return nil
-}
-
-func (b *Baseline) putFiles(ctx context.Context, files []File, first string) error {
-	tx, err := b.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("writing the baseline: %w", err)
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-	if _, err := tx.Exec(first); err != nil {
-		return err
-	}
-	st, err := tx.Prepare("REPLACE INTO files VALUES (?, ?)")
-	if err != nil {
-		return err
-	}
-	for _, f := range files {
-		p := f.Origin.Path
-		if p == "" {
-			p = f.Copy.Path
-		}
-		doc, err := json.Marshal(f)
-		if err != nil {
-			return err
-		}
-		if _, err := st.Exec([]byte(p), doc); err != nil {
-			return fmt.Errorf("writing the baseline: %w", err)
-		}
-	}
-	return tx.Commit()
-}
-
-// Files gives files and links by path: those with the names, or all if none is given.
-func (b *Baseline) Files(ctx context.Context, names ...string) (map[string]File, error) {
-	all, err := b.entries(ctx, names)
-	maps.DeleteFunc(all, func(_ string, f File) bool { return f.folder() })
-	return all, err
-}
-
-// Brought gives the paths of the files that came from the origin.
-func (b *Baseline) Brought(ctx context.Context, want func(path string) bool) (out []string, err error) {
-	rows, err := b.db.QueryContext(ctx, "SELECT path FROM files WHERE doc->>'$.origin.path' <> '' ORDER BY path")
-	if err != nil {
-		return nil, fmt.Errorf("reading the baseline: %w", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var p []byte
-		if err := rows.Scan(&p); err != nil {
-			return nil, fmt.Errorf("reading the baseline: %w", err)
-		}
-		if want(string(p)) {
-			out = append(out, string(p))
-		}
-	}
-	return out, rows.Err()
-}
-
-// Folders gives the folders by path.
-func (b *Baseline) Folders(ctx context.Context) (map[string]File, error) {
-	all, err := b.entries(ctx, nil)
-	maps.DeleteFunc(all, func(_ string, f File) bool { return !f.folder() })
-	return all, err
-}
-
-func (f File) folder() bool { return f.Origin.Mode.IsDir() || f.Copy.Mode.IsDir() }
-
-func (b *Baseline) entries(ctx context.Context, names []string) (map[string]File, error) {
-	q, args := "SELECT path, doc FROM files", []any{}
-	if len(names) > 0 {
-		q += " WHERE path IN (?" + strings.Repeat(", ?", len(names)-1) + ")"
-		for _, n := range names {
-			args = append(args, []byte(n))
-		}
-	}
-	rows, err := b.db.QueryContext(ctx, q, args...)
-	if err != nil {
-		return nil, fmt.Errorf("reading the baseline: %w", err)
-	}
-	defer rows.Close()
-	out := map[string]File{}
-	for rows.Next() {
-		var p, d []byte
-		if err := rows.Scan(&p, &d); err != nil {
-			return nil, fmt.Errorf("reading the baseline: %w", err)
-		}
-		var f File
-		if err := json.Unmarshal(d, &f); err != nil {
-			return nil, fmt.Errorf("reading the baseline: %w", err)
-		}
-		if f.Origin.Path != "" {
-			f.Origin.Path = string(p) // names need not be UTF-8, and JSON would change them
-		}
-		if f.Copy.Path != "" {
-			f.Copy.Path = string(p)
-		}
-		out[string(p)] = f
-	}
-	return out, rows.Err()
 }
 
 // PutMeta notes what is about the whole.

@@ -2,7 +2,11 @@ package baseline
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -11,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/host"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
 )
@@ -154,4 +159,79 @@ func TestRowsAreKeptAsTheyWere(t *testing.T) {
 	assert.Equal(t, []string{"7 line", "7 later"}, find(posts, 7), "what was there stays")
 	require.NoError(t, v.Replace(ctx, posts, func(give func(tables.Row) error) error { return give(row(1, "anew")) }))
 	assert.Equal(t, []string{"1 anew"}, find(posts, 1, 7))
+}
+
+func TestABaselineWithFilesAsJSONIsTakenOver(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "b.db")
+	b, err := Create(path)
+	require.NoError(t, err)
+	for _, q := range []string{"DROP TABLE entries",
+		"CREATE TABLE files (path BLOB PRIMARY KEY, doc TEXT NOT NULL) WITHOUT ROWID"} {
+		_, err := b.db.Exec(q)
+		require.NoError(t, err)
+	}
+	at := time.Date(2026, 3, 1, 10, 0, 0, 77, time.UTC)
+	odd := "up/\xff name"
+	was := map[string]File{
+		odd: {Origin: tree.Entry{Path: odd, Mode: 0o640, Size: 7, MTime: at, Hash: tree.Hash{1}, Changed: at,
+			Owner: &host.Owner{User: 33, Group: 33}, Attrs: host.Attrs{"user.a": []byte("b")}}, Own: true},
+		"now": {Copy: tree.Entry{Path: "now", Mode: 0o777 | fs.ModeSymlink, Link: odd, MTime: at}},
+	}
+	for name, f := range was {
+		doc, err := json.Marshal(f)
+		require.NoError(t, err)
+		_, err = b.db.Exec("INSERT INTO files VALUES (?, ?)", []byte(name), doc)
+		require.NoError(t, err)
+	}
+	require.NoError(t, b.Close())
+	for range 2 {
+		b, err = Open(path)
+		require.NoError(t, err)
+		got, err := b.Files(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, was[odd], got[odd])
+		assert.Equal(t, was["now"].Copy.Path, got["now"].Copy.Path)
+		assert.Zero(t, got["now"].Origin)
+		brought, err := b.Brought(ctx, func(string) bool { return true })
+		require.NoError(t, err)
+		assert.Equal(t, []string{odd}, brought)
+		require.NoError(t, b.Close())
+	}
+}
+
+func TestOneWhoDiesLeavesTheBaselineAsItWas(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	path := filepath.Join(dir, "b.db")
+	b, err := Create(path)
+	require.NoError(t, err)
+	defer b.Close()
+	require.NoError(t, b.PutFiles(ctx, []File{{Copy: tree.Entry{Path: "kept"}}}))
+	require.NoError(t, b.Close())
+	b, err = Open(path)
+	require.NoError(t, err)
+	defer b.Close()
+	_, err = b.db.Exec("PRAGMA cache_size = 1") // all that is written goes to the file at once
+	require.NoError(t, err)
+	tx, err := b.db.BeginTx(ctx, nil)
+	require.NoError(t, err)
+	defer tx.Rollback() //nolint:errcheck // it only ends the test
+	for i := range 5000 {
+		_, err := tx.Exec("INSERT INTO entries VALUES (?, NULL, ?, 0)", []byte(fmt.Sprint("new", i)), make([]byte, 50))
+		require.NoError(t, err)
+	}
+	died := filepath.Join(t.TempDir(), "b.db") // its files, as they are when the process is killed now
+	for _, end := range []string{"", "-journal"} {
+		b, err := os.ReadFile(path + end)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(died+end, b, 0o600))
+	}
+	after, err := Open(died)
+	require.NoError(t, err)
+	defer after.Close()
+	got, err := after.Files(ctx)
+	require.NoError(t, err)
+	assert.Len(t, got, 1)
+	assert.Contains(t, got, "kept")
 }
