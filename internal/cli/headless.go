@@ -85,8 +85,8 @@ func (a *app) headlessRest(
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %d pages more\n", s.Address(), ans.Status, ans.Bytes,
-		ans.Title, ans.Pages)
+	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %s\n", s.Address(), ans.Status, ans.Bytes, ans.Title,
+		ans.Further())
 	stage("expire")
 	if s, err = d.Copies.Expire(ctx, s.ID, s.Name); err != nil {
 		return err

@@ -57,6 +57,7 @@ type Options struct {
 	Now     func() time.Time
 	Observe func(work.Moment)
 	Workers int
+	Pages   int // of those that a first page leads to, how many are asked for; 0: 12
 }
 
 // Desk is Alibi, open: services, each for one field of what people ask for.
@@ -249,7 +250,7 @@ func (d *core) equip() error {
 			Sealed: d.config.Runtime.Sealed == "required",
 		},
 		Machines: machines{d},
-		Web:      gateway.Visitor{Secret: d.secret, Now: d.opt.Now, Hosts: d.host},
+		Web:      gateway.Visitor{Secret: d.secret, Now: d.opt.Now, Hosts: d.host, Most: d.opt.Pages},
 		Record:   d.record,
 		Stacks:   []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Depot:    d.store,

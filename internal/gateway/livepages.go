@@ -147,7 +147,7 @@ func (l live) first(ctx context.Context) ([]op.Page, error) {
 		return nil, fmt.Errorf("%w: its name leads to a copy", op.ErrNoPages)
 	}
 	out := []op.Page{{Path: start, Status: status}}
-	for _, u := range links(page, a.String()) {
+	for _, u := range leads(page, a.String()).pages {
 		path := strings.TrimPrefix(u, a.Origin())
 		if len(out) == livePages {
 			break

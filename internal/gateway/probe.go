@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -23,15 +23,10 @@ import (
 	"alibi/internal/site"
 )
 
-var (
-	titleTag = regexp.MustCompile(`(?s)<title>(.*?)</title>`)
-	linkTag  = regexp.MustCompile(`(?:href|src)="([^"#]+)"`)
-)
-
 // copyBanner is a part of the banner that only copies show.
 const copyBanner = "<b>COPY</b>"
 
-// probePages is how many further addresses of the first page are asked for.
+// probePages is how many of the pages that the first one leads to are asked for, and of the files.
 const probePages = 12
 
 // probeHeader carries a signed word that lets evidence see a copy before
@@ -44,6 +39,8 @@ type Visitor struct {
 	Secret []byte
 	Now    func() time.Time
 	Hosts  func(context.Context, string) (host.Host, error)
+	// Most is how many of the pages that a copy's first one leads to are asked for, and of the files; 0: 12.
+	Most int
 }
 
 var _ op.Web = Visitor{}
@@ -54,7 +51,7 @@ func (v Visitor) word(s site.Site) string {
 
 // Probe asks a copy for its first page, and for pages that it leads to.
 func (v Visitor) Probe(ctx context.Context, s site.Site) (op.Answer, error) {
-	return probe(ctx, s, v.word(s))
+	return probe(ctx, s, v.word(s), cmp.Or(v.Most, probePages))
 }
 
 // Try has a copy's own code try what its quiet rules forbid, and to reach what is outside of it.
@@ -201,7 +198,7 @@ func send(
 }
 
 // probe asks a copy for its first page and some that it leads to.
-func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
+func probe(ctx context.Context, s site.Site, word string, most int) (op.Answer, error) {
 	base := s.Address().String()
 	if pool.Runs(s) && s.Stack == "wordpress" {
 		if err := who(ctx, s, word); err != nil {
@@ -215,14 +212,13 @@ func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 	if err != nil {
 		return op.Answer{}, fmt.Errorf("asking %s for its first page: %w", base, err)
 	}
-	a := op.Answer{Status: status, Bytes: len(page), Banner: strings.Contains(page, copyBanner)}
-	if m := titleTag.FindStringSubmatch(page); m != nil {
-		a.Title = m[1]
-	}
+	to := leads(page, base)
+	a := op.Answer{Status: status, Bytes: len(page), Title: to.title, Banner: strings.Contains(page, copyBanner)}
+	to.pages, to.files = to.pages[:min(len(to.pages), most)], to.files[:min(len(to.files), most)]
 	g := errgroup.Group{}
 	g.SetLimit(4)
 	var mu sync.Mutex
-	for _, u := range links(page, base) {
+	for i, u := range slices.Concat(to.pages, to.files) {
 		g.Go(func() error {
 			st, _, err := get(u)
 			mu.Lock()
@@ -232,8 +228,10 @@ func probe(ctx context.Context, s site.Site, word string) (op.Answer, error) {
 				a.Failed = append(a.Failed, fmt.Sprintf("%s answers %d", strings.TrimPrefix(u, base), st))
 			case st != http.StatusOK:
 				a.Gone = append(a.Gone, strings.TrimPrefix(u, base))
-			default:
+			case i < len(to.pages):
 				a.Pages++
+			default:
+				a.Files++
 			}
 			return nil
 		})
@@ -267,22 +265,4 @@ func who(ctx context.Context, s site.Site, word string) error {
 		)
 	}
 	return nil
-}
-
-// links are the first addresses of its own site that a page leads to.
-func links(page, base string) []string {
-	var out []string
-	for _, m := range linkTag.FindAllStringSubmatch(page, -1) {
-		u := strings.ReplaceAll(m[1], "&amp;", "&")
-		if strings.HasPrefix(u, "/") && !strings.HasPrefix(u, "//") {
-			u = base + u
-		}
-		if strings.HasPrefix(u, base+"/") && !slices.Contains(out, u) {
-			out = append(out, u)
-		}
-		if len(out) == probePages {
-			break
-		}
-	}
-	return out
 }

@@ -99,8 +99,14 @@ type Answer struct {
 	Title  string
 	Banner bool     // says that it is a copy
 	Pages  int      // further pages that answered
+	Files  int      // files of the first page that did: styles, scripts, pictures
 	Failed []string // further pages that did not, or with an error of the server's
 	Gone   []string // further addresses that lead to nothing
+}
+
+// Further says what answered beside the first page.
+func (a Answer) Further() string {
+	return site.Plural(a.Pages, "page", "pages") + " and " + site.Plural(a.Files, "file", "files") + " more"
 }
 
 // Tried is what came of trying what the quiet rules forbid, and what the copy's
