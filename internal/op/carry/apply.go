@@ -91,7 +91,7 @@ func (x *runner) again(ctx context.Context, t *work.Task, rec *Record, dropped m
 			names = append(names, item)
 		}
 	}
-	t.Memorize(func() { x.mem.Names = names })
+	t.Memorize(func() { x.mem.Names, x.mem.Missed = names, x.mem.Missed+1 })
 	var anew Record
 	if err := x.changes(ctx, t, &anew); err != nil {
 		return err

@@ -111,7 +111,8 @@ type runner struct {
 
 // memory is what the steps remember between tries.
 type memory struct {
-	Names   []string  `json:"names,omitempty"` // of the items, as they are called once they have numbers of their own
+	Names   []string  `json:"names,omitempty"`  // of the items, as they are called once they have numbers of their own
+	Missed  int       `json:"missed,omitempty"` // how often numbers were given away that were free a moment before
 	Left    []Left    `json:"left,omitempty"`
 	Doubts  []string  `json:"doubts,omitempty"`
 	Pages   []op.Page `json:"pages,omitempty"`
@@ -161,7 +162,7 @@ func (x *runner) edit(ctx context.Context, s site.Site) (tables.Transactor, erro
 // others, and gives both sides as they are then, with their drift. What is to get a number that another one has still,
 // or is known by one that changes, gets it in the next pass.
 func (x *runner) settleNumbers(ctx context.Context, t *work.Task) (s *Sides, d Drifted, err error) {
-	for pass := 0; ; pass++ {
+	for pass, missed := 0, x.mem.Missed; ; pass++ {
 		if s, err = x.open(ctx); err != nil {
 			return nil, d, err
 		}
@@ -170,7 +171,7 @@ func (x *runner) settleNumbers(ctx context.Context, t *work.Task) (s *Sides, d D
 		}
 		changed := 0
 		if pass < mostPasses {
-			changed, err = x.renumber(ctx, t, s, d, pass)
+			changed, err = x.renumber(ctx, t, s, d, pass, missed+pass)
 		}
 		if err != nil || changed == 0 {
 			return s, d, errors.Join(err, t.Remember())
@@ -183,10 +184,12 @@ func (x *runner) settleNumbers(ctx context.Context, t *work.Task) (s *Sides, d D
 // mostPasses is how often things get other numbers at most.
 const mostPasses = 6
 
-func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted, pass int) (changed int, err error) {
+// renumber is one pass; missed is how often numbers that were chosen before turned out not to be free.
+func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted, pass, missed int) (changed int,
+	err error) {
 	var rooms map[string]room
 	if x.c.To == Live {
-		if rooms, err = s.rooms(ctx, d.Items, x.env.Now(), pass); err != nil {
+		if rooms, err = s.rooms(ctx, d.Items, x.env.Now(), pass == 0, missed); err != nil {
 			return 0, err
 		}
 	}

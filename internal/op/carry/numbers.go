@@ -108,18 +108,20 @@ const leastWatched = 10 * time.Minute
 // mostRoom is how many numbers of a table are left at most.
 const mostRoom = 10_000
 
-// leastRoom is how many numbers of a table are left, for each time that some were given away after others were chosen.
+// leastRoom is how many numbers of a table are left at least once one was given away after it had been chosen, and
+// eight times as many each further time.
 const leastRoom = 64
 
-// rooms tells where the live site will give numbers away, by how many it gave since the sides parted. pass is how often
-// numbers were chosen before.
-func (s *Sides) rooms(ctx context.Context, items []*drift.Item, now time.Time, pass int) (map[string]room, error) {
+// rooms tells where the live site will give numbers away, by how many it gave since the sides parted, and how often
+// numbers that were chosen turned out not to be free. clear is as of room.
+func (s *Sides) rooms(ctx context.Context, items []*drift.Item, now time.Time, clear bool, missed int,
+) (map[string]room, error) {
 	out := map[string]room{}
 	for _, it := range items {
 		for _, r := range it.Rows {
 			if r.Live == drift.Made && !r.Passing && len(r.Key) == 1 && r.Key[0].Kind == tables.Int {
 				is := out[r.Table.Name]
-				out[r.Table.Name] = room{max(is.from, r.Key[0].Int+1), is.n + 1, pass == 0}
+				out[r.Table.Name] = room{max(is.from, r.Key[0].Int+1), is.n + 1, clear}
 			}
 		}
 	}
@@ -132,7 +134,11 @@ func (s *Sides) rooms(ctx context.Context, items []*drift.Item, now time.Time, p
 	}
 	for table, is := range out {
 		rate := float64(is.n) / max(leastWatched, now.Sub(meta.At)).Seconds()
-		is.n = min(mostRoom, max(int64(rate*meanwhile.Seconds()), int64(pass)*leastRoom))
+		least := int64(0)
+		if missed > 0 {
+			least = leastRoom << min(3*(missed-1), 16)
+		}
+		is.n = min(mostRoom, max(int64(rate*meanwhile.Seconds()), least))
 		out[table] = is
 	}
 	return out, nil

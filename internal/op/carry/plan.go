@@ -27,8 +27,8 @@ type Wish struct {
 	Note    string
 }
 
-// picks tells whether an item is wished for.
-func (w Wish) picks(it *drift.Item) bool {
+// Picks tells whether an item is wished for.
+func (w Wish) Picks(it *drift.Item) bool {
 	if slices.Contains(w.But, it.Name) || slices.Contains(w.But, it.Kind) ||
 		w.SubSite != "" && w.SubSite != it.SubSite() {
 		return slices.Contains(w.Items, it.Name)
@@ -208,7 +208,7 @@ func (w Wish) names(all []*drift.Item, from Side) (out []string, err error) {
 		if from == Live {
 			changed = it.Live
 		}
-		if w.picks(it) && (changed != drift.Same && !it.Noise && !it.Marks || slices.Contains(w.Items, it.Name)) {
+		if w.Picks(it) && (changed != drift.Same && !it.Noise && !it.Marks || slices.Contains(w.Items, it.Name)) {
 			out = append(out, it.Name)
 		}
 	}

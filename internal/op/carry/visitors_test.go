@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -101,6 +102,48 @@ func TestVisitorsLoseNothingWhileChangesAreCarried(t *testing.T) {
 	}
 	assert.Equal(t, get(t, live, "SELECT CONCAT(COUNT(*)) FROM sk_comments WHERE comment_approved = '1' AND "+
 		"comment_post_ID = "+id), get(t, live, "SELECT CONCAT(comment_count) FROM sk_posts WHERE ID = "+id))
+}
+
+// Visitors who begin at the last moment to take a thousand numbers a second keep nothing from finding one.
+func TestNumbersAreFoundWhereVisitorsTakeThemFast(t *testing.T) {
+	w, live, s := pair(t)
+	id := somePage(t, live)
+	one := "(" + id + ", 'V', 'x', '1')"
+	many := "INSERT INTO sk_comments (comment_post_ID, comment_author, comment_content, comment_approved) VALUES "
+	take := many + strings.Repeat(one+", ", 99) + one
+	stop := make(chan struct{})
+	var wait sync.WaitGroup
+	end := sync.OnceFunc(func() {
+		close(stop)
+		wait.Wait()
+	})
+	defer end()
+	w.Stop()
+	w.Open(func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step != "keep" || m.Phase != "end" {
+				return
+			}
+			wait.Go(func() {
+				for {
+					assert.NoError(t, mariadbtest.DB(live.Database.Name).Exec(context.Background(), take))
+					select {
+					case <-stop:
+						return
+					case <-time.After(100 * time.Millisecond):
+					}
+				}
+			})
+		}
+	})
+	w.Keep()
+	on(t, s, many+"("+id+", 'C', 'an answer', '1')")
+	_, r := carried(t, w, s, carry.Wish{To: carry.Live, Kinds: []string{"comment"}})
+	end()
+	rec, err := w.Desk.Copies.Carried(r.ID)
+	require.NoError(t, err)
+	assert.Empty(t, rec.Left)
+	assert.Equal(t, "1", get(t, live, "SELECT CONCAT(COUNT(*)) FROM sk_comments WHERE comment_content = 'an answer'"))
 }
 
 // A number that the live site gives away after the last look is not the thing's any more: it gets another one, and what
