@@ -1,7 +1,7 @@
 # Two commands are all there is to know: make demo, make test.
 export CGO_ENABLED := 0
 
-STATICCHECK := go tool -modfile=tools/go.mod staticcheck ./...
+STATICCHECK := GOGC=400 go tool -modfile=tools/go.mod staticcheck ./...
 
 .PHONY: demo demo-real build test race lint vet needs bench shots
 
@@ -35,7 +35,7 @@ lint: vet
 
 vet:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not gofmt'd:"; gofmt -l cmd internal; exit 1; }
-	go vet ./...
+	GOGC=400 go vet ./...
 
 bench:
 	bench/run

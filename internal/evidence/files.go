@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"alibi/internal/baseline"
+	"alibi/internal/evidence/needles"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -296,7 +297,7 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 // textWork looks for addresses of the origin in the copy's files, and for what opens the origin.
 type textWork struct {
 	in      *Input
-	secrets needles
+	secrets needles.Needles
 	mu      sync.Mutex
 	found   places
 	opens   places
@@ -310,7 +311,7 @@ func newTextWork(ctx context.Context, in *Input, origin stack.Place) (*textWork,
 		return w, nil
 	}
 	secrets, err := s.Secrets(ctx, origin)
-	w.secrets = newNeedles(secrets)
+	w.secrets = needles.New(secrets)
 	return w, err
 }
 
@@ -320,7 +321,7 @@ func (w *textWork) look() *tree.Look {
 	}
 	return &tree.Look{Want: tree.Entry.Textual, Text: func(e tree.Entry, text []byte) {
 		_, n, _ := w.in.Transform.Change.Rewriter.Value(bytes.TrimSpace(text), rewrite.Prose)
-		opens := w.secrets.in(text)
+		opens := w.secrets.In(text)
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.looked++
@@ -343,7 +344,7 @@ func (w *textWork) checks() []Check {
 	if w.found.n > 0 {
 		c.Text = "files are copied byte for byte; these lead to the origin"
 	}
-	if len(w.secrets.list) == 0 {
+	if w.secrets.None() {
 		return []Check{c}
 	}
 	verdict := Noted

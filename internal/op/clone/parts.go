@@ -10,9 +10,9 @@ import (
 	"alibi/internal/tables"
 )
 
-// partRows is about how many rows a part of a table has: each is kept if the
-// line breaks in a later one.
-var partRows = 20_000
+// PartRows is about how many rows a part of a table has: each is kept if the
+// line breaks in a later one. Tests have fewer.
+var PartRows = 20_000
 
 // markOf names a part of a table by its bounds.
 func markOf(table string, r tables.Range) string {

@@ -1,4 +1,4 @@
-package clone
+package clone_test
 
 import (
 	"testing"
@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack/wordpress"
@@ -15,7 +16,7 @@ import (
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-func input() Input {
+func input() clone.Input {
 	a, _ := site.ParseAddress("https://skerryline.example")
 	f := &site.Facts{
 		Stack:      "wordpress",
@@ -48,11 +49,11 @@ func input() Input {
 		Facts:     f,
 		Client:    "Skerry Line",
 	}
-	return Input{
+	return clone.Input{
 		Origin:  o,
-		Choices: Defaults(o, "", "slipway", func(string) bool { return false }),
+		Choices: clone.Defaults(o, "", "slipway", func(string) bool { return false }),
 		Taken:   func(n string) bool { return n == "taken" },
-		Places: map[string]Place{
+		Places: map[string]clone.Place{
 			"slipway": {Folder: "/home/eng/alibi/copies", Free: 10 << 30, Server: "localhost"},
 			"pier":    {NoServer: "none is known"},
 			"drydock": {Folder: "/srv/copies", Server: "127.0.0.1:3307"},
@@ -74,7 +75,7 @@ func codes(p plan.Plan) map[string]site.Severity {
 }
 
 func TestTheUsualPlan(t *testing.T) {
-	p := Plan(input())
+	p := clone.Plan(input())
 	assert.False(t, p.Blocked(), "%v", p.Findings)
 	assert.Empty(t, p.Findings)
 	assert.Equal(t, plan.Copy, p.Kind)
@@ -82,7 +83,7 @@ func TestTheUsualPlan(t *testing.T) {
 	assert.Equal(t, "/home/eng/alibi/copies/skerryline-copy/now/site/wp-content/database/.ht.sqlite",
 		p.Target.Database.Path)
 	assert.Equal(t, "[copy] Skerry Line", p.Target.Title)
-	assert.Equal(t, noon.Add(DefaultLease), p.Target.Lease.Ends)
+	assert.Equal(t, noon.Add(clone.DefaultLease), p.Target.Lease.Ends)
 	assert.Equal(t, 70, p.Files, "the cache is left out")
 	assert.EqualValues(t, 42<<20, p.Bytes)
 	require.Len(t, p.LeftOut, 1)
@@ -92,7 +93,7 @@ func TestTheUsualPlan(t *testing.T) {
 	assert.Less(t, p.Estimate.Low, p.Estimate.High)
 	assert.Equal(t, []string{"reserve", "files", "tables", "configure", "place", "evidence", "open", "values"}, names(p))
 	assert.Equal(t, "https://www.skerryline.example", p.Rewrites[1].From, "with www too")
-	filter, choices, err := ChoicesOf(p)
+	filter, choices, err := clone.ChoicesOf(p)
 	require.NoError(t, err)
 	assert.Equal(t, "skerryline-copy", choices.Name)
 	assert.Contains(t, filter.Folders, "wp-content/database/.ht.sqlite", "the database is not copied as a file")
@@ -109,66 +110,66 @@ func names(p plan.Plan) []string {
 func TestChoicesHaveConsequences(t *testing.T) {
 	in := input()
 	in.Choices.Spare = true
-	assert.Equal(t, 100, Plan(in).Files)
+	assert.Equal(t, 100, clone.Plan(in).Files)
 	in.Choices.Skip = []string{"/wp-content/uploads/"}
-	p := Plan(in)
+	p := clone.Plan(in)
 	assert.Equal(t, 40, p.Files)
 	assert.EqualValues(t, 10<<20, p.Bytes)
 	in.Choices.Larger = 10 << 20
-	filter, _, err := ChoicesOf(Plan(in))
+	filter, _, err := clone.ChoicesOf(clone.Plan(in))
 	require.NoError(t, err)
 	assert.EqualValues(t, 10<<20, filter.Larger)
 	in.Choices.Quiet = []site.Rule{site.QuietMail}
-	p = Plan(in)
+	p = clone.Plan(in)
 	assert.Contains(t, codes(p), "quiet-payments")
 	assert.NotContains(t, codes(p), "quiet-mail")
 	in.Choices.Title = false
-	p = Plan(in)
+	p = clone.Plan(in)
 	assert.Equal(t, site.Warn, codes(p)["title"], "a title that would mislead is told")
 	assert.Equal(t, "Skerry Line", p.Target.Title)
 	in.Choices.Lease, in.Choices.Hold = 0, "sign-off"
-	p = Plan(in)
+	p = clone.Plan(in)
 	assert.True(t, p.Target.Lease.Held)
 	assert.Equal(t, "sign-off", p.Target.Lease.Reason)
 }
 
 func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 	for name, c := range map[string]struct {
-		change func(*Input)
+		change func(*clone.Input)
 		code   string
 		text   string
 	}{
-		"no name":     {func(in *Input) { in.Choices.Name = "" }, "name", "needs a name"},
-		"name in use": {func(in *Input) { in.Choices.Name = "taken" }, "name", "is in use"},
-		"odd name":    {func(in *Input) { in.Choices.Name = "Über Copy" }, "name", "can't be part of an address"},
-		"disk": {func(in *Input) { in.Places["slipway"] = Place{Folder: "/c", Free: 1 << 20} }, "disk",
+		"no name":     {func(in *clone.Input) { in.Choices.Name = "" }, "name", "needs a name"},
+		"name in use": {func(in *clone.Input) { in.Choices.Name = "taken" }, "name", "is in use"},
+		"odd name":    {func(in *clone.Input) { in.Choices.Name = "Über Copy" }, "name", "can't be part of an address"},
+		"disk": {func(in *clone.Input) { in.Places["slipway"] = clone.Place{Folder: "/c", Free: 1 << 20} }, "disk",
 			"1.0 MiB are free"},
-		"quota":        {func(in *Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
-		"quota, bytes": {func(in *Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
-		"another host": {func(in *Input) { in.Choices.Host = "pier" }, "host", "can be made on this machine only"},
-		"no folder": {func(in *Input) {
+		"quota":        {func(in *clone.Input) { in.Quota.Copies = 2; in.Use.Copies = 2 }, "quota", "2 of 2 copies"},
+		"quota, bytes": {func(in *clone.Input) { in.Quota.Bytes = 1 << 20 }, "quota", "the copies would take"},
+		"another host": {func(in *clone.Input) { in.Choices.Host = "pier" }, "host", "can be made on this machine only"},
+		"no folder": {func(in *clone.Input) {
 			in.Choices.Host = "pier"
 			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
 		}, "host", "no folder for copies is set on pier"},
-		"no such host": {func(in *Input) { in.Choices.Host = "moon" }, "host", "no host is called moon"},
-		"no server": {func(in *Input) {
+		"no such host": {func(in *clone.Input) { in.Choices.Host = "moon" }, "host", "no host is called moon"},
+		"no server": {func(in *clone.Input) {
 			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
-			in.Places["slipway"] = Place{Folder: "/c", NoServer: "none is known"}
+			in.Places["slipway"] = clone.Place{Folder: "/c", NoServer: "none is known"}
 		}, "server", "no database server for copies on slipway: none is known"},
-		"hold": {func(in *Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
-		"no wall": {func(in *Input) {
+		"hold": {func(in *clone.Input) { in.Choices.Lease = 0 }, "hold", "needs a reason"},
+		"no wall": {func(in *clone.Input) {
 			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
-			in.Places["slipway"] = Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces",
+			in.Places["slipway"] = clone.Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces",
 				Closed: true}
 		}, "unsealed", "its code would not run: it has no namespaces"},
-		"engine": {func(in *Input) {
+		"engine": {func(in *clone.Input) {
 			in.Origin.Facts.Findings = []site.Finding{{Severity: site.Block, Code: "engine", Text: "another engine"}}
 		}, "engine", "another engine"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := input()
 			c.change(&in)
-			p := Plan(in)
+			p := clone.Plan(in)
 			assert.True(t, p.Blocked())
 			require.NotEmpty(t, p.Findings)
 			assert.Equal(t, c.code, p.Findings[0].Code, "the worst comes first")
@@ -180,10 +181,10 @@ func TestWhatKeepsAPlanFromRunning(t *testing.T) {
 func TestWhereThereIsNoWallThePlanWarns(t *testing.T) {
 	in := input()
 	in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
-	in.Places["slipway"] = Place{Folder: "/c", Server: "localhost"}
-	assert.NotContains(t, codes(Plan(in)), "unsealed")
-	in.Places["slipway"] = Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces"}
-	p := Plan(in)
+	in.Places["slipway"] = clone.Place{Folder: "/c", Server: "localhost"}
+	assert.NotContains(t, codes(clone.Plan(in)), "unsealed")
+	in.Places["slipway"] = clone.Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces"}
+	p := clone.Plan(in)
 	assert.Contains(t, codes(p), "unsealed")
 	assert.False(t, p.Blocked())
 }
@@ -202,7 +203,7 @@ func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {
 	in.Over, in.Lost = &over, &site.Apart{Copy: 3}
 	in.Taken = func(string) bool { return true }
 	in.Quota, in.Use = site.Quota{Copies: 1}, site.Use{Copies: 1}
-	p := Plan(in)
+	p := clone.Plan(in)
 	assert.Equal(t, plan.Refresh, p.Kind)
 	assert.False(t, p.Blocked(), "neither its own name nor the quota is in the way: %v", p.Findings)
 	assert.Equal(t, site.ID("c"), p.Target.ID)
@@ -213,27 +214,27 @@ func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {
 
 func TestEstimateLearns(t *testing.T) {
 	in := input()
-	first := Plan(in)
+	first := clone.Plan(in)
 	assert.Contains(t, first.Estimate.Basis, "usual rates")
 	for range 3 {
 		in.Past = append(in.Past, plan.Run{State: plan.Done, Plan: first, Began: noon,
 			Ended: noon.Add(40 * time.Second)})
 	}
 	in.Past = append(in.Past, plan.Run{State: plan.Stopped, Plan: first, Began: noon, Ended: noon.Add(time.Hour)})
-	p := Plan(in)
+	p := clone.Plan(in)
 	assert.Contains(t, p.Estimate.Basis, "3 earlier runs from pier")
 	assert.InDelta(t, 34, p.Estimate.Low.Seconds(), 1)
 	assert.InDelta(t, 50, p.Estimate.High.Seconds(), 1)
 	in.Origin.Host = "drydock"
-	assert.Contains(t, Plan(in).Estimate.Basis, "usual rates", "another host is another story")
+	assert.Contains(t, clone.Plan(in).Estimate.Basis, "usual rates", "another host is another story")
 }
 
 func TestALargeFileThatIsLeftOutIsNoFinding(t *testing.T) {
 	in := input()
 	in.Origin.Facts.Findings = []site.Finding{{Severity: site.Warn, Code: "large-file", Text: "1 file is larger"}}
-	assert.Contains(t, codes(Plan(in)), "large-file")
+	assert.Contains(t, codes(clone.Plan(in)), "large-file")
 	in.Choices.Larger = 10 << 20
-	assert.NotContains(t, codes(Plan(in)), "large-file")
+	assert.NotContains(t, codes(clone.Plan(in)), "large-file")
 }
 
 func TestACopyOnAServerGetsADatabaseOfItsOwn(t *testing.T) {
@@ -246,7 +247,7 @@ func TestACopyOnAServerGetsADatabaseOfItsOwn(t *testing.T) {
 		Prefix: "sk_",
 	}
 	in.Choices.Host = "drydock"
-	p := Plan(in)
+	p := clone.Plan(in)
 	require.False(t, p.Blocked(), "%v", p.Findings)
 	db := p.Target.Database
 	assert.Equal(t, "127.0.0.1:3307", db.Server)
@@ -257,11 +258,11 @@ func TestACopyOnAServerGetsADatabaseOfItsOwn(t *testing.T) {
 	assert.Contains(t, p.Writes[2], db.Name)
 	copied := p.Target
 	in.Over = &copied
-	again := Plan(in)
+	again := clone.Plan(in)
 	assert.Equal(t, db.Name+"_b", again.Target.Database.Name, "a refresh is built beside what is there")
 	assert.Equal(t, db.User, again.Target.Database.User)
 	copied = again.Target
-	assert.Equal(t, db.Name, Plan(in).Target.Database.Name)
+	assert.Equal(t, db.Name, clone.Plan(in).Target.Database.Name)
 	assert.Equal(t, "drydock", again.Target.Host, "and where it is")
 }
 
@@ -286,7 +287,7 @@ func TestPeopleAreMadeUpWhereACopyLeaves(t *testing.T) {
 			in := input()
 			in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
 			in.Choices.Host, in.Choices.Scrub, in.Over = c.host, c.scrub, c.over
-			p := Plan(in)
+			p := clone.Plan(in)
 			assert.Equal(t, c.want, p.Target.Scrubbed)
 			if c.code != "" {
 				assert.Contains(t, codes(p), c.code)
@@ -298,7 +299,7 @@ func TestPeopleAreMadeUpWhereACopyLeaves(t *testing.T) {
 func TestAPinSheetGivesWhatWasNotChosen(t *testing.T) {
 	in := input()
 	yes := true
-	in.Pins = map[string]Pinned{
+	in.Pins = map[string]clone.Pinned{
 		"spring": {
 			Means:    "PHP 8.4",
 			Runtime:  site.Runtime{PHP: "8.4", Memory: "256M"},
@@ -309,7 +310,7 @@ func TestAPinSheetGivesWhatWasNotChosen(t *testing.T) {
 		"torn": {Wrong: "line 3: no"},
 	}
 	in.Choices.Pins, in.Choices.Runtime.Memory = "spring", "64M"
-	p := Plan(in)
+	p := clone.Plan(in)
 	assert.False(t, p.Blocked(), p.Findings)
 	assert.Equal(t, site.Runtime{PHP: "8.4", Memory: "64M"}, p.Target.Runtime, "what was chosen is stronger")
 	assert.Equal(t, []site.Rule{"mail"}, p.Target.Quiet)
@@ -318,27 +319,27 @@ func TestAPinSheetGivesWhatWasNotChosen(t *testing.T) {
 	assert.Equal(t, "the sheet is for a network, and skerryline.example is not one", p.Findings[0].Text)
 	for name, text := range map[string]string{"nothing": "there is no pin sheet nothing", "torn": "line 3: no"} {
 		in.Choices.Pins = name
-		p := Plan(in)
+		p := clone.Plan(in)
 		assert.True(t, p.Blocked())
 		assert.Contains(t, p.Findings[0].Text, text)
 	}
 	in.Choices.Pins, in.Origin.Stack = "spring", "plain"
-	assert.True(t, Plan(in).Blocked())
+	assert.True(t, clone.Plan(in).Blocked())
 }
 
 func TestFilesThatAreLeftOutForTheirSizeAreCounted(t *testing.T) {
 	in := input()
 	in.Origin.Facts.Sizes = []int64{9 << 20, 3 << 20, 2 << 20, 100 << 10}
-	whole := Plan(in)
+	whole := clone.Plan(in)
 	in.Choices.Larger = 2 << 20
-	p := Plan(in)
+	p := clone.Plan(in)
 	assert.Equal(t, whole.Files-2, p.Files)
 	assert.Equal(t, whole.Bytes-12<<20, p.Bytes)
 	left := p.LeftOut[len(p.LeftOut)-1]
 	assert.Contains(t, left.What, "but the core's")
 	assert.Equal(t, 2, left.Files)
 	st := wordpress.Stack{}
-	f := Filter(st, tree.Filter{Larger: 10})
+	f := clone.Filter(st, tree.Filter{Larger: 10})
 	for name, omitted := range map[string]bool{"wp-includes/version.php": false, "wp-content/large.zip": true,
 		"wp-content/object-cache.php": true, "index.php": false} {
 		got, _ := f.Omits(tree.Entry{Path: name, Size: 99})

@@ -227,7 +227,7 @@ func TestTwoCopiesOfOneOriginAtOnce(t *testing.T) {
 }
 
 func TestALoadIsTakenUpAtThePartWhereItBroke(t *testing.T) {
-	t.Cleanup(clone.InPartsOf(5))
+	t.Cleanup(inPartsOf(5))
 	var w *realtest.World
 	cut := false
 	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
@@ -319,4 +319,11 @@ func TestARefreshSeesWhatTheServersTimesDoNotTell(t *testing.T) {
 	onCopy(t, s, "DELETE FROM sk_still WHERE n = 1")
 	refresh()
 	assert.Equal(t, 3, rows("sk_still"))
+}
+
+// inPartsOf has tables loaded in parts of so many rows, and gives what ends that.
+func inPartsOf(rows int) func() {
+	was := clone.PartRows
+	clone.PartRows = rows
+	return func() { clone.PartRows = was }
 }

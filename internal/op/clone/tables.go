@@ -406,7 +406,7 @@ func (l *loading) table(ctx context.Context, tab tables.Table) error {
 		return inner.Inside(ctx, tab.Name, l.from, parts, exchange, square)
 	}
 	if to, ok := l.target.(tables.PartLoader); ok && len(tab.Key) > 0 {
-		parts, err := l.snap.Ranges(ctx, tab.Name, partRows)
+		parts, err := l.snap.Ranges(ctx, tab.Name, PartRows)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,8 @@ package clone_test
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -65,11 +67,12 @@ func TestNobodyWaitsWhileALiveSiteIsCopiedAndKept(t *testing.T) {
 	})
 	// Many visitors of the copy at once wait their turn.
 	copied := w.Site("copied")
+	require.NoError(t, os.WriteFile(filepath.Join(copied.Root, "slow.php"), []byte("<?php usleep(50000);"), 0o644))
 	var all sync.WaitGroup
 	answers := make(chan int, 200)
 	for range cap(answers) {
 		all.Go(func() {
-			resp, _ := clonetest.Ask(t, copied, "/")
+			resp, _ := clonetest.Ask(t, copied, "/slow.php")
 			answers <- resp.StatusCode
 		})
 	}

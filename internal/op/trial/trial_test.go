@@ -182,19 +182,20 @@ func TestTheCauseIsFound(t *testing.T) {
 		"deck-notes",
 	}
 	for name, c := range map[string]struct {
+		good int
 		bad  []string
 		want trial.Found
 		text string
 	}{
-		"one": {[]string{"fog-horn"}, trial.Found{Plugins: []string{"fog-horn"}, Version: "1.1"},
+		"one": {10, []string{"fog-horn"}, trial.Found{Plugins: []string{"fog-horn"}, Version: "1.1"},
 			"the plugin fog-horn 1.1 makes the check fail, from version 1.1 on: "},
-		"pair": {[]string{"port-watch", "starboard-watch"},
+		"pair": {5, []string{"port-watch", "starboard-watch"},
 			trial.Found{Plugins: []string{"port-watch", "starboard-watch"}}, "neither alone"},
-		"php": {[]string{"knot-counter"}, trial.Found{Plugins: []string{"knot-counter"}, PHP: "8.2"},
+		"php": {5, []string{"knot-counter"}, trial.Found{Plugins: []string{"knot-counter"}, PHP: "8.2"},
 			"from PHP 8.2 on; it passes under 7.4"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			w, s := prepared(t, append(slices.Clone(good), c.bad...)...)
+			w, s := prepared(t, append(slices.Clone(good[:c.good]), c.bad...)...)
 			began := time.Now()
 			m := tried(t, w, s, desk.TrialWish{Cause: true})
 			require.NotNil(t, m.Found)

@@ -1,4 +1,4 @@
-package evidence
+package needles
 
 import (
 	"bytes"
@@ -15,9 +15,9 @@ func TestNeedlesAreFoundWhereTheyStand(t *testing.T) {
 		list := rapid.SliceOfN(word, 0, 6).Draw(t, "needles")
 		text := []byte(rapid.StringMatching(`[abc]{0,60}`).Draw(t, "text"))
 		want := slices.ContainsFunc(list, func(s string) bool { return bytes.Contains(text, []byte(s)) })
-		assert.Equal(t, want, newNeedles(list).in(text), "%q in %q", list, text)
+		assert.Equal(t, want, New(list).In(text), "%q in %q", list, text)
 	})
-	assert.False(t, newNeedles([]string{""}).in([]byte("text")), "nothing is looked for")
+	assert.False(t, New([]string{""}).In([]byte("text")), "nothing is looked for")
 }
 
 func BenchmarkNeedles(b *testing.B) {
@@ -25,13 +25,13 @@ func BenchmarkNeedles(b *testing.B) {
 	for i := range 9 {
 		list = append(list, string(bytes.Repeat([]byte{byte('a' + i), '7', '!', 'x'}, 16)))
 	}
-	n := newNeedles(list)
+	n := New(list)
 	text := bytes.Repeat([]byte("<?php add_action( 'init', function () { return get_option( 'siteurl' ); } );\n"), 20_000)
 	b.SetBytes(int64(len(text)))
 	b.Run("together", func(b *testing.B) {
 		b.SetBytes(int64(len(text)))
 		for b.Loop() {
-			n.in(text)
+			n.In(text)
 		}
 	})
 	b.Run("one after the other", func(b *testing.B) {

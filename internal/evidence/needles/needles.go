@@ -1,13 +1,14 @@
-package evidence
+// Package needles finds out whether one of several texts stands in others.
+package needles
 
 import (
 	"bytes"
 	"slices"
 )
 
-// needles are texts that are looked for in others, all at once (S. Wu and U. Manber, A Fast Algorithm for
+// Needles are texts that are looked for in others, all at once (S. Wu and U. Manber, A Fast Algorithm for
 // Multi-Pattern Searching, 1994): most of a text is passed over, in steps of the shortest one.
-type needles struct {
+type Needles struct {
 	list  [][]byte
 	least int // bytes of the shortest
 	// skip is how far to go on from where two bytes stand, those that end a needle's beginning of least bytes: 0 where
@@ -15,7 +16,8 @@ type needles struct {
 	skip []uint8
 }
 
-func newNeedles(list []string) (n needles) {
+// New looks for the texts of a list; empty ones stand nowhere.
+func New(list []string) (n Needles) {
 	n.least = 255
 	for _, s := range list {
 		if s != "" {
@@ -35,8 +37,11 @@ func newNeedles(list []string) (n needles) {
 	return n
 }
 
-// in tells whether one of them stands in a text.
-func (n needles) in(text []byte) bool {
+// None tells whether nothing is looked for.
+func (n Needles) None() bool { return len(n.list) == 0 }
+
+// In tells whether one of them stands in a text.
+func (n Needles) In(text []byte) bool {
 	if n.skip == nil {
 		return slices.ContainsFunc(n.list, func(s []byte) bool { return bytes.Contains(text, s) })
 	}
