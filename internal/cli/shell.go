@@ -26,9 +26,9 @@ func (a *app) shell() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "shell COPY [-- COMMAND...]",
 		Short: "Open a shell in a copy's folder",
-		Long: `Open a shell where a copy is, or run a command there. On this machine it is behind the copy's wall: it
-sees the copy's folders, reaches the copy's database and pages, and nothing else, so that the copy's code can
-be run in it by hand; with --outside it is your own shell. On another host it is opened by SSH. ALIBI_URL,
+		Long: `Open a shell where a copy is, or run a command there. It is behind the copy's wall: it sees the copy's
+folders, reaches the copy's database and, on this machine, its pages, and nothing else, so that the copy's code
+can be run in it by hand; with --outside it is your own shell. On another host it is opened by SSH. ALIBI_URL,
 ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how your own shell is opened.`,
 		Example:           "  alibi shell winter\n  alibi shell winter -- php check.php",
 		Args:              args(cobra.MinimumNArgs(1)),
@@ -37,16 +37,16 @@ ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how your o
 			if d.Hands.Walled(s) && !outside && !a.json {
 				return a.shellInside(ctx, d, s, rest)
 			}
-			return a.shellOutside(ctx, d, s, rest)
+			return a.shellOutside(ctx, d, s, outside || a.json, rest)
 		}),
 	}
 	c.Flags().BoolVar(&outside, "outside", false, "not behind the copy's wall")
 	return c
 }
 
-// shellOutside opens a person's own shell where a copy is.
-func (a *app) shellOutside(ctx context.Context, d *desk.Desk, s site.Site, rest []string) error {
-	x, err := d.Hands.ShellOf(ctx, s.ID, true)
+// shellOutside opens a person's own shell where a copy is, or, on another host, one behind its wall.
+func (a *app) shellOutside(ctx context.Context, d *desk.Desk, s site.Site, outside bool, rest []string) error {
+	x, err := d.Hands.ShellOf(ctx, s.ID, outside, rest...)
 	if err != nil {
 		return err
 	}
@@ -55,10 +55,9 @@ func (a *app) shellOutside(ctx context.Context, d *desk.Desk, s site.Site, rest 
 	}
 	if len(rest) > 0 && x.Command[0] == "sh" {
 		x.Command = rest
-	} else if len(rest) > 0 {
-		return usageError{
-			errors.New("a command is run on this machine only: open the shell, and type it there"),
-		}
+	}
+	if x.Open != "" {
+		fmt.Fprintln(os.Stderr, "not behind the copy's wall:", x.Open)
 	}
 	cmd := exec.CommandContext(ctx, x.Command[0], x.Command[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, os.Stdout, os.Stderr

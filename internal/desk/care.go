@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"net/http"
 	"os"
 	"path"
@@ -175,11 +174,12 @@ type Shell struct {
 	Command []string          `json:"command"`
 	Dir     string            `json:"dir"`
 	Env     map[string]string `json:"env,omitempty"`
+	Open    string            `json:"open,omitempty"` // why it is not behind the copy's wall, on another host
 }
 
-// ShellOf says how to get a shell in a copy's folder, with its address and its
-// database named in the environment: on this machine behind the copy's wall, unless a person's own is wanted.
-func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool) (Shell, error) {
+// ShellOf says how to get a shell in a copy's folder, or to run a command there, with its address and its
+// database named in the environment: behind the copy's wall, unless a person's own is wanted.
+func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool, command ...string) (Shell, error) {
 	s, err := d.onCopy(ctx, id, "a shell is opened")
 	if err != nil {
 		return Shell{}, err
@@ -204,7 +204,27 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool) (Shell, e
 	if err != nil {
 		return out, err
 	}
-	out.Command = []string{"ssh", "-t"}
+	line := "cd " + quoted(s.Root) + ` && exec "${SHELL:-sh}" -l`
+	if len(command) > 0 {
+		line = "cd " + quoted(s.Root) + " && exec" + words(command)
+	}
+	if !outside {
+		there, err := d.host(ctx, s.Host)
+		if err != nil {
+			return out, err
+		}
+		list, why, err := pool.InsideThere(ctx, there, s, command...)
+		if err != nil {
+			return out, err
+		}
+		if out.Open = why; why == "" {
+			line = "exec" + words(list)
+		}
+	}
+	out.Command = []string{"ssh"}
+	if len(command) == 0 {
+		out.Command = append(out.Command, "-t")
+	}
 	if h.Port != "" {
 		out.Command = append(out.Command, "-p", h.Port)
 	}
@@ -215,40 +235,32 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool) (Shell, e
 	if h.User != "" {
 		to = h.User + "@" + to
 	}
-	out.Command = append(out.Command, "--", to, "cd "+quoted(s.Root)+` && exec "${SHELL:-sh}" -l`)
+	out.Command = append(out.Command, "--", to, line)
 	return out, nil
 }
 
-// Walled tells whether a shell of a copy is opened behind the copy's wall.
-func (d *Hands) Walled(s site.Site) bool { return d.env.Unsealed(s.Host) == "" }
+// words are the words of a command for a shell, each after a space.
+func words(command []string) (out string) {
+	for _, w := range command {
+		out += " " + quoted(w)
+	}
+	return out
+}
 
-// InsideOf gets a program ready that sees and reaches what a copy's code does, and nothing else; without a command it
-// is a shell with a terminal of its own.
+// Walled tells whether a shell of a copy on this machine is opened behind the copy's wall.
+func (d *Hands) Walled(s site.Site) bool {
+	return s.Host == d.config.Machine && d.env.Unsealed(s.Host) == ""
+}
+
+// InsideOf gets a program ready that sees and reaches what the code of a copy on this machine does, and nothing else;
+// without a command it is a shell with a terminal of its own.
 func (d *Hands) InsideOf(ctx context.Context, id site.ID, command ...string) (*web.Inside, error) {
 	s, err := d.onCopy(ctx, id, "a shell is opened")
 	if err != nil {
 		return nil, err
 	}
-	x, err := d.ShellOf(ctx, id, true)
-	if err != nil {
-		return nil, err
-	}
-	terminal := len(command) == 0
-	if terminal {
-		command = []string{"/bin/sh", "-c", "command -v bash >/dev/null && exec bash --norc --noprofile -i; exec sh -i"}
-	}
 	run := filepath.Join(RunDir(d.home()), "shell-"+strconv.Itoa(os.Getpid()))
-	in, err := pool.Inside(ctx, s, d.php(), run, terminal, "/bin/sh",
-		append([]string{"-c", `cd "$ALIBI_ROOT" && exec "$@"`, "sh"}, command...)...)
-	if err != nil {
-		return nil, err
-	}
-	in.Cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin", "HOME=/tmp", "LC_ALL=C.UTF-8",
-		`PS1=\w \$ `, "TERM=" + cmp.Or(os.Getenv("TERM"), "dumb")}
-	for _, k := range slices.Sorted(maps.Keys(x.Env)) {
-		in.Cmd.Env = append(in.Cmd.Env, k+"="+x.Env[k])
-	}
-	return in, nil
+	return pool.Inside(ctx, s, d.php(), run, command...)
 }
 
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

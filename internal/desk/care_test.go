@@ -93,6 +93,7 @@ func TestAShellWhereACopyIs(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "ssh", x.Command[0])
 	assert.Equal(t, `cd '/srv/it'\''s here' && exec "${SHELL:-sh}" -l`, x.Command[len(x.Command)-1])
+	assert.Contains(t, x.Open, "allows no commands", "it is not behind a wall")
 	_, err = w.Desk.Hands.ShellOf(ctx, w.Site("crew.skerryline.example").ID, false)
 	assert.ErrorContains(t, err, "is a live site")
 }

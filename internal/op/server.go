@@ -9,12 +9,14 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/runtime/names"
+	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/tables"
@@ -142,7 +144,7 @@ func (e *Env) Erase(ctx context.Context, id site.ID, name string) error {
 	if err := e.removeFolder(ctx, e.Local, e.CopyDir(name)); err != nil {
 		return err
 	}
-	_, err = e.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+	s, err := e.Record.ChangeSite(ctx, id, func(s *site.Site) error {
 		s.State, s.Run = site.Gone, ""
 		if s.EndedAt.IsZero() {
 			s.EndedAt = e.Now()
@@ -152,7 +154,41 @@ func (e *Env) Erase(ctx context.Context, id site.ID, name string) error {
 	if errors.Is(err, inventory.ErrUnknown) {
 		return nil // it was never reserved
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return e.forgetProgram(ctx, s.Host)
+}
+
+// PutProgram puts our own program on a host on which copies are to run, and gives why it can't run there.
+func (e *Env) PutProgram(ctx context.Context, hostName string) (why string, err error) {
+	h, err := e.Host(ctx, hostName)
+	if err != nil {
+		return "", err
+	}
+	_, why, err = remote.Program(ctx, h)
+	return why, err
+}
+
+// forgetProgram removes our own program from a host that has no copy any more.
+func (e *Env) forgetProgram(ctx context.Context, hostName string) error {
+	if hostName == e.Local {
+		return nil
+	}
+	sites, err := e.Record.Sites(ctx)
+	if err != nil || slices.ContainsFunc(sites, func(s site.Site) bool {
+		return s.Role == site.Copy && s.Host == hostName && s.State != site.Gone
+	}) {
+		return err
+	}
+	h, err := e.Host(ctx, hostName)
+	if err != nil {
+		return err
+	}
+	if err := remote.Forget(ctx, h); err != nil && !errors.Is(err, host.ErrNoCommands) {
+		return fmt.Errorf("removing our program from %s: %w", hostName, err)
+	}
+	return nil
 }
 
 // TrialPrefix begins the name under which a trial notes what it made; its run

@@ -1,6 +1,10 @@
 package tui
 
 import (
+	"context"
+	"io/fs"
+	"time"
+
 	"alibi/internal/archive"
 	"alibi/internal/ballast"
 	"alibi/internal/catalogue"
@@ -22,9 +26,6 @@ import (
 	"alibi/internal/runtime/php"
 	"alibi/internal/site"
 	"alibi/internal/stack"
-	"context"
-	"io/fs"
-	"time"
 )
 
 // What the screens need of the services: a test may give others.
@@ -189,7 +190,7 @@ type handsNeeds interface {
 	ReadLog(ctx context.Context, id site.ID, which string, match string, kind string, from int64) (desk.Log, error)
 	Repeated(ctx context.Context, id site.ID, deed string, is bool) error
 	Security(ctx context.Context, id site.ID) ([]site.Finding, error)
-	ShellOf(ctx context.Context, id site.ID, outside bool) (desk.Shell, error)
+	ShellOf(ctx context.Context, id site.ID, outside bool, command ...string) (desk.Shell, error)
 	TableRows(ctx context.Context, id site.ID, table string, w desk.Where, skip int, limit int) (desk.Rows, error)
 	Tables(ctx context.Context, id site.ID) ([]desk.TableRow, error)
 	Timings(ctx context.Context, id site.ID, live bool) ([]desk.Timing, error)

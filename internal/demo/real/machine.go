@@ -126,7 +126,7 @@ func (m *Machine) startSSH(o MachineOptions) error {
 		"PasswordAuthentication no",
 		"PermitRootLogin prohibit-password",
 		"Subsystem sftp internal-sftp",
-		"SetEnv PATH=" + path,
+		"SetEnv PATH=" + path + " XDG_CACHE_HOME=" + filepath.Join(m.Dir, "cache"),
 		"MaxStartups 50",
 		"MaxSessions 50",
 	}

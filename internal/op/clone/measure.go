@@ -84,6 +84,9 @@ func writes(in Input, p plan.Plan) []string {
 				"all of it is removed with the copy")
 		}
 		w = append(w, "database and account "+db.Text())
+		if p.Target.Host != in.Local {
+			w = append(w, "Alibi's own program on "+p.Target.Host+", in ~/.cache/alibi, which keeps the copy's code in")
+		}
 	}
 	return append(w, "all of it is removed with the copy")
 }

@@ -174,6 +174,9 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 			}
 		}
 	}
+	if err := x.program(ctx, t); err != nil {
+		return err
+	}
 	if exists(halves[0], "next/baseline.db") {
 		return nil
 	}
@@ -182,6 +185,22 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return b.Close()
+}
+
+// program puts our own program on another host, by which the copy is to run there.
+func (x *runner) program(ctx context.Context, t *work.Task) error {
+	s := x.p.Target
+	if s.Host == x.env.Local || !s.Database.Served() {
+		return nil
+	}
+	why, err := x.env.PutProgram(ctx, s.Host)
+	if err != nil {
+		return fmt.Errorf("putting our program on %s: %w", s.Host, err)
+	}
+	if why != "" {
+		t.Note("its code will run there by PHP alone: %s", why)
+	}
+	return nil
 }
 
 // takeOver clears away what a refresh left that failed and was not taken up

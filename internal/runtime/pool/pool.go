@@ -22,7 +22,6 @@ import (
 	"alibi/internal/runtime/outbox"
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/process"
-	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/runtime/web"
 	"alibi/internal/site"
@@ -140,19 +139,6 @@ func specOf(s site.Site) web.Spec {
 	}
 }
 
-// Inside gets a program ready in the world of a copy on this machine, beside what serves that; run is a folder for it,
-// which is made, and removed when it is closed; terminal is as of wall.World.
-func Inside(ctx context.Context, s site.Site, have []php.PHP, run string, terminal bool, program string,
-	args ...string) (*web.Inside, error) {
-	spec := specOf(s)
-	spec.Run = run
-	spec.PHP, _ = php.Choose(have, s.Runtime.PHP)
-	if spec.Sealed = Sealed(local.New(s.Host), s, &outbox.Notes{Dir: spec.Mail}); spec.Sealed != nil {
-		spec.Sealed.Terminal = terminal
-	}
-	return spec.Inside(ctx, net.JoinHostPort("127.0.0.1", s.Address().Port), program, args...)
-}
-
 // done tells whether the start is over, however it ended.
 func (e *entry) done() bool { return !e.tried.IsZero() }
 
@@ -174,7 +160,7 @@ func (e *entry) ended() bool {
 
 // full tells whether a copy was stopped, or not started, for what its folders hold.
 func (e *entry) full() bool {
-	w, ok := e.web.(*web.Web)
+	w, ok := e.web.(interface{ Full() bool })
 	return errors.Is(e.err, web.ErrFull) || ok && w.Full()
 }
 
@@ -246,33 +232,6 @@ func (p *Pool) choose(s site.Site, have []php.PHP) (php.PHP, error) {
 		p.Log.Warn("another PHP than was asked for", "site", s.Name, "asked", s.Runtime.PHP, "used", version.Version)
 	}
 	return version, nil
-}
-
-func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Running, error) {
-	h, err := p.Hosts(ctx, s.Host)
-	if err != nil {
-		return nil, err
-	}
-	have, err := remote.Find(ctx, h)
-	if err != nil {
-		return nil, err
-	}
-	if spec.PHP, err = p.choose(s, have); err != nil {
-		return nil, fmt.Errorf("host %s: %w", s.Host, err)
-	}
-	spec.Run = path.Join(path.Dir(s.Root), "run")
-	why := ""
-	if spec.Sealed, why = sealed(h, s), remote.Unsealed(ctx, h, s.Database.Server); why != "" {
-		spec.Sealed = nil
-		if p.Sealed {
-			return nil, fmt.Errorf("%w: %s", ErrUnsealed, why)
-		}
-	}
-	x, err := remote.Start(ctx, h, spec)
-	if err != nil {
-		return nil, err
-	}
-	return x, nil
 }
 
 // subDirs tells whether the copy is of a network whose sites are folders.

@@ -60,5 +60,10 @@ func (p *Pool) Trying(id site.ID) (done func()) {
 	if n := p.noted[id]; n != nil {
 		return n.Trying()
 	}
+	if e := p.running[id]; e != nil {
+		if x, ok := e.web.(sent); ok {
+			return x.trying()
+		}
+	}
 	return func() {}
 }

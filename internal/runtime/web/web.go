@@ -149,6 +149,9 @@ func (w *Web) Dial(ctx context.Context) (net.Conn, error) {
 	return d.DialContext(ctx, w.net, w.addr)
 }
 
+// At is the network and the address at which the site's web server answers.
+func (w *Web) At() (network, addr string) { return w.net, w.addr }
+
 // ErrorLog is the file to which PHP writes the site's errors.
 func (w *Web) ErrorLog() string { return w.Spec.errors() }
 

@@ -2,11 +2,14 @@ package outside_test
 
 import (
 	"context"
+	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -18,6 +21,7 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/op"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/outbox"
 	"alibi/internal/site"
 )
 
@@ -138,6 +142,7 @@ func TestAPluginThatBreaksACopyIsTakenBack(t *testing.T) {
 	status, _ := page(t, s)
 	assert.Equal(t, 200, status)
 
+	came := calling(t, s)
 	changed(t, w.World, s, desk.ChangeWish{Put: from("fog-horn"), Anyway: true})
 	status, _ = page(t, s)
 	assert.Equal(t, 500, status)
@@ -157,6 +162,32 @@ func TestAPluginThatBreaksACopyIsTakenBack(t *testing.T) {
 	assert.Contains(t, told["fog-horn"], "fog_horn_is_not_there")
 	status, _ = page(t, s)
 	assert.Equal(t, 200, status)
+	assert.Zero(t, came.Load(), "a rescue runs the copy's code behind its wall")
+	list, err := w.Desk.Copies.Caught(context.Background(), s.ID)
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(list, func(it outbox.Item) bool { return it.Kind == "refused" && it.Times > 3 }))
+}
+
+// calling has a copy's code call this machine whenever it runs, and counts who came.
+func calling(t *testing.T, s site.Site) *atomic.Int64 {
+	t.Helper()
+	l := demotest.Listen(t, 20000)
+	t.Cleanup(func() { l.Close() })
+	came := new(atomic.Int64)
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			came.Add(1)
+			c.Close()
+		}
+	}()
+	code := fmt.Sprintf("<?php @fsockopen('127.0.0.1', %d, $n, $why, 1);", l.Addr().(*net.TCPAddr).Port)
+	dir := filepath.Join(s.Root, "wp-content/mu-plugins")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a-call.php"), []byte(code), 0o644))
+	return came
 }
 
 func TestCoreAndRuntimeOfARealCopy(t *testing.T) {
