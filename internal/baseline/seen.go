@@ -3,33 +3,47 @@ package baseline
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 )
 
-// Mark is a table of one side at a time when all of its rows were as they were when the sides parted.
+// Mark is a table of one side as it was when it was looked at.
 type Mark struct {
-	Quiet string // when it was written to last; see tables.Dated
-	Rows  int64
+	Quiet   string // when it was written to last; see tables.Dated
+	Rows    int64
+	Changes []Change // of rows that were not as they were when the sides parted
 }
 
-const seenTable = "CREATE TABLE IF NOT EXISTS seen (side TEXT NOT NULL, tbl TEXT NOT NULL, quiet TEXT NOT NULL, " +
-	"rows INTEGER NOT NULL, PRIMARY KEY (side, tbl))"
+// Change is what had become of a row.
+type Change struct {
+	Found uint64  `json:"f"`           // what it is found by
+	What  string  `json:"w"`           // "changed", "made" or "gone"
+	Key   []int64 `json:"k,omitempty"` // none: of one that neither side had any more
+}
+
+// looked has taken the place of a table that knew only of tables without changes.
+const lookedTable = "DROP TABLE IF EXISTS seen; CREATE TABLE IF NOT EXISTS looked (side TEXT NOT NULL, " +
+	"tbl TEXT NOT NULL, quiet TEXT NOT NULL, rows INTEGER NOT NULL, changes TEXT NOT NULL, PRIMARY KEY (side, tbl))"
 
 // Seen gives the marks of a side by table.
 func (b *Baseline) Seen(ctx context.Context, side string) (map[string]Mark, error) {
-	if _, err := b.db.ExecContext(ctx, seenTable); err != nil {
+	if _, err := b.db.ExecContext(ctx, lookedTable); err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
 	}
-	rows, err := b.db.QueryContext(ctx, "SELECT tbl, quiet, rows FROM seen WHERE side = ?", side)
+	rows, err := b.db.QueryContext(ctx, "SELECT tbl, quiet, rows, changes FROM looked WHERE side = ?", side)
 	if err != nil {
 		return nil, fmt.Errorf("reading the baseline: %w", err)
 	}
 	defer rows.Close()
 	out := map[string]Mark{}
 	for rows.Next() {
-		var table string
+		var table, changes string
 		var m Mark
-		if err := rows.Scan(&table, &m.Quiet, &m.Rows); err != nil {
+		err := rows.Scan(&table, &m.Quiet, &m.Rows, &changes)
+		if err == nil {
+			err = json.Unmarshal([]byte(changes), &m.Changes)
+		}
+		if err != nil {
 			return nil, fmt.Errorf("reading the baseline: %w", err)
 		}
 		out[table] = m
@@ -40,8 +54,12 @@ func (b *Baseline) Seen(ctx context.Context, side string) (map[string]Mark, erro
 // See notes marks of a side. What is noted anew of a table's rows takes its marks away.
 func (b *Baseline) See(ctx context.Context, side string, marks map[string]Mark) error {
 	for table, m := range marks {
-		if _, err := b.db.ExecContext(ctx, "REPLACE INTO seen VALUES (?, ?, ?, ?)", side, table, m.Quiet,
-			m.Rows); err != nil {
+		changes, err := json.Marshal(m.Changes)
+		if err != nil {
+			return err
+		}
+		if _, err := b.db.ExecContext(ctx, "REPLACE INTO looked VALUES (?, ?, ?, ?, ?)", side, table, m.Quiet, m.Rows,
+			string(changes)); err != nil {
 			return fmt.Errorf("writing the baseline: %w", err)
 		}
 	}
@@ -50,9 +68,9 @@ func (b *Baseline) See(ctx context.Context, side string, marks map[string]Mark) 
 
 // unsee takes the marks of a table away.
 func unsee(ctx context.Context, tx *sql.Tx, table string) error {
-	if _, err := tx.ExecContext(ctx, seenTable); err != nil {
+	if _, err := tx.ExecContext(ctx, lookedTable); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "DELETE FROM seen WHERE tbl = ?", table)
+	_, err := tx.ExecContext(ctx, "DELETE FROM looked WHERE tbl = ?", table)
 	return err
 }

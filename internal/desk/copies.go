@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -157,7 +158,7 @@ func (d *core) places(ctx context.Context, in *clone.Input) error {
 		if pl.Server == "" {
 			pl.NoServer = op.ErrNoServer.Error()
 		}
-		pl.Unsealed, pl.Closed = d.env.Unsealed(h.Name), d.env.Sealed
+		pl.Unsealed, pl.Closed = cmp.Or(d.env.Unsealed(h.Name), h.Open), d.env.Sealed
 		in.Places[h.Name] = pl
 	}
 	return nil

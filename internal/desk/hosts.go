@@ -174,6 +174,9 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 				name,
 			)
 		}
+		if h.Open, err = d.env.UnsealedThere(ctx, name); err != nil {
+			return h, err
+		}
 	}
 	if err := d.record.PutHost(ctx, h); err != nil {
 		return h, err

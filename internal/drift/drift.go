@@ -102,15 +102,25 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 		g.Go(func() error {
 			ct, _ := p.Copy.Schema().Table(t.Name)
 			still, copyStill := live.still(t) && (chosenStill || !p.Transform.Chooses(t.Name)), copied.still(ct)
-			if still && copyStill {
+			seen := [2][]baseline.Change{live.marks[t.Name].Changes, copied.marks[ct.Name].Changes}
+			if still && copyStill && len(seen[0])+len(seen[1]) == 0 {
 				return nil
 			}
-			rows, changed, err := p.table(ctx, t, ct, still, copyStill)
+			sides := p.sides(t, ct)
+			for i, is := range [2]bool{still, copyStill} {
+				if sides[i].still, sides[i].whole = is, !is; is {
+					sides[i].seen = seen[i]
+				}
+			}
+			rows, err := p.table(ctx, t, sides)
 			mu.Lock()
 			defer mu.Unlock()
 			if out = append(out, rows...); err == nil {
-				live.saw(t, changed[0])
-				copied.saw(ct, changed[1])
+				for i, l := range [2]*look{live, copied} {
+					if s := sides[i]; !s.still {
+						l.saw(s.table, s.seen, s.whole)
+					}
+				}
 			}
 			return err
 		})
@@ -162,27 +172,48 @@ func byNumbers(t tables.Table) bool {
 // side is what is read of one side of a table.
 type side struct {
 	snap  tables.Snapshot
+	table tables.Table
 	was   func(baseline.Pair) uint64
 	keeps func(tables.Table, tables.Row) bool // what the copy would have of it; nil: all
+	of    func(*Row) *State                   // what became of a row there
+	still bool                                // nobody wrote to it since it was looked at
+	seen  []baseline.Change                   // what had changed then, or has now
+	whole bool                                // that is all
 }
 
-// table finds the rows of a table that are not what they were, and tells which sides have such. A side that is still
-// is not read for that.
-func (p Pair) table(ctx context.Context, t, ct tables.Table, still, copyStill bool) (out []*Row, changed [2]bool,
-	err error) {
-	live := side{snap: p.Live, was: func(b baseline.Pair) uint64 { return b.Origin }}
+func (p Pair) sides(t, ct tables.Table) [2]*side {
+	live := &side{snap: p.Live, table: t, was: func(b baseline.Pair) uint64 { return b.Origin },
+		of: func(r *Row) *State { return &r.Live }}
 	if p.Transform.Chooses(t.Name) {
 		live.keeps = p.Transform.Keeps
 	}
-	copied := side{snap: p.Copy, was: func(b baseline.Pair) uint64 { return b.Copy }}
+	return [2]*side{live, {snap: p.Copy, table: ct, was: func(b baseline.Pair) uint64 { return b.Copy },
+		of: func(r *Row) *State { return &r.Copy }}}
+}
+
+// note keeps what became of a row for the next look.
+func (s *side) note(r *Row) {
+	what := *s.of(r)
+	if s.still || what == Same {
+		return
+	}
+	c, known := kept(r, what)
+	if s.whole = s.whole && known && len(s.seen) < mostKept; s.whole {
+		s.seen = append(s.seen, c)
+	}
+}
+
+// table finds the rows of a table that are not what they were. A side that is still is not read for that.
+func (p Pair) table(ctx context.Context, t tables.Table, sides [2]*side) (out []*Row, err error) {
 	known, err := p.known(ctx, t)
 	if err != nil {
-		return nil, changed, err
+		return nil, err
 	}
+	ct, both := sides[1].table, sides[0].still && sides[1].still
 	for _, shard := range tables.Shards(max(t.Rows, ct.Rows)) {
 		base, err := known(shard)
 		if err != nil {
-			return nil, changed, err
+			return nil, err
 		}
 		found := map[uint64]*Row{}
 		hit := func(by uint64, key []tables.Value) *Row {
@@ -197,30 +228,27 @@ func (p Pair) table(ctx context.Context, t, ct tables.Table, still, copyStill bo
 			}
 			return r
 		}
-		if !still {
-			if err := live.changes(ctx, t, shard, base, func(k uint64, s State, key []tables.Value) {
-				hit(k, key).Live, changed[0] = s, true
-			}); err != nil {
-				return nil, changed, err
-			}
-		}
-		if !copyStill {
-			if err := copied.changes(ctx, ct, shard, base, func(k uint64, s State, key []tables.Value) {
-				hit(k, key).Copy, changed[1] = s, true
-			}); err != nil {
-				return nil, changed, err
+		for _, s := range sides {
+			tell := func(k uint64, is State, key []tables.Value) { *s.of(hit(k, key)) = is }
+			if s.still {
+				again(s.seen, shard, both, tell)
+			} else if err := s.changes(ctx, s.table, shard, base, tell); err != nil {
+				return nil, err
 			}
 		}
 		if err := p.fetch(ctx, t, ct, shard, found); err != nil {
-			return nil, changed, err
+			return nil, err
 		}
 		for _, r := range found {
+			for _, s := range sides {
+				s.note(r)
+			}
 			if p.apart(r); r.differs(p.told(t)) {
 				out = append(out, r)
 			}
 		}
 	}
-	return out, changed, nil
+	return out, nil
 }
 
 // apart parts a row that the copy made from one of the live site's under the same number that was left there.
@@ -288,7 +316,7 @@ func (r *Row) unlike() bool {
 func equal(a, b []tables.Value) bool { return slices.EqualFunc(a, b, tables.Value.Equal) }
 
 // changes tells of each row of a side that is not what it was.
-func (s side) changes(ctx context.Context, t tables.Table, part tables.Shard, base map[uint64]baseline.Pair,
+func (s *side) changes(ctx context.Context, t tables.Table, part tables.Shard, base map[uint64]baseline.Pair,
 	tell func(by uint64, s State, key []tables.Value)) error {
 	seen := make(map[uint64]bool, len(base))
 	read := diff.Stored(s.snap, t)

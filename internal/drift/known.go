@@ -20,9 +20,7 @@ func (p Pair) known(ctx context.Context, t tables.Table) (func(tables.Shard) (ma
 		return nil, err
 	}
 	found := map[uint64]baseline.Pair{}
-	live := side{snap: p.Live, was: func(b baseline.Pair) uint64 { return b.Origin }}
-	copied := side{snap: p.Copy, was: func(b baseline.Pair) uint64 { return b.Copy }}
-	for _, side := range []side{live, copied} {
+	for _, side := range p.sides(t, t) {
 		by := make(map[uint64]baseline.Pair, len(all))
 		for _, b := range all {
 			by[side.was(b)] = b

@@ -8,8 +8,8 @@ import (
 	"alibi/internal/tables"
 )
 
-// look is one side's tables as they are seen now, with the marks of those in which nothing had changed. A table to
-// which nobody wrote since is still as it was.
+// look is one side's tables as they are seen now, with the marks of earlier looks. A table to which nobody wrote since
+// is as it was then: it is not read again.
 type look struct {
 	base  *baseline.Baseline
 	side  string
@@ -37,14 +37,43 @@ func (l *look) still(t tables.Table) bool {
 	return marked && m.Quiet != "" && m.Quiet == l.quiet[t.Name] && m.Rows == t.Rows
 }
 
-// saw notes whether something in a table had changed.
-func (l *look) saw(t tables.Table, changed bool) {
+// mostKept is how many changes of a table are kept for the next look.
+const mostKept = 20_000
+
+// saw notes what had changed in a table that was read; whole says that it is all.
+func (l *look) saw(t tables.Table, changes []baseline.Change, whole bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if at := l.quiet[t.Name]; at != "" && !changed {
-		l.found[t.Name] = baseline.Mark{Quiet: at, Rows: t.Rows}
+	if at := l.quiet[t.Name]; at != "" && whole {
+		l.found[t.Name] = baseline.Mark{Quiet: at, Rows: t.Rows, Changes: changes}
 	} else if _, marked := l.marks[t.Name]; marked { // the mark does not hold any more, whatever was written where
 		l.found[t.Name] = baseline.Mark{}
+	}
+}
+
+// kept gives what a change is to be known by at the next look.
+func kept(r *Row, what State) (c baseline.Change, known bool) {
+	c = baseline.Change{Found: r.Found, What: string(what)}
+	for _, v := range r.Key {
+		if v.Kind != tables.Int {
+			return c, false
+		}
+		c.Key = append(c.Key, v.Int)
+	}
+	return c, true
+}
+
+// again tells of what was seen at an earlier look, but for rows of which there is nothing to be read on either side.
+func again(changes []baseline.Change, part tables.Shard, both bool, tell func(by uint64, s State, key []tables.Value)) {
+	for _, c := range changes {
+		if !part.Has(c.Found) || both && c.Key == nil {
+			continue
+		}
+		var key []tables.Value
+		for _, n := range c.Key {
+			key = append(key, tables.Value{Kind: tables.Int, Int: n})
+		}
+		tell(c.Found, State(c.What), key)
 	}
 }
 

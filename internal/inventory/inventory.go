@@ -154,6 +154,8 @@ type Host struct {
 	Server site.Server `json:"server,omitzero"`  // on which copies get their databases
 	Limits site.Limits `json:"limits,omitzero"`
 	Client string      `json:"client,omitempty"`
+	// Open is why no wall can be had there for the code of copies, when it was asked last; "": one can, or it was not.
+	Open string `json:"open,omitempty"`
 }
 
 // Local tells whether the host is this machine.

@@ -22,6 +22,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
 	"alibi/internal/runtime/php"
+	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/scrub"
 	"alibi/internal/site"
@@ -374,6 +375,15 @@ func (e *Env) Pinned(ctx context.Context, t *work.Task, s site.Site, sheet strin
 		t.Note("run %s brings it to pin sheet %s", r, sheet)
 	}
 	return nil
+}
+
+// UnsealedThere is as Unsealed, of another host, which is asked.
+func (e *Env) UnsealedThere(ctx context.Context, hostName string) (string, error) {
+	h, err := e.Host(ctx, hostName)
+	if err != nil {
+		return "", err
+	}
+	return remote.Unsealed(ctx, h, ""), nil
 }
 
 // Unsealed says why the code of copies on a host does not run in a world of its own; "" if it does.

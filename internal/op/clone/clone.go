@@ -169,7 +169,6 @@ func Plan(in Input) plan.Plan {
 	return p
 }
 
-// target is the site as it will be.
 // unsealed says that the copy's code will run without a wall, or not at all.
 func unsealed(pl Place, note func(site.Severity, string, string, string)) {
 	text := "nothing but rules in PHP will keep the copy's code in: " + pl.Unsealed

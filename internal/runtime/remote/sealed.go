@@ -21,8 +21,11 @@ func Unsealed(ctx context.Context, h host.Host, server string) string {
 	if name, _, err := net.SplitHostPort(server); err == nil && net.ParseIP(name) != nil && name != "127.0.0.1" {
 		return "its database server is reached by the address " + name
 	}
-	if _, err := h.Command(ctx, "sh", "-c", wall.Try); err != nil {
+	switch _, err := h.Command(ctx, "sh", "-c", wall.Try); {
+	case ended(err):
 		return "host " + h.Name() + " has no bubblewrap, or gives no namespaces"
+	case err != nil:
+		return err.Error()
 	}
 	return ""
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -18,6 +19,8 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/wall"
+	"alibi/internal/site"
 	"alibi/internal/work"
 )
 
@@ -66,6 +69,30 @@ func TestBetweenRealHosts(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A host on which no wall can be had is known before a copy is made there.
+func TestAHostWithoutAWallIsSaidBefore(t *testing.T) {
+	w := realtest.New(t, realtest.Options{Own: true})
+	live := w.Make("ferry")
+	drydock := w.Machine("drydock")
+	ctx := context.Background()
+	warned := func() bool {
+		c, err := w.Desk.Copies.CopyDefaults(ctx, live, "a test")
+		require.NoError(t, err)
+		c.Name, c.Host = "said", drydock.Name
+		p, err := w.Desk.Copies.PlanCopy(ctx, live.ID, c)
+		require.NoError(t, err)
+		return slices.ContainsFunc(p.Findings, func(f site.Finding) bool { return f.Code == "unsealed" })
+	}
+	assert.False(t, warned())
+	try := wall.Try
+	defer func() { wall.Try = try }()
+	wall.Try = "exit 1"
+	h, err := w.Desk.Fleet.SetHost(ctx, drydock.Name, desk.HostSettings{})
+	require.NoError(t, err)
+	assert.Equal(t, "host drydock has no bubblewrap, or gives no namespaces", h.Open)
+	assert.True(t, warned())
 }
 
 func TestConnectionsThatAreCutAreTakenUpAgain(t *testing.T) {

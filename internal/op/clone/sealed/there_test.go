@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/clonetest"
+	"alibi/internal/demo/real"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/op/clone"
 	"alibi/internal/plan"
@@ -54,6 +56,7 @@ func TestAHostileCopyOnAnotherHostDoesNotGetOut(t *testing.T) {
 	shellThere(t, w, s)
 	o.letThrough(t, w, s)
 	killedThere(t, s)
+	cutThere(t, drydock, s)
 	ours, err := filepath.Glob(filepath.Join(drydock.Dir, "cache/alibi/program-*"))
 	require.NoError(t, err)
 	assert.Len(t, ours, 1)
@@ -118,12 +121,7 @@ func killedThere(t *testing.T, s site.Site) {
 	require.NotEmpty(t, in, "its world is told its folders")
 	require.NoError(t, syscall.Kill(list[0], syscall.SIGKILL))
 	require.Eventually(t, func() bool {
-		for _, pid := range in {
-			if syscall.Kill(pid, 0) == nil {
-				return false
-			}
-		}
-		return true
+		return !slices.ContainsFunc(in, func(pid int) bool { return syscall.Kill(pid, 0) == nil })
 	}, 20*time.Second, 50*time.Millisecond, "nothing outlives it")
 	require.Eventually(t, func() bool {
 		status, _ := answer(t, s, "/")
@@ -134,6 +132,22 @@ func killedThere(t *testing.T, s site.Site) {
 	more, err := filepath.Glob(fmt.Sprint("/tmp/alibi-copy-", list[0], "-*"))
 	require.NoError(t, err)
 	assert.Empty(t, append(left, more...), "the next one cleared up")
+}
+
+// cutThere cuts the connections to the other host: what ran there ends, and runs again with the next page.
+func cutThere(t *testing.T, m *real.Machine, s site.Site) {
+	t.Helper()
+	was := programs(t, filepath.Dir(s.Root))
+	require.NotEmpty(t, was)
+	_, err := m.Cut()
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		return !slices.ContainsFunc(was, func(pid int) bool { return syscall.Kill(pid, 0) == nil })
+	}, 20*time.Second, 50*time.Millisecond, "nothing of it goes on without Alibi")
+	require.Eventually(t, func() bool {
+		status, _ := answer(t, s, "/")
+		return status == 200
+	}, 30*time.Second, 200*time.Millisecond)
 }
 
 // programs are the processes of whose arguments one holds a text.
