@@ -45,6 +45,7 @@ func (b *bench) drift(ctx context.Context, s real.Spec, name string) error {
 	if _, err := b.ask(ctx, change+"ID % 100 = 5"); err != nil {
 		return err
 	}
+	time.Sleep(still)
 	if err := b.drifts(ctx, m, "1 % changed on both"); err != nil {
 		return err
 	}
@@ -53,6 +54,10 @@ func (b *bench) drift(ctx context.Context, s real.Spec, name string) error {
 
 // pushes is how often things are carried home.
 const pushes = 6
+
+// still is for how long nobody changes anything before what was changed is looked for: the server tells by the second
+// when a table was written to.
+const still = 3 * time.Second
 
 // quiet is for how long the live site's answers are timed while nothing else is done.
 const quiet = 20 * time.Second
@@ -92,6 +97,7 @@ func (b *bench) pushes(ctx context.Context, s real.Spec, m made, name string, it
 		if _, err := b.ask(ctx, change+"ID IN ("+ids+")"); err != nil {
 			return err
 		}
+		time.Sleep(still)
 		r, err := b.alibiRun(ctx, m.site.Name, append([]string{"sync", m.site.Name, "--to", "live", "--confirm",
 			name + "-there"}, part...)...)
 		if err != nil {

@@ -221,7 +221,9 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool, command .
 			line = "exec" + words(list)
 		}
 	}
-	out.Command = []string{"ssh"}
+	// The keys of hosts that were accepted here are known beside a person's own.
+	known := fmt.Sprintf(`UserKnownHostsFile=~/.ssh/known_hosts "%s"`, filepath.Join(d.home(), "known_hosts"))
+	out.Command = []string{"ssh", "-o", known}
 	if len(command) == 0 {
 		out.Command = append(out.Command, "-t")
 	}

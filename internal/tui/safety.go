@@ -107,8 +107,12 @@ func openShell(a *app, s site.Site) tea.Cmd {
 		if x.Command[0] != "ssh" {
 			cmd.Dir = x.Dir
 		}
+		closed := "the shell was closed"
+		if x.Open != "" {
+			closed += "; it was not behind the copy's wall: " + x.Open
+		}
 		return "", func(*app) tea.Cmd {
-			return tea.ExecProcess(cmd, func(error) tea.Msg { return doneMsg{text: "the shell was closed"} })
+			return tea.ExecProcess(cmd, func(error) tea.Msg { return doneMsg{text: closed} })
 		}, nil
 	})
 }

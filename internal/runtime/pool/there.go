@@ -199,16 +199,21 @@ func (p *Pool) startThere(ctx context.Context, s site.Site, spec web.Spec) (Runn
 	}
 	if a.Failed != "" {
 		x.Stop()
-		t := &there{host: s.Host, text: a.Failed}
-		switch {
-		case a.Full:
-			t.kind = web.ErrFull
-		case p.Sealed && a.Unsealed != "":
-			t.kind = ErrUnsealed
-		}
-		return nil, t
+		return nil, p.because(s, a)
 	}
 	return sent{x}, nil
+}
+
+// because is why a copy does not run, as our program on its host says.
+func (p *Pool) because(s site.Site, a remote.Answer) error {
+	t := &there{host: s.Host, text: a.Failed}
+	switch {
+	case a.Full:
+		t.kind = web.ErrFull
+	case p.Sealed && a.Unsealed != "":
+		t.kind = ErrUnsealed
+	}
+	return t
 }
 
 // orderOf is what our program on another host is told of a copy: what is needed to run it.
