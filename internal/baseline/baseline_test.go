@@ -235,3 +235,38 @@ func TestOneWhoDiesLeavesTheBaselineAsItWas(t *testing.T) {
 	assert.Len(t, got, 1)
 	assert.Contains(t, got, "kept")
 }
+
+func TestTablesToWhichNobodyWroteSinceTheSidesParted(t *testing.T) {
+	ctx := context.Background()
+	b, err := Create(filepath.Join(t.TempDir(), "b.db"))
+	require.NoError(t, err)
+	defer b.Close()
+	for _, table := range []string{"posts", "terms"} {
+		w, err := b.Rows(ctx, table)
+		require.NoError(t, err)
+		for i := range uint64(3) {
+			require.NoError(t, w.Put(ctx, i, Pair{i, i}))
+		}
+		require.NoError(t, w.Close(ctx))
+	}
+	meta := Meta{}
+	meta.Quiet.Origin = map[string]string{"posts": "nine", "terms": "ten"}
+	require.NoError(t, b.PutMeta(ctx, meta))
+	got, err := b.Parted(ctx, "live", map[string]string{"posts": "nine", "terms": "eleven", "links": "nine"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Mark{"posts": {Quiet: "nine", Rows: 3}}, got)
+	got, err = b.Parted(ctx, "copy", map[string]string{"posts": "nine"})
+	require.NoError(t, err)
+	assert.Empty(t, got)
+
+	seen := Mark{Quiet: "nine", Rows: 3, Changes: []Change{{Found: 1 << 63, What: "made", Key: []int64{-5, 7}},
+		{Found: 2, What: "gone"}}}
+	require.NoError(t, b.See(ctx, "live", map[string]Mark{"posts": seen}))
+	got, err = b.Seen(ctx, "live")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Mark{"posts": seen}, got)
+	require.NoError(t, b.Amend(ctx, "posts", map[uint64]Pair{1: {7, 7}}, nil))
+	got, err = b.Seen(ctx, "live")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]Mark{"posts": {Changes: []Change{}}}, got, "it is to be read, whatever was seen before")
+}

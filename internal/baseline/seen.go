@@ -53,6 +53,9 @@ func (b *Baseline) Seen(ctx context.Context, side string) (map[string]Mark, erro
 
 // See notes marks of a side. What is noted anew of a table's rows takes its marks away.
 func (b *Baseline) See(ctx context.Context, side string, marks map[string]Mark) error {
+	if _, err := b.db.ExecContext(ctx, lookedTable); err != nil {
+		return fmt.Errorf("writing the baseline: %w", err)
+	}
 	for table, m := range marks {
 		changes, err := json.Marshal(m.Changes)
 		if err != nil {
@@ -66,11 +69,35 @@ func (b *Baseline) See(ctx context.Context, side string, marks map[string]Mark) 
 	return nil
 }
 
-// unsee takes the marks of a table away.
+// unsee takes the marks of a table away: nothing that was seen of it before holds any more.
 func unsee(ctx context.Context, tx *sql.Tx, table string) error {
 	if _, err := tx.ExecContext(ctx, lookedTable); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "DELETE FROM looked WHERE tbl = ?", table)
+	_, err := tx.ExecContext(ctx, "REPLACE INTO looked VALUES ('live', ?1, '', 0, '[]'), ('copy', ?1, '', 0, '[]')", table)
 	return err
+}
+
+// Parted gives a side's marks of when the sides parted, of tables that have those times now.
+func (b *Baseline) Parted(ctx context.Context, side string, now map[string]string) (map[string]Mark, error) {
+	meta, err := b.Meta(ctx)
+	if err != nil {
+		return nil, err
+	}
+	was := meta.Quiet.Origin
+	if side == "copy" {
+		was = meta.Quiet.Copy
+	}
+	out := map[string]Mark{}
+	for table, at := range was {
+		if at == "" || at != now[table] {
+			continue
+		}
+		rows, err := b.Count(ctx, table)
+		if err != nil {
+			return nil, err
+		}
+		out[table] = Mark{Quiet: at, Rows: rows}
+	}
+	return out, nil
 }

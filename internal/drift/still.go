@@ -2,6 +2,7 @@ package drift
 
 import (
 	"context"
+	"maps"
 	"sync"
 
 	"alibi/internal/baseline"
@@ -26,9 +27,14 @@ func (p Pair) looks(ctx context.Context, side string, snap tables.Snapshot) *loo
 	if l.quiet, err = tables.Quiet(ctx, snap); err != nil || len(l.quiet) == 0 {
 		return l
 	}
-	if l.marks, err = p.Base.Seen(ctx, side); err != nil {
-		l.marks = nil
+	seen, err := p.Base.Seen(ctx, side)
+	if err != nil {
+		return l
 	}
+	if l.marks, err = p.Base.Parted(ctx, side, l.quiet); err != nil {
+		l.marks = map[string]baseline.Mark{}
+	}
+	maps.Copy(l.marks, seen)
 	return l
 }
 
