@@ -184,26 +184,35 @@ func (m *Machine) Thaw() error {
 	return err
 }
 
-// signal sends a signal to all processes that serve SSH connections.
-func (m *Machine) signal(s syscall.Signal) (int, error) {
+// signal sends a signal to all processes that serve SSH connections, and tells how many connections there were: an
+// ordinary account's server has a second process for each.
+func (m *Machine) signal(s syscall.Signal) (n int, err error) {
 	all, err := filepath.Glob("/proc/[0-9]*/stat")
 	if err != nil {
 		return 0, err
 	}
-	n := 0
+	parents := map[int]int{}
 	for _, file := range all {
 		text, err := os.ReadFile(file)
 		if err != nil {
 			continue // it ended meanwhile
 		}
 		var state string
-		var parent int
-		_, rest, _ := strings.Cut(string(text), ") ")
-		if _, err := fmt.Sscan(rest, &state, &parent); err != nil || parent != m.sshd.PID() {
+		var pid, parent int
+		first, rest, _ := strings.Cut(string(text), " (sshd) ")
+		if _, err := fmt.Sscan(rest, &state, &parent); err != nil {
+			continue // another program's
+		}
+		if pid, err = strconv.Atoi(first); err == nil {
+			parents[pid] = parent
+		}
+	}
+	for pid, parent := range parents {
+		own := parent == m.sshd.PID()
+		if !own && parents[parent] != m.sshd.PID() {
 			continue
 		}
-		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if err == nil && syscall.Kill(pid, s) == nil {
+		if syscall.Kill(pid, s) == nil && own {
 			n++
 		}
 	}

@@ -113,16 +113,18 @@ func errand(in io.Reader, out, log io.Writer) int {
 
 // listen does what is told further, until nobody tells more.
 func (p *Pool) listen(told *json.Decoder, id site.ID) {
-	done := func() {}
+	var tries []func()
 	for {
 		var f further
 		if told.Decode(&f) != nil {
 			return
 		}
-		if done(); f.Trying {
-			done = p.Trying(id)
-		} else {
-			done = func() {}
+		switch n := len(tries); {
+		case f.Trying:
+			tries = append(tries, p.Trying(id))
+		case n > 0:
+			tries[n-1]()
+			tries = tries[:n-1]
 		}
 	}
 }

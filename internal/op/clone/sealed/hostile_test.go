@@ -145,18 +145,7 @@ func TestAHostileCopyDoesNotGetOut(t *testing.T) {
 			rows := dumped(t, c.live.Spec.Database)
 			s := clonetest.CopyOf(w, c.live.Site, "hostile", func(x *clone.Choices) { x.Runtime.PHP, x.Scrub = c.php, "off" })
 			require.True(t, s.Proof.Holds)
-			came := o.came.Load()
-			got := tries(t, s)
-			assert.Greater(t, len(got), 100)
-			for name, through := range got {
-				assert.False(t, through, name)
-			}
-			assert.Equal(t, came, o.came.Load(), "nobody came to what listens outside")
-			assert.Equal(t, before, tree(t, c.live.Spec.Root), "the live site's files")
-			assert.Equal(t, rows, dumped(t, c.live.Spec.Database), "the live site's tables")
-			told(t, w, s, c.live.Spec, o)
-			_, text := answer(t, s, "/?legitimate=1")
-			assert.Equal(t, "count 1, upload whole, own page 200", text)
+			o.shutIn(t, w, s, c.live.Spec, before, rows)
 			p, err := w.Desk.Copies.PlanRemove(ctx, s.ID)
 			require.NoError(t, err)
 			require.Equal(t, plan.Done, w.Run(p).State)
@@ -191,6 +180,25 @@ func TestWithoutAWallAHostileCopyGetsOut(t *testing.T) {
 	assert.Greater(t, through, 25)
 	assert.Greater(t, o.came.Load(), int64(10))
 	w.Stop()
+}
+
+// shutIn has a copy try all that it can think of: nothing gets through, the live site is what it was, what was called
+// is told, and the copy's legitimate work goes on.
+func (o *outsideWorld) shutIn(t *testing.T, w *realtest.World, s site.Site, live real.Spec, before []string,
+	rows string) {
+	t.Helper()
+	came := o.came.Load()
+	got := tries(t, s)
+	assert.Greater(t, len(got), 100)
+	for name, through := range got {
+		assert.False(t, through, name)
+	}
+	assert.Equal(t, came, o.came.Load(), "nobody came to what listens outside")
+	assert.Equal(t, before, tree(t, live.Root), "the live site's files")
+	assert.Equal(t, rows, dumped(t, live.Database), "the live site's tables")
+	told(t, w, s, live, o)
+	_, text := answer(t, s, "/?legitimate=1")
+	assert.Equal(t, "count 1, upload whole, own page 200", text)
 }
 
 // tries has a copy try to get out, and gives what got through, by name.
