@@ -9,8 +9,8 @@ import (
 	"alibi/internal/tables"
 )
 
-// look is one side's tables as they are seen now, with the marks of earlier looks. A table to which nobody wrote since
-// is as it was then: it is not read again.
+// look is one side's tables as they are seen now, with the marks of earlier looks: a table to which nobody wrote
+// since then is not read again.
 type look struct {
 	base  *baseline.Baseline
 	side  string
