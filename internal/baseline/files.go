@@ -188,7 +188,8 @@ func (b *Baseline) convert() error {
 	if err := writeFiles(ctx, tx, files); err != nil {
 		return err
 	}
-	if _, err := tx.Exec("DROP TABLE files"); err != nil {
+	// Marks had no changes then, and were in a table of their own.
+	if _, err := tx.Exec("DROP TABLE files; DROP TABLE IF EXISTS seen"); err != nil {
 		return err
 	}
 	return tx.Commit()

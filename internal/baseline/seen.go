@@ -21,9 +21,8 @@ type Change struct {
 	Key   []int64 `json:"k,omitempty"` // none: of one that neither side had any more
 }
 
-// looked has taken the place of a table that knew only of tables without changes.
-const lookedTable = "DROP TABLE IF EXISTS seen; CREATE TABLE IF NOT EXISTS looked (side TEXT NOT NULL, " +
-	"tbl TEXT NOT NULL, quiet TEXT NOT NULL, rows INTEGER NOT NULL, changes TEXT NOT NULL, PRIMARY KEY (side, tbl))"
+const lookedTable = "CREATE TABLE IF NOT EXISTS looked (side TEXT NOT NULL, tbl TEXT NOT NULL, quiet TEXT NOT NULL, " +
+	"rows INTEGER NOT NULL, changes TEXT NOT NULL, PRIMARY KEY (side, tbl))"
 
 // Seen gives the marks of a side by table.
 func (b *Baseline) Seen(ctx context.Context, side string) (map[string]Mark, error) {

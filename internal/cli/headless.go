@@ -85,7 +85,7 @@ func (a *app) headlessRest(
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %s\n", s.Address(), ans.Status, ans.Bytes, ans.Title,
+	fmt.Fprintf(a.out, "%s/ answers %d with %d bytes: %q, and %s more\n", s.Address(), ans.Status, ans.Bytes, ans.Title,
 		ans.Further())
 	stage("expire")
 	if s, err = d.Copies.Expire(ctx, s.ID, s.Name); err != nil {

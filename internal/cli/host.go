@@ -86,7 +86,8 @@ func (a *app) hostSet() *cobra.Command {
 				fmt.Fprintf(w, "copies on %s: in %s, databases on %s\n", h.Name, or(h.Copies, "no folder"),
 					or(h.Server.Address, "no server"))
 				if h.Open != "" {
-					fmt.Fprintf(w, "no wall keeps the code of copies in there: %s\n", h.Open)
+					fmt.Fprintf(w, "no wall keeps the code of copies in there: %s; install bubblewrap there, and "+
+						"run alibi host set %s again\n", h.Open, h.Name)
 				}
 			})
 		}),

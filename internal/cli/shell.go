@@ -37,15 +37,15 @@ ALIBI_ROOT and ALIBI_DATABASE say what is what. With --json it prints how your o
 			if d.Hands.Walled(s) && !outside && !a.json {
 				return a.shellInside(ctx, d, s, rest)
 			}
-			return a.shellOutside(ctx, d, s, outside || a.json, rest)
+			return a.shellByCommand(ctx, d, s, outside || a.json, rest)
 		}),
 	}
 	c.Flags().BoolVar(&outside, "outside", false, "not behind the copy's wall")
 	return c
 }
 
-// shellOutside opens a person's own shell where a copy is, or, on another host, one behind its wall.
-func (a *app) shellOutside(ctx context.Context, d *desk.Desk, s site.Site, outside bool, rest []string) error {
+// shellByCommand opens a shell by a command: a person's own where a copy is, or, on another host, one behind its wall.
+func (a *app) shellByCommand(ctx context.Context, d *desk.Desk, s site.Site, outside bool, rest []string) error {
 	x, err := d.Hands.ShellOf(ctx, s.ID, outside, rest...)
 	if err != nil {
 		return err

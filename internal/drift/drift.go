@@ -101,16 +101,13 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 		}
 		g.Go(func() error {
 			ct, _ := p.Copy.Schema().Table(t.Name)
-			still, copyStill := live.still(t) && (chosenStill || !p.Transform.Chooses(t.Name)), copied.still(ct)
-			seen := [2][]baseline.Change{live.marks[t.Name].Changes, copied.marks[ct.Name].Changes}
-			if still && copyStill && len(seen[0])+len(seen[1]) == 0 {
-				return nil
-			}
 			sides := p.sides(t, ct)
-			for i, is := range [2]bool{still, copyStill} {
-				if sides[i].still, sides[i].whole = is, !is; is {
-					sides[i].seen = seen[i]
-				}
+			if chosenStill || !p.Transform.Chooses(t.Name) {
+				sides[0].recall(live)
+			}
+			sides[1].recall(copied)
+			if sides[0].same() && sides[1].same() {
+				return nil
 			}
 			rows, err := p.table(ctx, t, sides)
 			mu.Lock()
@@ -183,13 +180,23 @@ type side struct {
 
 func (p Pair) sides(t, ct tables.Table) [2]*side {
 	live := &side{snap: p.Live, table: t, was: func(b baseline.Pair) uint64 { return b.Origin },
-		of: func(r *Row) *State { return &r.Live }}
+		of: func(r *Row) *State { return &r.Live }, whole: true}
 	if p.Transform.Chooses(t.Name) {
 		live.keeps = p.Transform.Keeps
 	}
 	return [2]*side{live, {snap: p.Copy, table: ct, was: func(b baseline.Pair) uint64 { return b.Copy },
-		of: func(r *Row) *State { return &r.Copy }}}
+		of: func(r *Row) *State { return &r.Copy }, whole: true}}
 }
+
+// recall takes what an earlier look found, if nobody wrote to the table since.
+func (s *side) recall(l *look) {
+	if s.still = l.still(s.table); s.still {
+		s.seen = l.marks[s.table.Name].Changes
+	}
+}
+
+// same tells whether nothing of the side has changed, without it being read.
+func (s *side) same() bool { return s.still && len(s.seen) == 0 }
 
 // note keeps what became of a row for the next look.
 func (s *side) note(r *Row) {

@@ -324,8 +324,7 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 	mark := in.Env.Mark(ctx, in.Copy)
 	a, err := in.Env.Probe(ctx, in.Copy)
 	c := Check{Name: "pages", Group: "pages", Title: "the copy's pages answer", Origin: "not asked", Verdict: Holds,
-		Copy: fmt.Sprintf("%d, %s, %s", a.Status, site.Plural(a.Pages, "page", "pages"),
-			site.Plural(a.Files, "file", "files")), Text: "at " + in.Copy.Address().String()}
+		Copy: fmt.Sprintf("%d, %s", a.Status, a.Further()), Text: "at " + in.Copy.Address().String()}
 	switch {
 	case errors.Is(err, op.ErrForeign):
 		c.Group, c.Verdict, c.Copy, c.Text = "isolation", Broken, "not asked", err.Error()

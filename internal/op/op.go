@@ -107,7 +107,7 @@ type Answer struct {
 
 // Further says what answered beside the first page.
 func (a Answer) Further() string {
-	return site.Plural(a.Pages, "page", "pages") + " and " + site.Plural(a.Files, "file", "files") + " more"
+	return site.Plural(a.Pages, "page", "pages") + ", " + site.Plural(a.Files, "file", "files")
 }
 
 // Tried is what came of trying what the quiet rules forbid, and what the copy's

@@ -97,7 +97,7 @@ var marks sync.Map // listeners by port: what is not reachable would be closed
 // Open opens the desk of the home; Stop closes it.
 func (w *World) Open(change ...func(*desk.Options)) {
 	w.T.Helper()
-	opt := desk.Options{Home: w.Base, Pages: 3}
+	opt := desk.Options{Home: w.Base, Pages: 3} // each page of a real site takes time
 	for _, c := range change {
 		c(&opt)
 	}

@@ -53,7 +53,6 @@ type Spec struct {
 	SubDomains bool          `json:"sub_domains,omitempty"`
 	Blocks     bool          `json:"blocks,omitempty"` // has the theme of blocks that comes with the CMS
 	Seed       int           `json:"seed"`
-	Whole      bool          `json:"whole,omitempty"` // with all files of the core, where Again makes it
 	Prefix     string        `json:"-"`
 	Server     string        `json:"-"` // as the configuration names it
 	Admin      tables.Server `json:"-"`

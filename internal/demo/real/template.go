@@ -20,7 +20,7 @@ import (
 
 // Again sets a site up as Make does, in a fraction of the time from the second time on that
 // one of its kind is wanted on the same day: its files and its database's dump are kept in the cache.
-// Unless s.Whole, of the core only what runs on the server is there.
+// Of the core only what runs on the server is there.
 func Again(ctx context.Context, s Spec) error {
 	kept, err := s.template(ctx)
 	if err != nil {
@@ -136,9 +136,6 @@ func inlined(name string) bool {
 // slim leaves out of the core what it only hands to browsers, three files of five: tests make, digest and remove sites
 // by the hundred.
 func (s Spec) slim() error {
-	if s.Whole {
-		return nil
-	}
 	for _, dir := range []string{"wp-admin", "wp-includes"} {
 		err := filepath.WalkDir(filepath.Join(s.Root, dir), func(name string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || inlined(d.Name()) || !slices.Contains(browsers, filepath.Ext(name)) {

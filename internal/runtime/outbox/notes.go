@@ -202,8 +202,8 @@ func askers(r host.Tree, file string) list {
 	return it.By
 }
 
-// readAsked reads what PHP told of a call that was refused. It is all that is known of one on another host, where
-// nobody counts them.
+// readAsked reads what PHP told of a call that was refused. It is all that is known of one on another host
+// where our program can't run: there nobody counts them.
 func readAsked(it *Item, text []byte) error {
 	var x struct {
 		Host string

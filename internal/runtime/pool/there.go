@@ -155,7 +155,7 @@ func sweepDead() {
 }
 
 // sent is a copy that our program runs on another host.
-type sent struct{ *remote.Errands }
+type sent struct{ *remote.Copy }
 
 // trying passes on that the copy's code tries for Alibi what it can reach.
 func (x sent) trying() (done func()) {

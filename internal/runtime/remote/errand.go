@@ -22,8 +22,8 @@ type Answer struct {
 	Unsealed string `json:"unsealed,omitempty"` // why no wall keeps its code in
 }
 
-// Errands is a copy that our program runs on another host.
-type Errands struct {
+// Copy is a copy that our program runs on another host.
+type Copy struct {
 	Running
 	full atomic.Bool
 }
@@ -32,8 +32,8 @@ type Errands struct {
 const patience = 30 * time.Second
 
 // Send has our program, at path on the host, run a copy: order is what it is told first.
-func Send(ctx context.Context, h host.Host, path string, order any) (*Errands, Answer, error) {
-	x := &Errands{Running: Running{h: h, gone: make(chan struct{}), log: &record{}}}
+func Send(ctx context.Context, h host.Host, path string, order any) (*Copy, Answer, error) {
+	x := &Copy{Running: Running{h: h, gone: make(chan struct{}), log: &record{}}}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	x.stop = stop
 	var in *io.PipeReader
@@ -82,7 +82,7 @@ func Send(ctx context.Context, h host.Host, path string, order any) (*Errands, A
 }
 
 // Tell tells our program there something further.
-func (x *Errands) Tell(what any) error {
+func (x *Copy) Tell(what any) error {
 	line, err := json.Marshal(what)
 	if err != nil {
 		return err
@@ -92,4 +92,4 @@ func (x *Errands) Tell(what any) error {
 }
 
 // Full tells whether the copy was stopped because its folders hold more than they may.
-func (x *Errands) Full() bool { return x.full.Load() }
+func (x *Copy) Full() bool { return x.full.Load() }

@@ -1,6 +1,6 @@
 // Package remote runs the code of a copy on another host, through the
-// connection to it, for as long as the connection lasts: PHP's own server, on
-// that machine's loopback. Nothing is installed there and nothing stays behind.
+// connection to it, for as long as the connection lasts: by our own program,
+// which is put there and goes with the last copy, or by PHP's own server alone.
 package remote
 
 import (
