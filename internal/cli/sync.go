@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -13,7 +12,6 @@ import (
 	"alibi/internal/desk"
 	"alibi/internal/merge"
 	"alibi/internal/op/carry"
-	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -54,8 +52,8 @@ another one and all that refers to it follows.
 All rows are written in one transaction, in which each is looked at once more: an item that somebody changed
 meanwhile is left, and named. What both sides changed in different places comes together; where they changed one
 place, --take says which is to stand, and --by-hand opens all versions in $EDITOR. A restore point of a live site
-is taken first. With --to both, one run carries home and another one brings to the copy what it has not. --undo
-brings back what a run changed, and keeps what others wrote since.`,
+is taken first. With --to both, one run carries home and then brings to the copy what it has not: all of it, or
+nothing on either side. --undo brings back what a run changed, and keeps what others wrote since.`,
 		Args:              args(cobra.ArbitraryArgs),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: func(c *cobra.Command, rest []string) error {
@@ -77,14 +75,21 @@ brings back what a run changed, and keeps what others wrote since.`,
 				if err != nil {
 					return err
 				}
-				sides, err := check(&x.w, to, x.take)
-				if err != nil {
+				if err := check(&x.w, to, x.take); err != nil {
 					return usageError{err}
 				}
 				if x.w.Hand, err = a.byHand(ctx, d, s, x.byHand); err != nil {
 					return err
 				}
-				return a.carryTo(ctx, d, s, x.w, sides, g)
+				var then []carry.Wish
+				if to == both {
+					x.w.To, then = carry.Live, []carry.Wish{x.w}
+				}
+				p, err := d.Copies.PlanSync(ctx, s.ID, x.w, then...)
+				if err != nil {
+					return err
+				}
+				return a.goOn(ctx, d, p, g)
 			})(c, rest)
 		},
 	}
@@ -135,58 +140,30 @@ func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, items []str
 	return out, nil
 }
 
-// carryTo carries what is wished for to one side after the other.
-func (a *app) carryTo(ctx context.Context, d *desk.Desk, s site.Site, w carry.Wish, sides []carry.Side, g going) error {
-	for _, side := range sides {
-		w.To = side
-		p, err := d.Copies.PlanSync(ctx, s.ID, w)
-		if err != nil {
-			return err
-		}
-		if len(sides) > 1 && nothing(p) {
-			fmt.Fprintf(a.err, "Nothing goes to %s.\n", p.Target.Name)
-			continue
-		}
-		if err := a.goOn(ctx, d, p, g); err != nil {
-			return err
-		}
-	}
-	return nil
-}
+// both sides are written to.
+const both = "both"
 
-// nothing tells whether a plan has nothing to carry, and nothing that waits for a decision.
-func nothing(p plan.Plan) bool {
-	return len(p.Goes) == 0 && !slices.ContainsFunc(p.Findings, func(f site.Finding) bool {
-		return f.Severity == site.Block && f.Code != plan.Nothing
-	})
-}
-
-// check reads the sides of a wish, and to which ones it goes.
-func check(w *carry.Wish, to string, take []string) (sides []carry.Side, err error) {
-	switch {
-	case to == "both" && len(w.Items) > 0:
-		return nil, fmt.Errorf("--to both is for --all and --kind: an item goes to one side after the other")
-	case to == "both":
-		sides = []carry.Side{carry.Live, carry.Copy}
-	case to == string(carry.Live), to == string(carry.Copy):
-		sides = []carry.Side{carry.Side(to)}
+// check reads the side of a wish, and whose is to stand.
+func check(w *carry.Wish, to string, take []string) error {
+	switch w.To = carry.Side(to); {
+	case to == both, w.To == carry.Live, w.To == carry.Copy:
 	default:
-		return nil, fmt.Errorf("say which side is written to: --to live, --to copy or --to both")
+		return fmt.Errorf("say which side is written to: --to live, --to copy or --to both")
 	}
 	if _, err := strconv.Atoi(cmp.Or(w.SubSite, "0")); err != nil {
-		return nil, fmt.Errorf("--sub-site %s: write the number of a sub-site, as in post:2/1", w.SubSite)
+		return fmt.Errorf("--sub-site %s: write the number of a sub-site, as in post:2/1", w.SubSite)
 	}
 	w.All = w.All || w.SubSite != "" && len(w.Items)+len(w.Kinds) == 0
 	if len(w.Items)+len(w.Kinds) == 0 && !w.All {
-		return nil, fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, --sub-site, or --all")
+		return fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, --sub-site, or --all")
 	}
 	w.Take = map[string]carry.Side{}
 	for _, t := range take {
 		item, side, _ := strings.Cut(t, "=")
 		if s := carry.Side(side); s != carry.Live && s != carry.Copy || item == "" {
-			return nil, fmt.Errorf("%q: write --take ITEM=live or --take ITEM=copy", t)
+			return fmt.Errorf("%q: write --take ITEM=live or --take ITEM=copy", t)
 		}
 		w.Take[item] = carry.Side(side)
 	}
-	return sides, nil
+	return nil
 }

@@ -57,8 +57,9 @@ func (d *Copies) StoreProfile(name string, p carry.Profile) error {
 	return carry.WriteProfile(d.home(), name, p)
 }
 
-// PlanSync says what carrying changes from one side of a copy and its origin to the other will do.
-func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error) {
+// PlanSync says what carrying changes from one side of a copy and its origin to the other will do. With a second wish
+// one run carries home what the first one says, and then to the copy what the second one does.
+func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish, then ...carry.Wish) (plan.Plan, error) {
 	s, title, err := d.sides(ctx, id)
 	if err != nil {
 		return plan.Plan{}, err
@@ -67,6 +68,9 @@ func (d *Copies) PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.P
 	got, err := s.Drift(ctx)
 	if err != nil {
 		return plan.Plan{}, err
+	}
+	if len(then) > 0 {
+		return carry.PlanBoth(ctx, s, got, w, then[0], title, d.now())
 	}
 	return carry.Plan(ctx, s, got, w, title, d.now())
 }
@@ -81,16 +85,12 @@ func (d *Copies) PlanUnsync(ctx context.Context, run string) (plan.Plan, error) 
 	if err != nil || r.Plan.Kind != plan.Sync || r.State != plan.Done {
 		return plan.Plan{}, fmt.Errorf("run %s carried no changes: alibi runs lists those that did", run)
 	}
-	rec, err := carry.Kept(d.env, run)
-	if err != nil {
-		return plan.Plan{}, err
-	}
 	s, title, err := d.sides(ctx, c.Copy)
 	if err != nil {
 		return plan.Plan{}, err
 	}
 	defer s.Close()
-	return carry.UndoPlan(s, r, rec, title, d.now()), nil
+	return carry.UndoPlan(s, r, title, d.now())
 }
 
 // Carried gives what a run carried, and what it left.

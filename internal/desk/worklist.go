@@ -115,6 +115,9 @@ func (d *core) wentHome(ctx context.Context, s site.Site) (map[string]time.Time,
 			continue
 		case c.Undo != "":
 			undone[c.Undo] = true
+			if c.Then != nil {
+				undone[c.Then.Undo] = true
+			}
 			continue
 		case r.Plan.Origin.ID != s.ID || undone[r.ID]:
 			continue

@@ -32,8 +32,11 @@ type driftScreen struct {
 // come together.
 type way struct{ to, stands carry.Side }
 
-// written stands for what a person wrote.
-const written carry.Side = "written"
+// written stands for what a person wrote, and both is where a thing goes of which each side gets the other's changes.
+const (
+	written carry.Side = "written"
+	both    carry.Side = "both"
+)
 
 type driftMsg struct {
 	of  *driftScreen
@@ -149,10 +152,10 @@ func decided(it *drift.Item) way {
 func (d *driftScreen) ways(it *drift.Item) (out []way) {
 	switch {
 	case d.hand[it.Name] != nil:
-		out = []way{{carry.Live, written}, {carry.Copy, written}}
+		out = []way{{both, written}, {carry.Live, written}, {carry.Copy, written}}
 		return append(out, way{carry.Live, carry.Copy}, way{carry.Copy, carry.Live})
 	case it.Clashes() && it.Merges:
-		out = []way{{to: carry.Live}, {to: carry.Copy}}
+		out = []way{{to: both}, {to: carry.Live}, {to: carry.Copy}}
 		fallthrough
 	case it.Clashes():
 		return append(out, way{carry.Live, carry.Copy}, way{carry.Copy, carry.Live})
@@ -173,46 +176,47 @@ func (d *driftScreen) turn(it *drift.Item) {
 	}
 }
 
-// plan opens the plan of what was chosen: to the live site first, if something goes both ways.
-func (d *driftScreen) plan(a *app) tea.Cmd {
-	w := carry.Wish{To: carry.Copy, Take: map[string]carry.Side{}, Hand: map[string]map[string]string{}}
-	waits := 0
-	for _, is := range d.goes {
-		if is.to == carry.Live {
-			w.To = carry.Live
-		}
-	}
+// wish is what is chosen to go to a side.
+func (d *driftScreen) wish(to carry.Side) carry.Wish {
+	w := carry.Wish{To: to, Take: map[string]carry.Side{}, Hand: map[string]map[string]string{}}
 	for _, it := range d.shown {
 		is, ok := d.goes[it.Name]
-		switch {
-		case !ok:
+		if !ok || is.to != to && is.to != both {
 			continue
-		case is.to != w.To:
-			waits++
-			continue
-		case is.stands == written:
+		}
+		switch is.stands {
+		case written:
 			w.Hand[it.Name] = d.hand[it.Name]
-		case is.stands != "":
+		case carry.Live, carry.Copy:
 			w.Take[it.Name] = is.stands
 		}
 		w.Items = append(w.Items, it.Name)
 	}
-	if len(w.Items) == 0 {
+	return w
+}
+
+// plan opens the plan of what was chosen: to one side, or to both by one run.
+func (d *driftScreen) plan(a *app) tea.Cmd {
+	live, found := a.find(d.s.Origin)
+	if !found {
+		return nil
+	}
+	w, then, target := d.wish(carry.Live), []carry.Wish{d.wish(carry.Copy)}, live
+	words := site.Plural(len(d.goes), "item", "items") + " between " + live.Name + " and " + d.s.Name
+	switch {
+	case len(d.goes) == 0:
 		a.say("choose with Space what is to be carried, and to which side", true)
 		return nil
+	case len(w.Items) == 0:
+		w, then, target = then[0], nil, d.s
+	case len(then[0].Items) == 0:
+		then = nil
 	}
-	if waits > 0 {
-		a.say(site.Plural(waits, "item that goes", "items that go")+" to the copy can be carried after this", false)
+	if then == nil {
+		words = site.Plural(len(d.goes), "item", "items") + " to " + target.Name
 	}
-	target, ok := d.s, true
-	if w.To == carry.Live {
-		target, ok = a.find(d.s.Origin)
-	}
-	if !ok {
-		return nil
-	}
-	x := &stateScreen{name: "carry " + site.Plural(len(w.Items), "item", "items") + " to " + target.Name, site: target}
-	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanSync(a.ctx, d.s.ID, w) }
+	x := &stateScreen{name: "carry " + words, site: target}
+	x.make = func() (plan.Plan, error) { return a.desk.Copies.PlanSync(a.ctx, d.s.ID, w, then...) }
 	x.choices = []stateChoice{{label: "note", help: "What it is for; stands in the history of the site.",
 		text: func() string { return w.Note }, typed: func(v string) { w.Note = strings.TrimSpace(v) }}}
 	d.left = true
@@ -265,11 +269,11 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 
 // counts says how many things there are of each kind.
 func (d *driftScreen) counts() string {
-	n, both := map[string]int{}, 0
+	n, clash := map[string]int{}, 0
 	for _, it := range d.shown {
 		n[it.Kind]++
 		if it.Clashes() {
-			both++
+			clash++
 		}
 	}
 	var kinds []string
@@ -277,8 +281,8 @@ func (d *driftScreen) counts() string {
 		kinds = append(kinds, fmt.Sprintf("%s %d", kind, n[kind]))
 	}
 	text := strings.Join(kinds, "  ")
-	if both > 0 {
-		text += fmt.Sprintf("  on both sides %d", both)
+	if clash > 0 {
+		text += fmt.Sprintf("  on both sides %d", clash)
 	}
 	return plain(text)
 }
@@ -299,13 +303,15 @@ func (d *driftScreen) fate(a *app, s drift.State, at time.Time, w int) string {
 // arrows point to the side to which an item goes; with a plus, both changes do.
 func (d *driftScreen) arrows(t *theme, it *drift.Item) (left, right string) {
 	is := d.goes[it.Name]
-	both := it.Clashes() && (is.stands == "" || is.stands == written)
+	all := it.Clashes() && (is.stands == "" || is.stands == written)
 	switch {
-	case is.to == carry.Live && both:
+	case is.to == both:
+		return t.key.Render(t.glyph("◀─+ ", "<-+ ")), t.key.Render(t.glyph(" +─▶", " +->"))
+	case is.to == carry.Live && all:
 		return t.key.Render(t.glyph("◀─+ ", "<-+ ")), "    "
 	case is.to == carry.Live:
 		return t.key.Render(t.glyph("◀── ", "<-- ")), "    "
-	case is.to == carry.Copy && both:
+	case is.to == carry.Copy && all:
 		return "    ", t.key.Render(t.glyph(" +─▶", " +->"))
 	case is.to == carry.Copy:
 		return "    ", t.key.Render(t.glyph(" ──▶", " -->"))

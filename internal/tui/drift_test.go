@@ -26,6 +26,8 @@ func TestWhatWasDecidedIsTakenWithTheRest(t *testing.T) {
 	}}
 	_, done := d.key(&app{}, "a")
 	assert.True(t, done)
-	assert.Equal(t, map[string]way{"merges": {to: carry.Live}, "ours": {carry.Live, carry.Copy},
+	assert.Equal(t, map[string]way{"merges": {to: both}, "ours": {carry.Live, carry.Copy},
 		"theirs": {carry.Copy, carry.Live}, "new": {to: carry.Copy}}, d.goes, "what is to be decided waits")
+	assert.Equal(t, []string{"merges", "ours"}, d.wish(carry.Live).Items)
+	assert.Equal(t, []string{"merges", "theirs", "new"}, d.wish(carry.Copy).Items)
 }

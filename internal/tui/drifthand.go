@@ -22,12 +22,12 @@ func (d *driftScreen) write(a *app, it *drift.Item) tea.Cmd {
 	})
 }
 
-// writeNext opens the next of the places in the editor; after the last one, what was written goes to the live site.
+// writeNext opens the next of the places in the editor; after the last one, what was written goes to both sides.
 func (d *driftScreen) writeNext(a *app, it *drift.Item, list []carry.Conflict, got map[string]string) tea.Cmd {
 	if len(list) == 0 {
 		d.hand[it.Name] = got
-		d.goes[it.Name] = way{carry.Live, written}
-		a.say("what you wrote goes to both sides: to the live site first, and to the copy after it", false)
+		d.goes[it.Name] = way{both, written}
+		a.say("what you wrote goes to both sides", false)
 		return nil
 	}
 	return inEditorOf(a, list[0].Field+".txt", []byte(list[0].Text), func(text []byte) tea.Msg {

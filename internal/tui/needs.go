@@ -98,7 +98,7 @@ type copiesNeeds interface {
 	CopyDefaults(ctx context.Context, origin site.Site, purpose string) (clone.Choices, error)
 	Conflicts(ctx context.Context, id site.ID, item string) ([]carry.Conflict, error)
 	Drift(ctx context.Context, id site.ID) (carry.Drifted, error)
-	PlanSync(ctx context.Context, id site.ID, w carry.Wish) (plan.Plan, error)
+	PlanSync(ctx context.Context, id site.ID, w carry.Wish, then ...carry.Wish) (plan.Plan, error)
 	CopyInput(ctx context.Context, origin site.ID) (clone.Input, error)
 	Expire(ctx context.Context, id site.ID, typed string) (site.Site, error)
 	Extend(ctx context.Context, id site.ID, by time.Duration, typed string) (site.Site, error)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -19,7 +18,7 @@ import (
 
 // apply writes the rows, all at one moment.
 func (x *runner) apply(ctx context.Context, t *work.Task) error {
-	rec, err := Kept(x.env, x.run)
+	rec, err := Kept(x.env, x.kept)
 	if err != nil {
 		return err
 	}
@@ -72,7 +71,7 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if len(items) == 0 {
-		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
+		return x.nothing(rec.Left)
 	}
 	return nil
 }
@@ -170,7 +169,7 @@ func (x *runner) writer(s site.Site, schema tables.Schema) (writer, error) {
 
 // prove looks at what was written, and at the pages of a live site.
 func (x *runner) prove(ctx context.Context, t *work.Task) error {
-	rec, err := Kept(x.env, x.run)
+	rec, err := Kept(x.env, x.kept)
 	if err != nil {
 		return err
 	}
@@ -260,7 +259,7 @@ func (ch Change) key(t tables.Table) []tables.Value {
 
 // settle makes what was carried the common state of both sides.
 func (x *runner) settle(ctx context.Context, t *work.Task) error {
-	rec, err := Kept(x.env, x.run)
+	rec, err := Kept(x.env, x.kept)
 	if err != nil {
 		return err
 	}
@@ -281,14 +280,8 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	} else if err := s.unsettle(ctx, x.env, x.c, rec); err != nil {
 		return err
 	}
-	if len(rec.Files) > 0 {
-		target, err := x.env.Record.Site(ctx, x.p.Target.ID)
-		if err != nil {
-			return err
-		}
-		if err := x.maker(target, rec.Files).Clear(ctx); err != nil {
-			return err
-		}
+	if err := x.clear(ctx, rec.Files); err != nil {
+		return err
 	}
 	items := map[string]bool{}
 	for _, ch := range rec.Changes {
@@ -301,7 +294,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	}
 	text := site.Plural(len(items), "item", "items") + " carried from " + x.p.Origin.Name
 	if x.c.Undo != "" {
-		text = "what run " + x.c.Undo + " carried is undone"
+		text = "what run " + ofRun(x.c.Undo) + " carried is undone on " + x.p.Target.Name
 	}
 	if x.c.Note != "" {
 		text += ": " + x.c.Note
@@ -314,9 +307,47 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 			site.Plural(n, "place", "places"), rec.Doubts[0])
 	}
 	x.forgetOld()
-	t.Entry("%s", text)
-	t.Result("%s; %s", text, t.Run().Result)
+	proven := t.Run().Result
+	switch {
+	case x.then != nil:
+		t.Memorize(func() { x.mem.Said = text + "; " + proven })
+	case x.first != nil:
+		t.Entry("%s; %s", x.first.mem.Said, text)
+		t.Result("%s; %s; %s", x.first.mem.Said, text, proven)
+	default:
+		t.Entry("%s", text)
+		t.Result("%s; %s", text, proven)
+	}
 	return nil
+}
+
+// clear clears away what was beside the files that were exchanged: of both ways at once, for as long as one of them may
+// be taken back so may the other.
+func (x *runner) clear(ctx context.Context, files []File) error {
+	if x.then != nil {
+		return nil
+	}
+	if x.first != nil {
+		rec, err := Kept(x.env, x.first.kept)
+		if err != nil {
+			return err
+		}
+		if err := x.first.clearAway(ctx, rec.Files); err != nil {
+			return err
+		}
+	}
+	return x.clearAway(ctx, files)
+}
+
+func (x *runner) clearAway(ctx context.Context, files []File) error {
+	if len(files) == 0 {
+		return nil
+	}
+	target, err := x.env.Record.Site(ctx, x.p.Target.ID)
+	if err != nil {
+		return err
+	}
+	return x.maker(target, files).Clear(ctx)
 }
 
 // settle notes the rows that were carried in the baseline.
@@ -424,51 +455,4 @@ func (s *Sides) amend(ctx context.Context, list []Change, of func(Change) (basel
 		}
 	}
 	return nil
-}
-
-// unsettle notes what the sides had in common before a run that is undone.
-func (s *Sides) unsettle(ctx context.Context, env *op.Env, c Choices, undone Record) error {
-	was, err := Kept(env, c.Undo)
-	if err != nil {
-		return err
-	}
-	back := map[string]bool{} // items
-	for _, f := range undone.Files {
-		back[f.Item] = true
-	}
-	for _, ch := range undone.Changes {
-		back[ch.Item] = ch.Dropped == ""
-	}
-	for i := range was.Changes {
-		if !back[was.Changes[i].Item] {
-			was.Changes[i].Dropped = "it is not undone"
-		}
-	}
-	files := slices.DeleteFunc(undropped(was), func(f File) bool { return !back[f.Item] })
-	return errors.Join(s.unsettleFiles(ctx, files),
-		s.amend(ctx, was.Changes, func(ch Change) (p baseline.Pair, gone bool) { return ch.Base, !ch.Known }))
-}
-
-// undo takes back what was written, but for what others wrote since.
-func (x *runner) undo(ctx context.Context) error {
-	if x.mem.Settled {
-		return nil
-	}
-	rec, err := Kept(x.env, x.run)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // nothing was to be written yet
-	}
-	if err != nil {
-		return err
-	}
-	if x.mem.Written && len(rec.Changes) > 0 {
-		_, schema, err := x.targetSchema(ctx)
-		if err != nil {
-			return err
-		}
-		if _, err := x.write(ctx, turned(rec.Changes, schema), nil); err != nil {
-			return err
-		}
-	}
-	return errors.Join(x.filesBack(ctx, rec), x.lift(ctx))
 }

@@ -33,8 +33,10 @@ type Choices struct {
 	Title   bool                `json:"title"` // the copy's title says that it is one
 	// Filter is of the live site's files: what was not copied.
 	Filter tree.Filter `json:"filter,omitzero"`
-	Undo   string      `json:"undo,omitempty"` // the run that is undone, in place of items
+	Undo   string      `json:"undo,omitempty"` // what a run wrote that is undone, in place of items
 	Copy   site.ID     `json:"copy"`
+	// Then is what the same run carries the other way afterwards.
+	Then *Choices `json:"then,omitempty"`
 }
 
 // Chosen is an item as the plan saw it.
@@ -90,23 +92,20 @@ func Operation(env *op.Env) work.Definition {
 		Consent:   plan.Plan.LiveConsent,
 		TakesBack: true,
 		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {
-			x := &runner{env: env, p: r.Plan, c: c, run: r.ID}
-			return &work.Operation{
-				Steps: work.Each(map[string]work.Do{"number": x.look, "look": x.look, "keep": x.keep, "stage": x.stage,
-					"files": x.exchange, "apply": x.apply, "prove": x.prove, "settle": x.settle}),
-				Undo:   x.undo,
-				Memory: &x.mem,
-			}
+			x := newRunner(env, r, c)
+			return &work.Operation{Steps: work.Each(x.steps()), Undo: x.undo, Memory: x.mem}
 		}),
 	}
 }
 
+// runner carries one way; what the same run carries the other way has a runner of its own.
 type runner struct {
-	env *op.Env
-	p   plan.Plan
-	c   Choices
-	run string
-	mem memory
+	env         *op.Env
+	p           plan.Plan // from the site that is read to the one that is written to
+	c           Choices
+	run, kept   string // what its record is kept as
+	mem         *memory
+	first, then *runner // of the other way; nil: none
 }
 
 // memory is what the steps remember between tries.
@@ -119,6 +118,8 @@ type memory struct {
 	Written bool      `json:"written,omitempty"` // rows may have been changed
 	Settled bool      `json:"settled,omitempty"`
 	Shut    bool      `json:"shut,omitempty"` // visitors may see a notice
+	Said    string    `json:"said,omitempty"` // what came of it, where the other way follows
+	Then    *memory   `json:"then,omitempty"`
 	state.Memory
 }
 
@@ -200,6 +201,7 @@ func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted
 	names, left := x.mem.Names, x.mem.Left
 	if names == nil {
 		names, left = x.chosen(s, d.Items, renamed)
+		x.chooseThen(t, s, d.Items, renamed)
 	} else {
 		names = slices.Clone(names)
 		for i, name := range names {
@@ -231,7 +233,7 @@ func (x *runner) chosen(s *Sides, all []*drift.Item, renamed map[string]string) 
 		it := find(all, c.Name, x.from())
 		switch {
 		case it == nil:
-			left = append(left, Left{c.Name, "nothing of it differs any more"})
+			left = append(left, Left{c.Name, alike})
 		case s.saw(it) != c.Saw:
 			left = append(left, Left{c.Name, "it was changed since the plan was made"})
 		case renamed[it.Name] != "":
@@ -291,7 +293,9 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if len(rec.Changes)+len(rec.Files) == 0 {
-		return fmt.Errorf("%w: %s", ErrNothing, why(rec.Left))
+		if err := x.nothing(rec.Left); err != nil {
+			return err
+		}
 	}
 	note := site.Plural(len(rec.Changes), "row", "rows") + " to write"
 	if n := len(rec.Files); n > 0 {
@@ -317,36 +321,10 @@ func (x *runner) changes(ctx context.Context, t *work.Task, rec *Record) error {
 	}
 	rec.Changes, rec.Files, rec.Folders = got.changes, got.files, absent(s.roots[x.c.To], got.files)
 	rec.Left, rec.Doubts, rec.Needs = append(x.mem.Left, got.left...), x.mem.Doubts, got.needs
+	if err := x.equalled(rec); err != nil {
+		return err
+	}
 	return x.transactional(ctx, x.snapshot(s).Schema(), rec.Changes)
-}
-
-// undoing works out what undoing a run writes. An item of which others changed a file since stays.
-func (x *runner) undoing(ctx context.Context, _ *work.Task, rec *Record) error {
-	was, err := Kept(x.env, x.c.Undo)
-	if err != nil {
-		return err
-	}
-	s, err := x.open(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	schema := x.snapshot(s).Schema()
-	rec.Changes, rec.Files = turned(was.Changes, schema), turnedFiles(undropped(was))
-	others := map[string]bool{}
-	for _, f := range rec.Files {
-		same, err := isEntry(ctx, s.roots[x.c.To], f.Path, f.Before)
-		if err != nil {
-			return err
-		}
-		if !same && !others[f.Item] {
-			others[f.Item] = true
-			rec.Left = append(rec.Left, Left{f.Item, "others changed " + f.Path + " since"})
-		}
-	}
-	rec.Changes = slices.DeleteFunc(rec.Changes, func(ch Change) bool { return others[ch.Item] })
-	rec.Files = slices.DeleteFunc(rec.Files, func(f File) bool { return others[f.Item] })
-	return x.transactional(ctx, schema, rec.Changes)
 }
 
 // take gives whose is to stand of items that both sides changed, by the names that these have now.
@@ -361,11 +339,12 @@ func (x *runner) take() map[string]Side {
 // ErrNothing is given where none of the items can be carried.
 var ErrNothing = errors.New("there is nothing to carry")
 
-func why(left []Left) string {
+// noneOf is that error, with why the first of them is left.
+func noneOf(left []Left) error {
 	if len(left) == 0 {
-		return "no item differs"
+		return fmt.Errorf("%w: no item differs", ErrNothing)
 	}
-	return left[0].Item + ": " + left[0].Why
+	return fmt.Errorf("%w: %s: %s", ErrNothing, left[0].Item, left[0].Why)
 }
 
 // snapshot is the side that is written to.

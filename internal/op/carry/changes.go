@@ -45,6 +45,12 @@ type Change struct {
 	Dropped string `json:"dropped,omitempty"`
 }
 
+// alike says that an item is left because both sides have the same.
+const alike = "nothing of it differs any more"
+
+// unchanged says that an item is left because it is as it was on the side that it would go from.
+func unchanged(from Side) string { return fmt.Sprintf("nothing of it changed on the side of the %s", from) }
+
 // Left is an item that is not carried.
 type Left struct {
 	Item string `json:"item"`
@@ -59,6 +65,7 @@ type carrying struct {
 	hand    map[string]map[string]string // what people wrote where both sides changed one place, by item and place
 	secrets []string                     // that open the live site; nil: not asked for yet
 	plan    bool                         // numbers that both sides gave away are not new ones yet
+	both    bool                         // the same run carries the other way too
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.
@@ -298,7 +305,7 @@ func (c *carrying) want(ctx context.Context, all []*drift.Item, names []string) 
 	for todo := slices.Clone(names); len(todo) > 0; todo = todo[1:] {
 		it := cmp.Or(byName[todo[0]], byName[drift.TwinOf(todo[0], string(c.from()))])
 		if it == nil {
-			w.left = append(w.left, Left{todo[0], "nothing of it differs any more"})
+			w.left = append(w.left, Left{todo[0], alike})
 			continue
 		}
 		if _, done := needed[it.Name]; done {
@@ -343,7 +350,7 @@ func (c *carrying) add(ctx context.Context, w *wanted, it *drift.Item) error {
 		}
 	}
 	if why == "" && len(got)+len(files) == 0 {
-		why = fmt.Sprintf("nothing of it changed on the side of the %s", c.from())
+		why = unchanged(c.from())
 	}
 	if why != "" {
 		w.left = append(w.left, Left{it.Name, why})

@@ -181,7 +181,7 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 
 // recorded gives the record of the run, and the site that is written to.
 func (x *runner) recorded(ctx context.Context) (rec Record, target site.Site, err error) {
-	if rec, err = Kept(x.env, x.run); err != nil {
+	if rec, err = Kept(x.env, x.kept); err != nil {
 		return rec, target, err
 	}
 	target, err = x.env.Record.Site(ctx, x.p.Target.ID)
@@ -223,7 +223,7 @@ func isEntry(ctx context.Context, root host.Tree, name string, was tree.Entry) (
 
 // keepFiles keeps what files of the target are before they are exchanged.
 func (x *runner) keepFiles(ctx context.Context, root host.Tree, list []File) error {
-	dir := was(x.env, x.run)
+	dir := was(x.env, x.kept)
 	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
@@ -365,7 +365,7 @@ func (x *runner) filesBack(ctx context.Context, rec Record) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(x.maker(target, rec.Files).RollBack(ctx), os.RemoveAll(was(x.env, x.run)))
+	return errors.Join(x.maker(target, rec.Files).RollBack(ctx), os.RemoveAll(was(x.env, x.kept)))
 }
 
 // proveFiles compares the files with what they should be, and gives how many are.

@@ -201,7 +201,7 @@ func TestCarryingFilesKilledAndCancelledAtEachMoment(t *testing.T) {
 		"apply end", "prove end"} {
 		t.Run(m, func(t *testing.T) {
 			is := func() string { return content(t, live) + rows(t, live) }
-			killedAndCancelled(t, w, s, carry.Wish{To: carry.Live, All: true}, m, is, func(r plan.Run) {
+			killedAndCancelled(t, w, wished(w, s, carry.Wish{To: carry.Live, All: true}), m, is, func(r plan.Run) {
 				assert.Contains(t, r.Result, "4 items carried from winter; 23 files and 1 row is as it should be")
 				assert.Nil(t, w.Site(live.Name).Front)
 			})

@@ -346,7 +346,7 @@ func TestCarryingKilledAndCancelledAtEachMoment(t *testing.T) {
 			title := fmt.Sprint("Low tide ", i)
 			on(t, s, fmt.Sprintf("UPDATE sk_posts SET post_title = '%s' WHERE ID = %s", title, id))
 			wish := carry.Wish{To: carry.Live, Items: []string{"post:" + id}}
-			killedAndCancelled(t, w, s, wish, m, func() string { return rows(t, live) }, func(r plan.Run) {
+			killedAndCancelled(t, w, wished(w, s, wish), m, func() string { return rows(t, live) }, func(r plan.Run) {
 				assert.Contains(t, r.Result, "1 row is as it should be")
 				assert.Equal(t, title, get(t, live, "SELECT post_title FROM sk_posts WHERE ID = "+id))
 			})
@@ -354,14 +354,19 @@ func TestCarryingKilledAndCancelledAtEachMoment(t *testing.T) {
 	}
 }
 
+// wished plans to carry something.
+func wished(w *realtest.World, s site.Site, wish carry.Wish) func() (plan.Plan, error) {
+	return func() (plan.Plan, error) { return w.Desk.Copies.PlanSync(context.Background(), s.ID, wish) }
+}
+
 // killedAndCancelled has runs die at a moment: of one that is cancelled then nothing is left, one that is taken up
 // ends, and undoing that leaves nothing either. is is what the live site has; no keeper is at work.
-func killedAndCancelled(t *testing.T, w *realtest.World, s site.Site, wish carry.Wish, moment string, is func() string,
-	done func(plan.Run)) {
+func killedAndCancelled(t *testing.T, w *realtest.World, make func() (plan.Plan, error), moment string,
+	is func() string, done func(plan.Run)) {
 	t.Helper()
 	ctx, before := context.Background(), is()
 	dies := func() plan.Run {
-		p, err := w.Desk.Copies.PlanSync(ctx, s.ID, wish)
+		p, err := make()
 		require.NoError(t, err)
 		r, err := w.Desk.Runs.StartTyped(ctx, p, p.Confirm)
 		require.NoError(t, err)

@@ -39,38 +39,64 @@ func (w Wish) Picks(it *drift.Item) bool {
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
 // it is written.
 func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (plan.Plan, error) {
+	x, err := draw(ctx, s, d, w, title, at)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return x.plan(ctx, d)
+}
+
+// drawn is what is known of a plan before it is written down.
+type drawn struct {
+	*carrying
+	p       plan.Plan
+	names   []string // of the items that are wished for
+	got     *wanted
+	choices Choices
+}
+
+func (x *drawn) empty() bool { return len(x.got.changes)+len(x.got.files) == 0 }
+
+// draw works out what is to be carried one way.
+func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (*drawn, error) {
 	take, made := s.decided(d.Items, w, at)
 	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true}
-	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
+	x := &drawn{carrying: c, p: plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite},
+		choices: Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
+			Filter: s.trees.LiveFilter, Decided: made}}
 	if w.To == Copy {
-		p.Origin, p.Target = s.LiveSite, s.CopySite
+		x.p.Origin, x.p.Target = s.LiveSite, s.CopySite
 	}
-	names, err := w.names(d.Items, c.from())
-	if err != nil {
-		return p, err
+	var err error
+	if x.names, err = w.names(d.Items, c.from()); err != nil {
+		return nil, err
 	}
-	got, err := c.want(ctx, d.Items, names)
-	if err != nil {
-		return p, err
+	if x.got, err = c.want(ctx, d.Items, x.names); err != nil {
+		return nil, err
 	}
-	list, items := got.changes, got.items
-	choices := Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
-		Filter: s.trees.LiveFilter, Decided: made}
-	for _, it := range items {
-		choices.Items = append(choices.Items, Chosen{it.Name, s.saw(it)})
-		p.Goes = append(p.Goes, plan.Part{What: c.says(it, names)})
+	for _, it := range x.got.items {
+		x.choices.Items = append(x.choices.Items, Chosen{it.Name, s.saw(it)})
 		if _, now := w.Take[it.Name]; !now && take[it.Name] != "" {
-			add(&p, site.Note, "decided", fmt.Sprintf("%s: %s, as was decided on %s", it.Name, stands(take[it.Name]),
+			add(&x.p, site.Note, "decided", fmt.Sprintf("%s: %s, as was decided on %s", it.Name, stands(take[it.Name]),
 				it.DecidedAt.Format("2 Jan 2006")), fmt.Sprintf("--take %s=%s decides otherwise", it.Name, c.to))
 		}
 	}
-	if err := c.finds(ctx, &p, d, got); err != nil {
+	return x, nil
+}
+
+// plan writes it down.
+func (x *drawn) plan(ctx context.Context, d Drifted) (plan.Plan, error) {
+	p, list := x.p, x.got.changes
+	for _, it := range x.got.items {
+		p.Goes = append(p.Goes, plan.Part{What: x.says(it, x.names)})
+	}
+	if err := x.finds(ctx, &p, d, x.got); err != nil {
 		return p, err
 	}
-	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(got.files)
-	p.Words = site.Plural(len(items), "item", "items") + " of " + p.Origin.Name
-	c.close(&p, tablesOf(list), got.files)
-	p.SetDetail(choices)
+	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(x.got.files)
+	p.Words = site.Plural(len(x.got.items), "item", "items") + " of " + p.Origin.Name
+	x.close(&p, tablesOf(list), x.got.files)
+	p.SetDetail(x.choices)
 	p.Sort()
 	return p, nil
 }
@@ -102,7 +128,7 @@ func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *want
 	for _, it := range got.items {
 		if both[it.Name] {
 			add(p, site.Note, "merged", it.Name+" was changed on both sides, in different places: both changes are in what is "+
-				"written", "carry it to the other side afterwards, for that to have both too")
+				"written", site.Either(c.both, "", "carry it to the other side too (--to both), for that to have both"))
 		}
 	}
 	if n := c.twins(got.items); n > 0 {
@@ -268,34 +294,4 @@ func caches(s *Sides, to Side) bool {
 	}
 	_, err := s.roots[to].Lstat(on)
 	return err == nil
-}
-
-// UndoPlan says what undoing a run will do.
-func UndoPlan(s *Sides, r plan.Run, rec Record, title bool, at time.Time) plan.Plan {
-	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
-	if rec.To == Copy {
-		p.Origin, p.Target = s.LiveSite, s.CopySite
-	}
-	seen := map[string]bool{}
-	back := func(item string) {
-		if !seen[item] {
-			seen[item] = true
-			p.Goes = append(p.Goes, plan.Part{What: item + " becomes what it was before run " + r.ID})
-		}
-	}
-	for _, ch := range rec.Changes {
-		if ch.Dropped == "" {
-			back(ch.Item)
-		}
-	}
-	files := turnedFiles(undropped(rec))
-	for _, f := range files {
-		back(f.Item)
-	}
-	add(&p, site.Note, "others", "an item that others changed since stays as it is, and is named", "")
-	p.Rows, p.Tables, p.Words = int64(len(rec.Changes)), len(tablesOf(rec.Changes)), "what was before run "+r.ID
-	p.Files = len(files)
-	(&carrying{Sides: s}).close(&p, tablesOf(rec.Changes), files)
-	p.SetDetail(Choices{To: rec.To, Title: title, Undo: r.ID, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter})
-	return p
 }

@@ -123,7 +123,8 @@ func pending(t *testing.T, w *realtest.World, s site.Site) []*drift.Item {
 	return slices.DeleteFunc(drifted(t, w, s), func(it *drift.Item) bool { return it.Marks })
 }
 
-// some plans and runs one portion: some of the items, one way, whose is to stand drawn by chance.
+// some plans and runs one portion: some of the items, one way, or both ways in one run (""), whose is to stand drawn by
+// chance.
 func some(t *testing.T, w *realtest.World, s site.Site, r *rand.Rand, items []*drift.Item, to carry.Side,
 	all bool) string {
 	t.Helper()
@@ -140,7 +141,11 @@ func some(t *testing.T, w *realtest.World, s site.Site, r *rand.Rand, items []*d
 	if len(wish.Items) == 0 {
 		return ""
 	}
-	p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, wish)
+	var then []carry.Wish
+	if to == "" {
+		then = []carry.Wish{wish}
+	}
+	p, err := w.Desk.Copies.PlanSync(context.Background(), s.ID, wish, then...)
 	require.NoError(t, err)
 	if p.Blocked() {
 		return ""
@@ -196,6 +201,9 @@ func history(t *testing.T, w *realtest.World, live, s site.Site, seed int,
 		to := []carry.Side{carry.Live, carry.Copy}[(round+r.IntN(2))%2]
 		if round > 8 {
 			to = []carry.Side{carry.Live, carry.Copy}[round%2]
+		}
+		if seed%5 == 4 && round%3 != 2 {
+			to = ""
 		}
 		if id := some(t, w, s, r, items, to, round > 6); id != "" {
 			last = id

@@ -46,7 +46,7 @@ const keptFor = 90 * 24 * time.Hour
 
 // forgetOld removes what is kept of runs that are too old to be undone.
 func (x *runner) forgetOld() {
-	dir := filepath.Dir(file(x.env, x.run))
+	dir := filepath.Dir(file(x.env, x.kept))
 	list, err := os.ReadDir(dir)
 	if err != nil {
 		return
@@ -64,7 +64,7 @@ func (x *runner) keepRecord(r Record) error {
 	if err != nil {
 		return err
 	}
-	if err := putFile(file(x.env, x.run), text); err != nil {
+	if err := putFile(file(x.env, x.kept), text); err != nil {
 		return fmt.Errorf("keeping what is to be written: %w", err)
 	}
 	return nil
