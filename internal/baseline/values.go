@@ -15,8 +15,9 @@ import (
 	"alibi/internal/tables"
 )
 
-// Values are rows as they were when a copy and its origin parted, with the copy's addresses. They are kept beside the
-// digests, which say of each row that is found here whether it is the one: what is here may be older, or newer.
+// Values are rows, and texts in files, as they were when a copy and its origin parted, rows with the copy's addresses.
+// They are kept beside the digests, which say of each that is found here whether it is the one: what is here may be
+// older, or newer.
 type Values struct {
 	db  *sql.DB
 	enc *zstd.Encoder
@@ -46,7 +47,7 @@ func OpenValues(path string, make bool) (*Values, error) {
 	if make {
 		_, err = db.Exec("CREATE TABLE IF NOT EXISTS pieces (tbl TEXT NOT NULL, shape TEXT NOT NULL, " +
 			"first INTEGER NOT NULL, last INTEGER NOT NULL, data BLOB NOT NULL); " +
-			"CREATE INDEX IF NOT EXISTS pieces_of ON pieces (tbl, last)")
+			"CREATE INDEX IF NOT EXISTS pieces_of ON pieces (tbl, last); " + textsTable)
 	}
 	if err == nil {
 		v.enc, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))

@@ -47,6 +47,9 @@ type Items interface {
 	Fixed(prefix string, t tables.Table, r tables.Row) bool
 }
 
+// CoreKind is the kind of the item that has the CMS's own files.
+const CoreKind = "core"
+
 // OfSettings is what has the fields that are settings of a site.
 const OfSettings = "settings"
 

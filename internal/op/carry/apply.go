@@ -274,7 +274,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	defer s.Close()
 	if x.c.Undo == "" {
 		if err := errors.Join(s.settle(ctx, x.c.To, rec.Changes), s.settleFiles(ctx, x.c.To, undropped(rec)),
-			s.keepValues(ctx, rec.Changes), s.noteTyped(ctx, x.c.To, rec.Changes)); err != nil {
+			s.keepValues(ctx, rec.Changes), s.keepTexts(ctx, rec), s.noteTyped(ctx, x.c.To, rec.Changes)); err != nil {
 			return err
 		}
 	} else if err := s.unsettle(ctx, x.env, x.c, rec); err != nil {

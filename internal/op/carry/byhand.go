@@ -62,9 +62,17 @@ func (s *Sides) Conflicts(ctx context.Context, name string) (out []Conflict, err
 		return nil, whole
 	}
 	for _, f := range it.Files {
-		if f.Live != drift.Same && f.Copy != drift.Same {
+		if f.Live == drift.Same || f.Copy == drift.Same {
+			continue
+		}
+		if _, merges := s.mergedFile(ctx, f, nil); merges {
+			continue
+		}
+		c, ok := s.fileConflict(ctx, f)
+		if !ok {
 			return nil, whole
 		}
+		out = append(out, c)
 	}
 	for _, r := range it.Rows {
 		if r.Passing || r.Live == drift.Same || r.Copy == drift.Same {

@@ -49,7 +49,9 @@ type Change struct {
 const alike = "nothing of it differs any more"
 
 // unchanged says that an item is left because it is as it was on the side that it would go from.
-func unchanged(from Side) string { return fmt.Sprintf("nothing of it changed on the side of the %s", from) }
+func unchanged(from Side) string {
+	return fmt.Sprintf("nothing of it changed on the side of the %s", from)
+}
 
 // Left is an item that is not carried.
 type Left struct {

@@ -55,6 +55,7 @@ func (x *runner) maker(target site.Site, list []File) *state.Maker {
 			if err != nil {
 				return nil, err
 			}
+			from = withTexts(from, list)
 			place, err := x.env.Place(ctx, target.Host, target.Root)
 			if err != nil {
 				from.Close()

@@ -25,9 +25,13 @@ type File struct {
 	Item   string        `json:"item"`
 	Path   string        `json:"path"` // below the site's root
 	Before tree.Entry    `json:"before,omitzero"`
-	After  tree.Entry    `json:"after,omitzero"` // as the side that is read has it
+	After  tree.Entry    `json:"after,omitzero"` // as the side that is read has it, but for one that is merged
 	Base   baseline.File `json:"base,omitzero"`  // what the baseline knew of it, if it did
 	Known  bool          `json:"known,omitempty"`
+	// Text is what is in one that both sides changed, with both changes; Other is that of the side that is read, which
+	// has not got it yet.
+	Text  []byte     `json:"text,omitempty"`
+	Other tree.Entry `json:"other,omitzero"`
 	// Dropped says why it was put back.
 	Dropped string `json:"dropped,omitempty"`
 	// Sum is of the file that came, in records of earlier versions, which knew of no others.
@@ -48,13 +52,19 @@ func (c *carrying) filesOf(ctx context.Context, it *drift.Item) (out []File, why
 			return nil, "the other side has another file at " + f.Path, nil
 		case f.Collides, is == drift.Same && !(whole && was == drift.Gone):
 			continue
-		case is != drift.Same && was != drift.Same && !stands:
-			return nil, c.undecided(it), nil
 		}
-		if why, err := c.unfit(ctx, from); why != "" || err != nil {
+		put := File{Item: it.Name, Path: f.Path, Before: to, After: from, Base: f.Base, Known: f.Known}
+		if is != drift.Same && was != drift.Same && !stands {
+			text, whole := c.mergedFile(ctx, f, c.hand[plainName(it.Name)])
+			if !whole {
+				return nil, c.undecided(it), nil
+			}
+			put.Text, put.Other, put.After = text, from, c.entryOf(text, to)
+		}
+		if why, err := c.unfit(ctx, from, put.Text); why != "" || err != nil {
 			return nil, why, err
 		}
-		out = append(out, File{Item: it.Name, Path: f.Path, Before: to, After: from, Base: f.Base, Known: f.Known})
+		out = append(out, put)
 	}
 	return out, "", ctx.Err()
 }
@@ -63,14 +73,15 @@ func (c *carrying) filesOf(ctx context.Context, it *drift.Item) (out []File, why
 const byAlibi = "Written by Alibi"
 
 // unfit says of a text why it is not for the other side, since files are carried as they are: it holds the copy's own
-// address, was written by Alibi for the copy, or opens the live site.
-func (c *carrying) unfit(ctx context.Context, e tree.Entry) (why string, err error) {
-	if !e.Regular() || e.Path == "" || !e.Textual() {
+// address, was written by Alibi for the copy, or opens the live site. text is what is carried of it; nil: what it has.
+func (c *carrying) unfit(ctx context.Context, e tree.Entry, text []byte) (why string, err error) {
+	if text == nil && (!e.Regular() || e.Path == "" || !e.Textual()) {
 		return "", nil
 	}
-	text, err := host.ReadFile(c.roots[c.from()], e.Path, e.Size+1)
-	if err != nil {
-		return "", fmt.Errorf("reading %s: %w", e.Path, err)
+	if text == nil {
+		if text, err = host.ReadFile(c.roots[c.from()], e.Path, e.Size+1); err != nil {
+			return "", fmt.Errorf("reading %s: %w", e.Path, err)
+		}
 	}
 	holds := func(what string) bool { return what != "" && bytes.Contains(text, []byte(what)) }
 	if c.to == Live {
@@ -115,6 +126,9 @@ func (s *Sides) settleFiles(ctx context.Context, to Side, list []File) error {
 		b := baseline.File{Origin: is, Copy: f.After}
 		if to == Copy {
 			b = baseline.File{Origin: f.After, Copy: is}
+		}
+		if f.Text != nil { // the other side has not got it yet: it is a change of this one's now
+			b = baseline.File{Origin: f.Other, Copy: f.Other}
 		}
 		if f.After.Link != "" { // as it is written on either side
 			b.Origin.Link, _ = s.roots[Live].Readlink(f.Path)
@@ -194,7 +208,7 @@ const (
 
 // tellFiles adds to an item what its files have in them, and to a plugin or theme what it is called and which version
 // it is on either side.
-func (s *Sides) tellFiles(it *drift.Item) {
+func (s *Sides) tellFiles(ctx context.Context, it *drift.Item) {
 	if it.Noise || len(it.Files) == 0 {
 		return
 	}
@@ -215,8 +229,12 @@ func (s *Sides) tellFiles(it *drift.Item) {
 		if i == mostTexts {
 			break
 		}
-		it.Versions = append(it.Versions, drift.Version{Field: path.Base(f.Path), Live: s.told(Live, f.LiveIs),
-			Copy: s.told(Copy, f.CopyIs)})
+		v := drift.Version{Field: path.Base(f.Path), Live: s.told(Live, f.LiveIs), Copy: s.told(Copy, f.CopyIs)}
+		if was, known := s.wasFile(ctx, f); known && f.Live != drift.Same && f.Copy != drift.Same {
+			text := string(was)
+			v.Was = &text
+		}
+		it.Versions = append(it.Versions, v)
 	}
 }
 

@@ -199,7 +199,7 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 	}
 	items, err := s.Items(ctx, rows, files, has)
 	for _, it := range items {
-		s.tellFiles(it)
+		s.tellFiles(ctx, it)
 		it.Merges = it.Clashes() && !it.HalfGone() && !slices.ContainsFunc(it.Rows, func(r *drift.Row) bool {
 			if r.Paired != nil {
 				return !r.PairedAlike()
@@ -209,7 +209,13 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 			}
 			_, whole := merged(r, nil)
 			return !whole
-		}) && !slices.ContainsFunc(it.Files, func(f *drift.File) bool { return f.Live != drift.Same && f.Copy != drift.Same })
+		}) && !slices.ContainsFunc(it.Files, func(f *drift.File) bool {
+			if f.Live == drift.Same || f.Copy == drift.Same {
+				return false
+			}
+			_, whole := s.mergedFile(ctx, f, nil)
+			return !whole
+		})
 	}
 	s.remind(items)
 	return Drifted{items, append(not, untold...)}, err

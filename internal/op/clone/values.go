@@ -6,13 +6,14 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/drift"
+	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 	"alibi/internal/work"
 )
 
-// values keeps the copy's rows as they were when it parted from its origin. The copy answers already: rows that were
-// changed since are told from the others by their digests. Without them a copy is a copy still.
+// values keeps the copy's rows, and the texts in its files, as they were when it parted from its origin. The copy
+// answers already: what was changed since is told from the rest by its digests. Without them a copy is a copy still.
 func (x *runner) values(ctx context.Context, t *work.Task) error {
 	err := x.keepValues(ctx, t)
 	if err != nil && ctx.Err() == nil {
@@ -49,7 +50,25 @@ func (x *runner) keepValues(ctx context.Context, t *work.Task) error {
 		if err := drift.Keep(ctx, v, snap, tr, func(rows int64) { left -= rows; t.Add(rows, 0) }); err != nil {
 			return err
 		}
+		if err := x.keepFiles(ctx, v, s, tr.Items()); err != nil {
+			return err
+		}
 		t.Add(max(left, 0), 0) // rows of which nothing is to be kept
 		return nil
 	})
+}
+
+// keepFiles keeps what is in the copy's texts.
+func (x *runner) keepFiles(ctx context.Context, v *baseline.Values, s site.Site, of stack.Items) error {
+	base, err := baseline.Open(x.at("now", "baseline.db"))
+	if err != nil {
+		return err
+	}
+	defer base.Close()
+	place, err := x.env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return err
+	}
+	defer place.Root.Close()
+	return drift.KeepFiles(ctx, v, base, place.Root, of)
 }

@@ -18,7 +18,7 @@ var componentFolders = []struct{ kind, dir string }{{"plugin", "wp-content/plugi
 // FileItem takes plugins, themes and the core together.
 func (s Stack) FileItem(name string) stack.FileItem {
 	if s.CoreFile(name) {
-		return stack.FileItem{Name: "core", Kind: "core", Called: "WordPress"}
+		return stack.FileItem{Name: "core", Kind: stack.CoreKind, Called: "WordPress"}
 	}
 	for _, c := range componentFolders {
 		if rest, in := strings.CutPrefix(name, c.dir); in && rest != "index.php" {
