@@ -78,7 +78,8 @@ func shape(t tables.Table) string {
 	return string(text)
 }
 
-// Replace puts the rows that read gives in place of those that are there of a table, which is known by numbers.
+// Replace puts the rows that read gives in place of those that are there of a table. They are found fast in one that is
+// known by numbers.
 func (v *Values) Replace(ctx context.Context, t tables.Table, read func(give func(tables.Row) error) error) error {
 	return v.put(ctx, t, true, read)
 }

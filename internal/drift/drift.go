@@ -5,6 +5,7 @@ package drift
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"sync"
@@ -89,6 +90,11 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 		return p.Transform.Chooses(t.Name) && p.uncovered(t) == "" && !live.still(t)
 	})
 	var mu sync.Mutex
+	untold := func(table, why string) {
+		mu.Lock()
+		defer mu.Unlock()
+		not = append(not, Uncovered{Table: table, Why: why})
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, min(p.Live.Readers(), p.Copy.Readers())))
 	for _, t := range p.Live.Schema().Tables {
@@ -96,7 +102,7 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 			continue
 		}
 		if why := p.uncovered(t); why != "" {
-			not = append(not, Uncovered{Table: t.Name, Why: why})
+			untold(t.Name, why)
 			continue
 		}
 		g.Go(func() error {
@@ -110,6 +116,10 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 				return nil
 			}
 			rows, err := p.table(ctx, t, sides)
+			if errors.Is(err, errOwnKeys) {
+				untold(t.Name, err.Error())
+				return nil
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			if out = append(out, rows...); err == nil {
@@ -146,8 +156,8 @@ func (p Pair) uncovered(t tables.Table) string {
 	if len(t.Key) == 0 {
 		return "its rows have no key"
 	}
-	if !byNumbers(t) {
-		return "its rows are not known by numbers"
+	if !exactKeys(t) {
+		return "its rows are known by values that can't be compared exactly"
 	}
 	if !slices.EqualFunc(t.Columns, ct.Columns, func(a, b tables.Column) bool { return a.Name == b.Name }) {
 		return "it has other columns on the copy"
@@ -158,13 +168,21 @@ func (p Pair) uncovered(t tables.Table) string {
 	return ""
 }
 
-// byNumbers tells whether the rows of a table have keys that are numbers.
-func byNumbers(t tables.Table) bool {
+// exact are parts of the names of types of which equal values are written alike.
+var exact = []string{"int", "char", "binary", "date", "time", "enum", "uuid"}
+
+// exactKeys tells whether the rows of a table have keys that can be compared exactly, and are found by them.
+func exactKeys(t tables.Table) bool {
 	return len(t.Key) > 0 && !slices.ContainsFunc(t.Key, func(k string) bool {
 		i := t.Column(k)
-		return i < 0 || !strings.Contains(strings.ToLower(t.Columns[i].Type), "int")
+		return i < 0 || !slices.ContainsFunc(exact, func(word string) bool {
+			return strings.Contains(strings.ToLower(t.Columns[i].Type), word)
+		})
 	})
 }
+
+// errOwnKeys is given for a table of which the rows are known by what is another value on a copy, such as an address.
+var errOwnKeys = errors.New("its rows are known by addresses or paths, which are others on the copy")
 
 // side is what is read of one side of a table.
 type side struct {
@@ -391,13 +409,20 @@ func (p Pair) fetch(ctx context.Context, t, ct tables.Table, part tables.Shard, 
 			return nil
 		})
 	}
+	own := false
 	if err := read(p.Live, t, func(r *Row, is tables.Row) {
 		became := tables.Row{Key: is.Key, Values: tables.Keep(is.Values)}
 		var c stack.Changed
 		p.Transform.Row(t, became, &c)
 		r.LiveRow, r.Became = &is, &became
+		for i, k := range t.Key {
+			own = own || !became.Values[t.Column(k)].Equal(is.Key[i])
+		}
 	}); err != nil {
 		return err
+	}
+	if own {
+		return errOwnKeys
 	}
 	return read(p.Copy, ct, func(r *Row, is tables.Row) { r.CopyRow = &is })
 }

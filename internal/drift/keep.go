@@ -8,15 +8,15 @@ import (
 	"alibi/internal/tables"
 )
 
-// Keep keeps the rows of a copy as they are now, for what becomes of them to be told and merged: those of tables that
-// are known by numbers, without what the site writes by itself and what never changes. told counts rows.
+// Keep keeps the rows of a copy as they are now, for what becomes of them to be told and merged: those of tables
+// with keys that can be compared, without what the site writes by itself and what never changes. told counts rows.
 func Keep(ctx context.Context, v *baseline.Values, snap tables.Snapshot, tr *stack.Transform, told func(rows int64),
 ) error {
 	snap = tables.ByDeclaredKey(snap)
 	prefix := tr.Change.Origin.Prefix
 	of, owns := tr.Items(), tr.Stack.Owns(snap.Schema(), prefix)
 	for _, t := range snap.Schema().Tables {
-		if !owns(t.Name) || t.Counters || !byNumbers(t) || tr.Empties(t.Name) {
+		if !owns(t.Name) || t.Counters || !exactKeys(t) || tr.Empties(t.Name) {
 			continue
 		}
 		var n int64

@@ -102,8 +102,10 @@ func (p *proposing) table(t tables.Table, tr *stack.Transform) (string, error) {
 		return p.fields(fields)
 	case passes || rows == 0:
 		return "", nil
-	case !byNumbers(t) || len(t.Key) != 1:
-		return fmt.Sprintf("\n# Table %s: its rows are not known by one number, and can't be declared.\n", t.Name), nil
+	case !exactKeys(t) || len(t.Key) != 1:
+		return fmt.Sprintf("\n# Table %s: its rows are not known by one value: they are carried as they are.\n"+
+			"# If the component writes them by itself: [[table]] with name = %q and passing = true.\n", t.Name,
+			strings.TrimPrefix(t.Name, p.prefix)), nil
 	}
 	return p.columns(t, columns)
 }

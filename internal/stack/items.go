@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"cmp"
 	"path"
 	"time"
 
@@ -104,7 +105,7 @@ type noItems struct{}
 func (noItems) ItemOf(_ string, t tables.Table, r tables.Row) string { return RowItem(t, r) }
 
 func (noItems) Describe(_ string, t tables.Table, r tables.Row) Described {
-	return Described{Root: true, Kind: "row of " + t.Name, Called: Short(calledByColumn(t, r))}
+	return RowOf(t, r, calledByColumn(t, r))
 }
 
 func (noItems) RootOf(string, string) (string, int64) { return "", 0 }
@@ -140,6 +141,11 @@ func OneFile(name string) FileItem {
 	base := path.Base(name)
 	return FileItem{Name: "file:" + name, Kind: "file", Called: base,
 		Passing: path.Ext(base) == ".log" || base == "error_log" || base == "php_errorlog"}
+}
+
+// RowOf describes a row that is an item of its own; "": it is called by its key.
+func RowOf(t tables.Table, r tables.Row, called string) Described {
+	return Described{Root: true, Kind: "row of " + t.Name, Called: Short(cmp.Or(called, r.Address()))}
 }
 
 // RowItem names a row that is an item of its own.

@@ -148,8 +148,8 @@ func (x *runner) write(ctx context.Context, list []Change, needs map[string][]st
 	}
 	dropped, err := w.write(ctx, edit, list, needs)
 	if errors.Is(err, tables.ErrTaken) {
-		return nil, fmt.Errorf("%s gave a number away that was free a moment ago; nothing was changed, start it again: %w",
-			target.Name, err)
+		return nil, fmt.Errorf("%s has a row already where one was to come: it gave the number away a moment ago, or has "+
+			"the name in other letters; nothing was changed, start it again, or leave that out: %w", target.Name, err)
 	}
 	return dropped, err
 }

@@ -375,7 +375,7 @@ func (c *carrying) missing(all []*drift.Item) map[number]string {
 		for _, r := range it.Rows {
 			_, from := c.here(r)
 			_, to := c.there(r)
-			if from != nil && to == nil && len(r.Key) == 1 {
+			if from != nil && to == nil && len(r.Key) == 1 && r.Key[0].Kind == tables.Int {
 				out[number{r.Table.Name, r.Key[0].Int}] = it.Name
 			}
 		}

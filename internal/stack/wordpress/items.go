@@ -101,7 +101,7 @@ func (Stack) Describe(prefix string, t tables.Table, r tables.Row) stack.Describ
 		return stack.Described{}
 	}
 	called, _ := Stack{}.About(prefix, t, r)
-	return stack.Described{Root: true, Kind: "row of " + t.Name, Called: stack.Short(called)}
+	return stack.RowOf(t, r, called)
 }
 
 // RootOf gives the row of an item that has a number.
