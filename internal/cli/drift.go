@@ -15,23 +15,30 @@ import (
 
 func (a *app) drift() *cobra.Command {
 	var noise bool
+	var with string
 	c := &cobra.Command{
 		Use:   "drift COPY",
 		Short: "Show what changed on a copy and on its origin since they parted",
 		Long: `Show what became of a copy and its origin since they parted, item by item: pages, menus, settings and all
 else that rows of tables make, plugins, themes and files, with what differs. What the sites write by
-themselves is counted, and listed with --noise. Tables and files of which nothing can be told are named.`,
+themselves is counted, and listed with --noise. Tables and files of which nothing can be told are named.
+With --with, another copy of the same origin is the other side.`,
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
-			got, err := d.Copies.Drift(ctx, s.ID)
+			names, err := a.pairOf(ctx, d, s, with)
 			if err != nil {
 				return err
 			}
-			return a.print(got, func(w io.Writer) { printDrift(w, s, got, noise) })
+			got, err := d.Copies.DriftWith(ctx, s.ID, names.with)
+			if err != nil {
+				return err
+			}
+			return a.print(got, func(w io.Writer) { printDrift(w, names, got, noise) })
 		}),
 	}
 	c.Flags().BoolVar(&noise, "noise", false, "list what the sites write by themselves too")
+	c.Flags().StringVar(&with, "with", "", withHelp)
 	return c
 }
 
@@ -60,7 +67,11 @@ then treat such rows like all others.`,
 	}
 }
 
-func printDrift(w io.Writer, s site.Site, d carry.Drifted, noise bool) {
+func printDrift(w io.Writer, names pairNames, d carry.Drifted, noise bool) {
+	on := [2]string{"ON LIVE", "ON THE COPY"}
+	if names.with != "" {
+		on = [2]string{"ON " + names.live, "ON " + names.copied}
+	}
 	passing, marks, shown := 0, 0, 0
 	table(w, func(row func(...string)) {
 		for _, it := range d.Items {
@@ -69,13 +80,14 @@ func printDrift(w io.Writer, s site.Site, d carry.Drifted, noise bool) {
 				continue
 			}
 			if shown++; shown == 1 {
-				row("ITEM", "", "", "ON THE COPY", "ON LIVE", "DIFFERS IN")
+				row("ITEM", "", "", on[1], on[0], "DIFFERS IN")
 			}
 			row(it.Name, it.Kind, it.Title, fate(it.Copy), fate(it.Live), differs(it))
 		}
 	})
 	if shown == 0 {
-		fmt.Fprintf(w, "%s and its origin are as they were when they parted.\n", s.Name)
+		fmt.Fprintf(w, "%s and %s are as they were when they parted.\n", names.copied,
+			site.Either(names.with == "", "its origin", names.live))
 	}
 	if passing > 0 {
 		fmt.Fprintf(w, "\n%s by themselves; --noise lists them.\n",

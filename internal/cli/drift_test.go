@@ -27,16 +27,20 @@ func doing(t *testing.T, home string) func(args ...string) string {
 	}
 }
 
-func TestDriftByCommand(t *testing.T) {
-	w := demotest.New(t)
-	home := "--home=" + w.Home
-	ok := doing(t, home)
-	fails := func(want int, text string, args ...string) {
+// failing gives a function that runs a command, which must end badly, and say something.
+func failing(t *testing.T, home string) func(want int, text string, args ...string) {
+	return func(want int, text string, args ...string) {
 		t.Helper()
 		code, _, errs := call(t, append(args, home)...)
 		assert.Equal(t, want, code, "%v", args)
 		assert.Contains(t, errs, text)
 	}
+}
+
+func TestDriftByCommand(t *testing.T) {
+	w := demotest.New(t)
+	home := "--home=" + w.Home
+	ok, fails := doing(t, home), failing(t, home)
 	ok("copy", "skerryline.example", "--name", "winter")
 	assert.Contains(t, ok("drift", "winter"), "winter and its origin are as they were when they parted.")
 	ok("query", "winter", "UPDATE sk_options SET option_value = 'By boat' WHERE option_name = 'blogdescription'",
@@ -166,4 +170,30 @@ func TestFilesOfASiteWithoutADatabaseAreCarried(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(ok("runs", "--json")), &runs))
 	ok("sync", "--undo", runs[0].ID, "--confirm", "status.skerryline.example")
 	assert.Contains(t, ok("drift", "st"), "file:new.html")
+}
+
+// Two copies of one site are called by their names, and carried to by them.
+func TestTwoCopiesAreComparedByName(t *testing.T) {
+	w := demotest.New(t)
+	home := "--home=" + w.Home
+	ok, fails := doing(t, home), failing(t, home)
+	ok("copy", "skerryline.example", "--name", "winter")
+	ok("copy", "skerryline.example", "--name", "summer")
+	ok("query", "winter", "UPDATE sk_posts SET post_title = 'Ice' WHERE ID = 1", "--write")
+	ok("query", "summer", "UPDATE sk_posts SET post_title = 'Sun' WHERE ID = 1", "--write")
+	seen := ok("drift", "winter", "--with", "summer")
+	assert.Contains(t, seen, "ON winter")
+	assert.Contains(t, seen, "ON summer")
+	assert.Contains(t, seen, "post:1")
+	fails(ExitUsage, "--to both", "sync", "winter", "post:1", "--with", "summer", "--to", "live")
+	fails(ExitUsage, "name another copy of the origin", "sync", "winter", "post:1", "--with", "skerryline.example", "--to",
+		"both")
+	fails(ExitUsage, "write --take ITEM=", "sync", "winter", "post:1", "--with", "summer", "--to", "both", "--take",
+		"post:1=copy")
+	ok("sync", "winter", "post:1", "--with", "summer", "--to", "summer", "--take", "post:1=winter")
+	assert.Contains(t, ok("drift", "winter", "--with", "summer"), " are as they were when they parted.")
+	assert.Contains(t, ok("query", "summer", "SELECT post_title FROM sk_posts WHERE ID = 1"), "Ice")
+	ok("query", "summer", "UPDATE sk_posts SET post_title = 'Spray' WHERE ID = 1", "--write")
+	ok("sync", "summer", "--all", "--with", "winter", "--to", "winter")
+	assert.Contains(t, ok("query", "winter", "SELECT post_title FROM sk_posts WHERE ID = 1"), "Spray")
 }

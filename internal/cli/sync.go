@@ -19,12 +19,14 @@ import (
 type syncFlags struct {
 	w                       carry.Wish
 	to, undo, profile, save string
+	with                    string
 	take, byHand            []string
 }
 
 func (x *syncFlags) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&x.to, "to", "", "which side is written to: live, copy or both")
+	f.StringVar(&x.to, "to", "", "which side is written to: live, copy or both, or one of the two by its name")
+	f.StringVar(&x.with, "with", "", withHelp)
 	f.BoolVar(&x.w.All, "all", false, "all that changed on the other side")
 	f.StringSliceVar(&x.w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
 	f.StringSliceVar(&x.w.But, "but", nil, "of all, or of a kind, what is not carried: an item or a kind")
@@ -53,7 +55,8 @@ All rows are written in one transaction, in which each is looked at once more: a
 meanwhile is left, and named. What both sides changed in different places comes together; where they changed one
 place, --take says which is to stand, and --by-hand opens all versions in $EDITOR. A restore point of a live site
 is taken first. With --to both, one run carries home and then brings to the copy what it has not: all of it, or
-nothing on either side. --undo brings back what a run changed, and keeps what others wrote since.`,
+nothing on either side. --undo brings back what a run changed, and keeps what others wrote since.
+With --with, another copy of the same origin is the other side, and both are called by their names.`,
 		Args:              args(cobra.ArbitraryArgs),
 		ValidArgsFunction: a.siteNames(isCopy),
 		RunE: func(c *cobra.Command, rest []string) error {
@@ -71,14 +74,19 @@ nothing on either side. --undo brings back what a run changed, and keeps what ot
 			}
 			return a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, items []string) error {
 				x.w.Items = items
+				names, err := a.pairOf(ctx, d, s, x.with)
+				if err != nil {
+					return err
+				}
+				x.w.With = names.with
 				to, err := profiled(d, x.profile, x.save, x.to, &x.w)
 				if err != nil {
 					return err
 				}
-				if err := check(&x.w, to, x.take); err != nil {
+				if err := check(&x.w, names, to, x.take); err != nil {
 					return usageError{err}
 				}
-				if x.w.Hand, err = a.byHand(ctx, d, s, x.byHand); err != nil {
+				if x.w.Hand, err = a.byHand(ctx, d, s, x.w.With, x.byHand); err != nil {
 					return err
 				}
 				var then []carry.Wish
@@ -116,11 +124,11 @@ func profiled(d *desk.Desk, name, save, to string, w *carry.Wish) (string, error
 }
 
 // byHand has a person write what is to stand where both sides changed one place of an item.
-func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, items []string,
+func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, with site.ID, items []string,
 ) (map[string]map[string]string, error) {
 	out := map[string]map[string]string{}
 	for _, item := range items {
-		list, err := d.Copies.Conflicts(ctx, s.ID, item)
+		list, err := d.Copies.Conflicts(ctx, s.ID, with, item)
 		if err != nil {
 			return nil, err
 		}
@@ -143,12 +151,60 @@ func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, items []str
 // both sides are written to.
 const both = "both"
 
+// withHelp says what two copies are compared with.
+const withHelp = "another copy of the same origin, in place of that"
+
+// pairNames are what the sides of a pair are called.
+type pairNames struct {
+	live, copied string
+	with         site.ID // the other one of two copies; "": the origin
+}
+
+// pairOf gives those of a copy and its origin, or another copy of that.
+func (a *app) pairOf(ctx context.Context, d *desk.Desk, s site.Site, with string) (n pairNames, err error) {
+	if with == "" {
+		origin, err := d.Fleet.Site(ctx, s.Origin)
+		if err != nil && s.Origin != "" {
+			return n, err
+		}
+		return pairNames{live: origin.Name, copied: s.Name}, nil
+	}
+	other, err := d.Fleet.Find(ctx, with)
+	if err != nil {
+		return n, err
+	}
+	if other.ID == s.ID || other.ID == s.Origin {
+		return n, usageError{fmt.Errorf("--with %s: name another copy of the origin of %s", with, s.Name)}
+	}
+	first, second := carry.InOrder(s, other)
+	return pairNames{first.Name, second.Name, other.ID}, nil
+}
+
+// side is the one that a text names.
+func (n pairNames) side(text string) (carry.Side, bool) {
+	switch {
+	case text == n.live, n.with == "" && text == string(carry.Live):
+		return carry.Live, true
+	case text == n.copied, n.with == "" && text == string(carry.Copy):
+		return carry.Copy, true
+	}
+	return "", false
+}
+
+// words are how people name the sides.
+func (n pairNames) words() [2]string {
+	if n.with == "" {
+		return [2]string{string(carry.Live), string(carry.Copy)}
+	}
+	return [2]string{n.live, n.copied}
+}
+
 // check reads the side of a wish, and whose is to stand.
-func check(w *carry.Wish, to string, take []string) error {
-	switch w.To = carry.Side(to); {
-	case to == both, w.To == carry.Live, w.To == carry.Copy:
-	default:
-		return fmt.Errorf("say which side is written to: --to live, --to copy or --to both")
+func check(w *carry.Wish, n pairNames, to string, take []string) error {
+	var known bool
+	words := n.words()
+	if w.To, known = n.side(to); !known && to != both {
+		return fmt.Errorf("say which side is written to: --to %s, --to %s or --to both", words[0], words[1])
 	}
 	if _, err := strconv.Atoi(cmp.Or(w.SubSite, "0")); err != nil {
 		return fmt.Errorf("--sub-site %s: write the number of a sub-site, as in post:2/1", w.SubSite)
@@ -160,10 +216,9 @@ func check(w *carry.Wish, to string, take []string) error {
 	w.Take = map[string]carry.Side{}
 	for _, t := range take {
 		item, side, _ := strings.Cut(t, "=")
-		if s := carry.Side(side); s != carry.Live && s != carry.Copy || item == "" {
-			return fmt.Errorf("%q: write --take ITEM=live or --take ITEM=copy", t)
+		if w.Take[item], known = n.side(side); !known || item == "" {
+			return fmt.Errorf("%q: write --take ITEM=%s or --take ITEM=%s", t, words[0], words[1])
 		}
-		w.Take[item] = carry.Side(side)
 	}
 	return nil
 }

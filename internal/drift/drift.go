@@ -157,7 +157,7 @@ func (p Pair) uncovered(t tables.Table) string {
 		return "its rows have no key"
 	}
 	if !exactKeys(t) {
-		return "its rows are known by values that can't be compared exactly"
+		return "its rows have no key that can be compared exactly"
 	}
 	if !slices.EqualFunc(t.Columns, ct.Columns, func(a, b tables.Column) bool { return a.Name == b.Name }) {
 		return "it has other columns on the copy"

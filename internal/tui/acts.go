@@ -64,7 +64,7 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 	case "v":
 		return openEvidence(a, s), true
 	case "d":
-		return openDrift(a, s), true
+		return openDrift(a, s, site.Site{}), true
 	case "T":
 		return openTrial(a, s), true
 	case "o":

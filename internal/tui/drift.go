@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"reflect"
@@ -21,6 +22,7 @@ import (
 type driftScreen struct {
 	scroll
 	s     site.Site
+	with  site.Site // another copy of the same origin; the zero value: the origin itself
 	got   carry.Drifted
 	shown []*drift.Item
 	goes  map[string]way               // by item
@@ -44,11 +46,11 @@ type driftMsg struct {
 	err error
 }
 
-func openDrift(a *app, s site.Site) tea.Cmd {
-	d := &driftScreen{s: s, goes: map[string]way{}}
-	a.say("comparing "+s.Name+" and its origin with what they were ...", false)
+func openDrift(a *app, s, with site.Site) tea.Cmd {
+	d := &driftScreen{s: s, with: with, goes: map[string]way{}}
+	a.say("comparing "+s.Name+" and "+cmp.Or(with.Name, "its origin")+" with what they were ...", false)
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		got, err := a.desk.Copies.Drift(a.ctx, s.ID)
+		got, err := a.desk.Copies.DriftWith(a.ctx, s.ID, with.ID)
 		return "", func(a *app) tea.Cmd { d.take(got); a.push(d); a.say("", false); return nil }, err
 	})
 }
@@ -77,11 +79,41 @@ func (d *driftScreen) take(got carry.Drifted) {
 	d.goes = goes
 }
 
-func (d *driftScreen) title(*app) string { return "drift of " + d.s.Name }
+func (d *driftScreen) title(*app) string {
+	return "drift of " + d.s.Name + site.Either(d.with.ID == "", "", " and "+d.with.Name)
+}
+
+// askWith asks for another copy of the same origin to be compared with.
+func (d *driftScreen) askWith(a *app) {
+	var others []string
+	for _, f := range a.board.Families {
+		for _, c := range f.Copies {
+			if c.Origin == d.s.Origin && c.ID != d.s.ID {
+				others = append(others, c.Name)
+			}
+		}
+	}
+	if len(others) == 0 {
+		a.say("there is no other copy of its origin", true)
+		return
+	}
+	a.asking = &question{title: "Which copy is " + d.s.Name + " compared with?", input: true,
+		text: site.Either(len(others) == 1, others[0], ""), lines: []string{"There are " + strings.Join(others, ", ") + "."},
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			for _, f := range a.board.Families {
+				for _, c := range f.Copies {
+					if c.Name == text && slices.Contains(others, text) {
+						return openDrift(a, d.s, c), nil
+					}
+				}
+			}
+			return nil, fmt.Errorf("%s is none of them", text)
+		}}
+}
 
 func (d *driftScreen) read(a *app) tea.Cmd {
 	return func() tea.Msg {
-		got, err := a.desk.Copies.Drift(a.ctx, d.s.ID)
+		got, err := a.desk.Copies.DriftWith(a.ctx, d.s.ID, d.with.ID)
 		return driftMsg{d, got, err}
 	}
 }
@@ -108,6 +140,10 @@ func (d *driftScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 
 func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 	n := len(d.shown)
+	if key == "w" && d.with.ID == "" {
+		d.askWith(a)
+		return nil, true
+	}
 	if by, ok := step(key, n, 10); ok {
 		d.move(by, n, d.rows(a.h))
 		return nil, true
@@ -178,7 +214,7 @@ func (d *driftScreen) turn(it *drift.Item) {
 
 // wish is what is chosen to go to a side.
 func (d *driftScreen) wish(to carry.Side) carry.Wish {
-	w := carry.Wish{To: to, Take: map[string]carry.Side{}, Hand: map[string]map[string]string{}}
+	w := carry.Wish{To: to, With: d.with.ID, Take: map[string]carry.Side{}, Hand: map[string]map[string]string{}}
 	for _, it := range d.shown {
 		is, ok := d.goes[it.Name]
 		if !ok || is.to != to && is.to != both {
@@ -198,17 +234,20 @@ func (d *driftScreen) wish(to carry.Side) carry.Wish {
 // plan opens the plan of what was chosen: to one side, or to both by one run.
 func (d *driftScreen) plan(a *app) tea.Cmd {
 	live, found := a.find(d.s.Origin)
-	if !found {
+	copied := d.s
+	if d.with.ID != "" {
+		live, copied = carry.InOrder(d.s, d.with)
+	} else if !found {
 		return nil
 	}
 	w, then, target := d.wish(carry.Live), []carry.Wish{d.wish(carry.Copy)}, live
-	words := site.Plural(len(d.goes), "item", "items") + " between " + live.Name + " and " + d.s.Name
+	words := site.Plural(len(d.goes), "item", "items") + " between " + live.Name + " and " + copied.Name
 	switch {
 	case len(d.goes) == 0:
 		a.say("choose with Space what is to be carried, and to which side", true)
 		return nil
 	case len(w.Items) == 0:
-		w, then, target = then[0], nil, d.s
+		w, then, target = then[0], nil, copied
 	case len(then[0].Items) == 0:
 		then = nil
 	}
@@ -226,7 +265,15 @@ func (d *driftScreen) plan(a *app) tea.Cmd {
 
 func (d *driftScreen) keys(*app) []hint {
 	return []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"e", "by hand"}, {"Enter", "plan"},
-		{"u", "compare again"}, {"Esc", "back"}}
+		{"u", "compare again"}, {"w", "with another copy"}, {"Esc", "back"}}
+}
+
+// sides are what stands above the two.
+func (d *driftScreen) sides() (left, right string) {
+	if d.with.ID == "" {
+		return "ON THE LIVE SITE", "ON THE COPY"
+	}
+	return "ON " + d.got.Sides[0], "ON " + d.got.Sides[1]
 }
 
 func (d *driftScreen) words() []hint {
@@ -247,10 +294,12 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 	}
 	side := min(30, max(18, (w-34)/2))
 	middle := w - 2*side - 13
-	head := " ON THE LIVE SITE "
+	left, right := d.sides()
+	head := " " + t.fit(left, min(len(left), side-1)) + " "
+	style := site.Either(d.with.ID == "", t.live, t.copy)
 	out := []string{"   " + t.soft.Render(t.fit(d.counts(), w-4)),
-		"  " + t.live.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
-			t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 5)) + t.copy.Render(t.fit("ON THE COPY", side))}
+		"  " + style.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
+			t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 5)) + t.copy.Render(t.fit(right, side))}
 	rows := min(len(d.shown), d.rows(h))
 	d.see(len(d.shown), rows)
 	for i := d.top; i < min(len(d.shown), d.top+rows); i++ {
@@ -334,14 +383,14 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string 
 	case d.goes[it.Name].stands == written:
 		head += "; what you wrote is to stand"
 	case d.goes[it.Name].stands == carry.Copy:
-		head += "; the copy's is to stand"
+		head += "; " + d.got.Sides[1] + "'s is to stand"
 	case d.goes[it.Name].stands == carry.Live:
-		head += "; the live site's is to stand"
+		head += "; " + d.got.Sides[0] + "'s is to stand"
 	case it.Status != "":
 		head += "; " + it.Status
 	case it.Decided != "":
-		head += fmt.Sprintf("; decided on %s: the %s's; a takes that, Space decides anew", it.DecidedAt.Format("2 Jan"),
-			site.Either(it.Decided == string(carry.Copy), "copy", "live site"))
+		head += fmt.Sprintf("; decided on %s: %s's; a takes that, Space decides anew", it.DecidedAt.Format("2 Jan"),
+			d.got.Sides[site.Either(it.Decided == string(carry.Copy), 1, 0)])
 	case it.Merges:
 		head += "; both sides changed it, in different places: both changes come together"
 	case it.Clashes():
@@ -356,8 +405,9 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string 
 	}
 	bar := t.soft.Render(t.glyph("│ ", "| "))
 	if three {
-		out = append(out, "   "+t.fit("", 20)+t.head.Render(t.fit("LIVE", part))+bar+t.head.Render(t.fit("AS BOTH HAD IT",
-			part))+bar+t.head.Render(t.fit("COPY", part)))
+		left, right := d.sides()
+		out = append(out, "   "+t.fit("", 20)+t.head.Render(t.fit(left, part))+bar+t.head.Render(t.fit("AS BOTH HAD IT",
+			part))+bar+t.head.Render(t.fit(right, part)))
 	}
 	for i, v := range list {
 		live, was, copied := around(v, part)

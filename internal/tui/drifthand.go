@@ -17,7 +17,7 @@ func (d *driftScreen) write(a *app, it *drift.Item) tea.Cmd {
 		return nil
 	}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
-		list, err := a.desk.Copies.Conflicts(a.ctx, d.s.ID, it.Name)
+		list, err := a.desk.Copies.Conflicts(a.ctx, d.s.ID, d.with.ID, it.Name)
 		return "", func(a *app) tea.Cmd { return d.writeNext(a, it, list, map[string]string{}) }, err
 	})
 }

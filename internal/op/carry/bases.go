@@ -3,9 +3,11 @@ package carry
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"time"
 
+	"alibi/internal/baseline"
 	"alibi/internal/depot"
 	"alibi/internal/depot/pointhost"
 	"alibi/internal/drift"
@@ -59,25 +61,12 @@ func (s *Sides) findBases(ctx context.Context, rows []*drift.Row) error {
 	return nil
 }
 
-// lookIntoValues looks for rows among those that were kept when the copy was made, and tells whether all are there.
+// lookIntoValues looks for rows among those that were kept when the copy was made, or both copies were, and tells
+// whether all are there.
 func (s *Sides) lookIntoValues(ctx context.Context, missing map[string][]*drift.Row) (all bool, err error) {
-	if s.values == nil {
-		return false, nil
-	}
 	all = true
 	for _, rows := range missing {
-		by := map[string]*drift.Row{}
-		var keys [][]tables.Value
-		for _, r := range rows {
-			keys, by[tables.Row{Key: r.Key}.Address()] = append(keys, r.Key), r
-		}
-		if err := s.values.Find(ctx, rows[0].Table, keys, func(is tables.Row) error {
-			r := by[is.Address()]
-			if sum, _ := s.Copy.Digest(r.Table.Name, is, nil); sum[0] == r.Base.Copy {
-				s.Knows(r, tables.Keep(is.Values))
-			}
-			return nil
-		}); err != nil {
+		if err := errors.Join(s.lookAmong(ctx, s.values, false, rows), s.lookAmong(ctx, s.first, true, rows)); err != nil {
 			return false, err
 		}
 		for _, r := range rows {
@@ -85,6 +74,31 @@ func (s *Sides) lookIntoValues(ctx context.Context, missing map[string][]*drift.
 		}
 	}
 	return all, nil
+}
+
+// lookAmong looks for rows of a table among those that were kept of a side.
+func (s *Sides) lookAmong(ctx context.Context, v *baseline.Values, live bool, rows []*drift.Row) error {
+	if v == nil {
+		return nil
+	}
+	by := map[string]*drift.Row{}
+	var keys [][]tables.Value
+	for _, r := range rows {
+		if r.Was == nil {
+			keys, by[tables.Row{Key: r.Key}.Address()] = append(keys, r.Key), r
+		}
+	}
+	return v.Find(ctx, rows[0].Table, keys, func(is tables.Row) error {
+		r := by[is.Address()]
+		snap, want := s.Copy, r.Base.Copy
+		if live {
+			snap, want = s.Live, r.Base.Origin
+		}
+		if sum, _ := snap.Digest(r.Table.Name, is, nil); sum[0] == want {
+			s.Knows(r, s.inCopy(r.Table, is, live))
+		}
+		return nil
+	})
 }
 
 // nearest are the restore points of both sides that were taken nearest to when these parted.

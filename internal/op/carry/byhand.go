@@ -117,7 +117,7 @@ func (s *Sides) conflictsOf(it *drift.Item, r *drift.Row) (out []Conflict, ok bo
 			}
 		}
 		out = append(out, Conflict{place(r, i), field, merge.Marked(was.String(), live.String(), copied.String(),
-			[3]string{"on the live site", "as both had it", "on the copy"})})
+			s.versions())})
 	}
 	return out, true
 }

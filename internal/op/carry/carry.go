@@ -35,6 +35,8 @@ type Choices struct {
 	Filter tree.Filter `json:"filter,omitzero"`
 	Undo   string      `json:"undo,omitempty"` // what a run wrote that is undone, in place of items
 	Copy   site.ID     `json:"copy"`
+	// Beside is the first of two copies of one origin that are a pair; "": the pair is a copy and its origin.
+	Beside site.ID `json:"beside,omitempty"`
 	// Then is what the same run carries the other way afterwards.
 	Then *Choices `json:"then,omitempty"`
 }
@@ -141,6 +143,9 @@ func (x *runner) open(ctx context.Context) (*Sides, error) {
 	live, copied, err := x.sites(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if x.c.Beside != "" {
+		return OpenBeside(ctx, x.env, live, copied, x.c.Filter)
 	}
 	return Open(ctx, x.env, live, copied, x.c.Title, x.c.Filter)
 }

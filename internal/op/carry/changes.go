@@ -91,7 +91,7 @@ const undecided = "both sides changed it: say which is to stand"
 // undecided says so, or whose version stands if that is the one which is there already.
 func (c *carrying) undecided(it *drift.Item) string {
 	if side, said := c.take[it.Name]; said {
-		return stands(side)
+		return c.stands(side)
 	}
 	return undecided
 }

@@ -49,12 +49,12 @@ func TestAConflictIsDecidedByHand(t *testing.T) {
 	w, live, s := pair(t)
 	id := somePage(t, live)
 	name := "post:" + id
-	_, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	_, err := w.Desk.Copies.Conflicts(ctx, s.ID, "", name)
 	require.ErrorContains(t, err, "does not differ")
 	at := strings.TrimSuffix(s.Address().String(), "/")
 	on(t, s, "UPDATE sk_posts SET post_title = 'mine', post_excerpt = 'x', post_content = 'See "+at+"/fog' WHERE ID = "+id)
 	on(t, live, "UPDATE sk_posts SET post_title = 'theirs', menu_order = 7, post_content = 'See nothing' WHERE ID = "+id)
-	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, "", name)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, "post_content", list[0].Field)
@@ -75,7 +75,7 @@ func TestAConflictIsDecidedByHand(t *testing.T) {
 	assert.Empty(t, lines(drifted(t, w, s)))
 	on(t, s, "DELETE FROM sk_posts WHERE ID = "+id)
 	on(t, live, "UPDATE sk_posts SET post_title = 'again' WHERE ID = "+id)
-	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, name)
+	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, "", name)
 	require.ErrorContains(t, err, "can't be decided by hand")
 }
 

@@ -80,8 +80,3 @@ func (s *Sides) decided(items []*drift.Item, w Wish, at time.Time) (take map[str
 	}
 	return take, made
 }
-
-// stands says whose version of an item stands.
-func stands(side Side) string {
-	return site.Either(side == Live, "the live site's", "the copy's") + " is to stand"
-}

@@ -8,6 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"alibi/internal/baseline"
 	"alibi/internal/drift"
 	"alibi/internal/host"
 	"alibi/internal/merge"
@@ -34,11 +35,16 @@ func (s *Sides) versionsOf(f *drift.File) (v fileVersions, ok bool) {
 }
 
 // wasFile is what was in a file when the sides parted, or last had it in common.
-func (s *Sides) wasFile(ctx context.Context, f *drift.File) ([]byte, bool) {
-	if s.values == nil || !f.Known {
-		return nil, false
+func (s *Sides) wasFile(ctx context.Context, f *drift.File) (text []byte, ok bool) {
+	for _, v := range []*baseline.Values{s.values, s.first} {
+		if v == nil || !f.Known {
+			continue
+		}
+		if text, ok = v.Text(ctx, f.Base.Copy.Hash, f.Base.Origin.Hash); ok {
+			return text, true
+		}
 	}
-	return s.values.Text(ctx, f.Base.Copy.Hash, f.Base.Origin.Hash)
+	return nil, false
 }
 
 // filePlace names a file in Wish.Hand.
@@ -68,7 +74,7 @@ func (s *Sides) fileConflict(ctx context.Context, f *drift.File) (c Conflict, ok
 	}
 	was, _ := s.wasFile(ctx, f)
 	return Conflict{filePlace(f), path.Base(f.Path), merge.Marked(string(was), string(v.live), string(v.copied),
-		[3]string{"on the live site", "as both had it", "on the copy"})}, true
+		s.versions())}, true
 }
 
 // entryOf is a file with a text, in place of one that is there.

@@ -54,13 +54,13 @@ func TestFilesAreMergedByTheirLines(t *testing.T) {
 	p, err = bothWays(w, s, nil)
 	require.NoError(t, err)
 	assert.True(t, p.Blocked(), "both changed one line, and both made a file")
-	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, "theme:skerry")
+	list, err := w.Desk.Copies.Conflicts(ctx, s.ID, "", "theme:skerry")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "style.css", list[0].Field)
 	assert.Contains(t, list[0].Text, "||||||| as both had it\n.of-live { color: teal; }\n=======\n",
 		"what was carried is what both have in common now")
-	made, err := w.Desk.Copies.Conflicts(ctx, s.ID, "file:"+notes)
+	made, err := w.Desk.Copies.Conflicts(ctx, s.ID, "", "file:"+notes)
 	require.NoError(t, err)
 	require.Len(t, made, 1)
 	wish := carry.Wish{All: true, Hand: map[string]map[string]string{
@@ -78,7 +78,7 @@ func TestFilesAreMergedByTheirLines(t *testing.T) {
 	const hours = "notes/hours.md"
 	write(t, live, map[string]string{hours: "8 to 4\n"})
 	write(t, s, map[string]string{hours: "9 to 5\n"})
-	made, err = w.Desk.Copies.Conflicts(ctx, s.ID, "file:"+hours)
+	made, err = w.Desk.Copies.Conflicts(ctx, s.ID, "", "file:"+hours)
 	require.NoError(t, err)
 	_, r = carried(t, w, s, carry.Wish{To: carry.Copy, All: true,
 		Hand: map[string]map[string]string{"file:" + hours: {made[0].Place: "8 to 5\n"}}})
@@ -94,6 +94,6 @@ func TestFilesAreMergedByTheirLines(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.Blocked(), "what is merged may hold what is the copy's")
 	require.NoError(t, os.WriteFile(filepath.Join(s.Root, notes), []byte("\x00\xff"), 0o644))
-	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, "file:"+notes)
+	_, err = w.Desk.Copies.Conflicts(ctx, s.ID, "", "file:"+notes)
 	assert.ErrorContains(t, err, "can't be decided by hand", "it is no text")
 }

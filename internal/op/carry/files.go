@@ -84,12 +84,12 @@ func (c *carrying) unfit(ctx context.Context, e tree.Entry, text []byte) (why st
 		}
 	}
 	holds := func(what string) bool { return what != "" && bytes.Contains(text, []byte(what)) }
-	if c.to == Live {
-		for _, own := range []string{c.CopySite.Address().HostPort(), c.CopySite.Root} {
-			if holds(own) {
-				return fmt.Sprintf("%s holds %q, which is the copy's: change that there first", e.Path, own), nil
-			}
+	for _, own := range c.ownTexts() {
+		if holds(own) {
+			return fmt.Sprintf("%s holds %q, which is %s's: change that there first", e.Path, own, c.called(c.from())), nil
 		}
+	}
+	if c.to == Live {
 		return site.Either(holds(byAlibi), e.Path+" was written by Alibi for the copy", ""), nil
 	}
 	if c.secrets == nil {
@@ -101,6 +101,17 @@ func (c *carrying) unfit(ctx context.Context, e tree.Entry, text []byte) (why st
 		}
 	}
 	return site.Either(slices.ContainsFunc(c.secrets, holds), e.Path+" holds what opens the live site", ""), nil
+}
+
+// ownTexts are what no file may bring to the other side: the address and the folder of a copy that is read.
+func (c *carrying) ownTexts() []string {
+	switch {
+	case c.to == Live:
+		return []string{c.CopySite.Address().HostPort(), c.CopySite.Root}
+	case c.beside:
+		return []string{c.LiveSite.Address().HostPort(), c.LiveSite.Root}
+	}
+	return nil
 }
 
 // settleFiles notes files that both sides have in common in the baseline, and the folders that they are in.

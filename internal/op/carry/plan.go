@@ -25,6 +25,8 @@ type Wish struct {
 	// SubSite is the number of a network's sub-site: of all and of kinds, what is of it.
 	SubSite string
 	Note    string
+	// With is another copy of the same origin, in place of that: the first of the two stands for the live site.
+	With site.ID
 }
 
 // Picks tells whether an item is wished for.
@@ -63,7 +65,7 @@ func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true}
 	x := &drawn{carrying: c, p: plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite},
 		choices: Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
-			Filter: s.trees.LiveFilter, Decided: made}}
+			Filter: s.trees.LiveFilter, Decided: made, Beside: s.besides()}}
 	if w.To == Copy {
 		x.p.Origin, x.p.Target = s.LiveSite, s.CopySite
 	}
@@ -77,7 +79,7 @@ func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	for _, it := range x.got.items {
 		x.choices.Items = append(x.choices.Items, Chosen{it.Name, s.saw(it)})
 		if _, now := w.Take[it.Name]; !now && take[it.Name] != "" {
-			add(&x.p, site.Note, "decided", fmt.Sprintf("%s: %s, as was decided on %s", it.Name, stands(take[it.Name]),
+			add(&x.p, site.Note, "decided", fmt.Sprintf("%s: %s, as was decided on %s", it.Name, s.stands(take[it.Name]),
 				it.DecidedAt.Format("2 Jan 2006")), fmt.Sprintf("--take %s=%s decides otherwise", it.Name, c.to))
 		}
 	}
@@ -105,7 +107,7 @@ func (x *drawn) plan(ctx context.Context, d Drifted) (plan.Plan, error) {
 func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *wanted) error {
 	for _, l := range got.left {
 		remedy, sev := "it stays as it is", site.Warn
-		if l.Why == stands(c.to) {
+		if l.Why == c.stands(c.to) {
 			remedy = fmt.Sprintf("alibi sync %s %s --to %s makes both the same", c.CopySite.Name, l.Item, c.from())
 			sev = site.Note
 		}

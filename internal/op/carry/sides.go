@@ -31,9 +31,12 @@ type Sides struct {
 	drift.Pair
 	env                *op.Env
 	LiveSite, CopySite site.Site
+	beside             bool              // they are two copies of one origin
+	base               string            // the file with their common state
 	hosts              []string          // of the addresses of both
 	home               *rewrite.Rewriter // from the copy's addresses to the live site's
-	values             *baseline.Values  // nil: none were kept
+	values             *baseline.Values  // of the copy; nil: none were kept
+	first              *baseline.Values  // of the first of two copies; nil: none
 	people             *scrub.Scrubber   // nil: those of the copy are not made up, or those of its origin are too
 	trees              drift.Trees
 	livePlace          stack.Place
@@ -43,6 +46,7 @@ type Sides struct {
 
 // Drifted is what became of two sites since they parted.
 type Drifted struct {
+	Sides     [2]string         `json:"sides"` // what the two are called, the live one first
 	Items     []*drift.Item     `json:"items"`
 	Uncovered []drift.Uncovered `json:"uncovered,omitempty"`
 }
@@ -52,14 +56,7 @@ var ErrNoDrift = errors.New("what changed since they parted can't be told")
 
 // Open opens both sides. title says whether the copy's title says that it is one, and filter what of the live site's
 // files was not copied.
-func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, filter tree.Filter) (_ *Sides,
-	err error) {
-	s := &Sides{env: env, LiveSite: live, CopySite: copied, roots: map[Side]host.Tree{}}
-	defer func() {
-		if err != nil {
-			s.Close()
-		}
-	}()
+func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, filter tree.Filter) (*Sides, error) {
 	if live.Scrubbed && !copied.Scrubbed {
 		return nil, fmt.Errorf("%w: the people of %s were made up since, and those of %s are real ones", ErrNoDrift,
 			live.Name, copied.Name)
@@ -67,14 +64,34 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 	if copied.Database.Beside() {
 		return nil, fmt.Errorf("%w: the tables of %s stand in its origin's own database", ErrNoDrift, copied.Name)
 	}
-	if s.Transform, err = env.Transform(live, copied, title); err != nil {
+	s := &Sides{env: env, LiveSite: live, CopySite: copied,
+		base: filepath.Join(env.CopyDir(copied.Name), "now", "baseline.db")}
+	if err := s.open(ctx, title, filter); err != nil {
 		return nil, err
+	}
+	return s, nil
+}
+
+// open opens both sides with their common state.
+func (s *Sides) open(ctx context.Context, title bool, filter tree.Filter) (err error) {
+	env, live, copied := s.env, s.LiveSite, s.CopySite
+	s.roots = map[Side]host.Tree{}
+	defer func() {
+		if err != nil {
+			s.Close()
+		}
+	}()
+	if s.Transform, err = env.Transform(live, copied, title); err != nil {
+		return err
+	}
+	if s.beside {
+		s.Transform.Scrub = nil // who is made up is so on both
 	}
 	if s.Transform.Declared, err = env.Declarations(); err != nil {
-		return nil, err
+		return err
 	}
 	if err = s.openBase(); err != nil {
-		return nil, err
+		return err
 	}
 	for _, a := range append(live.Facts.Addresses[:len(live.Facts.Addresses):len(live.Facts.Addresses)],
 		copied.Address()) {
@@ -82,10 +99,10 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 	}
 	if s.home, err = rewrite.New(back(op.Pairs(live.Facts.Addresses, copied.Address())),
 		[]rewrite.PathPair{{From: copied.Root, To: live.Root}}); err != nil {
-		return nil, err
+		return err
 	}
 	if err := s.openSides(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	s.trees = drift.Trees{Base: s.Base, Live: s.roots[Live], Copy: s.roots[Copy], LiveFilter: filter,
 		CopyFilter: stack.DatabaseFilter(copied.Root, copied.Database)}
@@ -99,22 +116,28 @@ func Open(ctx context.Context, env *op.Env, live, copied site.Site, title bool, 
 		once.Do(func() { learned = s.Transform.Learn(ctx, s.Live) })
 		return learned
 	}
-	return s, s.Transform.Select(ctx, s.Live)
+	return s.Transform.Select(ctx, s.Live)
 }
 
 // openBase opens what is kept of how both were, and is ready to tell whom the copy's made-up people stand for.
 func (s *Sides) openBase() (err error) {
 	copied := s.CopySite
-	if s.Base, err = baseline.Open(filepath.Join(s.env.CopyDir(copied.Name), "now", "baseline.db")); err != nil {
+	if s.Base, err = baseline.Open(s.base); err != nil {
 		return fmt.Errorf("%w: %w", ErrNoDrift, err)
 	}
 	s.closers = append(s.closers, func() { s.Base.Close() })
 	if v, err := baseline.OpenValues(s.env.ValuesOf(copied.Name), false); err == nil {
 		s.values = v
 		s.closers = append(s.closers, func() { v.Close() })
-	} else if copied.Scrubbed && copied.Database.Engine != "" {
+	} else if s.Transform.Scrub != nil && copied.Database.Engine != "" {
 		return fmt.Errorf("%w: the people of %[2]s are made up, and what it was before that is not kept: from the "+
 			"next refresh on it can be told (alibi refresh %[2]s)", ErrNoDrift, copied.Name)
+	}
+	if s.beside {
+		if v, err := baseline.OpenValues(s.env.ValuesOf(s.LiveSite.Name), false); err == nil {
+			s.first = v
+			s.closers = append(s.closers, func() { v.Close() })
+		}
 	}
 	if copied.Scrubbed && !s.LiveSite.Scrubbed {
 		s.people = s.Transform.Scrub
@@ -218,5 +241,5 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 		})
 	}
 	s.remind(items)
-	return Drifted{items, append(not, untold...)}, err
+	return Drifted{[2]string{s.called(Live), s.called(Copy)}, items, append(not, untold...)}, err
 }

@@ -62,7 +62,8 @@ func undoPlan(s *Sides, kept string, title bool, at time.Time) (p plan.Plan, c C
 	p.Rows, p.Tables, p.Words = int64(len(rec.Changes)), len(tablesOf(rec.Changes)), "what was before run "+ofRun(kept)
 	p.Files = len(files)
 	(&carrying{Sides: s}).close(&p, tablesOf(rec.Changes), files)
-	c = Choices{To: rec.To, Title: title, Undo: kept, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter}
+	c = Choices{To: rec.To, Title: title, Undo: kept, Copy: s.CopySite.ID, Filter: s.trees.LiveFilter,
+		Beside: s.besides()}
 	p.SetDetail(c)
 	return p, c, nil
 }
