@@ -24,8 +24,8 @@ const (
 const another = 1
 
 // Join makes at path the common state of two copies of one origin, of those of each of them with that: the first copy
-// stands in it for the origin. Where the origin had changed between the two, the older copy has what both had in common,
-// and the other one has changed; where it is not known which is older, both have.
+// stands in it for the origin. Where the origin had changed between the two, the older copy has what both had in
+// common, and the other one has changed; where it is not known which is older, both have.
 func Join(ctx context.Context, path string, first, second *Baseline, older Older) error {
 	b, err := Create(path + ".new")
 	if err != nil {
