@@ -1,14 +1,24 @@
 package cli
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"alibi/internal/desk"
 	"alibi/internal/draw"
+	"alibi/internal/op/carry"
 	"alibi/internal/op/trial"
 	"alibi/internal/plan"
+	"alibi/internal/site"
 )
 
 // versionGrid is what sites run, as a drawing.
@@ -71,6 +81,67 @@ func trialGrid(r plan.Run, m trial.Memory) draw.Drawing {
 		if c.Reason != "" {
 			out.Notes = append(out.Notes, name+" on PHP "+c.PHP+": "+c.Reason)
 		}
+	}
+	return out
+}
+
+// fileSays is what all drawings say of their file.
+const fileSays = ". The file's name ends with .svg or .pdf and says which; nothing is written over."
+
+// drawn writes a drawing to a file.
+func (a *app) drawn(g draw.Drawing, file string) error {
+	text, err := g.As(strings.TrimPrefix(filepath.Ext(file), "."))
+	if err != nil {
+		return usageError{err}
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("writing the drawing: %w", err)
+	}
+	_, err = f.Write(text)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return a.print(map[string]any{"file": file, "bytes": len(text)}, func(w io.Writer) { fmt.Fprintln(w, file) })
+}
+
+func (a *app) drawDrift() *cobra.Command {
+	const short = "Draw how much a copy and its origin differed, whenever somebody looked"
+	return &cobra.Command{
+		Use:               "drift COPY FILE",
+		Short:             short,
+		Long:              short + " (alibi drift, and the screen)" + fileSays,
+		Args:              args(cobra.ExactArgs(2)),
+		ValidArgsFunction: a.siteNames(isCopy),
+		RunE: a.withSite(func(_ context.Context, d *desk.Desk, s site.Site, rest []string) error {
+			list, err := d.Copies.Looks(s)
+			if err != nil {
+				return err
+			}
+			if len(list) == 0 {
+				return fmt.Errorf("nobody has looked yet what became of %s: alibi drift %s", s.Name, s.Name)
+			}
+			title := "What differs of " + s.Name + " and its origin, " + d.Now().Local().Format("2 January 2006")
+			return a.drawn(draw.Drift(title, looks(list), d.Now()), rest[0])
+		}),
+	}
+}
+
+// looks are what was found, by the side that changed it. Since the sides parted nothing had been changed.
+func looks(list []carry.Look) []draw.Series {
+	out := []draw.Series{{Name: "changed on the copy"}, {Name: "changed on both"}, {Name: "changed on the live site"}}
+	add := func(at time.Time, counts ...int) {
+		for i, n := range counts {
+			out[i].At, out[i].Value = append(out[i].At, at), append(out[i].Value, float64(n))
+		}
+	}
+	var parted time.Time
+	for _, l := range list {
+		if !l.Parted.Equal(parted) {
+			add(l.Parted, 0, 0, 0)
+		}
+		parted = l.Parted
+		add(l.At, l.Copy, l.Both, l.Live)
 	}
 	return out
 }

@@ -68,7 +68,7 @@ func TestDriftByCommand(t *testing.T) {
 func TestChangesAreCarriedInTheDemo(t *testing.T) {
 	w := demotest.New(t)
 	home := "--home=" + w.Home
-	ok := doing(t, home)
+	ok, fails := doing(t, home), failing(t, home)
 	items := func() []*drift.Item {
 		var d carry.Drifted
 		require.NoError(t, json.Unmarshal([]byte(ok("drift", "winter", "--json")), &d))
@@ -111,6 +111,18 @@ func TestChangesAreCarriedInTheDemo(t *testing.T) {
 	assert.Contains(t, live("SELECT post_title FROM sk_posts WHERE ID = 1"), "Winter timetable")
 	assert.Contains(t, ok("query", "winter", "SELECT option_value FROM sk_options WHERE option_name = 'berths'"), "7")
 	ok("sync", "winter", "--all", "--to", "both", "--confirm", "skerryline.example")
+
+	drawn := filepath.Join(t.TempDir(), "drift.svg")
+	fails(ExitUsage, "accepts 2 arg", "draw", "drift", drawn)
+	ok("draw", "drift", "winter", drawn)
+	svg, err := os.ReadFile(drawn)
+	require.NoError(t, err)
+	for _, want := range []string{"What differs of winter and its origin", "changed on the copy, 0", "changed on both, 0"} {
+		assert.Contains(t, string(svg), want)
+	}
+	fails(ExitFailed, "file exists", "draw", "drift", "winter", drawn)
+	ok("copy", "skerryline.example", "--name", "summer")
+	fails(ExitFailed, "nobody has looked yet", "draw", "drift", "summer", drawn+".pdf")
 }
 
 // A file that was edited on a copy goes home with its theme, and is off the work list until that is undone; what both

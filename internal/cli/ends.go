@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -203,7 +201,7 @@ func printBulk(w io.Writer, b desk.Bulk) {
 func (a *app) draw() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "draw",
-		Short: "Draw the depot's size or the calendar of leases, as SVG or PDF",
+		Short: "Draw the depot's size, the calendar of leases or a copy's drift, as SVG or PDF",
 		Args:  args(cobra.NoArgs),
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
@@ -212,31 +210,14 @@ func (a *app) draw() *cobra.Command {
 		return &cobra.Command{
 			Use:   use + " FILE",
 			Short: short,
-			Long:  short + ". The file's name ends with .svg or .pdf and says which; nothing is written over.",
+			Long:  short + fileSays,
 			Args:  args(cobra.ExactArgs(1)),
 			RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 				g, err := make(ctx, d)
 				if err != nil {
 					return err
 				}
-				format := strings.TrimPrefix(filepath.Ext(given[0]), ".")
-				text, err := g.As(format)
-				if err != nil {
-					return usageError{err}
-				}
-				f, err := os.OpenFile(given[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-				if err != nil {
-					return fmt.Errorf("writing the drawing: %w", err)
-				}
-				_, err = f.Write(text)
-				if cerr := f.Close(); err == nil {
-					err = cerr
-				}
-				if err != nil {
-					return err
-				}
-				return a.print(map[string]any{"file": given[0], "bytes": len(text)},
-					func(w io.Writer) { fmt.Fprintln(w, given[0]) })
+				return a.drawn(g, given[0])
 			}),
 		}
 	}
@@ -285,6 +266,7 @@ func (a *app) draw() *cobra.Command {
 				return trialGrid(r, m), err
 			},
 		),
+		a.drawDrift(),
 	)
 	return c
 }

@@ -80,8 +80,18 @@ func (d *Copies) DriftWith(ctx context.Context, id, with site.ID) (carry.Drifted
 		return carry.Drifted{}, err
 	}
 	defer s.Close()
-	return s.Drift(ctx)
+	got, err := s.Drift(ctx)
+	if err != nil {
+		return got, err
+	}
+	if err := s.Note(ctx, got); err != nil {
+		d.logger.Warn("what was found is not kept", "copy", id, "err", err)
+	}
+	return got, nil
 }
+
+// Looks gives how much was found to differ of a copy and its origin, whenever somebody looked.
+func (d *Copies) Looks(s site.Site) ([]carry.Look, error) { return carry.Looks(d.env, s.Name) }
 
 // Conflicts gives the places of an item that both sides changed, so that people can write what is to stand. with is
 // another copy of the same origin; "": the origin.

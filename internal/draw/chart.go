@@ -3,6 +3,7 @@ package draw
 import (
 	"image/color"
 	"math"
+	"strconv"
 	"time"
 
 	"gonum.org/v1/plot/text"
@@ -150,6 +151,18 @@ func days(from, to float64) (out []tick) {
 	}
 	for x := math.Ceil(from/step) * step; x <= to; x += step {
 		out = append(out, tick{x, time.Unix(int64(x), 0).Local().Format(as)})
+	}
+	return out
+}
+
+// counts gives the ticks of an axis of whole numbers.
+func counts(to float64) (out []tick) {
+	step := 1.0
+	for i := 0; to/step > 6; i++ {
+		step *= [3]float64{2, 2.5, 2}[i%3] // 1, 2, 5, 10, 20 and so on
+	}
+	for x := 0.0; x <= to*1.001; x += step {
+		out = append(out, tick{x, strconv.Itoa(int(x))})
 	}
 	return out
 }

@@ -5,6 +5,7 @@ package draw
 import (
 	"image/color"
 	"slices"
+	"strconv"
 	"time"
 
 	"gonum.org/v1/plot/vg"
@@ -28,14 +29,30 @@ var inks = []color.Color{
 type Series struct {
 	Name  string
 	At    []time.Time
-	Value []float64 // bytes
+	Value []float64 // bytes, or a number of things
 }
 
 // Depot draws the size of the depot over time, each site upon the ones before it.
 func Depot(list []Series, now time.Time) Drawing {
-	c := chart{title: "Size of the depot, by site, " + now.Local().Format("2 January 2006")}
+	c := stacked(list, now, func(v float64) string { return site.Size(int64(v)) })
+	c.title = "Size of the depot, by site, " + now.Local().Format("2 January 2006")
+	c.up = sizes(c.to.y)
+	return c
+}
+
+// Drift draws how many things of a pair differ over time, those that one side changed upon those of the other.
+func Drift(title string, list []Series, now time.Time) Drawing {
+	c := stacked(list, now, func(v float64) string { return strconv.Itoa(int(v)) })
+	c.title, c.up = title, counts(c.to.y)
+	return c
+}
+
+// stacked draws values over time, each upon the ones before it, in steps.
+func stacked(list []Series, now time.Time, words func(float64) string) chart {
+	var c chart
 	times := moments(list, now)
 	below := make([]float64, len(times))
+	highest := 1.0
 	for i, s := range list {
 		var area []point
 		for k := len(times) - 1; k >= 0; k-- {
@@ -43,6 +60,7 @@ func Depot(list []Series, now time.Time) Drawing {
 		}
 		for k, t := range times {
 			below[k] += s.at(t)
+			highest = max(highest, below[k])
 			area = append(area, point{float64(t.Unix()), below[k]})
 		}
 		if len(times) < 2 {
@@ -50,14 +68,13 @@ func Depot(list []Series, now time.Time) Drawing {
 		}
 		ink := inks[i%len(inks)]
 		c.shapes = append(c.shapes, shape{ink: ink, at: area})
-		c.legend = append(c.legend, entry{ink, s.Name + ", " + site.Size(int64(s.at(now)))})
+		c.legend = append(c.legend, entry{ink, s.Name + ", " + words(s.at(now))})
 	}
-	top := slices.Max(append(below, 1))
-	c.from, c.to = point{float64(now.Add(-24 * time.Hour).Unix()), 0}, point{float64(now.Unix()), top * 1.25}
+	c.from, c.to = point{float64(now.Add(-24 * time.Hour).Unix()), 0}, point{float64(now.Unix()), highest * 1.25}
 	if len(times) > 0 {
 		c.from.x = float64(times[0].Unix())
 	}
-	c.across, c.up = days(c.from.x, c.to.x), sizes(c.to.y)
+	c.across = days(c.from.x, c.to.x)
 	return c
 }
 

@@ -59,6 +59,30 @@ func TestTheDepotsSizeIsDrawn(t *testing.T) {
 	assert.NoError(t, err, "an empty depot is drawn too")
 }
 
+// How much differed goes in steps: to nothing where both sides had the same again.
+func TestADriftIsDrawn(t *testing.T) {
+	hour := time.Hour
+	list := []Series{
+		{Name: "on the copy", At: []time.Time{now.Add(-30 * hour), now.Add(-20 * hour), now.Add(-2 * hour)},
+			Value: []float64{0, 40, 3}},
+		{Name: "on live", At: []time.Time{now.Add(-30 * hour), now.Add(-20 * hour), now.Add(-2 * hour)},
+			Value: []float64{0, 12, 1}}}
+	svg, err := Drift("What differs", list, now).As("svg")
+	require.NoError(t, err)
+	text := wellFormed(t, svg)
+	for _, want := range []string{"What differs", "on the copy, 3", "on live, 1", "60"} {
+		assert.Contains(t, text, want)
+	}
+	for to, want := range map[float64][]string{3: {"0", "1", "2", "3"}, 65: {"0", "20", "40", "60"},
+		400: {"0", "100", "200", "300", "400"}} {
+		var got []string
+		for _, x := range counts(to) {
+			got = append(got, x.label)
+		}
+		assert.Equal(t, want, got)
+	}
+}
+
 func TestLeasesAreDrawn(t *testing.T) {
 	d := Leases([]Bar{{Name: "near", From: now.Add(-48 * time.Hour), To: now.Add(24 * time.Hour),
 		Grace: now.Add(72 * time.Hour)}, {Name: "far", From: now.Add(-time.Hour), To: now, Grace: now.Add(time.Hour)}},
