@@ -117,7 +117,8 @@ func TestChangesAreCarriedInTheDemo(t *testing.T) {
 	ok("draw", "drift", "winter", drawn)
 	svg, err := os.ReadFile(drawn)
 	require.NoError(t, err)
-	for _, want := range []string{"What differs of winter and its origin", "changed on the copy, 0", "changed on both, 0"} {
+	for _, want := range []string{"What differs of winter and its origin", "changed on the copy, 0",
+		"changed on both, 0"} {
 		assert.Contains(t, string(svg), want)
 	}
 	fails(ExitFailed, "file exists", "draw", "drift", "winter", drawn)

@@ -61,7 +61,7 @@ var examples = map[string]string{
 	"deliveries":  "deliveries",
 	"demo":        "demo\ndemo --real",
 	"declare":     "declare skerryline.example",
-	"drift":       "drift winter-prices\ndrift winter-prices --noise",
+	"drift":       "drift winter-prices\ndrift winter-prices --noise\ndrift winter-prices --with far-prices",
 	"edit":        "edit winter-prices wp-content/themes/harbour/style.css",
 	"ends":        "ends",
 	"evidence":    "evidence winter-prices\nevidence winter-prices --json",
@@ -102,8 +102,8 @@ var examples = map[string]string{
 	"search":      "search timetable",
 	"security":    "security winter-prices",
 	"shell":       "shell winter-prices\nshell winter-prices -- ls -l",
-	"sync": "sync winter-prices post:12 --to live --plan\nsync winter-prices --all --to copy\nsync --undo " +
-		"3f2a91c07b",
+	"sync": "sync winter-prices post:12 --to live --plan\nsync winter-prices --all --to copy\n" +
+		"sync winter-prices --all --to both --confirm skerryline.example\nsync --undo 3f2a91c07b",
 	"switch":    "switch winter-prices --on tide-table --off quay-visits",
 	"tables":    "tables winter-prices",
 	"timing":    "timing winter-prices --live",
@@ -121,6 +121,7 @@ var examples = map[string]string{
 	"content":         "content export skerryline.example content.xml",
 	"draw":            "draw leases leases.svg",
 	"draw depot":      "draw depot depot.svg",
+	"draw drift":      "draw drift winter-prices drift.svg",
 	"draw leases":     "draw leases leases.pdf",
 	"draw trial":      "draw trial grid.svg",
 	"draw versions":   "draw versions fleet.svg",
