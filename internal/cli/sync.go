@@ -34,7 +34,7 @@ func (x *syncFlags) flags(cmd *cobra.Command) {
 	f.StringVar(&x.profile, "profile", "", "carry what was stored under a name")
 	f.StringVar(&x.save, "save", "", "store what is carried and to which side, under a name")
 	f.StringSliceVar(&x.take, "take", nil, "of an item that both sides changed, which is to stand: post:12=copy, "+
-		"post:12=live")
+		"post:12=live, or post:12=both: the copy's stays beside it as a draft")
 	f.StringSliceVar(&x.byHand, "by-hand", nil, "of such an item, write what is to stand in $EDITOR")
 	f.StringVar(&x.w.Note, "note", "", "what it is for, for the history")
 	f.StringVar(&x.undo, "undo", "", "a run that carried changes, to be undone")
@@ -216,8 +216,11 @@ func check(w *carry.Wish, n pairNames, to string, take []string) error {
 	w.Take = map[string]carry.Side{}
 	for _, t := range take {
 		item, side, _ := strings.Cut(t, "=")
-		if w.Take[item], known = n.side(side); !known || item == "" {
-			return fmt.Errorf("%q: write --take ITEM=%s or --take ITEM=%s", t, words[0], words[1])
+		if w.Take[item], known = n.side(side); side == both {
+			w.Take[item], known = carry.Both, true
+		}
+		if !known || item == "" {
+			return fmt.Errorf("%q: write --take ITEM=%s, --take ITEM=%s or --take ITEM=both", t, words[0], words[1])
 		}
 	}
 	return nil

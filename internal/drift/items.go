@@ -28,6 +28,8 @@ type Item struct {
 	Noise  bool     `json:"noise,omitempty"`  // the sites write it by themselves
 	Marks  bool     `json:"marks,omitempty"`  // it makes the copy the one that it is
 	Merges bool     `json:"merges,omitempty"` // both sides changed it, in different places
+	// KeepsBoth says that of one that both sides changed the copy's version can be kept as a draft beside the live site's.
+	KeepsBoth bool `json:"keeps_both,omitempty"`
 	// Decided is whose version was to stand, "copy" or "live", when people last decided of just these two, and DecidedAt
 	// when that was.
 	Decided   string    `json:"decided,omitempty"`

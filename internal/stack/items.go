@@ -48,6 +48,13 @@ type Items interface {
 	Fixed(prefix string, t tables.Table, r tables.Row) bool
 }
 
+// Drafter is a stack with content that can be kept as a draft.
+type Drafter interface {
+	// Draft makes the row without which an item is not there one of a draft, which says in its title from which site it
+	// is; false: it is of nothing that can be one.
+	Draft(prefix string, t tables.Table, r tables.Row, from string) bool
+}
+
 // CoreKind is the kind of the item that has the CMS's own files.
 const CoreKind = "core"
 

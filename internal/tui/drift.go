@@ -194,7 +194,10 @@ func (d *driftScreen) ways(it *drift.Item) (out []way) {
 		out = []way{{to: both}, {to: carry.Live}, {to: carry.Copy}}
 		fallthrough
 	case it.Clashes():
-		return append(out, way{carry.Live, carry.Copy}, way{carry.Copy, carry.Live})
+		if out = append(out, way{carry.Live, carry.Copy}, way{carry.Copy, carry.Live}); it.KeepsBoth {
+			out = append(out, way{both, carry.Both})
+		}
+		return out
 	case it.Copy != drift.Same:
 		return []way{{to: carry.Live}}
 	}
@@ -223,7 +226,7 @@ func (d *driftScreen) wish(to carry.Side) carry.Wish {
 		switch is.stands {
 		case written:
 			w.Hand[it.Name] = d.hand[it.Name]
-		case carry.Live, carry.Copy:
+		case carry.Live, carry.Copy, carry.Both:
 			w.Take[it.Name] = is.stands
 		}
 		w.Items = append(w.Items, it.Name)
@@ -382,6 +385,8 @@ func (d *driftScreen) versions(t *theme, it *drift.Item, w, lines int) []string 
 	switch {
 	case d.goes[it.Name].stands == written:
 		head += "; what you wrote is to stand"
+	case d.goes[it.Name].stands == carry.Both:
+		head += "; " + d.got.Sides[0] + "'s is to stand, and " + d.got.Sides[1] + "'s is kept beside it as a draft"
 	case d.goes[it.Name].stands == carry.Copy:
 		head += "; " + d.got.Sides[1] + "'s is to stand"
 	case d.goes[it.Name].stands == carry.Live:

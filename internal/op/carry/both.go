@@ -2,6 +2,7 @@ package carry
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -110,6 +111,12 @@ func (x *runner) nothing(left []Left) error {
 func PlanBoth(ctx context.Context, s *Sides, d Drifted, home, then Wish, title bool, at time.Time) (plan.Plan, error) {
 	home.To, then.To = Live, Copy
 	home.Items, then.Items = changedOn(d.Items, home.Items, Copy), changedOn(d.Items, then.Items, Live)
+	then.Take = maps.Clone(then.Take)
+	for item, side := range then.Take {
+		if side == Both { // the draft is made by then
+			then.Take[item] = Live
+		}
+	}
 	there, err := draw(ctx, s, d, home, title, at)
 	if err != nil {
 		return plan.Plan{}, err

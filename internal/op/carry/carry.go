@@ -35,6 +35,8 @@ type Choices struct {
 	Filter tree.Filter `json:"filter,omitzero"`
 	Undo   string      `json:"undo,omitempty"` // what a run wrote that is undone, in place of items
 	Copy   site.ID     `json:"copy"`
+	// Drafts are the items of which the copy's version is kept as a draft.
+	Drafts []string `json:"drafts,omitempty"`
 	// Beside is the first of two copies of one origin that are a pair; "": the pair is a copy and its origin.
 	Beside site.ID `json:"beside,omitempty"`
 	// Then is what the same run carries the other way afterwards.
@@ -119,8 +121,9 @@ type memory struct {
 	Pages   []op.Page `json:"pages,omitempty"`
 	Written bool      `json:"written,omitempty"` // rows may have been changed
 	Settled bool      `json:"settled,omitempty"`
-	Shut    bool      `json:"shut,omitempty"` // visitors may see a notice
-	Said    string    `json:"said,omitempty"` // what came of it, where the other way follows
+	Shut    bool      `json:"shut,omitempty"`   // visitors may see a notice
+	Said    string    `json:"said,omitempty"`   // what came of it, where the other way follows
+	Drafts  []Change  `json:"drafts,omitempty"` // that were made on the copy
 	Then    *memory   `json:"then,omitempty"`
 	state.Memory
 }
@@ -214,13 +217,7 @@ func (x *runner) renumber(ctx context.Context, t *work.Task, s *Sides, d Drifted
 		}
 	}
 	if len(list) > 0 {
-		edit, err := x.edit(ctx, s.CopySite)
-		if err != nil {
-			return 0, err
-		}
-		defer edit.Close()
-		w := writer{of: s.Transform.Items(), prefix: s.Transform.Change.Origin.Prefix, schema: s.Copy.Schema()}
-		if _, err := w.write(ctx, edit, list, nil); err != nil {
+		if err := x.writeOnCopy(ctx, s, list); err != nil {
 			return 0, fmt.Errorf("giving things on the copy other numbers: %w", err)
 		}
 		if err := s.pair(ctx, d.Items, list); err != nil {
@@ -245,6 +242,13 @@ func (x *runner) chosen(s *Sides, all []*drift.Item, renamed map[string]string) 
 			names = append(names, renamed[it.Name])
 		default:
 			names = append(names, plainName(it.Name))
+		}
+	}
+	if x.c.To == Live {
+		for _, name := range x.drafted() {
+			if it := find(all, name, Copy); it != nil {
+				names = append(names, cmp.Or(renamed[it.Name], plainName(it.Name)))
+			}
 		}
 	}
 	return names, left
@@ -288,6 +292,9 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 	}
 	if x.mem.Written {
 		return nil // an earlier try has
+	}
+	if err := x.makeDrafts(ctx, t); err != nil {
+		return err
 	}
 	rec := Record{To: x.c.To}
 	find := x.changes

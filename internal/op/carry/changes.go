@@ -68,6 +68,7 @@ type carrying struct {
 	secrets []string                     // that open the live site; nil: not asked for yet
 	plan    bool                         // numbers that both sides gave away are not new ones yet
 	both    bool                         // the same run carries the other way too
+	drafts  []*drift.Item                // of which the copy's version is kept as a draft
 }
 
 // here and there are the state of a row on the side that is read, and on the one that is written to.

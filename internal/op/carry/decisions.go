@@ -63,11 +63,19 @@ func (s *Sides) remind(items []*drift.Item) {
 	}
 }
 
-// decided gives whose version is to stand by what is wished, or was decided before, and what is decided now.
-func (s *Sides) decided(items []*drift.Item, w Wish, at time.Time) (take map[string]Side, made map[string]Decision) {
+// decided gives whose version is to stand by what is wished, or was decided before, and what is decided now. Where both
+// are, the live site's stands and drafts has the item.
+func (s *Sides) decided(items []*drift.Item, w Wish, at time.Time) (take map[string]Side, made map[string]Decision,
+	drafts []*drift.Item, err error) {
 	take, made = map[string]Side{}, map[string]Decision{}
 	for _, it := range items {
 		side, said := w.Take[it.Name]
+		if side == Both {
+			if !it.KeepsBoth {
+				return nil, nil, nil, fmt.Errorf("%s can't be kept as a draft: say which is to stand", it.Name)
+			}
+			side, drafts = Live, append(drafts, it)
+		}
 		switch {
 		case said:
 			take[it.Name] = side
@@ -78,5 +86,5 @@ func (s *Sides) decided(items []*drift.Item, w Wish, at time.Time) (take map[str
 			take[it.Name] = Side(it.Decided)
 		}
 	}
-	return take, made
+	return take, made, drafts, nil
 }

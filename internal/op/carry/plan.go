@@ -20,7 +20,7 @@ type Wish struct {
 	Kinds []string                     // all of these kinds, as drift calls them
 	All   bool                         // all that the other side changed
 	But   []string                     // by name or kind: of all or of kinds, what is not carried
-	Take  map[string]Side              // of items that both sides changed: whose is to stand
+	Take  map[string]Side              // of items that both sides changed: whose is to stand, or Both
 	Hand  map[string]map[string]string // of such items: what people wrote, by place; see Sides.Conflicts
 	// SubSite is the number of a network's sub-site: of all and of kinds, what is of it.
 	SubSite string
@@ -57,19 +57,24 @@ type drawn struct {
 	choices Choices
 }
 
-func (x *drawn) empty() bool { return len(x.got.changes)+len(x.got.files) == 0 }
+func (x *drawn) empty() bool { return len(x.got.changes)+len(x.got.files)+len(x.drafts) == 0 }
 
 // draw works out what is to be carried one way.
 func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.Time) (*drawn, error) {
-	take, made := s.decided(d.Items, w, at)
-	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true}
+	take, made, drafts, err := s.decided(d.Items, w, at)
+	if err != nil {
+		return nil, err
+	}
+	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true, drafts: drafts}
 	x := &drawn{carrying: c, p: plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite},
 		choices: Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
 			Filter: s.trees.LiveFilter, Decided: made, Beside: s.besides()}}
 	if w.To == Copy {
 		x.p.Origin, x.p.Target = s.LiveSite, s.CopySite
 	}
-	var err error
+	for _, it := range drafts {
+		x.choices.Drafts = append(x.choices.Drafts, plainName(it.Name))
+	}
 	if x.names, err = w.names(d.Items, c.from()); err != nil {
 		return nil, err
 	}
@@ -92,11 +97,15 @@ func (x *drawn) plan(ctx context.Context, d Drifted) (plan.Plan, error) {
 	for _, it := range x.got.items {
 		p.Goes = append(p.Goes, plan.Part{What: x.says(it, x.names)})
 	}
+	for _, it := range x.drafts {
+		p.Goes = append(p.Goes, plan.Part{What: fmt.Sprintf("%s %q (%s) of %s is kept as a draft beside it", it.Kind,
+			it.Title, it.Name, x.called(Copy))})
+	}
 	if err := x.finds(ctx, &p, d, x.got); err != nil {
 		return p, err
 	}
 	p.Rows, p.Tables, p.Files = int64(len(list)), len(tablesOf(list)), len(x.got.files)
-	p.Words = site.Plural(len(x.got.items), "item", "items") + " of " + p.Origin.Name
+	p.Words = site.Plural(len(x.got.items)+len(x.drafts), "item", "items") + " of " + p.Origin.Name
 	x.close(&p, tablesOf(list), x.got.files)
 	p.SetDetail(x.choices)
 	p.Sort()
@@ -116,7 +125,7 @@ func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *want
 		}
 		add(p, sev, "left", l.Item+" is not carried: "+l.Why, remedy)
 	}
-	if len(got.changes)+len(got.files) == 0 {
+	if len(got.changes)+len(got.files)+len(c.drafts) == 0 {
 		add(p, site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, "alibi drift "+c.CopySite.Name+
 			" shows what differs")
 	}

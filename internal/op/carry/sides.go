@@ -240,6 +240,9 @@ func (s *Sides) Drift(ctx context.Context) (Drifted, error) {
 			return !whole
 		})
 	}
+	for _, it := range items {
+		it.KeepsBoth = it.Clashes() && !it.Merges && !it.Noise && s.keepsBoth(ctx, it)
+	}
 	s.remind(items)
 	return Drifted{[2]string{s.called(Live), s.called(Copy)}, items, append(not, untold...)}, err
 }

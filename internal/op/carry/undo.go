@@ -140,7 +140,7 @@ func (x *runner) undo(ctx context.Context) error {
 	}
 	rec, err := Kept(x.env, x.kept)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil // nothing was to be written yet
+		return x.undraft(ctx) // nothing else was to be written yet
 	}
 	if err != nil {
 		return err
@@ -161,7 +161,10 @@ func (x *runner) undo(ctx context.Context) error {
 			}
 		}
 	}
-	if err := errors.Join(x.filesBack(ctx, rec), x.lift(ctx)); err != nil || !x.mem.Settled {
+	if err := errors.Join(x.filesBack(ctx, rec), x.lift(ctx)); err != nil {
+		return err
+	}
+	if err := x.undraft(ctx); err != nil || !x.mem.Settled {
 		return err
 	}
 	return x.unsettled(ctx, rec)

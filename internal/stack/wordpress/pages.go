@@ -10,30 +10,51 @@ import (
 	"alibi/internal/tables"
 )
 
+// noPages are types of content that are no pages of their own.
+var noPages = map[string]bool{
+	"revision":            true,
+	"nav_menu_item":       true,
+	"custom_css":          true,
+	"customize_changeset": true,
+	"oembed_cache":        true,
+	"user_request":        true,
+	"wp_block":            true,
+	"wp_template":         true,
+	"wp_template_part":    true,
+	"wp_global_styles":    true,
+	"wp_navigation":       true,
+	"wp_font_family":      true,
+	"wp_font_face":        true,
+}
+
+// Draft makes a row of a page one of a draft.
+func (Stack) Draft(prefix string, t tables.Table, r tables.Row, from string) bool {
+	x := row{t, r}
+	kind := x.text("post_type")
+	if _, name := partOf(prefix, t.Name); name != "posts" || noPages[kind] || kind == "attachment" ||
+		strings.HasPrefix(kind, "shop_order") {
+		return false
+	}
+	set := func(column, text string) {
+		if i := t.Column(column); i >= 0 {
+			r.Values[i].Kind, r.Values[i].Bytes = tables.Text, []byte(text)
+		}
+	}
+	set("post_title", x.text("post_title")+" ("+from+")")
+	set("post_status", "draft")
+	set("post_name", "")
+	return true
+}
+
 // Pages gives one page of each kind that the site has, by the short form that
 // leads to it whatever its link structure is.
 func (Stack) Pages(ctx context.Context, snap tables.Snapshot, f site.Facts) ([]stack.Page, error) {
 	d := &data{ctx: ctx, snap: snap, prefix: f.Prefix}
 	newest := map[string]int64{}
-	kept := map[string]bool{
-		"revision":            true,
-		"nav_menu_item":       true,
-		"custom_css":          true,
-		"customize_changeset": true,
-		"oembed_cache":        true,
-		"user_request":        true,
-		"wp_block":            true,
-		"wp_template":         true,
-		"wp_template_part":    true,
-		"wp_global_styles":    true,
-		"wp_navigation":       true,
-		"wp_font_family":      true,
-		"wp_font_face":        true,
-	}
 	author := int64(0)
 	if err := d.each("posts", func(r row) {
 		kind := r.text("post_type")
-		if s := r.text("post_status"); kept[kind] || s != "publish" && (kind != "attachment" || s != "inherit") {
+		if s := r.text("post_status"); noPages[kind] || s != "publish" && (kind != "attachment" || s != "inherit") {
 			return
 		}
 		if id := r.number("ID"); id > newest[kind] {
