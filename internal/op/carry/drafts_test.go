@@ -14,8 +14,8 @@ import (
 	"alibi/internal/site"
 )
 
-const drafts = "SELECT GROUP_CONCAT(CONCAT_WS('|', post_title, post_status, post_excerpt, m.meta_value) ORDER BY p.ID) " +
-	"FROM sk_posts p LEFT JOIN sk_postmeta m ON post_id = p.ID AND meta_key = 'berths' WHERE p.ID = 9001 OR " +
+const drafts = "SELECT GROUP_CONCAT(CONCAT_WS('|', post_title, post_status, post_excerpt, m.meta_value) ORDER BY " +
+	"p.ID) FROM sk_posts p LEFT JOIN sk_postmeta m ON post_id = p.ID AND meta_key = 'berths' WHERE p.ID = 9001 OR " +
 	"post_title LIKE 'Quay%'"
 
 // Of a page that both sides changed in one place both versions stay: the live site's stands, and the copy's is a draft
