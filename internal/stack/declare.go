@@ -30,17 +30,20 @@ type DeclaredTable struct {
 	Passing bool              `toml:"passing"` // the component writes it by itself
 }
 
-// DeclaredField is a field that holds the number of a row, or several with commas between them.
+// DeclaredField is a field that holds the number of a row, or several with commas between them. What it holds may be in
+// a value that PHP or JSON packs: At is the path to it, "slides.*.image", of keys and numbers of elements, * for each.
 type DeclaredField struct {
 	Of     string `toml:"of"` // what has it: posts, terms, comments, users
 	Key    string `toml:"key"`
 	Refers string `toml:"refers"`
+	At     string `toml:"at"` // "": it is no packed value
 }
 
 // DeclaredSetting is a setting of that kind.
 type DeclaredSetting struct {
 	Name   string `toml:"name"`
 	Refers string `toml:"refers"`
+	At     string `toml:"at"`
 }
 
 var (
@@ -125,6 +128,9 @@ func (d Declaration) problems() (out []problem) {
 		}
 		kinds[t.Kind] = true
 		for column, to := range t.Refers {
+			if !isPath(column) {
+				wrong("table", i, pathSays, column)
+			}
 			if !d.knows(to) {
 				wrong("table", i, "%s refers to %q: write posts, terms, term_taxonomy, comments, users or a table of this "+
 					"declaration", column, to)
@@ -137,6 +143,8 @@ func (d Declaration) problems() (out []problem) {
 			wrong("field", i, "of is what has the field: %s", strings.Join(fieldsOf, ", "))
 		case f.Key == "":
 			wrong("field", i, "key is the field's name")
+		case !isPath(f.At):
+			wrong("field", i, pathSays, f.At)
 		case !d.knows(f.Refers):
 			wrong("field", i, "it refers to %q: write posts, terms, comments, users or a table of this declaration", f.Refers)
 		}
@@ -145,6 +153,8 @@ func (d Declaration) problems() (out []problem) {
 		switch {
 		case s.Name == "":
 			wrong("setting", i, "name is the setting's")
+		case !isPath(s.At):
+			wrong("setting", i, pathSays, s.At)
 		case !d.knows(s.Refers):
 			wrong("setting", i, "it refers to %q: write posts, terms, comments, users or a table of this declaration",
 				s.Refers)
@@ -152,6 +162,11 @@ func (d Declaration) problems() (out []problem) {
 	}
 	return out
 }
+
+const pathSays = "%q is no path: write keys with a dot between them, * for each: slides.*.image"
+
+// isPath tells whether a text is a path in a packed value, or none.
+func isPath(s string) bool { return s == "" || !slices.Contains(strings.Split(s, "."), "") }
 
 // knows tells whether there is a table that can be referred to.
 func (d Declaration) knows(table string) bool {

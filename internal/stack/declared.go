@@ -85,32 +85,43 @@ func (d declared) References(of Around, t tables.Table, r tables.Row, visit func
 			refer(t, r, t.Key[0], func(n int64) int64 { return visit(t.Name, n) })
 		}
 		for column, to := range is.Refers {
-			refer(t, r, column, func(n int64) int64 { return visit(in(to), n) })
+			column, path, _ := strings.Cut(column, ".")
+			referIn(t, r, column, path, func(n int64) int64 { return visit(in(to), n) })
 		}
 		return
 	}
-	if to, column := d.value(prefix, t, r); to != "" {
-		refer(t, r, column, func(n int64) int64 { return visit(in(to), n) })
+	list, column := d.values(prefix, t, r)
+	for _, is := range list {
+		referIn(t, r, column, is.At, func(n int64) int64 { return visit(in(is.Refers), n) })
 	}
 }
 
-// value tells whether a row is a field or a setting that is declared: the table that its value refers to, and the
-// column that has the value.
-func (d declared) value(prefix string, t tables.Table, r tables.Row) (to, column string) {
+// referIn visits the numbers of a column, or of a place in it; "": in all of it.
+func referIn(t tables.Table, r tables.Row, column, path string, visit func(int64) int64) {
+	if path != "" {
+		referAt(t, r, column, path, visit)
+		return
+	}
+	refer(t, r, column, visit)
+}
+
+// values tells whether a row is a field or a setting that is declared: what it refers to, and the column that has the
+// value.
+func (d declared) values(prefix string, t tables.Table, r tables.Row) (list []DeclaredSetting, column string) {
 	of, key, column := d.Field(prefix, t, r)
 	for _, l := range d.list {
 		for _, f := range l.Fields {
 			if f.Of == of && f.Key == key {
-				return f.Refers, column
+				list = append(list, DeclaredSetting{Name: key, Refers: f.Refers, At: f.At})
 			}
 		}
 		for _, s := range l.Settings {
 			if of == OfSettings && s.Name == key {
-				return s.Refers, column
+				list = append(list, s)
 			}
 		}
 	}
-	return "", ""
+	return list, column
 }
 
 var (
@@ -132,17 +143,25 @@ func refer(t tables.Table, r tables.Row, column string, visit func(int64) int64)
 		return
 	}
 	if text := v.String(); numberList.MatchString(text) {
-		v.Bytes = []byte(oneNumber.ReplaceAllStringFunc(text, func(s string) string {
-			n, err := strconv.ParseInt(s, 10, 64)
-			if err != nil || n <= 0 {
-				return s
-			}
-			if to := visit(n); to != n {
-				return strconv.FormatInt(to, 10)
-			}
-			return s
-		}))
+		v.Bytes = []byte(referText(text, visit))
 	}
+}
+
+// referText visits the numbers of a text that is one, or several with commas between them.
+func referText(text string, visit func(int64) int64) string {
+	if !numberList.MatchString(text) {
+		return text
+	}
+	return oneNumber.ReplaceAllStringFunc(text, func(s string) string {
+		n, err := strconv.ParseInt(s, 10, 64)
+		if err != nil || n <= 0 {
+			return s
+		}
+		if to := visit(n); to != n {
+			return strconv.FormatInt(to, 10)
+		}
+		return s
+	})
 }
 
 func (d declared) Numbered(prefix, table string) bool {
@@ -154,7 +173,7 @@ func (d declared) Looks(of Around, t tables.Table, r tables.Row) []int64 {
 	if _, _, ok := d.table(of.Prefix, t.Name); ok {
 		return nil
 	}
-	if to, _ := d.value(of.Prefix, t, r); to != "" {
+	if list, _ := d.values(of.Prefix, t, r); len(list) > 0 {
 		return nil
 	}
 	return d.Items.Looks(of, t, r)

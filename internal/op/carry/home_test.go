@@ -405,13 +405,15 @@ func TestADeclaredTableIsCarried(t *testing.T) {
 	for _, side := range []site.Site{live, s} {
 		name := string(side.Role)
 		on(t, side, fmt.Sprintf(insertPost, 9001, "new", "Page of "+name, name, "x"),
-			"INSERT INTO sk_tides VALUES (900, 9001, 'Ness of "+name+"')")
+			"INSERT INTO sk_tides VALUES (900, 9001, 'Ness of "+name+"')", "INSERT INTO sk_postmeta (post_id, meta_key, "+
+				"meta_value) VALUES (9001, 'slides', 'a:2:{i:0;a:1:{s:5:\"image\";i:9001;}s:4:\"wide\";i:9001;}')")
 	}
 	dir := filepath.Join(w.Base, "declarations")
 	require.NoError(t, os.MkdirAll(dir, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.toml"), []byte("colour = 1"), 0o600))
 	_, err = w.Desk.Copies.Drift(ctx, s.ID)
 	assert.ErrorContains(t, err, `tides.toml, line 1: there is nothing called "colour"`)
+	text += "[[field]]\nof = \"posts\"\nkey = \"slides\"\nat = \"*.image\"\nrefers = \"posts\"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.toml"), []byte(text), 0o600))
 	assert.Contains(t, strings.Join(lines(drifted(t, w, s)), "\n"), `tide:900@copy tide "Ness of copy" copy made`)
 	carried(t, w, s, carry.Wish{To: carry.Live, All: true})
@@ -420,6 +422,9 @@ func TestADeclaredTableIsCarried(t *testing.T) {
 		"JOIN sk_posts p ON p.ID = page_id WHERE t.id >= 900"
 	assert.Equal(t, "900|9001|Ness of live|Page of live,901|9002|Ness of copy|Page of copy", get(t, live, all))
 	assert.Equal(t, get(t, live, all), get(t, s, all))
+	assert.Equal(t, `9001 a:2:{i:0;a:1:{s:5:"image";i:9001;}s:4:"wide";i:9001;}, `+
+		`9002 a:2:{i:0;a:1:{s:5:"image";i:9002;}s:4:"wide";i:9001;}`, get(t, live, "SELECT GROUP_CONCAT(CONCAT(post_id, "+
+		"' ', meta_value) ORDER BY post_id SEPARATOR ', ') FROM sk_postmeta WHERE meta_key = 'slides'"))
 	assert.Empty(t, lines(drifted(t, w, s)))
 }
 
