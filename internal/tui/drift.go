@@ -98,7 +98,7 @@ func (d *driftScreen) askWith(a *app) {
 		return
 	}
 	a.asking = &question{title: "Which copy is " + d.s.Name + " compared with?", input: true,
-		text: site.Either(len(others) == 1, others[0], ""), lines: []string{"There are " + strings.Join(others, ", ") + "."},
+		text: site.Either(len(others) == 1, others[0], ""), lines: []string{"Of the same origin: " + strings.Join(others, ", ")},
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			for _, f := range a.board.Families {
 				for _, c := range f.Copies {
@@ -244,7 +244,7 @@ func (d *driftScreen) plan(a *app) tea.Cmd {
 		return nil
 	}
 	w, then, target := d.wish(carry.Live), []carry.Wish{d.wish(carry.Copy)}, live
-	words := site.Plural(len(d.goes), "item", "items") + " between " + live.Name + " and " + copied.Name
+	words := site.Plural(len(d.goes), "item", "items") + " both ways"
 	switch {
 	case len(d.goes) == 0:
 		a.say("choose with Space what is to be carried, and to which side", true)
@@ -267,8 +267,12 @@ func (d *driftScreen) plan(a *app) tea.Cmd {
 }
 
 func (d *driftScreen) keys(*app) []hint {
-	return []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"e", "by hand"}, {"Enter", "plan"},
-		{"u", "compare again"}, {"w", "with another copy"}, {"Esc", "back"}}
+	list := []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"e", "by hand"}, {"Enter", "plan"},
+		{"u", "compare again"}}
+	if d.with.ID == "" {
+		list = append(list, hint{"w", "with another copy"})
+	}
+	return append(list, hint{"Esc", "back"})
 }
 
 // sides are what stands above the two.

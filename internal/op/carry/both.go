@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -163,12 +164,17 @@ func changedOn(all []*drift.Item, names []string, side Side) (out []string) {
 	return out
 }
 
+// thenTitles are what steps of the other way are called.
+var thenTitles = map[string]string{"look": "look once more", "stage": "bring the others", "files": "exchange these",
+	"apply": "write the other rows", "prove": "compare these", "settle": "note these"}
+
 // joined is the plan of a run that does what two plans say, one after the other.
 func joined(p, then plan.Plan, c Choices) plan.Plan {
 	var goes []plan.Part
 	for _, of := range []plan.Plan{p, then} {
+		goes = append(goes, plan.Part{What: "to " + of.Target.Name + ":"})
 		for _, part := range of.Goes {
-			part.What = "to " + of.Target.Name + ": " + part.What
+			part.What = "  " + part.What
 			goes = append(goes, part)
 		}
 	}
@@ -184,7 +190,8 @@ func joined(p, then plan.Plan, c Choices) plan.Plan {
 	}
 	for _, step := range then.Steps {
 		if step.Name != "keep" || then.Target.Role == site.Live { // nothing is taken of a copy
-			step.Name, step.Title = step.Name+thenName, step.Title+" ("+then.Target.Name+")"
+			step.Title = cmp.Or(thenTitles[step.Name], step.Title)
+			step.Name += thenName
 			out.Steps = append(out.Steps, step)
 		}
 	}

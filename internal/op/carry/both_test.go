@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -64,8 +65,11 @@ func TestBothWaysByOneRun(t *testing.T) {
 	for _, f := range p.Findings {
 		said += f.Text + "; " + f.Remedy + "\n"
 	}
-	assert.Contains(t, goes, `to winter: page "Decided by copy" (post:9002) is changed: post_title`)
-	assert.Contains(t, goes, "to "+live.Name+`: page "Decided by copy" (post:9003) is changed: post_title`)
+	home, there, both := strings.Cut(goes, "to winter:\n")
+	assert.True(t, both)
+	assert.Contains(t, there, `  page "Decided by copy" (post:9002) is changed: post_title`)
+	assert.Contains(t, home, "to "+live.Name+":\n")
+	assert.Contains(t, home, `  page "Decided by copy" (post:9003) is changed: post_title`)
 	assert.NotContains(t, said, "is not carried")
 	assert.NotContains(t, said, "--to both")
 	r := w.Run(p)
