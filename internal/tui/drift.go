@@ -98,7 +98,8 @@ func (d *driftScreen) askWith(a *app) {
 		return
 	}
 	a.asking = &question{title: "Which copy is " + d.s.Name + " compared with?", input: true,
-		text: site.Either(len(others) == 1, others[0], ""), lines: []string{"Of the same origin: " + strings.Join(others, ", ")},
+		text:  site.Either(len(others) == 1, others[0], ""),
+		lines: []string{"Of the same origin: " + strings.Join(others, ", ")},
 		typed: func(a *app, text string) (tea.Cmd, error) {
 			for _, f := range a.board.Families {
 				for _, c := range f.Copies {
