@@ -405,7 +405,10 @@ func (p Pair) fetch(ctx context.Context, t, ct tables.Table, part tables.Shard, 
 		}
 		by := tables.Keys(snap, t)
 		return tables.Fetch(ctx, snap, t, keys, func(r tables.Row) error {
-			give(found[by.OfKey(r.Key)], tables.Row{Key: tables.Keep(r.Key), Values: tables.Keep(r.Values)})
+			x := found[by.OfKey(r.Key)]
+			is := tables.Row{Key: tables.Keep(r.Key), Values: tables.Keep(r.Values)}
+			x.Key = is.Key // as it is stored, which an earlier look did not keep
+			give(x, is)
 			return nil
 		})
 	}

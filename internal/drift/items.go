@@ -452,7 +452,11 @@ func (g *gathering) versions(r *Row, root bool) (out []Version) {
 		return text(&tables.Row{Values: r.Was}, i)
 	}
 	if root {
+		told := g.p.told(r.Table)
 		for i, c := range r.Table.Columns {
+			if !told[i] {
+				continue
+			}
 			v := Version{c.Name, text(r.Became, i), text(r.CopyRow, i), was(i)}
 			if v.Live == nil || v.Copy == nil || *v.Live != *v.Copy {
 				out = append(out, v)
@@ -461,6 +465,16 @@ func (g *gathering) versions(r *Row, root bool) (out []Version) {
 		return out
 	}
 	called, _ := g.p.Transform.About(r.Table, r.any())
+	if g.of.Fixed(g.prefix, r.Table, r.any()) {
+		v := Version{Field: "earlier version"}
+		if r.LiveRow != nil {
+			v.Live = &called
+		}
+		if r.CopyRow != nil {
+			v.Copy = &called
+		}
+		return []Version{v}
+	}
 	field, _, _ := strings.Cut(called, " of ")
 	last := len(r.Table.Columns) - 1 // tables of fields have the value last
 	return []Version{{cmp.Or(field, r.Table.Name), text(r.Became, last), text(r.CopyRow, last), was(last)}}

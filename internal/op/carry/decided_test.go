@@ -151,3 +151,24 @@ func TestCommentsGoWithTheirPage(t *testing.T) {
 		})
 	}
 }
+
+// A page that both sides changed keeps its short name, also where what is told of it is what an earlier look found.
+func TestAPageThatWasSeenBeforeKeepsItsShortName(t *testing.T) {
+	w, live, s := pair(t, fmt.Sprintf(insertPost, 9001, "text", "Quay", "quay", "g"))
+	on(t, live, "UPDATE sk_posts SET post_excerpt = 'of live' WHERE ID = 9001")
+	on(t, s, "UPDATE sk_posts SET post_title = 'Quay of the copy' WHERE ID = 9001")
+	require.Eventually(t, func() bool {
+		_, marks := looked(t, w, s, "copy")
+		_, others := looked(t, w, s, "live")
+		return len(marks["sk_posts"].Changes) == 1 && len(others["sk_posts"].Changes) == 1
+	}, time.Minute, 500*time.Millisecond, "both are told from what was seen")
+	p, err := bothWays(w, s, nil)
+	require.NoError(t, err)
+	assert.NotContains(t, fmt.Sprint(p.Findings), "short name")
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	for _, side := range []site.Site{live, s} {
+		assert.Equal(t, "quay Quay of the copy of live", get(t, side,
+			"SELECT CONCAT_WS(' ', post_name, post_title, post_excerpt) FROM sk_posts WHERE ID = 9001"))
+	}
+}

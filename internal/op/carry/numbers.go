@@ -215,9 +215,9 @@ func (s *Sides) pair(ctx context.Context, items []*drift.Item, list []Change) er
 			key := keyOf(r.Table, list[i].After)
 			found, p := r.Paired.Found, r.Paired.Base
 			switch {
-			case !same(key, r.Paired.Key) && !r.Known: // its number is not free yet
+			case !sameKey(key, r.Paired.Key) && !r.Known: // its number is not free yet
 				continue
-			case !same(key, r.Paired.Key):
+			case !sameKey(key, r.Paired.Key):
 				found = tables.Keys(s.Copy, r.Table).OfKey(key)
 				fallthrough
 			case !r.Paired.Known:

@@ -186,7 +186,7 @@ func history(t *testing.T, w *realtest.World, live, s site.Site, seed int,
 	together func(t *testing.T, live, s site.Site)) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(uint64(seed), 16))
-	before := stateOf(t, live)
+	before, names := stateOf(t, live), shortNames(t, live)
 	did := append(edits(t, live, "live", seed, 8+r.IntN(12)), edits(t, s, "copy", seed, 8+r.IntN(12))...)
 	var last string
 	for round := 0; ; round++ {
@@ -213,6 +213,11 @@ func history(t *testing.T, w *realtest.World, live, s site.Site, seed int,
 	a, b := stateOf(t, live), stateOf(t, s)
 	assert.Subset(t, before.Dangling, a.Dangling, "what refers to nothing")
 	assert.Subset(t, before.Dangling, b.Dangling, "what refers to nothing on the copy")
+	for id, now := range shortNames(t, live) {
+		if was := names[id]; was != "" {
+			assert.Equal(t, was, strings.TrimSuffix(now, "__trashed"), "the short name of %s, which nobody changed", id)
+		}
+	}
 	if len(did) > 0 {
 		merged(t, string(a.State), did)
 	}
@@ -226,6 +231,19 @@ func history(t *testing.T, w *realtest.World, live, s site.Site, seed int,
 		}
 		together(t, live, s)
 	}
+}
+
+// shortNames are those of a site's posts by their numbers; the CMS adds to them what goes into the bin.
+func shortNames(t *testing.T, s site.Site) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	all := get(t, s, "SELECT GROUP_CONCAT(CONCAT(ID, '=', post_name) SEPARATOR ',') FROM sk_posts WHERE post_type IN "+
+		"('post', 'page', 'attachment', 'wp_block')")
+	for part := range strings.SplitSeq(all, ",") {
+		id, name, _ := strings.Cut(part, "=")
+		out[id] = strings.TrimSuffix(name, "__trashed")
+	}
+	return out
 }
 
 // merged looks for each line that was written: the last of each is there, once, where its text still is. No line was

@@ -34,7 +34,7 @@ func (s *Sides) shortNames(ctx context.Context, items []*drift.Item) (map[*drift
 			}
 			n := of.ShortName(prefix, r.Table, *r.CopyRow)
 			other, taken := live[n]
-			if n.Name == "" || !taken || r.Paired != nil || !r.Collides && same(other.Key, r.Key) {
+			if n.Name == "" || !taken || r.Paired != nil || !r.Collides && sameKey(other.Key, r.Key) {
 				continue
 			}
 			free, err := s.freeName(ctx, r.Table, n)

@@ -60,7 +60,7 @@ func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change
 					continue
 				}
 				keys = append(keys, ch.Key)
-				if to := keyOf(t, ch.After); to != nil && !same(to, ch.Key) {
+				if to := keyOf(t, ch.After); to != nil && !sameKey(to, ch.Key) {
 					keys = append(keys, to)
 				}
 			}
@@ -112,8 +112,9 @@ func tablesOf(list []Change) (out []string) {
 	return out
 }
 
-func same(a, b []tables.Value) bool {
-	return (a == nil) == (b == nil) && slices.EqualFunc(a, b, tables.Value.Equal)
+// sameKey tells whether two keys name one row, in whichever form they were read.
+func sameKey(a, b []tables.Value) bool {
+	return (a == nil) == (b == nil) && tables.Row{Key: a}.Address() == tables.Row{Key: b}.Address()
 }
 
 // keyOf is the key of a row by its values; nil of none.
@@ -129,7 +130,7 @@ func keyOf(t tables.Table, values []tables.Value) (out []tables.Value) {
 
 // is gives a change's row as it is now: under the key that it has, or the one that it gets.
 func (w writer) is(ch Change, t tables.Table, now map[string][]tables.Value) []tables.Value {
-	if to := keyOf(t, ch.After); to != nil && !same(to, ch.Key) {
+	if to := keyOf(t, ch.After); to != nil && !sameKey(to, ch.Key) {
 		if row := now[tables.Row{Key: to}.Address()]; w.same(t, row, ch.After) {
 			return row // it was made before
 		}
@@ -192,7 +193,7 @@ func (w writer) put(x tables.Transaction, list []Change, now map[string]map[stri
 			case ch.Table != name || ch.Dropped != "" || ch.After == nil || !w.same(t, w.is(ch, t, now[name]), ch.Before):
 			case ch.Before == nil:
 				rows = append(rows, tables.Row{Key: keyOf(t, ch.After), Values: ch.After})
-			case !same(keyOf(t, ch.After), ch.Key):
+			case !sameKey(keyOf(t, ch.After), ch.Key):
 				moves = append(moves, ch)
 			default:
 				sets = append(sets, ch)
