@@ -368,6 +368,9 @@ func (g *gathering) finish(it *Item) {
 		root := g.of.Describe(g.prefix, r.Table, r.any()).Root
 		if root {
 			it.Root = r
+			if r.Copy == Same && r.Live == Changed && r.Became != nil { // what it is called now
+				it.Title = cmp.Or(g.of.Describe(g.prefix, r.Table, *r.Became).Called, it.Title)
+			}
 		}
 		it.Live, it.Copy = worse(it.Live, r.Live, root), worse(it.Copy, r.Copy, root)
 		for _, v := range g.versions(r, root) {

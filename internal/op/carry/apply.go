@@ -191,7 +191,10 @@ func (x *runner) prove(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	text := site.Plural(right, "row is as it", "rows are as they") + " should be"
-	if files > 0 {
+	switch {
+	case files > 0 && right == 0:
+		text = site.Plural(files, "file is as it", "files are as they") + " should be"
+	case files > 0:
 		text = site.Plural(files, "file", "files") + " and " + text
 	}
 	if others > 0 {
