@@ -29,6 +29,8 @@ func (x *syncFlags) flags(cmd *cobra.Command) {
 	f.StringVar(&x.with, "with", "", withHelp)
 	f.BoolVar(&x.w.All, "all", false, "all that changed on the other side")
 	f.StringSliceVar(&x.w.Kinds, "kind", nil, "all of a kind that changed there: page, media, setting")
+	f.StringVar(&x.w.Find, "find", "", "all that changed there and has this in its name or title")
+	f.BoolVar(&x.w.Whole, "whole", false, "carry all of it or nothing: where something can't be, nothing is written")
 	f.StringSliceVar(&x.w.But, "but", nil, "of all, or of a kind, what is not carried: an item or a kind")
 	f.StringVar(&x.w.SubSite, "sub-site", "", "of a network: what is of one sub-site, by its number")
 	f.StringVar(&x.profile, "profile", "", "carry what was stored under a name")
@@ -115,12 +117,13 @@ func profiled(d *desk.Desk, name, save, to string, w *carry.Wish) (string, error
 		}
 		w.Items, w.Kinds, w.But = append(w.Items, p.Items...), append(w.Kinds, p.Kinds...), append(w.But, p.But...)
 		w.All, to, w.SubSite = w.All || p.All, cmp.Or(to, p.To), cmp.Or(w.SubSite, p.Sub)
+		w.Find = cmp.Or(w.Find, p.Find)
 	}
 	if save == "" {
 		return to, nil
 	}
 	return to, d.Copies.StoreProfile(save, carry.Profile{To: to, All: w.All, Kinds: w.Kinds, Items: w.Items, But: w.But,
-		Sub: w.SubSite})
+		Sub: w.SubSite, Find: w.Find})
 }
 
 // byHand has a person write what is to stand where both sides changed one place of an item.
@@ -209,9 +212,11 @@ func check(w *carry.Wish, n pairNames, to string, take []string) error {
 	if _, err := strconv.Atoi(cmp.Or(w.SubSite, "0")); err != nil {
 		return fmt.Errorf("--sub-site %s: write the number of a sub-site, as in post:2/1", w.SubSite)
 	}
-	w.All = w.All || w.SubSite != "" && len(w.Items)+len(w.Kinds) == 0
-	if len(w.Items)+len(w.Kinds) == 0 && !w.All {
-		return fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, --sub-site, or --all")
+	some := len(w.Items)+len(w.Kinds)+len(w.Find) > 0
+	w.All = w.All || w.SubSite != "" && !some
+	if !some && !w.All {
+		return fmt.Errorf("say what is to be carried: items as alibi drift names them, --kind, --find, --sub-site, or " +
+			"--all")
 	}
 	w.Take = map[string]carry.Side{}
 	for _, t := range take {

@@ -67,6 +67,11 @@ type Version struct {
 	Was   *string `json:"was,omitempty"` // as both had it, where both changed it and that is known
 }
 
+// Has tells whether an item has a text in its name, or in what people call it.
+func (it Item) Has(text string) bool {
+	return strings.Contains(strings.ToLower(it.Name+"\n"+it.Kind+" "+it.Title), strings.ToLower(text))
+}
+
 // Clashes tells whether both sides changed it.
 func (it Item) Clashes() bool { return it.Live != Same && it.Copy != Same }
 

@@ -24,6 +24,8 @@ type driftScreen struct {
 	s     site.Site
 	with  site.Site // another copy of the same origin; the zero value: the origin itself
 	got   carry.Drifted
+	all   []*drift.Item
+	find  string // what has this in its name is shown alone
 	shown []*drift.Item
 	goes  map[string]way               // by item
 	hand  map[string]map[string]string // what was written where both sides changed one place, by item and place
@@ -58,17 +60,17 @@ func openDrift(a *app, s, with site.Site) tea.Cmd {
 // take takes what was found, and forgets what was chosen of what is not there any more.
 func (d *driftScreen) take(got carry.Drifted) {
 	before := map[string][]drift.Version{}
-	for _, it := range d.shown {
+	for _, it := range d.all {
 		before[it.Name] = it.Versions
 	}
-	d.got, d.shown = got, nil
+	d.got, d.all = got, nil
 	goes, hand := map[string]way{}, d.hand
 	d.hand = map[string]map[string]string{}
 	for _, it := range got.Items {
 		if it.Noise || it.Marks {
 			continue
 		}
-		d.shown = append(d.shown, it)
+		d.all = append(d.all, it)
 		if hand[it.Name] != nil && reflect.DeepEqual(before[it.Name], it.Versions) {
 			d.hand[it.Name] = hand[it.Name] // it was written of these versions
 		}
@@ -77,39 +79,11 @@ func (d *driftScreen) take(got carry.Drifted) {
 		}
 	}
 	d.goes = goes
+	d.filter()
 }
 
 func (d *driftScreen) title(*app) string {
 	return "drift of " + d.s.Name + site.Either(d.with.ID == "", "", " and "+d.with.Name)
-}
-
-// askWith asks for another copy of the same origin to be compared with.
-func (d *driftScreen) askWith(a *app) {
-	var others []string
-	for _, f := range a.board.Families {
-		for _, c := range f.Copies {
-			if c.Origin == d.s.Origin && c.ID != d.s.ID {
-				others = append(others, c.Name)
-			}
-		}
-	}
-	if len(others) == 0 {
-		a.say("there is no other copy of its origin", true)
-		return
-	}
-	a.asking = &question{title: "Which copy is " + d.s.Name + " compared with?", input: true,
-		text:  site.Either(len(others) == 1, others[0], ""),
-		lines: []string{"Of the same origin: " + strings.Join(others, ", ")},
-		typed: func(a *app, text string) (tea.Cmd, error) {
-			for _, f := range a.board.Families {
-				for _, c := range f.Copies {
-					if c.Name == text && slices.Contains(others, text) {
-						return openDrift(a, d.s, c), nil
-					}
-				}
-			}
-			return nil, fmt.Errorf("%s is none of them", text)
-		}}
 }
 
 func (d *driftScreen) read(a *app) tea.Cmd {
@@ -141,8 +115,12 @@ func (d *driftScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 
 func (d *driftScreen) key(a *app, key string) (tea.Cmd, bool) {
 	n := len(d.shown)
-	if key == "w" && d.with.ID == "" {
+	switch {
+	case key == "w" && d.with.ID == "":
 		d.askWith(a)
+		return nil, true
+	case key == "/":
+		d.askFind(a)
 		return nil, true
 	}
 	if by, ok := step(key, n, 10); ok {
@@ -219,7 +197,7 @@ func (d *driftScreen) turn(it *drift.Item) {
 // wish is what is chosen to go to a side.
 func (d *driftScreen) wish(to carry.Side) carry.Wish {
 	w := carry.Wish{To: to, With: d.with.ID, Take: map[string]carry.Side{}, Hand: map[string]map[string]string{}}
-	for _, it := range d.shown {
+	for _, it := range d.all {
 		is, ok := d.goes[it.Name]
 		if !ok || is.to != to && is.to != both {
 			continue
@@ -269,9 +247,9 @@ func (d *driftScreen) plan(a *app) tea.Cmd {
 
 func (d *driftScreen) keys(*app) []hint {
 	list := []hint{{"↑↓", "choose"}, {"Space", "carry it, which way"}, {"a", "all"}, {"e", "by hand"}, {"Enter", "plan"},
-		{"u", "compare again"}}
+		{"u", "again"}, {"/", "find"}}
 	if d.with.ID == "" {
-		list = append(list, hint{"w", "with another copy"})
+		list = append(list, hint{"w", "another copy"})
 	}
 	return append(list, hint{"Esc", "back"})
 }
@@ -296,7 +274,7 @@ func (d *driftScreen) rows(h int) int { return max(4, h/2-3) }
 
 func (d *driftScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	if len(d.shown) == 0 {
+	if len(d.all) == 0 {
 		return append([]string{"", t.good.Render(t.glyph("   ✓ ", "   * ")) +
 			t.ink.Render("Nothing drifted: both sides are as they were when they parted.")}, d.rest(t, w)...)
 	}
@@ -305,7 +283,12 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 	left, right := d.sides()
 	head := " " + t.fit(left, min(len(left), side-1)) + " "
 	style := site.Either(d.with.ID == "", t.live, t.copy)
-	out := []string{"   " + t.soft.Render(t.fit(d.counts(), w-4)),
+	counts := t.soft.Render(t.fit(d.counts(), w-4))
+	if d.find != "" {
+		counts = t.fit(t.key.Render("find: ")+t.ink.Render(plain(d.find))+t.soft.Render(fmt.Sprintf("   %d of %d",
+			len(d.shown), len(d.all))), w-4)
+	}
+	out := []string{"   " + counts,
 		"  " + style.Render(head) + t.fit("", side+1-len(head)) + t.head.Render(t.fit("", 4)+
 			t.fit("WHAT IS NOT THE SAME", middle)+t.fit("", 5)) + t.copy.Render(t.fit(right, side))}
 	rows := min(len(d.shown), d.rows(h))
@@ -320,6 +303,10 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 	}
 	out = append(out, t.line(w))
 	rest := d.rest(t, w)
+	if len(d.shown) == 0 {
+		return append(append(out, "   "+t.soft.Render("Nothing that differs has that in its name; / shows other things.")),
+			rest...)
+	}
 	out = append(out, d.versions(t, d.shown[max(0, min(d.cursor, len(d.shown)-1))], w, h-len(out)-len(rest))...)
 	return append(out, rest...)[:min(h, len(out)+len(rest))]
 }
@@ -327,7 +314,7 @@ func (d *driftScreen) view(a *app, w, h int) []string {
 // counts says how many things there are of each kind.
 func (d *driftScreen) counts() string {
 	n, clash := map[string]int{}, 0
-	for _, it := range d.shown {
+	for _, it := range d.all {
 		n[it.Kind]++
 		if it.Clashes() {
 			clash++

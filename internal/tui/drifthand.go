@@ -2,12 +2,15 @@ package tui
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"alibi/internal/drift"
 	"alibi/internal/merge"
 	"alibi/internal/op/carry"
+	"alibi/internal/site"
 )
 
 // write has a person write what is to stand where both sides changed one place of an item.
@@ -37,4 +40,55 @@ func (d *driftScreen) writeNext(a *app, it *drift.Item, list []carry.Conflict, g
 		got[list[0].Place] = string(text)
 		return doneMsg{then: func(a *app) tea.Cmd { return d.writeNext(a, it, list[1:], got) }}
 	})
+}
+
+// askWith asks for another copy of the same origin to be compared with.
+func (d *driftScreen) askWith(a *app) {
+	var others []string
+	for _, f := range a.board.Families {
+		for _, c := range f.Copies {
+			if c.Origin == d.s.Origin && c.ID != d.s.ID {
+				others = append(others, c.Name)
+			}
+		}
+	}
+	if len(others) == 0 {
+		a.say("there is no other copy of its origin", true)
+		return
+	}
+	a.asking = &question{title: "Which copy is " + d.s.Name + " compared with?", input: true,
+		text:  site.Either(len(others) == 1, others[0], ""),
+		lines: []string{"Of the same origin: " + strings.Join(others, ", ")},
+		typed: func(a *app, text string) (tea.Cmd, error) {
+			for _, f := range a.board.Families {
+				for _, c := range f.Copies {
+					if c.Name == text && slices.Contains(others, text) {
+						return openDrift(a, d.s, c), nil
+					}
+				}
+			}
+			return nil, fmt.Errorf("%s is none of them", text)
+		}}
+}
+
+// askFind asks what is to be shown alone.
+func (d *driftScreen) askFind(a *app) {
+	a.asking = &question{title: "Which things are shown?", input: true, text: d.find,
+		lines: []string{"Those that have this in their name, kind or title; all if it is empty."},
+		typed: func(_ *app, text string) (tea.Cmd, error) {
+			d.find = strings.TrimSpace(text)
+			d.filter()
+			return nil, nil
+		}}
+}
+
+// filter shows what was found.
+func (d *driftScreen) filter() {
+	d.shown = nil
+	for _, it := range d.all {
+		if it.Has(d.find) {
+			d.shown = append(d.shown, it)
+		}
+	}
+	d.cursor = max(0, min(d.cursor, len(d.shown)-1))
 }

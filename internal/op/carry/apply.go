@@ -27,8 +27,8 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	for try := 0; ; try++ {
-		dropped, err := x.write(ctx, rec.Changes, rec.Needs)
-		if err != nil {
+		dropped, err := x.write(ctx, rec.Changes, rec.Needs, x.c.Whole)
+		if err != nil && !(errors.Is(err, ErrWhole) && try < triesForNumbers && allTaken(dropped)) {
 			return err
 		}
 		for i := range rec.Files {
@@ -81,6 +81,15 @@ const triesForNumbers = 3
 
 func isTaken(why string) bool { return strings.HasSuffix(why, taken) }
 
+func allTaken(dropped map[string]string) bool {
+	for _, why := range dropped {
+		if !isTaken(why) {
+			return false
+		}
+	}
+	return len(dropped) > 0
+}
+
 // again gives other numbers to the things whose numbers were given away after they were looked at, and adds them to
 // the record anew.
 func (x *runner) again(ctx context.Context, t *work.Task, rec *Record, dropped map[string]string) error {
@@ -128,8 +137,10 @@ func unique(list []Left) (out []Left) {
 	return out
 }
 
-// write makes changes on the site that is written to, and gives the items that were dropped.
-func (x *runner) write(ctx context.Context, list []Change, needs map[string][]string) (map[string]string, error) {
+// write makes changes on the site that is written to, and gives the items that were dropped; where whole says so
+// nothing is written if there are any.
+func (x *runner) write(ctx context.Context, list []Change, needs map[string][]string, whole bool) (map[string]string,
+	error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
@@ -146,6 +157,7 @@ func (x *runner) write(ctx context.Context, list []Change, needs map[string][]st
 	if err != nil {
 		return nil, err
 	}
+	w.whole = whole
 	dropped, err := w.write(ctx, edit, list, needs)
 	if errors.Is(err, tables.ErrTaken) {
 		return nil, fmt.Errorf("%s has a row already where one was to come: it gave the number away a moment ago, or has "+
@@ -164,7 +176,7 @@ func (x *runner) writer(s site.Site, schema tables.Schema) (writer, error) {
 	if tr.Declared, err = x.env.Declarations(); err != nil {
 		return writer{}, err
 	}
-	return writer{tr.Items(), s.Facts.Prefix, schema, true}, nil
+	return writer{of: tr.Items(), prefix: s.Facts.Prefix, schema: schema, recount: true}, nil
 }
 
 // prove looks at what was written, and at the pages of a live site.

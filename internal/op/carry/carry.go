@@ -35,6 +35,7 @@ type Choices struct {
 	Filter tree.Filter `json:"filter,omitzero"`
 	Undo   string      `json:"undo,omitempty"` // what a run wrote that is undone, in place of items
 	Copy   site.ID     `json:"copy"`
+	Whole  bool        `json:"whole,omitempty"` // all of it is carried, or nothing
 	// Drafts are the items of which the copy's version is kept as a draft.
 	Drafts []string `json:"drafts,omitempty"`
 	// Beside is the first of two copies of one origin that are a pair; "": the pair is a copy and its origin.
@@ -304,6 +305,9 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 	if err := find(ctx, t, &rec); err != nil {
 		return err
 	}
+	if x.c.Whole && len(rec.Left) > 0 {
+		return fmt.Errorf("%w: %s: %s", ErrWhole, rec.Left[0].Item, rec.Left[0].Why)
+	}
 	if len(rec.Changes)+len(rec.Files) == 0 {
 		if err := x.nothing(rec.Left); err != nil {
 			return err
@@ -350,6 +354,9 @@ func (x *runner) take() map[string]Side {
 
 // ErrNothing is given where none of the items can be carried.
 var ErrNothing = errors.New("there is nothing to carry")
+
+// ErrWhole is given where all was to be carried or nothing, and something can't be.
+var ErrWhole = errors.New("something can't be carried, so nothing was")
 
 // noneOf is that error, with why the first of them is left.
 func noneOf(left []Left) error {

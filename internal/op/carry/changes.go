@@ -48,7 +48,7 @@ type Change struct {
 // alike says that an item is left because both sides have the same.
 const alike = "nothing of it differs any more"
 
-// unchanged says that an item is left because it is as it was on the side that it would go from.
+// unchanged says why an item is left: nobody changed it on the side from which it would go.
 func unchanged(from Side) string {
 	return fmt.Sprintf("nothing of it changed on the side of the %s", from)
 }
@@ -67,6 +67,7 @@ type carrying struct {
 	hand    map[string]map[string]string // what people wrote where both sides changed one place, by item and place
 	secrets []string                     // that open the live site; nil: not asked for yet
 	plan    bool                         // numbers that both sides gave away are not new ones yet
+	strict  bool                         // nothing is carried where something of it is left
 	both    bool                         // the same run carries the other way too
 	drafts  []*drift.Item                // of which the copy's version is kept as a draft
 }

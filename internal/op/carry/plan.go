@@ -18,6 +18,8 @@ type Wish struct {
 	To    Side
 	Items []string                     // by name
 	Kinds []string                     // all of these kinds, as drift calls them
+	Find  string                       // all that have this in their name
+	Whole bool                         // all that is wished for, or nothing
 	All   bool                         // all that the other side changed
 	But   []string                     // by name or kind: of all or of kinds, what is not carried
 	Take  map[string]Side              // of items that both sides changed: whose is to stand, or Both
@@ -35,7 +37,8 @@ func (w Wish) Picks(it *drift.Item) bool {
 		w.SubSite != "" && w.SubSite != it.SubSite() {
 		return slices.Contains(w.Items, it.Name)
 	}
-	return w.All || slices.Contains(w.Items, it.Name) || slices.Contains(w.Kinds, it.Kind)
+	return w.All || slices.Contains(w.Items, it.Name) || slices.Contains(w.Kinds, it.Kind) ||
+		w.Find != "" && it.Has(w.Find)
 }
 
 // Plan says what carrying will do. It is worked out from what both sides have now; each item is looked at again before
@@ -65,10 +68,10 @@ func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	if err != nil {
 		return nil, err
 	}
-	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true, drafts: drafts}
+	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true, drafts: drafts, strict: w.Whole}
 	x := &drawn{carrying: c, p: plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite},
 		choices: Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
-			Filter: s.trees.LiveFilter, Decided: made, Beside: s.besides()}}
+			Filter: s.trees.LiveFilter, Decided: made, Beside: s.besides(), Whole: w.Whole}}
 	if w.To == Copy {
 		x.p.Origin, x.p.Target = s.LiveSite, s.CopySite
 	}
@@ -122,6 +125,9 @@ func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *want
 		}
 		if l.Why == undecided {
 			remedy = fmt.Sprintf("--take %s=%s, --take %s=%s or --by-hand %s", l.Item, Copy, l.Item, Live, l.Item)
+		}
+		if c.strict && sev != site.Note {
+			sev = site.Block
 		}
 		add(p, sev, "left", l.Item+" is not carried: "+l.Why, remedy)
 	}

@@ -22,6 +22,7 @@ type Profile struct {
 	Kinds []string `toml:"kinds,omitempty"`
 	Items []string `toml:"items,omitempty"`
 	But   []string `toml:"but,omitempty"`
+	Find  string   `toml:"find,omitempty"`
 	Sub   string   `toml:"sub_site,omitempty"`
 }
 

@@ -151,7 +151,7 @@ func (x *runner) undo(ctx context.Context) error {
 			return err
 		}
 		back := turned(rec.Changes, schema)
-		dropped, err := x.write(ctx, back, nil)
+		dropped, err := x.write(ctx, back, nil, false)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"alibi/internal/stack"
@@ -16,6 +17,7 @@ type writer struct {
 	prefix  string
 	schema  tables.Schema
 	recount bool
+	whole   bool // nothing is written where something is dropped
 }
 
 // same tells whether a row is the same in two versions; nil: it is not there.
@@ -73,6 +75,10 @@ func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change
 			}
 		}
 		dropped = w.drop(list, now, needs)
+		if w.whole && len(dropped) > 0 {
+			item := slices.Min(slices.Collect(maps.Keys(dropped)))
+			return fmt.Errorf("%w: %s: %s", ErrWhole, item, dropped[item])
+		}
 		if err := w.put(x, list, now); err != nil {
 			return err
 		}
