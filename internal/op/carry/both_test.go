@@ -40,6 +40,7 @@ func apartPair(t *testing.T) (w *realtest.World, live, s site.Site, take map[str
 		file := filepath.Join(side.Root, "wp-content", "uploads", "of-"+name+".txt")
 		require.NoError(t, os.WriteFile(file, []byte(name), 0o644))
 	}
+	on(t, s, "INSERT INTO sk_postmeta (post_id, meta_key, meta_value) VALUES (9002, 'berths', '4')")
 	on(t, live, "UPDATE sk_posts SET post_excerpt = 'of live' WHERE ID = 9004", "DELETE FROM sk_posts WHERE ID = 9005")
 	on(t, s, "UPDATE sk_posts SET post_title = 'Of the copy' WHERE ID = 9004")
 	return w, live, s, map[string]carry.Side{"post:9002": carry.Live, "post:9003": carry.Copy}
@@ -67,7 +68,7 @@ func TestBothWaysByOneRun(t *testing.T) {
 	}
 	home, there, both := strings.Cut(goes, "to winter:\n")
 	assert.True(t, both)
-	assert.Contains(t, there, `  page "Decided by copy" (post:9002) is changed: post_title`)
+	assert.Contains(t, there, `  page "Decided by copy" (post:9002) is changed: berths, post_title`)
 	assert.Contains(t, home, "to "+live.Name+":\n")
 	assert.Contains(t, home, `  page "Decided by copy" (post:9003) is changed: post_title`)
 	assert.NotContains(t, said, "is not carried")
@@ -78,7 +79,7 @@ func TestBothWaysByOneRun(t *testing.T) {
 	assert.Contains(t, r.Result, "carried from "+live.Name+"; ")
 	assert.NotContains(t, r.Result, "left")
 	assert.Empty(t, lines(drifted(t, w, s)))
-	assert.Equal(t, "9002|Decided by live|,9003|Decided by copy|,9004|Of the copy|of live,9101|New of live||9101,"+
+	assert.Equal(t, "9002|Decided by live||4,9003|Decided by copy|,9004|Of the copy|of live,9101|New of live||9101,"+
 		"9102|New of copy||9102", get(t, live, chosenPages))
 	assert.Equal(t, get(t, live, chosenPages), get(t, s, chosenPages))
 	for _, side := range []site.Site{live, s} {

@@ -87,6 +87,19 @@ func (c *carrying) there(r *drift.Row) (drift.State, *tables.Row) {
 	return r.Copy, r.CopyRow
 }
 
+// keepsThere tells whether a row that both sides changed in one place stays on the side that is written to, whose
+// version is to stand. What else the other side changed of the item is carried all the same.
+func (c *carrying) keepsThere(it *drift.Item, r *drift.Row) bool {
+	if c.take[it.Name] != c.to {
+		return false
+	}
+	if r.Paired != nil {
+		return c.plan && !r.PairedAlike()
+	}
+	_, merges := merged(r, nil)
+	return !merges
+}
+
 // undecided says why an item is left that both sides changed.
 const undecided = "both sides changed it: say which is to stand"
 
@@ -112,7 +125,8 @@ func (c *carrying) item(it *drift.Item) (list []Change, why string) {
 			continue
 		}
 		is, _ := c.here(r)
-		if is == drift.Same && !whole {
+		was, _ := c.there(r)
+		if is == drift.Same && !whole || is != drift.Same && was != drift.Same && c.keepsThere(it, r) {
 			continue
 		}
 		ch, why := c.row(it, r)
@@ -353,7 +367,11 @@ func (c *carrying) add(ctx context.Context, w *wanted, it *drift.Item) error {
 			return err
 		}
 	}
-	if why == "" && len(got)+len(files) == 0 {
+	switch {
+	case why != "" || len(got)+len(files) > 0:
+	case it.Clashes() && c.take[it.Name] == c.to:
+		why = c.stands(c.to)
+	default:
 		why = unchanged(c.from())
 	}
 	if why != "" {

@@ -56,6 +56,9 @@ func (c *carrying) filesOf(ctx context.Context, it *drift.Item) (out []File, why
 		put := File{Item: it.Name, Path: f.Path, Before: to, After: from, Base: f.Base, Known: f.Known}
 		if is != drift.Same && was != drift.Same && !stands {
 			text, whole := c.mergedFile(ctx, f, c.hand[plainName(it.Name)])
+			if !whole && c.take[it.Name] == c.to {
+				continue // it stays
+			}
 			if !whole {
 				return nil, c.undecided(it), nil
 			}
@@ -241,9 +244,11 @@ func (s *Sides) tellFiles(ctx context.Context, it *drift.Item) {
 			break
 		}
 		v := drift.Version{Field: path.Base(f.Path), Live: s.told(Live, f.LiveIs), Copy: s.told(Copy, f.CopyIs)}
-		if was, known := s.wasFile(ctx, f); known && f.Live != drift.Same && f.Copy != drift.Same {
-			text := string(was)
-			v.Was = &text
+		if f.Live != drift.Same && f.Copy != drift.Same {
+			if was, known := s.wasFile(ctx, f); known {
+				text := string(was)
+				v.Was = &text
+			}
 		}
 		it.Versions = append(it.Versions, v)
 	}
