@@ -152,7 +152,7 @@ func joinFiles(one, two map[string]File, older Older) (out []File) {
 		switch {
 		case a.Copy.Path == "" || both && b.Copy.Path == "": // a copy has not got it, and nothing is told of it
 			out = append(out, File{Origin: tree.Entry{Path: name}})
-		case both && (a.Own || b.Own || alike(a.Origin, b.Origin)):
+		case both && (a.Own || b.Own || tree.Alike(a.Origin, b.Origin)):
 			out = append(out, File{Origin: a.Copy, Copy: b.Copy, Own: a.Own || b.Own})
 		case a.Own:
 			out = append(out, File{Origin: a.Copy, Copy: a.Copy, Own: true})
@@ -175,9 +175,4 @@ func joinFiles(one, two map[string]File, older Older) (out []File) {
 	}
 	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Origin.Path, b.Origin.Path) })
 	return out
-}
-
-// alike tells whether two entries have the same in them.
-func alike(a, b tree.Entry) bool {
-	return a.Mode.Type() == b.Mode.Type() && a.Hash == b.Hash && a.Link == b.Link
 }

@@ -203,6 +203,9 @@ func TestTwoCopiesAreComparedByName(t *testing.T) {
 		"both")
 	fails(ExitUsage, "write --take ITEM=", "sync", "winter", "post:1", "--with", "summer", "--to", "both", "--take",
 		"post:1=copy")
+	_, out, _ := call(t, "sync", "winter", "post:1", "--with", "summer", "--to", "summer", "--plan", home)
+	assert.Contains(t, out, "--take post:1=winter", "it says what can be said there")
+	assert.Contains(t, out, "--with ")
 	ok("sync", "winter", "post:1", "--with", "summer", "--to", "summer", "--take", "post:1=winter")
 	assert.Contains(t, ok("drift", "winter", "--with", "summer"), " are as they were when they parted.")
 	assert.Contains(t, ok("query", "summer", "SELECT post_title FROM sk_posts WHERE ID = 1"), "Ice")

@@ -152,7 +152,7 @@ func (a *app) byHand(ctx context.Context, d *desk.Desk, s site.Site, with site.I
 }
 
 // both sides are written to.
-const both = "both"
+const both = string(carry.Both)
 
 // withHelp says what two copies are compared with.
 const withHelp = "another copy of the same origin, in place of that"

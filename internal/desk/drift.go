@@ -53,12 +53,13 @@ func (d *core) siblings(ctx context.Context, id, with site.ID) (*carry.Sides, er
 			}
 		}
 		if c := choices[i]; len(c.Only)+len(c.Empty) > 0 {
-			return nil, fmt.Errorf("%w: %s has some content of its origin only", carry.ErrNoDrift, in.Copy.Name)
+			return nil, fmt.Errorf("%w: %s has some content of its origin only; compare it with that: "+
+				"alibi drift %[2]s", carry.ErrNoDrift, in.Copy.Name)
 		}
 	}
 	if a, b := choices[0], choices[1]; !slices.Equal(a.Skip, b.Skip) || a.Larger != b.Larger || a.Spare != b.Spare {
-		return nil, fmt.Errorf("%w: %s and %s have other files of their origin", carry.ErrNoDrift, both[0].Name,
-			both[1].Name)
+		return nil, fmt.Errorf("%w: %s and %s have other files of their origin; compare each with that: alibi drift %[2]s",
+			carry.ErrNoDrift, both[0].Name, both[1].Name)
 	}
 	first, second := carry.InOrder(both[0], both[1])
 	st, err := d.env.Stack(first.Stack)

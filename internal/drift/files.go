@@ -144,7 +144,7 @@ func (x Trees) sort(ctx context.Context, names map[string]bool, base map[string]
 		case f == nil:
 		case live.untold[name] != "" || copied.untold[name] != "":
 			not = append(not, Uncovered{File: name, Why: cmp.Or(live.untold[name], copied.untold[name])})
-		case !content(f.LiveIs, f.CopyIs):
+		case !tree.Alike(f.LiveIs, f.CopyIs):
 			if f.Live != Same || f.Copy != Same {
 				out = append(out, f)
 			}
@@ -177,11 +177,6 @@ func (x Trees) file(name string, base map[string]baseline.File, live, copied *fi
 		return nil
 	}
 	return f
-}
-
-// content tells whether two entries have the same in them, or are both not there.
-func content(a, b tree.Entry) bool {
-	return (a.Path == "") == (b.Path == "") && a.Mode.Type() == b.Mode.Type() && a.Link == b.Link && a.Hash == b.Hash
 }
 
 // seen is an entry as it is to be noted, with the mode and owner that were noted before: a change of these is still
@@ -254,7 +249,7 @@ func (l *fileSide) see(ctx context.Context, base map[string]baseline.File) error
 func (l *fileSide) became(name string, f *File) State {
 	was, is := l.was(f.Base).Relative(l.root), l.is[name]
 	switch {
-	case content(was, is):
+	case tree.Alike(was, is):
 		return Same
 	case was.Path == "":
 		return Made

@@ -290,6 +290,11 @@ func (m *meter) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Alike tells whether two entries have the same in them, or are both not there.
+func Alike(a, b Entry) bool {
+	return (a.Path == "") == (b.Path == "") && a.Mode.Type() == b.Mode.Type() && a.Link == b.Link && a.Hash == b.Hash
+}
+
 // Sum digests what is in a file.
 func Sum(text []byte) Hash { return blake3.Sum256(text) }
 

@@ -39,7 +39,7 @@ type way struct{ to, stands carry.Side }
 // written stands for what a person wrote, and both is where a thing goes of which each side gets the other's changes.
 const (
 	written carry.Side = "written"
-	both    carry.Side = "both"
+	both               = carry.Both
 )
 
 type driftMsg struct {

@@ -48,10 +48,7 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 	if err := x.lift(ctx); err != nil {
 		return err
 	}
-	rows, items := 0, map[string]bool{}
-	for _, f := range stay {
-		items[f.Item] = true
-	}
+	rows, items := 0, rec.items()
 	for _, f := range rec.Files {
 		if f.Dropped != "" {
 			rec.Left = append(rec.Left, Left{f.Item, f.Dropped})
@@ -63,7 +60,6 @@ func (x *runner) apply(ctx context.Context, t *work.Task) error {
 			continue
 		}
 		rows++
-		items[ch.Item] = true
 	}
 	rec.Left = unique(rec.Left)
 	t.Add(int64(rows), int64(len(items)))
@@ -298,15 +294,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	if err := x.clear(ctx, rec.Files); err != nil {
 		return err
 	}
-	items := map[string]bool{}
-	for _, ch := range rec.Changes {
-		if ch.Dropped == "" {
-			items[ch.Item] = true
-		}
-	}
-	for _, f := range undropped(rec) {
-		items[f.Item] = true
-	}
+	items := rec.items()
 	text := site.Plural(len(items), "item", "items") + " carried from " + x.p.Origin.Name
 	if x.c.Undo != "" {
 		text = "what run " + ofRun(x.c.Undo) + " carried is undone on " + x.p.Target.Name

@@ -63,7 +63,7 @@ func (x *runner) chooseThen(t *work.Task, s *Sides, all []*drift.Item, renamed m
 }
 
 // equalled takes out of what is left the items that are the same on both sides because the run carried them before.
-func (x *runner) equalled(rec *Record) error {
+func (x *runner) equalled(s *Sides, rec *Record) error {
 	if x.first == nil {
 		return nil
 	}
@@ -73,7 +73,7 @@ func (x *runner) equalled(rec *Record) error {
 	}
 	went := before.items()
 	rec.Left = slices.DeleteFunc(rec.Left, func(l Left) bool {
-		return went[l.Item] && (l.Why == alike || l.Why == unchanged(x.from()))
+		return went[l.Item] && (l.Why == alike || l.Why == s.unchanged(x.from()))
 	})
 	return nil
 }

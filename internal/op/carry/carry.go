@@ -267,12 +267,7 @@ func find(all []*drift.Item, name string, from Side) *drift.Item {
 }
 
 // from is the side that is read.
-func (x *runner) from() Side {
-	if x.c.To == Live {
-		return Copy
-	}
-	return Live
-}
+func (x *runner) from() Side { return x.c.To.other() }
 
 // look gives each thing a number of its own, works out what is to be written, and keeps that.
 func (x *runner) look(ctx context.Context, t *work.Task) error {
@@ -306,7 +301,7 @@ func (x *runner) look(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if x.c.Whole && len(rec.Left) > 0 {
-		return fmt.Errorf("%w: %s: %s", ErrWhole, rec.Left[0].Item, rec.Left[0].Why)
+		return notWhole(rec.Left[0])
 	}
 	if len(rec.Changes)+len(rec.Files) == 0 {
 		if err := x.nothing(rec.Left); err != nil {
@@ -337,7 +332,7 @@ func (x *runner) changes(ctx context.Context, t *work.Task, rec *Record) error {
 	}
 	rec.Changes, rec.Files, rec.Folders = got.changes, got.files, absent(s.roots[x.c.To], got.files)
 	rec.Left, rec.Doubts, rec.Needs = append(x.mem.Left, got.left...), x.mem.Doubts, got.needs
-	if err := x.equalled(rec); err != nil {
+	if err := x.equalled(s, rec); err != nil {
 		return err
 	}
 	return x.transactional(ctx, x.snapshot(s).Schema(), rec.Changes)
@@ -357,6 +352,11 @@ var ErrNothing = errors.New("there is nothing to carry")
 
 // ErrWhole is given where all was to be carried or nothing, and something can't be.
 var ErrWhole = errors.New("something can't be carried, so nothing was")
+
+// notWhole is that error, with what can't be.
+func notWhole(l Left) error {
+	return fmt.Errorf("%w: %s: %s; plan it again, or without --whole", ErrWhole, l.Item, l.Why)
+}
 
 // noneOf is that error, with why the first of them is left.
 func noneOf(left []Left) error {

@@ -26,6 +26,9 @@ const (
 	Copy Side = "copy"
 )
 
+// other is the other one.
+func (s Side) other() Side { return site.Either(s == Live, Copy, Live) }
+
 // Change is one row on the side that is written to, as it was and as it is to be; nil: it is not there.
 type Change struct {
 	Item   string         `json:"item"`
@@ -49,9 +52,7 @@ type Change struct {
 const alike = "nothing of it differs any more"
 
 // unchanged says why an item is left: nobody changed it on the side from which it would go.
-func unchanged(from Side) string {
-	return fmt.Sprintf("nothing of it changed on the side of the %s", from)
-}
+func (s *Sides) unchanged(from Side) string { return "nothing of it changed on " + s.called(from) }
 
 // Left is an item that is not carried.
 type Left struct {
@@ -215,12 +216,7 @@ func (c *carrying) row(it *drift.Item, r *drift.Row) (ch Change, why string) {
 }
 
 // from is the side that is read.
-func (c *carrying) from() Side {
-	if c.to == Live {
-		return Copy
-	}
-	return Live
-}
+func (c *carrying) from() Side { return c.to.other() }
 
 // digest digests a row of the side that is read.
 func (c *carrying) digest(table string, r *tables.Row) uint64 {
@@ -372,7 +368,7 @@ func (c *carrying) add(ctx context.Context, w *wanted, it *drift.Item) error {
 	case it.Clashes() && c.take[it.Name] == c.to:
 		why = c.stands(c.to)
 	default:
-		why = unchanged(c.from())
+		why = c.unchanged(c.from())
 	}
 	if why != "" {
 		w.left = append(w.left, Left{it.Name, why})

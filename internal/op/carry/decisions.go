@@ -72,7 +72,7 @@ func (s *Sides) decided(items []*drift.Item, w Wish, at time.Time) (take map[str
 		side, said := w.Take[it.Name]
 		if side == Both {
 			if !it.KeepsBoth {
-				return nil, nil, nil, fmt.Errorf("%s can't be kept as a draft: say which is to stand", it.Name)
+				return nil, nil, nil, fmt.Errorf("%s can't be kept as a draft: say which is to stand (--take)", it.Name)
 			}
 			side, drafts = Live, append(drafts, it)
 		}

@@ -46,14 +46,16 @@ func (s *Sides) keepsBoth(ctx context.Context, it *drift.Item) bool {
 	return err == nil && ok && d.Draft(prefix, t, r, "")
 }
 
-// draftOf is what writes an item of the copy there once more, as a draft, under numbers that neither side has. missed
-// is as of rooms.
-func (s *Sides) draftOf(ctx context.Context, items []*drift.Item, item string, missed int) (list []Change, err error) {
+// draftOf is what writes an item of the copy there once more, as a draft, under numbers that neither side has.
+func (s *Sides) draftOf(ctx context.Context, items []*drift.Item, item string) (list []Change, err error) {
 	of, prefix := s.Transform.Items(), s.Transform.Change.Origin.Prefix
 	d, can := s.Transform.Stack.(stack.Drafter)
 	t, root, ok, err := s.root(ctx, item)
-	if err != nil || !ok || !can {
-		return nil, errors.Join(err, fmt.Errorf("%s is not there any more", item))
+	switch {
+	case err != nil:
+		return nil, err
+	case !ok || !can:
+		return nil, fmt.Errorf("%s is not there any more: plan it again", item)
 	}
 	rows := []stack.Written{{Table: t, Row: root}}
 	was, kind := plainName(item), item[:strings.Index(item, ":")+1]
@@ -71,7 +73,7 @@ func (s *Sides) draftOf(ctx context.Context, items []*drift.Item, item string, m
 			return nil, err
 		}
 	}
-	to, err := s.others(ctx, items, rows, missed)
+	to, err := s.others(ctx, items, rows)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +111,7 @@ func (s *Sides) has(ctx context.Context, t tables.Table, kind string) (yes bool)
 }
 
 // others are numbers that neither side has, for rows of the copy that are known by one, by table and number.
-func (s *Sides) others(ctx context.Context, items []*drift.Item, rows []stack.Written, missed int) (numbers, error) {
+func (s *Sides) others(ctx context.Context, items []*drift.Item, rows []stack.Written) (numbers, error) {
 	to := numbers{}
 	for _, w := range rows {
 		if len(w.Row.Key) != 1 || w.Row.Key[0].Kind != tables.Int {
@@ -136,17 +138,11 @@ func (s *Sides) others(ctx context.Context, items []*drift.Item, rows []stack.Wr
 				}
 			}
 		}
-		if missed > 0 {
-			next += leastRoom << min(3*(missed-1), 16)
-		}
 		n, err := s.lastTaken(ctx, t, next+1, int64(len(list)))
 		if err != nil {
 			return nil, err
 		}
-		for _, old := range sorted(list) {
-			n++
-			list[old] = n
-		}
+		numberFrom(list, n)
 	}
 	return to, nil
 }
@@ -171,7 +167,7 @@ func (x *runner) makeDrafts(ctx context.Context, t *work.Task) error {
 			if find(d.Items, item, Copy) == nil {
 				continue // both sides have the same by now
 			}
-			more, err := s.draftOf(ctx, d.Items, item, x.mem.Missed)
+			more, err := s.draftOf(ctx, d.Items, item)
 			if err != nil {
 				return fmt.Errorf("keeping the copy's version of %s as a draft: %w", item, err)
 			}

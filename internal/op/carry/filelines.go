@@ -89,10 +89,7 @@ func (s *Sides) keepTexts(ctx context.Context, rec Record) error {
 	if s.values == nil {
 		return nil
 	}
-	from := Copy
-	if rec.To == Copy {
-		from = Live
-	}
+	from := rec.To.other()
 	for _, f := range undropped(rec) {
 		e := f.After
 		if f.Text != nil {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"alibi/internal/drift"
 	"alibi/internal/op"
 )
 
@@ -41,7 +42,7 @@ func (s *Sides) Note(ctx context.Context, d Drifted) error {
 		case it.Noise || it.Marks:
 		case it.Clashes():
 			l.Both++
-		case it.Copy != "":
+		case it.Copy != drift.Same:
 			l.Copy++
 		default:
 			l.Live++

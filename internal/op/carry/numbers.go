@@ -189,12 +189,7 @@ func (s *Sides) free(ctx context.Context, items []*drift.Item, rooms map[string]
 		if err != nil {
 			return nil, err
 		}
-		for _, old := range sorted(list) {
-			if list[old] == 0 {
-				n++
-				list[old] = n
-			}
-		}
+		numberFrom(list, n)
 	}
 	return to, nil
 }
@@ -240,6 +235,16 @@ func (s *Sides) pair(ctx context.Context, items []*drift.Item, list []Change) er
 		}
 	}
 	return nil
+}
+
+// numberFrom gives those that have no other number yet the ones behind the last that is taken, in order.
+func numberFrom(list map[int64]int64, last int64) {
+	for _, old := range sorted(list) {
+		if list[old] == 0 {
+			last++
+			list[old] = last
+		}
+	}
 }
 
 func sorted(list map[int64]int64) (out []int64) {

@@ -51,6 +51,15 @@ func Plan(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 	return x.plan(ctx, d)
 }
 
+// toward begins a plan that writes to a side.
+func (s *Sides) toward(to Side, at time.Time) plan.Plan {
+	p := plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
+	if to == Copy {
+		p.Origin, p.Target = p.Target, p.Origin
+	}
+	return p
+}
+
 // drawn is what is known of a plan before it is written down.
 type drawn struct {
 	*carrying
@@ -69,12 +78,9 @@ func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 		return nil, err
 	}
 	c := &carrying{Sides: s, to: w.To, take: take, hand: w.Hand, plan: true, drafts: drafts, strict: w.Whole}
-	x := &drawn{carrying: c, p: plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite},
+	x := &drawn{carrying: c, p: s.toward(w.To, at),
 		choices: Choices{To: w.To, Take: take, Hand: w.Hand, Note: w.Note, Title: title, Copy: s.CopySite.ID,
 			Filter: s.trees.LiveFilter, Decided: made, Beside: s.besides(), Whole: w.Whole}}
-	if w.To == Copy {
-		x.p.Origin, x.p.Target = s.LiveSite, s.CopySite
-	}
 	for _, it := range drafts {
 		x.choices.Drafts = append(x.choices.Drafts, plainName(it.Name))
 	}
@@ -88,7 +94,7 @@ func draw(ctx context.Context, s *Sides, d Drifted, w Wish, title bool, at time.
 		x.choices.Items = append(x.choices.Items, Chosen{it.Name, s.saw(it)})
 		if _, now := w.Take[it.Name]; !now && take[it.Name] != "" {
 			add(&x.p, site.Note, "decided", fmt.Sprintf("%s: %s, as was decided on %s", it.Name, s.stands(take[it.Name]),
-				it.DecidedAt.Format("2 Jan 2006")), fmt.Sprintf("--take %s=%s decides otherwise", it.Name, c.to))
+				it.DecidedAt.Format("2 Jan 2006")), fmt.Sprintf("--take %s=%s decides otherwise", it.Name, s.word(c.to)))
 		}
 	}
 	return x, nil
@@ -115,25 +121,32 @@ func (x *drawn) plan(ctx context.Context, d Drifted) (plan.Plan, error) {
 	return p, nil
 }
 
+// remedy tells how much it matters that an item is left, and what can be done.
+func (c *carrying) remedy(l Left) (sev site.Severity, remedy string) {
+	switch {
+	case l.Why == c.stands(c.to):
+		return site.Note, fmt.Sprintf("alibi sync %s %s --to %s makes both the same", c.named(), l.Item, c.word(c.from()))
+	case l.Why == undecided:
+		remedy = fmt.Sprintf("--take %s=%s, --take %s=%s or --by-hand %s", l.Item, c.word(Copy), l.Item, c.word(Live), l.Item)
+	default:
+		remedy = "it stays as it is"
+	}
+	return site.Either(c.strict, site.Block, site.Warn), remedy
+}
+
 // finds adds what is to be known of a plan.
 func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *wanted) error {
 	for _, l := range got.left {
-		remedy, sev := "it stays as it is", site.Warn
-		if l.Why == c.stands(c.to) {
-			remedy = fmt.Sprintf("alibi sync %s %s --to %s makes both the same", c.CopySite.Name, l.Item, c.from())
-			sev = site.Note
-		}
-		if l.Why == undecided {
-			remedy = fmt.Sprintf("--take %s=%s, --take %s=%s or --by-hand %s", l.Item, Copy, l.Item, Live, l.Item)
-		}
-		if c.strict && sev != site.Note {
-			sev = site.Block
-		}
+		sev, remedy := c.remedy(l)
 		add(p, sev, "left", l.Item+" is not carried: "+l.Why, remedy)
 	}
 	if len(got.changes)+len(got.files)+len(c.drafts) == 0 {
-		add(p, site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, "alibi drift "+c.CopySite.Name+
-			" shows what differs")
+		remedy := "alibi drift " + c.named() + " shows what differs"
+		if len(got.left) > 0 {
+			_, how := c.remedy(got.left[0])
+			remedy += "; " + got.left[0].Item + ": " + got.left[0].Why + ": " + how
+		}
+		add(p, site.Block, plan.Nothing, "nothing is to be carried to "+p.Target.Name, remedy)
 	}
 	both := map[string]bool{}
 	for _, ch := range got.changes {

@@ -101,6 +101,14 @@ func (s *Sides) called(side Side) string {
 	return site.Either(side == Live, "the live site", "the copy")
 }
 
+// word is how commands name a side.
+func (s *Sides) word(side Side) string { return site.Either(s.beside, s.called(side), string(side)) }
+
+// named is how commands name both.
+func (s *Sides) named() string {
+	return s.CopySite.Name + site.Either(s.beside, " --with "+s.LiveSite.Name, "")
+}
+
 // versions are what people read beside the three versions of a place.
 func (s *Sides) versions() [3]string {
 	return [3]string{"on " + s.called(Live), "as both had it", "on " + s.called(Copy)}

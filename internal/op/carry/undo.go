@@ -38,10 +38,7 @@ func undoPlan(s *Sides, kept string, title bool, at time.Time) (p plan.Plan, c C
 	if err != nil {
 		return p, c, err
 	}
-	p = plan.Plan{Kind: plan.Sync, At: at, Origin: s.CopySite, Target: s.LiveSite}
-	if rec.To == Copy {
-		p.Origin, p.Target = s.LiveSite, s.CopySite
-	}
+	p = s.toward(rec.To, at)
 	seen := map[string]bool{}
 	back := func(item string) {
 		if !seen[item] {

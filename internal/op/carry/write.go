@@ -77,7 +77,7 @@ func (w writer) write(ctx context.Context, edit tables.Transactor, list []Change
 		dropped = w.drop(list, now, needs)
 		if w.whole && len(dropped) > 0 {
 			item := slices.Min(slices.Collect(maps.Keys(dropped)))
-			return fmt.Errorf("%w: %s: %s", ErrWhole, item, dropped[item])
+			return notWhole(Left{item, dropped[item]})
 		}
 		if err := w.put(x, list, now); err != nil {
 			return err
