@@ -423,7 +423,7 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 		return m, fmt.Errorf("the run did not end well: %w", err)
 	}
 	for _, p := range runs[0].Steps {
-		if p.Name == "place" {
+		if p.Name == "open" {
 			m.built = p.Ended.Sub(runs[0].Began)
 		}
 		m.steps += fmt.Sprintf("%s %.2f ", p.Name, p.Ended.Sub(p.Began).Seconds())

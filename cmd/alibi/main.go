@@ -9,5 +9,5 @@ import (
 )
 
 func main() {
-	os.Exit(cli.Run(os.Args[1:], tui.Run))
+	os.Exit(profiled(func() int { return cli.Run(os.Args[1:], tui.Run) }))
 }

@@ -116,6 +116,9 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 					fmt.Fprint(os.Stderr, "\r\x1b[K")
 				}
 				fmt.Fprintln(a.out, stepLine(p, d.Now()))
+				if p.Name == "open" && r.Plan.Kind == plan.Copy && !r.State.Over() {
+					fmt.Fprintf(a.out, "answers at %s/, not proven yet\n", r.Plan.Target.Address())
+				}
 			} else if live && p.Ended.IsZero() && !p.Began.IsZero() {
 				fmt.Fprint(os.Stderr, "\r\x1b[K", printable.Line(stepLine(p, d.Now())))
 			}

@@ -13,6 +13,7 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/evidence/needles"
+	"alibi/internal/host"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -21,7 +22,8 @@ import (
 
 // proveFiles compares every file and folder of the copy with what was read from the origin.
 func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
-	w := &fileWork{in: in, rep: rep, there: map[string]tree.Entry{}, problems: map[string]tree.Problem{}}
+	w := &fileWork{in: in, rep: rep, root: copied.Root, there: map[string]tree.Entry{},
+		problems: map[string]tree.Problem{}}
 	var err error
 	if w.base, err = in.Baseline.Files(ctx); err != nil {
 		return err
@@ -29,8 +31,11 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	if w.folders, err = in.Baseline.Folders(ctx); err != nil {
 		return err
 	}
-	now, err := tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
-	if err != nil {
+	var now *tree.Listing
+	if in.Opened != nil {
+		now = in.Opened.files
+		w.was = byPath(now.Entries) // as they were then: they are read now
+	} else if now, err = tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database)); err != nil {
 		return err
 	}
 	for _, p := range now.Problems {
@@ -66,6 +71,14 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	return nil
 }
 
+func byPath(entries []tree.Entry) map[string]tree.Entry {
+	out := make(map[string]tree.Entry, len(entries))
+	for _, e := range entries {
+		out[e.Path] = e
+	}
+	return out
+}
+
 // unknown puts the entries that must be read behind the others, and gives them. When changes are only
 // counted, a file that nobody touched is taken to be the same.
 func unknown(in *Input, entries []tree.Entry, base map[string]baseline.File) []tree.Entry {
@@ -87,6 +100,8 @@ func unknown(in *Input, entries []tree.Entry, base map[string]baseline.File) []t
 type fileWork struct {
 	in       *Input
 	rep      *Report
+	root     host.Tree                // of the copy
+	was      map[string]tree.Entry    // entries of the copy when it began to answer
 	base     map[string]baseline.File // what is not accounted for yet
 	folders  map[string]baseline.File // the same, of folders
 	there    map[string]tree.Entry    // on the origin now, not accounted for yet
@@ -100,6 +115,7 @@ type fileWork struct {
 	noted    places                   // folders that only the copy has, with nothing in them
 	own      places                   // written for the copy, and as they were
 	moved    places                   // changed on the origin
+	since    places                   // changed on the copy after it had begun to answer
 }
 
 // origin lists the origin's files, and reads those whose times do not tell whether they changed.
@@ -179,6 +195,9 @@ func (w *fileWork) file(e tree.Entry) {
 		w.moved.add("%s", e.Path)
 	}
 	how := w.unlike(e, b.Copy)
+	if how != "" && w.later(e) {
+		return
+	}
 	switch {
 	case !known:
 		w.spoil(e.Path, "is not on the origin")
@@ -196,6 +215,21 @@ func (w *fileWork) file(e tree.Entry) {
 		b.Copy = e
 		w.seen = append(w.seen, b)
 	}
+}
+
+// later tells whether an entry was changed after the copy had begun to answer, and then notes that.
+func (w *fileWork) later(e tree.Entry) bool {
+	was, known := w.was[e.Path]
+	if !known {
+		return false
+	}
+	fi, err := w.root.Lstat(e.Path)
+	if err == nil && was.Seen(fi).Untouched(was) && fi.Mode() == was.Mode {
+		return false
+	}
+	w.since.add("%s was changed since the copy answers", e.Path)
+	w.rep.Apart.Copy++
+	return true
 }
 
 // unlike says how an entry of the copy is not what it was.
@@ -234,6 +268,9 @@ func (w *fileWork) folder(e tree.Entry) {
 	b, known := w.folders[e.Path]
 	delete(w.folders, e.Path)
 	how := w.unlike(e, b.Copy)
+	if how != "" && w.later(e) {
+		return
+	}
 	switch {
 	case known && how != "":
 		w.spoil(e.Path, how)
@@ -283,6 +320,9 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 			c.Where = append(c.Where, p+" changed on the origin")
 		}
 		c.Number += w.moved.n
+	case w.since.n > 0:
+		c.Verdict, c.Text = Changed, fmt.Sprintf("%d were changed since the copy answers", w.since.n)
+		c.Where, c.Number = w.since.where, w.since.n
 	case w.moved.n > 0:
 		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", w.moved.n)
 		c.Where, c.Number = w.moved.where, w.moved.n

@@ -34,6 +34,7 @@ type Input struct {
 	Snapshot  tables.Snapshot        // the origin's state to compare with; nil: taken now
 	Tell      func(units, items int) // progress, may be nil
 	CountOnly bool                   // only what changed on either side: nothing is written, no page asked for
+	Opened    *Moment                // the copy as it was when it began to answer; nil: it is compared as it is
 }
 
 func (in *Input) tell(units int) {
@@ -55,8 +56,8 @@ func Prove(ctx context.Context, in Input) (*Report, error) {
 // Compare runs the checks for which the copy's code does not run: tables and
 // files, side by side.
 func Compare(ctx context.Context, in Input) (*Report, error) {
-	began := in.Env.Now()
-	rep := &Report{Site: in.Copy.ID, Name: in.Copy.Name, Origin: in.Origin.Name, At: began, Fresh: in.Fresh}
+	rep := Begin(in)
+	began := rep.At
 	origin, err := in.Env.Place(ctx, in.Origin.Host, in.Origin.Root)
 	if err != nil {
 		return nil, err
@@ -130,26 +131,16 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		}
 		defer in.Snapshot.Close()
 	}
-	snap, err := cdb.Snapshot(ctx)
+	snap, done, err := in.copied(ctx, cdb)
 	if tables.Transient(err) {
 		return fmt.Errorf("reading the copy's database: %w", err) // it says nothing of the copy
 	}
 	if err != nil {
-		rep.Checks = append(
-			rep.Checks,
-			Check{
-				Name:    "database",
-				Group:   "tables",
-				Title:   "the copy's database can be read",
-				Origin:  "yes",
-				Copy:    "no",
-				Verdict: Broken,
-				Text:    err.Error(),
-			},
-		)
+		rep.Checks = append(rep.Checks, Check{Name: "database", Group: "tables", Title: "the copy's database can be read",
+			Origin: "yes", Copy: "no", Verdict: Broken, Text: err.Error()})
 		return nil
 	}
-	defer snap.Close()
+	defer done()
 	meta, err := in.Baseline.Meta(ctx)
 	if err != nil {
 		return err
@@ -191,7 +182,22 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 			return err
 		}
 	}
+	if in.Opened != nil {
+		return nil // that was tried before it answered
+	}
 	return isolation(ctx, in, rep, odb, cdb)
+}
+
+// copied gives the state of the copy's tables that is compared.
+func (in *Input) copied(ctx context.Context, db tables.Database) (tables.Snapshot, func(), error) {
+	if in.Opened != nil {
+		return in.Opened.tables, func() {}, nil
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return snap, func() { snap.Close() }, nil
 }
 
 // untouched tells whether anybody wrote to the origin's database meanwhile.

@@ -340,7 +340,8 @@ func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
 	case site.Making:
 		w.Header().Set("Retry-After", "2")
 		g.notice(w, http.StatusServiceUnavailable,
-			notice{Heading: s.Name + " is being made", Lines: []string{"It answers here as soon as it is proven."}})
+			notice{Heading: s.Name + " is being made", Lines: []string{
+				"It answers here as soon as its files and tables are there."}})
 	default:
 		g.notice(
 			w,

@@ -151,11 +151,18 @@ func (s Site) Outdated() bool {
 	return s.Proof.At.IsZero() && !s.CheckedAt.IsZero() && s.PlacedAt.After(s.CheckedAt)
 }
 
+// Unproven tells whether a new copy answers already while it is still compared with its origin.
+func (s Site) Unproven() bool {
+	return s.Role == Copy && s.State == Ready && s.Origin != "" && s.Run != "" && s.Proof.At.IsZero() && !s.Outdated()
+}
+
 // ProofText says how a copy's evidence stands.
 func (s Site) ProofText() string {
 	switch p := s.Proof; {
 	case s.Outdated():
 		return "outdated"
+	case s.Unproven():
+		return "answers, not proven yet"
 	case p.At.IsZero():
 		return "none"
 	case p.Holds:

@@ -34,7 +34,7 @@ func siteHints(s site.Site) []hint {
 func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 	switch key {
 	case "enter":
-		if s.Run != "" {
+		if s.Run != "" && !s.Unproven() {
 			a.push(newRun(s.Run))
 			return nil, true
 		}

@@ -331,6 +331,8 @@ func versions(t *theme, s site.Site) string {
 func (b *boardScreen) proof(a *app, s site.Site, word bool) string {
 	t := a.theme
 	switch {
+	case s.Unproven():
+		return t.soon.Render(site.Either(word, "  ", " ") + t.glyph("…", ".") + site.Either(word, " not proven yet", ""))
 	case s.Role == site.Live || s.Proof.At.IsZero():
 		return ""
 	case s.Proof.Holds && s.Proof.Open() != "":
@@ -391,6 +393,8 @@ func (b *boardScreen) proven(s site.Site, now time.Time) string {
 		return "nothing to compare it with"
 	case s.Outdated():
 		return "its evidence is older than the last change: v gathers it anew"
+	case s.Unproven():
+		return "answers, not proven yet: it is being compared with its origin"
 	case s.Proof.At.IsZero():
 		return "no evidence yet"
 	case s.Proof.Holds:

@@ -76,7 +76,8 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 			lines: []string{
 				"The state before it is brought back: " +
 					site.Either(r.run.Plan.Kind == plan.Refresh, "the copy as it was.",
-						"nothing is left behind."),
+						site.Either(r.site(a).Unproven(), "nothing is left behind, nor what was done on the copy since it answers.",
+							"nothing is left behind.")),
 			},
 			yes: func(a *app) tea.Cmd {
 				return a.do(func() (string, error) { return "stopping", a.desk.Runs.Cancel(a.ctx, r.id) })
@@ -94,10 +95,11 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 	case "R":
 		return r.takeUp(a, a.desk.Runs.Resume), true
 	}
-	if !state.Over() || !r.run.Plan.Kind.Brings() || key == "c" {
+	s := r.site(a)
+	early := s.Unproven() && (key == "enter" || key == "o")
+	if !early && (!state.Over() || !r.run.Plan.Kind.Brings() || key == "c") {
 		return nil, false
 	}
-	s := r.site(a)
 	if key == "enter" {
 		a.pop()
 		a.push(newSite(s.ID))
@@ -132,6 +134,8 @@ func (r *runScreen) keys(a *app) []hint {
 		return []hint{{"R", "resume"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case r.run.State == plan.Paused:
 		return []hint{{"R", "go on"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
+	case !r.run.State.Over() && r.site(a).Unproven():
+		return []hint{{"o", "address"}, {"Enter", "the site"}, {"x", "cancel"}, {"Esc", "back, it goes on"}}
 	case !r.run.State.Over():
 		return []hint{{"x", "cancel"}, {"Esc", "back, it goes on"}}
 	case r.run.State == plan.Done && r.run.Plan.Kind.Brings():
@@ -248,6 +252,10 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 		}
 		if run.Tries > 1 {
 			text += fmt.Sprintf(", taken up %d times", run.Tries)
+		}
+		if s := r.site(a); s.Unproven() {
+			return []string{"   " + t.ink.Render(text), "   " + t.soon.Render("answers at "+s.Address().String()+
+				", not proven yet: what is done on it from now on is told apart from damage")}
 		}
 		return []string{"   " + t.ink.Render(text)}
 	case plan.Done:

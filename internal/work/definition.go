@@ -43,6 +43,8 @@ type Operation struct {
 	Undo func(ctx context.Context) error
 	// Memory is what the steps remember between tries; it is kept as JSON.
 	Memory any
+	// Close lets go of what steps hold for later ones, whenever work on the run ends; nil: nothing is held.
+	Close func()
 }
 
 // Steps are what the steps of a plan do, by their names.

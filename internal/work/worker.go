@@ -134,6 +134,9 @@ func (t *Task) carryOut() error {
 	if err != nil {
 		return err
 	}
+	if op.Close != nil {
+		defer op.Close()
+	}
 	t.mu.Lock()
 	t.def, t.op = def, op
 	t.mu.Unlock()

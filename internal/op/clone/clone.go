@@ -128,6 +128,9 @@ func Plan(in Input) plan.Plan {
 		{Name: "evidence", Title: "prove it", Work: read, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
 	}
+	if p.Kind == plan.Copy { // what is new answers first; what was there can be taken back until it is proven
+		p.Steps = append(p.Steps[:5], p.Steps[6], p.Steps[5])
+	}
 	if !p.Target.Database.Beside() { // what drifts of others can't be told
 		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep how it was", Work: read,
 			Unit: plan.Rows})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -20,7 +21,8 @@ import (
 
 const origin = "https://skerryline.example"
 
-// moments are where a run is killed or cancelled: before, in and after each step.
+// moments are where a run is killed or cancelled: before, in and after each step. A new copy answers from the end of
+// "open" on.
 var moments = []string{
 	"reserve begin",
 	"reserve end",
@@ -34,11 +36,11 @@ var moments = []string{
 	"configure end",
 	"place begin",
 	"place end",
+	"open begin",
+	"open end",
 	"evidence begin",
 	"evidence progress",
 	"evidence end",
-	"open begin",
-	"open end",
 }
 
 func TestMain(m *testing.M) { demotest.Main(m, mariadbtest.Main) }
@@ -62,14 +64,14 @@ func proven(t *testing.T, w *demotest.World, s site.Site) {
 func TestKilledAtEachMomentOfACopy(t *testing.T) {
 	w := demotest.New(t)
 	ctx := context.Background()
-	for _, m := range moments {
+	for i, m := range moments {
 		t.Run(m, func(t *testing.T) {
 			name := "k-" + strings.ReplaceAll(m, " ", "-")
 			r, err := w.Desk.Runs.Start(ctx, w.Plan(origin, name))
 			require.NoError(t, err)
 			demotest.KilledAt(t, w, m)
 			if s, err := w.Desk.Fleet.Find(ctx, name); err == nil {
-				assert.Equal(t, m == "open end", s.State == site.Ready, "nothing unfinished looks whole")
+				assert.Equal(t, i >= slices.Index(moments, "open end"), s.State == site.Ready, "nothing unfinished looks whole")
 			}
 			r = demotest.Resumed(t, w, r.ID)
 			assert.GreaterOrEqual(t, r.Tries, 1)
@@ -125,7 +127,7 @@ func TestCancelledAtEachMomentLeavesNothing(t *testing.T) {
 	w = demotest.New(t, cancelAt(func() *desk.Desk { return w.Desk }, &moment))
 	w.Keep()
 	ctx := context.Background()
-	for _, m := range moments[:len(moments)-1] {
+	for _, m := range moments {
 		t.Run(m, func(t *testing.T) {
 			moment = m
 			r := w.Run(w.Plan(origin, "cancelled"))
@@ -148,7 +150,10 @@ func TestCancelledRefreshGivesTheCopyBack(t *testing.T) {
 	ctx := context.Background()
 	s := w.Copy(origin, "kept")
 	exec1(t, s.Database.Path, "UPDATE sk_posts SET post_title = ? WHERE ID = 5", "worked on")
-	for _, m := range moments[:len(moments)-1] {
+	for _, m := range moments {
+		if m == "open end" { // the refresh was proven before, and stands
+			continue
+		}
 		t.Run(m, func(t *testing.T) {
 			p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 			require.NoError(t, err)

@@ -322,7 +322,8 @@ func (p *patching) leave(ctx context.Context, n *noting) error {
 
 // noteFound keeps how the copy's files are, what its database defines and when its tables were written to
 // last, now that all is what it should be and before anybody visits the copy.
-func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline.Baseline, found evidence.Found) error {
+func (x *runner) noteFound(ctx context.Context, in evidence.Input, found evidence.Found) error {
+	b := in.Baseline
 	if err := b.ChangeFiles(ctx, found.Files); err != nil {
 		return err
 	}
@@ -337,12 +338,18 @@ func (x *runner) noteFound(ctx context.Context, tr *stack.Transform, b *baseline
 	if !x.p.Target.Database.Served() {
 		return b.PutMeta(ctx, meta)
 	}
+	if in.Opened != nil || in.Lived { // when it had been compared, or was not known, somebody may have written to it
+		if meta.Quiet.Copy = nil; in.Opened != nil {
+			meta.Quiet.Copy = in.Opened.Quiet
+		}
+		return b.PutMeta(ctx, meta)
+	}
 	copied, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
 	if err != nil {
 		return err
 	}
 	defer copied.Root.Close()
-	db, err := stack.OpenDatabase(ctx, tr.Stack, copied, x.p.Target.Database)
+	db, err := stack.OpenDatabase(ctx, in.Transform.Stack, copied, x.p.Target.Database)
 	if err != nil {
 		return err
 	}

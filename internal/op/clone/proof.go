@@ -6,44 +6,39 @@ import (
 	"fmt"
 	"slices"
 
-	"alibi/internal/baseline"
 	"alibi/internal/evidence"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/work"
 )
 
-// proven gathers evidence. A new copy whose data hold and whose code does not run is opened all the
-// same, and says so: whatever could mend it works on it. So is any that a person lets stand.
+// proven gathers evidence. A new copy whose data hold and whose code does not run stands all the
+// same, and says so: whatever could mend it works on it. So does any that a person lets stand.
 func (x *runner) proven(ctx context.Context, t *work.Task) error {
 	err := x.evidence(ctx, t)
 	var not *NotProven
-	if !errors.As(err, &not) {
+	switch {
+	case errors.As(err, &not):
+		if stands := not.Stands && x.p.Kind == plan.Copy || not.Harmless && x.accepted; !stands {
+			return err
+		}
+		t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
+	case err != nil:
 		return err
 	}
-	if stands := not.Stands && x.p.Kind == plan.Copy || not.Harmless && x.accepted; !stands {
-		return err
+	if x.mem.Answers == nil {
+		return nil
 	}
-	t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
-	return nil
+	return x.settle(ctx)
 }
 
 // evidence proves the copy; if it does not hold the run fails.
 func (x *runner) evidence(ctx context.Context, t *work.Task) error {
-	tr, err := x.transform()
+	in, done, err := x.input(t)
 	if err != nil {
 		return err
 	}
-	b, err := baseline.Open(x.at("now", "baseline.db"))
-	if err != nil {
-		return err
-	}
-	defer b.Close()
-	in := evidence.Input{
-		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: Filter(tr.Stack, x.d.Filter),
-		Baseline: b, Fresh: true,
-		Before: x.mem.Stamp, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
-	}
+	defer done()
 	// Once the site was visited it may have written to itself: what was compared
 	// before that is not compared again.
 	compared := x.mem.Compared
@@ -51,11 +46,14 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 		if compared, err = evidence.Compare(ctx, in); err != nil {
 			return fmt.Errorf("gathering evidence: %w", err)
 		}
-		if compared.Proof().Holds {
-			t.Memorize(func() { x.mem.Compared = compared })
-			if err := x.noteFound(ctx, tr, b, compared.Found()); err != nil {
+		holds := compared.Proof().Holds
+		if holds {
+			if err := x.noteFound(ctx, in, compared.Found()); err != nil {
 				return err
 			}
+		}
+		if holds || x.moment != nil { // what it was at that moment can't be seen again
+			t.Memorize(func() { x.mem.Compared = compared })
 		}
 		if err := t.Remember(); err != nil {
 			return err
@@ -63,9 +61,21 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	}
 	rep := *compared
 	rep.Checks = slices.Clone(rep.Checks)
-	if err := evidence.Visit(ctx, in, &rep); err != nil {
+	if x.mem.Answers != nil {
+		rep.Add(*x.mem.Answers)
+	} else if err := evidence.Visit(ctx, in, &rep); err != nil {
 		return err
 	}
+	if err := x.judge(ctx, rep); err != nil {
+		return err
+	}
+	t.Result("%s", rep.Summary()+site.Either(in.Lived, "; the run was broken off after the copy had answered: what is "+
+		"told as changed on it since can't be told from damage", ""))
+	return nil
+}
+
+// judge keeps a report as the copy's evidence, and fails where it does not hold.
+func (x *runner) judge(ctx context.Context, rep evidence.Report) error {
 	if err := x.env.Record.PutEvidence(ctx, x.p.Target.ID, rep.At, rep); err != nil {
 		return err
 	}
@@ -80,10 +90,10 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 				First:    first(c),
 				Stands:   rep.Stands(),
 				Harmless: rep.Harmless(),
+				Answered: x.mem.Answers != nil,
 			}
 		}
 	}
-	t.Result("%s", rep.Summary())
 	return nil
 }
 
@@ -109,11 +119,14 @@ type NotProven struct {
 	Copy, Summary, First string
 	Stands               bool // only its code does not run; see evidence.Report.Stands
 	Harmless             bool // it can hurt nobody
+	Answered             bool // people may have worked on it
 }
 
 // Acceptable tells whether a person may let the copy stand as it is.
 func (e *NotProven) Acceptable() bool { return e.Harmless }
 
 func (e *NotProven) Error() string {
-	return fmt.Sprintf("the copy %s is not what it should be: %s (%s)", e.Copy, e.Summary, e.First)
+	return fmt.Sprintf("the copy %s is not what it should be: %s (%s)", e.Copy, e.Summary, e.First) +
+		site.Either(e.Answered, "; it does not answer any more, and what was done on it since it did is kept until the "+
+			"run is cancelled", "")
 }

@@ -35,7 +35,8 @@ func TestARealCopyKilledAtEachMoment(t *testing.T) {
 	live := w.Make("ferry")
 	ctx := context.Background()
 	// What the servers have differs at these; the others are tried without servers.
-	for _, m := range []string{"files progress", "tables progress", "tables end", "place end", "evidence progress"} {
+	for _, m := range []string{"files progress", "tables progress", "tables end", "place end", "open end",
+		"evidence progress"} {
 		t.Run(m, func(t *testing.T) {
 			name := "k-" + strings.ReplaceAll(m, " ", "-")
 			r, err := w.Desk.Runs.Start(ctx, w.Plan(live.Name, name))
@@ -66,7 +67,8 @@ func TestARealRefreshKilledAndCancelled(t *testing.T) {
 	w.Keep()
 	s := clonetest.CopyOf(w, live, "again", func(*clone.Choices) {})
 	w.Stop()
-	for i, m := range []string{"tables progress", "tables end", "place end", "evidence progress"} {
+	for i, m := range []string{"tables progress", "tables end", "place end", "open end",
+		"evidence progress"} {
 		onOrigin(t, live, "UPDATE sk_posts SET post_title = CONCAT(post_title, '+') WHERE post_name = 'post-3'")
 		p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)

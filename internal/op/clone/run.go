@@ -29,7 +29,8 @@ type runner struct {
 	dir string // the copy's folder
 	mem memory
 
-	accepted bool // a person lets it stand whatever the proof finds of its data
+	accepted bool             // a person lets it stand whatever the proof finds of its data
+	moment   *evidence.Moment // the new copy as it was when it began to answer
 }
 
 // memory is what the steps remember between tries.
@@ -38,7 +39,9 @@ type memory struct {
 	Stamp      string               `json:"stamp"`              // of the origin's database before anything was read
 	Looked     time.Time            `json:"looked,omitzero"`    // when the origin's files were listed first
 	Configured map[string]tree.Hash `json:"configured"`
-	Compared   *evidence.Report     `json:"compared,omitempty"` // before anybody visited the copy
+	Compared   *evidence.Report     `json:"compared,omitempty"` // the tables and files
+	Visited    bool                 `json:"visited,omitempty"`  // a new copy may have written to itself
+	Answers    *evidence.Report     `json:"answers,omitempty"`  // what was seen of it before it answered
 	InPlace    string               `json:"in_place,omitempty"` // the copy's database, if rows were changed in it
 }
 
@@ -78,7 +81,8 @@ func (x *runner) operation() *work.Operation {
 		"pins":      x.pin,
 	})
 	steps["tables"] = work.Step{Beside: true, Do: x.tables}
-	return &work.Operation{Steps: steps, Undo: x.undo, Memory: &x.mem}
+	return &work.Operation{Steps: steps, Undo: x.undo, Memory: &x.mem,
+		Close: func() { _ = x.moment.Close() }}
 }
 
 // keepsFirst tells whether a restore point is taken before anything is written:
@@ -302,27 +306,29 @@ func exists(r host.Tree, name string) bool {
 	return err == nil
 }
 
-// open makes the copy answer and begins its lease.
+// open makes the copy answer and begins its lease. A new one does so before it is compared; one that is brought in
+// line was compared.
 func (x *runner) open(ctx context.Context, t *work.Task) error {
-	now := x.env.Now()
-	facts, err := x.env.Inspect(ctx, x.p.Target.Host, x.p.Target.Root, x.p.Target.Stack)
+	proven := x.p.Kind == plan.Refresh || x.mem.Compared != nil
+	var facts *site.Facts
+	var err error
+	if proven {
+		facts, err = x.inspected(ctx)
+	} else {
+		err = x.ready(ctx, t)
+	}
 	if err != nil {
-		return fmt.Errorf("inspecting the finished copy: %w", err)
+		return err
 	}
-	facts.PHP = x.p.Origin.Facts.PHP
-	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err == nil && s.Proof.PHP != "" {
-		facts.PHP, facts.PHPAsked = s.Proof.PHP, true
-	}
+	now := x.env.Now()
 	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		proof, apart, placed := s.Proof, s.Apart, s.PlacedAt
-		lease, worked := s.Lease, s.Worked
+		was := *s
 		*s = x.p.Target
-		s.Worked = worked
-		s.PlacedAt, s.Proof, s.Apart, s.Facts, s.CheckedAt, s.State, s.Run = placed, proof, apart, facts, now,
-			site.Ready, ""
+		s.Worked, s.PlacedAt, s.Proof, s.Apart = was.Worked, was.PlacedAt, was.Proof, was.Apart
+		s.Facts, s.CheckedAt, s.State, s.Run = facts, now, site.Ready, site.Either(proven, "", was.Run)
 		switch {
 		case x.p.Kind == plan.Refresh:
-			s.Lease = lease
+			s.Lease = was.Lease
 		case !s.Lease.Held:
 			s.Lease = site.Begin(now, x.d.Choices.Lease, s.Lease.Grace)
 		}
@@ -346,6 +352,19 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 	}
 	t.Entry("%s %s: %d rows, %d files", verb, x.p.Origin.Name, x.p.Rows, x.p.Files)
 	return nil
+}
+
+// inspected gives the facts of the finished copy.
+func (x *runner) inspected(ctx context.Context) (*site.Facts, error) {
+	facts, err := x.env.Inspect(ctx, x.p.Target.Host, x.p.Target.Root, x.p.Target.Stack)
+	if err != nil {
+		return nil, fmt.Errorf("inspecting the finished copy: %w", err)
+	}
+	facts.PHP = x.p.Origin.Facts.PHP
+	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err == nil && s.Proof.PHP != "" {
+		facts.PHP, facts.PHPAsked = s.Proof.PHP, true
+	}
+	return facts, nil
 }
 
 // clear removes a part of the copy's folders, and what databases of the copy

@@ -1,0 +1,96 @@
+package evidence
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+)
+
+// Moment is a copy as it was when it began to answer. It is compared as it was then, so that what people and its own
+// code do from then on is told apart from damage.
+type Moment struct {
+	// Quiet are the times at which its tables had been written to last.
+	Quiet map[string]string
+
+	tables tables.Snapshot // nil: it has none
+	files  *tree.Listing
+}
+
+// Close lets go of it.
+func (m *Moment) Close() error {
+	if m == nil || m.tables == nil {
+		return nil
+	}
+	return m.tables.Close()
+}
+
+// Hold keeps hold of a copy as it is now, before anybody visits it, and adds to the report whether it is a site of its
+// own.
+func Hold(ctx context.Context, in Input, rep *Report) (_ *Moment, err error) {
+	origin, err := in.Env.Place(ctx, in.Origin.Host, in.Origin.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer origin.Root.Close()
+	copied, err := in.Env.Place(ctx, in.Copy.Host, in.Copy.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer copied.Root.Close()
+	m := &Moment{}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, m.Close())
+		}
+	}()
+	if in.Copy.Database.Engine != "" {
+		if err := m.holdTables(ctx, &in, rep, origin, copied); err != nil {
+			return nil, err
+		}
+	}
+	m.files, err = tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
+	return m, err
+}
+
+func (m *Moment) holdTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
+	odb, err := stack.OpenDatabase(ctx, in.Transform.Stack, origin, in.Origin.Database.From(in.Copy.Database))
+	if err != nil {
+		return err
+	}
+	cdb, err := stack.OpenCopy(ctx, in.Transform.Stack, copied, in.Copy)
+	if err != nil {
+		return err
+	}
+	if err := isolation(ctx, in, rep, odb, cdb); err != nil {
+		return err
+	}
+	if m.tables, err = cdb.Snapshot(ctx); err != nil {
+		return fmt.Errorf("reading the copy's database: %w", err)
+	}
+	m.Quiet, err = tables.Quiet(ctx, cdb)
+	return err
+}
+
+// Begin gives an empty report.
+func Begin(in Input) *Report {
+	return &Report{Site: in.Copy.ID, Name: in.Copy.Name, Origin: in.Origin.Name, At: in.Env.Now(), Fresh: in.Fresh}
+}
+
+// Add takes the checks of another report on the same copy that this one does not have.
+func (r *Report) Add(o Report) {
+	has := map[string]bool{}
+	for _, c := range r.Checks {
+		has[c.Name] = true
+	}
+	for _, c := range o.Checks {
+		if !has[c.Name] {
+			r.Checks = append(r.Checks, c)
+		}
+	}
+	r.PHP, r.Held, r.Wall = o.PHP, o.Held, o.Wall
+	r.Took += o.Took
+}

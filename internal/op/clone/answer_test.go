@@ -1,0 +1,141 @@
+package clone_test
+
+import (
+	"context"
+	"database/sql"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/clonetest"
+	"alibi/internal/demo/demotest"
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/desk"
+	"alibi/internal/evidence"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/site"
+	"alibi/internal/work"
+)
+
+// at does something at a moment of a run, once.
+func at(moment string, do func()) func(*desk.Options) {
+	return func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if do != nil && m.Step+" "+m.Phase == moment {
+				now := do
+				do = nil
+				now()
+			}
+		}
+	}
+}
+
+// checks are those of a copy's last evidence, by name.
+func checks(t *testing.T, d *desk.Desk, id site.ID) map[string]evidence.Check {
+	t.Helper()
+	reps, err := d.Copies.Reports(context.Background(), id, 1)
+	require.NoError(t, err)
+	require.NotEmpty(t, reps)
+	out := map[string]evidence.Check{}
+	for _, c := range reps[0].Checks {
+		assert.NotContains(t, out, c.Name, "each is told once")
+		out[c.Name] = c
+	}
+	return out
+}
+
+func TestACopyAnswersBeforeItIsProven(t *testing.T) {
+	var w *demotest.World
+	var early site.Site
+	w = demotest.New(t, at("evidence begin", func() {
+		early = w.Site("soon")
+		exec1(t, early.Database.Path, "UPDATE sk_posts SET post_title = 'worked on' WHERE ID = 5")
+		assert.NoError(t, os.WriteFile(filepath.Join(early.Root, "index.php"), []byte("<?php // worked on\n"), 0o644))
+		assert.NoError(t, os.Remove(filepath.Join(early.Root, "wp-content/themes/harbour/style.css")))
+		assert.NoError(t, os.WriteFile(filepath.Join(early.Root, "mine.php"), []byte("<?php\n"), 0o644))
+	}))
+	w.Keep()
+	r := w.Run(w.Plan(origin, "soon"))
+	require.Equal(t, plan.Done, r.State, r.Error)
+
+	assert.Equal(t, site.Ready, early.State)
+	assert.Equal(t, r.ID, early.Run, "and nothing else can be done to it meanwhile")
+	assert.True(t, early.Unproven())
+	assert.Equal(t, "answers, not proven yet", early.ProofText())
+	assert.False(t, early.Lease.Ends.IsZero(), "its time has begun")
+
+	s := w.Site("soon")
+	assert.True(t, s.Proof.Holds, "what a person did to it is no damage")
+	assert.False(t, s.Unproven())
+	got := checks(t, w.Desk, s.ID)
+	assert.Equal(t, evidence.Holds, got["table sk_posts"].Verdict, "it is compared as it was when it began to answer")
+	assert.Equal(t, evidence.Changed, got["files"].Verdict)
+	assert.Equal(t, "2 were changed since the copy answers", got["files"].Text)
+	assert.Equal(t, evidence.Holds, got["isolation"].Verdict)
+	apart, err := w.Desk.Copies.Apart(context.Background(), s.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 4, apart.Copy, "a row and three files: it is known what the person did")
+	assert.Zero(t, apart.Origin)
+}
+
+func TestDamageIsFoundThoughTheCopyAnswered(t *testing.T) {
+	ctx := context.Background()
+	var w *demotest.World
+	w = demotest.New(t, at("place end", func() {
+		exec1(t, w.Site("odd").Database.Path, "DELETE FROM sk_posts WHERE ID = 9")
+	}))
+	w.Keep()
+	r := w.Run(w.Plan(origin, "odd"))
+	for range 2 {
+		require.Equal(t, plan.Stopped, r.State, "the second time it is no change of a person's either")
+		assert.Contains(t, r.Error, "sk_posts")
+		assert.Contains(t, r.Error, "it does not answer any more")
+		assert.Equal(t, site.Failed, w.Site("odd").State)
+		assert.False(t, w.Site("odd").Proof.Holds)
+		_, err := w.Desk.Workings().Queue.Resume(ctx, r.ID)
+		require.NoError(t, err)
+		r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
+		require.NoError(t, err)
+	}
+}
+
+func TestARealCopyIsWorkedOnWhileItIsProven(t *testing.T) {
+	ctx := context.Background()
+	var w *realtest.World
+	status := 0
+	altered := make(chan error, 1)
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){at("evidence begin", func() {
+		s := w.Site("soon")
+		resp, _ := clonetest.Ask(t, s, "/")
+		status = resp.StatusCode
+		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
+		assert.NoError(t, err)
+		_, err = db.Exec("UPDATE " + s.Database.Prefix + "posts SET post_title = 'worked on' WHERE ID = 1")
+		assert.NoError(t, err)
+		go func(db *sql.DB) { // it may have to wait until the table was compared
+			_, err := db.Exec("ALTER TABLE " + s.Database.Prefix + "links ADD berth INT")
+			altered <- err
+		}(db)
+	})}})
+	live := w.Make("ferry")
+	w.Keep()
+	r := w.Run(w.Plan(live.Name, "soon"))
+	require.Equal(t, plan.Done, r.State, r.Error)
+	require.NoError(t, <-altered)
+	assert.Equal(t, http.StatusOK, status)
+	s := w.Site("soon")
+	assert.True(t, s.Proof.Holds)
+	assert.Equal(t, evidence.Holds, checks(t, w.Desk, s.ID)["table "+s.Database.Prefix+"posts"].Verdict)
+	apart, err := w.Desk.Copies.Apart(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 2, apart.Copy, "a row, and the shape of a table")
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, w.Run(p).State)
+	clonetest.Holds(t, w, w.Site("soon"))
+}
