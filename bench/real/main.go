@@ -3,7 +3,8 @@
 // the client programs of the trade and by Alibi in turn, has the copies judged
 // by judge.php, and prints both side by side.
 //
-//	go run ./bench/real [-size small,medium,large] [-runs 3] [-keep DIR] [-points | -drift]
+//	go run ./bench/real [-size small,medium,large] [-runs 3] [-keep DIR] [-only CASES] [-json FILE] [-alibi A,B]
+//	    [-profile DIR]
 package main
 
 import (
@@ -11,10 +12,11 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -31,11 +33,17 @@ func main() {
 	sizes := flag.String("size", "small,medium,large", "which sizes")
 	runs := flag.Int("runs", 3, "how often each is measured")
 	keep := flag.String("keep", "", "folder to keep the sites in between calls")
-	only := flag.Bool("points", false, "measure restore points only")
-	drift := flag.Bool("drift", false, "measure drift and carrying only")
+	only := flag.String("only", strings.Join(cases, ","), "which cases")
+	record := flag.String("json", "", "file to which a JSON line is added for each figure")
+	builds := flag.String("alibi", "bin/alibi", "the programs to measure, in alternation")
+	profile := flag.String("profile", "", "folder for profiles, of a program that was built with -tags profile")
 	flag.Parse()
-	b := &bench{dir: *keep, only: *only, drifting: *drift}
-	if err := b.measure(context.Background(), strings.Split(*sizes, ","), *runs); err != nil {
+	b := &bench{dir: *keep, record: *record, profile: *profile}
+	err := b.choose(strings.Split(*only, ","), strings.Split(*builds, ","))
+	if err == nil {
+		err = b.measure(context.Background(), strings.Split(*sizes, ","), *runs)
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -46,9 +54,13 @@ type bench struct {
 	dir, run, key string
 	pier, dock    *real.Machine
 	home, alibi   string
+	builds        []string // to be measured; alibi is one of them
 	php           string
-	only          bool // restore points
-	drifting      bool
+	only          []string // cases
+	record        string
+	profile       string
+	spec          real.Spec
+	size          string
 }
 
 func (b *bench) measure(ctx context.Context, sizes []string, runs int) error {
@@ -64,7 +76,7 @@ func (b *bench) measure(ctx context.Context, sizes []string, runs int) error {
 	}
 	defer b.stop()
 	for _, size := range sizes {
-		if err := b.size(ctx, size, runs); err != nil {
+		if err := b.sized(ctx, size, runs); err != nil {
 			return fmt.Errorf("%s: %w", size, err)
 		}
 	}
@@ -105,8 +117,7 @@ func (b *bench) start(ctx context.Context) error {
 		Database: site.Server{Address: b.pier.Server(), User: "root"}}); err != nil {
 		return err
 	}
-	b.alibi, err = filepath.Abs("bin/alibi")
-	return err
+	return nil
 }
 
 func (b *bench) stop() {
@@ -166,126 +177,33 @@ func rewriteSocket(s real.Spec) error {
 	return os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o600)
 }
 
-func (b *bench) size(ctx context.Context, size string, runs int) error {
-	s, err := b.site(ctx, size)
-	if err != nil {
-		return err
-	}
-	name, err := b.add(ctx, s, size)
-	if err != nil {
-		return err
-	}
-	fmt.Printf("\n== %s\n", size)
-	if b.only {
-		return b.points(ctx, s, name)
-	}
-	if b.drifting {
-		return b.drift(ctx, s, name)
-	}
-	var hand, ours, whole, hand2, ours2, again series
-	for i := range runs {
-		hand.add(b.byHand(ctx, s, i))
-		m, err := b.copy(ctx, name, fmt.Sprintf("%s-%d", size, i), "slipway")
-		if err != nil {
-			return err
-		}
-		ours.add(m.built, nil)
-		whole.add(m.all, nil)
-		fmt.Printf("  same server: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
-			hand.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
-		if i == 0 {
-			if err := b.judge(ctx, s, m.site); err != nil {
-				return err
-			}
-			if err := b.pages(ctx, s, m.site); err != nil {
-				return err
-			}
-		}
-		if err := b.touch(ctx, s, i); err != nil {
-			return err
-		}
-		r, err := b.refresh(ctx, m.site)
-		if err != nil {
-			return err
-		}
-		again.add(r.built, nil)
-		fmt.Printf("  refresh after 1 %%: built %.2f s, proven %.2f s in all, %d MiB (%s)\n", r.built.Seconds(),
-			r.all.Seconds(), r.peak>>20, r.steps)
-		if i == 0 {
-			if err := b.judge(ctx, s, r.site); err != nil {
-				return err
-			}
-		}
-		if err := b.remove(ctx, m.site); err != nil {
-			return err
-		}
-		hand2.add(b.byHandTwo(ctx, s, i))
-		m, err = b.copy(ctx, name, fmt.Sprintf("%s-far-%d", size, i), "drydock")
-		if err != nil {
-			return err
-		}
-		ours2.add(m.built, nil)
-		fmt.Printf("  two hosts: by hand %.2f s; Alibi: built %.2f s, proven %.2f s in all, %d MiB (%s)\n",
-			hand2.last(), m.built.Seconds(), m.all.Seconds(), m.peak>>20, m.steps)
-		if i == 0 {
-			if err := b.judge(ctx, s, m.site); err != nil {
-				return err
-			}
-		}
-		if err := b.remove(ctx, m.site); err != nil {
-			return err
-		}
-	}
-	if err := b.answers(ctx, s, name, size); err != nil {
-		return err
-	}
-	if err := b.points(ctx, s, name); err != nil {
-		return err
-	}
-	if err := b.drift(ctx, s, name); err != nil {
-		return err
-	}
-	fmt.Printf(
-		"%s, medians of %d: same server by hand %.2f s, Alibi %.2f s: %.2fx (proven %.2f s); two hosts by hand %.2f "+
-			"s, Alibi %.2f s: %.2fx; refresh %.2f s: %.2fx of a first copy\n",
-		size,
-		runs,
-		hand.median(),
-		ours.median(),
-		ours.median()/hand.median(),
-		whole.median(),
-		hand2.median(),
-		ours2.median(),
-		ours2.median()/hand2.median(),
-		again.median(),
-		again.median()/ours.median(),
-	)
-	return errors.Join(hand.err, ours.err, hand2.err, ours2.err)
-}
-
-// series are measured times, in seconds.
-type series struct {
-	list []float64
-	err  error
-}
-
-func (s *series) add(d time.Duration, err error) {
-	s.list = append(s.list, d.Seconds())
-	s.err = errors.Join(s.err, err)
-}
-
-func (s *series) last() float64 { return s.list[len(s.list)-1] }
-
-func (s *series) median() float64 {
-	l := slices.Clone(s.list)
-	slices.Sort(l)
-	return l[len(l)/2]
-}
-
-// timed measures f once nothing is left to be written to disk by what ran
-// before.
-func timed(f func() error) (time.Duration, error) {
+// rest waits until nothing is left to be written to disk by what ran before, and has what is in the origin's files in
+// memory and nothing else: ext4 is slow to make files for minutes after others were removed, as long as it has
+// these in mind, and would be so for whoever is measured next.
+func (b *bench) rest() error {
 	syscall.Sync()
+	if err := os.WriteFile("/proc/sys/vm/drop_caches", []byte("3"), 0); err != nil {
+		return fmt.Errorf("%w; measure as root", err)
+	}
+	return filepath.WalkDir(b.spec.Root, func(p string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		f, err := os.Open(p)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = io.Copy(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{f})
+		return err
+	})
+}
+
+// timed measures f after a rest.
+func (b *bench) timed(f func() error) (time.Duration, error) {
+	if err := b.rest(); err != nil {
+		return 0, err
+	}
 	began := time.Now()
 	err := f()
 	return time.Since(began), err
@@ -304,7 +222,7 @@ func sh(ctx context.Context, script string, args ...string) error {
 // address in the text, load; and copy the files. It breaks serialized values.
 func (b *bench) byHand(ctx context.Context, s real.Spec, i int) (time.Duration, error) {
 	to := filepath.Join(b.pier.Dir, "hand")
-	took, err := timed(func() error {
+	took, err := b.timed(func() error {
 		return sh(ctx, `mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"
 		mariadb-dump --no-defaults -S "$1" --single-transaction "$2" |
 		sed "s#$3#http://hand-$6.localhost:7700#g" | mariadb --no-defaults -S "$1" hand
@@ -322,7 +240,7 @@ func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) (time.Duratio
 		return fmt.Sprintf("ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null "+
 			"%s@127.0.0.1", b.key, m.Port, m.User)
 	}
-	took, err := timed(func() error {
+	took, err := b.timed(func() error {
 		return sh(ctx, `$6 "mariadb --no-defaults -S $2 -e 'CREATE DATABASE hand'; mkdir -p $5"
 		$7 "mariadb-dump --no-defaults -S $1 --single-transaction $3" |
 		sed "s#$8#http://hand-$9.localhost:7700#g" | $6 "mariadb --no-defaults -S $2 hand"
@@ -337,10 +255,10 @@ func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) (time.Duratio
 // add tells Alibi of the machines and of the site. The pier is this machine
 // under another name for copies to the other host, so that the same site is
 // read from its disk once and by SSH once.
-func (b *bench) add(ctx context.Context, s real.Spec, size string) (string, error) {
+func (b *bench) add(ctx context.Context) error {
 	d, err := desk.Open(ctx, desk.Options{Home: b.home, Asker: yes{}})
 	if err != nil {
-		return "", err
+		return err
 	}
 	defer d.Close()
 	for _, m := range []*real.Machine{b.pier, b.dock} {
@@ -351,14 +269,14 @@ func (b *bench) add(ctx context.Context, s real.Spec, size string) (string, erro
 			Key:    b.key,
 			Copies: filepath.Join(m.Dir, "copies"),
 			Server: site.Server{Address: m.Server(), User: "root"}}); err != nil {
-			return "", err
+			return err
 		}
 	}
-	if _, err := d.Fleet.AddSite(ctx, desk.NewSite{Root: s.Root, Name: size + "-here"}); err != nil {
-		return "", err
+	if _, err := d.Fleet.AddSite(ctx, desk.NewSite{Root: b.spec.Root, Name: b.size + "-here"}); err != nil {
+		return err
 	}
-	_, err = d.Fleet.AddSite(ctx, desk.NewSite{Host: "pier", Root: s.Root, Name: size + "-there"})
-	return size, err
+	_, err = d.Fleet.AddSite(ctx, desk.NewSite{Host: "pier", Root: b.spec.Root, Name: b.size + "-there"})
+	return err
 }
 
 type yes struct{}
@@ -366,18 +284,18 @@ type yes struct{}
 func (yes) HostKey(string, string) (bool, error) { return true, nil }
 func (yes) Secret(string) (string, error)        { return "", errors.New("there is none") }
 
-// made is a copy that was measured.
+// made is a copy that was measured: from the command until it answered, and until it was proven.
 type made struct {
-	site       site.Site
-	built, all time.Duration
-	peak       int64 // bytes
-	steps      string
+	site         site.Site
+	answers, all time.Duration
+	peak         int64 // bytes
+	steps        string
 }
 
-func (b *bench) copy(ctx context.Context, name, as, hostName string) (made, error) {
-	from := name + "-here"
+func (b *bench) copy(ctx context.Context, as, hostName string) (made, error) {
+	from := b.size + "-here"
 	if hostName != "slipway" {
-		from = name + "-there"
+		from = b.size + "-there"
 	}
 	return b.alibiRun(ctx, as, "copy", from, "--name", as, "--host", hostName, "--for", "a measurement", "--as-it-is")
 }
@@ -393,6 +311,13 @@ func (b *bench) remove(ctx context.Context, s site.Site) error {
 
 func (b *bench) command(ctx context.Context, args ...string) (*os.ProcessState, error) {
 	cmd := exec.CommandContext(ctx, b.alibi, append([]string{"--home", b.home}, args...)...)
+	if b.profile != "" {
+		to := filepath.Join(b.profile, args[0])
+		if err := os.MkdirAll(to, 0o755); err != nil {
+			return nil, err
+		}
+		cmd.Env = append(os.Environ(), "ALIBI_PROFILE="+to)
+	}
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("alibi %s: %w: %s", strings.Join(args, " "), err, out)
@@ -402,7 +327,9 @@ func (b *bench) command(ctx context.Context, args ...string) (*os.ProcessState, 
 
 func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made, error) {
 	var m made
-	syscall.Sync()
+	if err := b.rest(); err != nil {
+		return m, err
+	}
 	began := time.Now()
 	st, err := b.command(ctx, args...)
 	if err != nil {
@@ -424,7 +351,7 @@ func (b *bench) alibiRun(ctx context.Context, name string, args ...string) (made
 	}
 	for _, p := range runs[0].Steps {
 		if p.Name == "open" {
-			m.built = p.Ended.Sub(runs[0].Began)
+			m.answers = p.Ended.Sub(began)
 		}
 		m.steps += fmt.Sprintf("%s %.2f ", p.Name, p.Ended.Sub(p.Began).Seconds())
 	}

@@ -10,17 +10,17 @@ import (
 	"syscall"
 	"time"
 
-	"alibi/internal/demo/real"
 	"alibi/internal/desk"
 )
 
 // points measures restore points beside what is done by hand: tar of the files
 // and the database client's dump, both through zstd -3; and unpacking and
 // loading these.
-func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
+func (b *bench) points(ctx context.Context) error {
+	s, name := b.spec, b.size
 	dir := filepath.Join(b.pier.Dir, "kept")
 	defer os.RemoveAll(dir)
-	hand, err := timed(func() error {
+	hand, err := b.timed(func() error {
 		return sh(ctx, `mkdir -p "$4"; tar -C "$3" -cf - . | zstd -3 -q -o "$4/files.tar.zst"
 			mariadb-dump --no-defaults -S "$1" --single-transaction "$2" | zstd -3 -q -o "$4/tables.sql.zst"`,
 			b.pier.DB.Socket, s.Database, s.Root, dir)
@@ -43,7 +43,7 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 	if err != nil {
 		return err
 	}
-	back, err := timed(func() error {
+	back, err := b.timed(func() error {
 		return sh(ctx, `mkdir -p "$2/back"; zstd -dcq "$2/files.tar.zst" | tar -C "$2/back" -xf -
 			mariadb --no-defaults -S "$1" -e "CREATE DATABASE hand"
 			zstd -dcq "$2/tables.sql.zst" | mariadb --no-defaults -S "$1" hand`, b.pier.DB.Socket, dir)
@@ -78,14 +78,14 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 		float64(more)/(1<<20),
 		float64(more)/float64(grown),
 	)
-	clean, err := timed(func() error {
+	clean, err := b.timed(func() error {
 		_, err := b.command(ctx, "reset", m.site.Name, "--confirm", m.site.Name)
 		return err
 	})
 	if err != nil {
 		return err
 	}
-	undone, err := timed(func() error {
+	undone, err := b.timed(func() error {
 		_, err := b.command(ctx, "restore", m.site.Name, "--confirm", m.site.Name)
 		return err
 	})
@@ -100,7 +100,7 @@ func (b *bench) points(ctx context.Context, s real.Spec, name string) error {
 		undone.Seconds()/back.Seconds(),
 	)
 	fmt.Printf("  restoring: by hand %.2f s; a copy of the point built %.2f s (%.2fx), proven %.2f s (%s)\n",
-		back.Seconds(), m.built.Seconds(), m.built.Seconds()/back.Seconds(), m.all.Seconds(), m.steps)
+		back.Seconds(), m.answers.Seconds(), m.answers.Seconds()/back.Seconds(), m.all.Seconds(), m.steps)
 	return b.remove(ctx, m.site)
 }
 
@@ -112,7 +112,7 @@ func (b *bench) take(ctx context.Context, name string) (took time.Duration, grow
 	if err != nil {
 		return 0, 0, 0, err
 	}
-	took, err = timed(func() error {
+	took, err = b.timed(func() error {
 		st, err := b.command(ctx, "points", "take", name)
 		if err == nil {
 			peak = st.SysUsage().(*syscall.Rusage).Maxrss << 10

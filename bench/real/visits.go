@@ -103,7 +103,8 @@ func (b *bench) during(ctx context.Context, s real.Spec, do func() error) (times
 
 // answers measures the live site's answers while nothing is done, while it is
 // copied by hand, and while Alibi copies it.
-func (b *bench) answers(ctx context.Context, s real.Spec, name, size string) error {
+func (b *bench) answers(ctx context.Context) error {
+	s, size := b.spec, b.size
 	idle, err := b.during(ctx, s, func() error { time.Sleep(5 * time.Second); return nil })
 	if err != nil {
 		return err
@@ -117,7 +118,7 @@ func (b *bench) answers(ctx context.Context, s real.Spec, name, size string) err
 	}
 	var m made
 	ours, err := b.during(ctx, s, func() (err error) {
-		m, err = b.copy(ctx, name, size+"-visited", "slipway")
+		m, err = b.copy(ctx, size+"-visited", "slipway")
 		return err
 	})
 	if err != nil {

@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io/fs"
@@ -22,7 +23,7 @@ import (
 
 // proveFiles compares every file and folder of the copy with what was read from the origin.
 func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
-	w := &fileWork{in: in, rep: rep, root: copied.Root, there: map[string]tree.Entry{},
+	w := &fileWork{in: in, rep: rep, root: copied.Root, there: map[string]tree.Entry{}, read: map[string]baseline.File{},
 		problems: map[string]tree.Problem{}}
 	var err error
 	if w.base, err = in.Baseline.Files(ctx); err != nil {
@@ -53,17 +54,21 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	if err := tree.Digest(ctx, copied.Root, unknown(in, now.Entries, w.base), texts.look(), tell); err != nil {
 		return err
 	}
-	onOrigin, err := w.origin(ctx, origin)
+	onOrigin, err := w.origin(ctx, origin, now.Entries)
 	if err != nil {
 		return err
 	}
 	w.compare(now.Entries)
-	if len(w.seen) > 0 && !in.Fresh {
-		if err := in.Baseline.ChangeFiles(ctx, w.seen); err != nil {
+	if len(w.read) > 0 || len(w.seen) > 0 && !in.Fresh {
+		for _, f := range w.seen {
+			w.read[cmp.Or(f.Origin.Path, f.Copy.Path)] = f
+		}
+		if err := in.Baseline.ChangeFiles(ctx, slices.Collect(maps.Values(w.read))); err != nil {
 			return err
 		}
+	} else {
+		rep.found.Files = w.seen
 	}
-	rep.found.Files = w.seen
 	rep.Checks = append(rep.Checks, w.check(onOrigin, in.Fresh))
 	if !in.CountOnly {
 		rep.Checks = append(rep.Checks, texts.checks()...)
@@ -110,19 +115,23 @@ type fileWork struct {
 	forged   map[string]bool          // on the origin: as they looked, and something else
 	problems map[string]tree.Problem  // on the copy
 	seen     []baseline.File          // as before, and changed in some way that does not matter
+	read     map[string]baseline.File // whose digests were not known
 	spoiled  places                   // not as they were written to the copy
 	told     []string                 // paths of those
 	noted    places                   // folders that only the copy has, with nothing in them
 	own      places                   // written for the copy, and as they were
 	moved    places                   // changed on the origin
-	since    places                   // changed on the copy after it had begun to answer
+	after    places                   // changed on the copy after it had begun to answer
 }
 
 // origin lists the origin's files, and reads those whose times do not tell whether they changed.
-func (w *fileWork) origin(ctx context.Context, origin stack.Place) (files int, err error) {
+func (w *fileWork) origin(ctx context.Context, origin stack.Place, copied []tree.Entry) (files int, err error) {
 	list, err := tree.Scan(ctx, origin.Root, w.in.Filter)
 	if err != nil {
 		return 0, fmt.Errorf("listing the origin: %w", err)
+	}
+	if err := w.digests(ctx, origin, list.Entries, copied); err != nil {
+		return 0, err
 	}
 	var same []tree.Entry
 	w.forged, same, err = tree.Forged(ctx, origin.Root, list.Entries, func(e tree.Entry) (tree.Entry, bool) {
@@ -144,6 +153,43 @@ func (w *fileWork) origin(ctx context.Context, origin stack.Place) (files int, e
 		}
 	}
 	return len(w.there), nil
+}
+
+// digests completes the baseline where the system copied files that nobody read. What somebody has changed on the
+// origin since can't be read any more: then the copy's is what was brought.
+func (w *fileWork) digests(ctx context.Context, origin stack.Place, list, copied []tree.Entry) error {
+	var read []tree.Entry
+	for _, e := range list {
+		if b := w.base[e.Path]; unread(b) && e.Untouched(b.Origin) {
+			read = append(read, e)
+		}
+	}
+	if err := tree.Digest(ctx, origin.Root, read, nil, func(int64, int) {}); err != nil {
+		return fmt.Errorf("reading the origin's files: %w", err)
+	}
+	brought := byPath(read)
+	for _, e := range copied {
+		b := w.base[e.Path]
+		o, was := brought[e.Path]
+		switch is := was && o.Untouched(b.Origin) && o.Hash != (tree.Hash{}); {
+		case !unread(b), !is && (b.Own || w.since(e)):
+			continue
+		case is:
+			b.Origin.Hash = o.Hash
+		default:
+			b.Origin.Hash = e.Hash
+		}
+		if !b.Own {
+			b.Copy.Hash = b.Origin.Hash
+		}
+		w.base[e.Path], w.read[e.Path] = b, b
+	}
+	return nil
+}
+
+// unread tells whether a file was copied without being read.
+func unread(b baseline.File) bool {
+	return b.Origin.Path != "" && b.Origin.Regular() && b.Origin.Hash == (tree.Hash{})
 }
 
 // compare goes through what the copy has, and then through what it should have.
@@ -217,17 +263,22 @@ func (w *fileWork) file(e tree.Entry) {
 	}
 }
 
-// later tells whether an entry was changed after the copy had begun to answer, and then notes that.
-func (w *fileWork) later(e tree.Entry) bool {
+// since tells whether an entry was changed after the copy had begun to answer.
+func (w *fileWork) since(e tree.Entry) bool {
 	was, known := w.was[e.Path]
 	if !known {
 		return false
 	}
 	fi, err := w.root.Lstat(e.Path)
-	if err == nil && was.Seen(fi).Untouched(was) && fi.Mode() == was.Mode {
+	return err != nil || !was.Seen(fi).Untouched(was) || fi.Mode() != was.Mode
+}
+
+// later notes an entry that was changed after the copy had begun to answer, and tells whether it was.
+func (w *fileWork) later(e tree.Entry) bool {
+	if !w.since(e) {
 		return false
 	}
-	w.since.add("%s was changed since the copy answers", e.Path)
+	w.after.add("%s was changed since the copy answers", e.Path)
 	w.rep.Apart.Copy++
 	return true
 }
@@ -320,9 +371,9 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 			c.Where = append(c.Where, p+" changed on the origin")
 		}
 		c.Number += w.moved.n
-	case w.since.n > 0:
-		c.Verdict, c.Text = Changed, fmt.Sprintf("%d were changed since the copy answers", w.since.n)
-		c.Where, c.Number = w.since.where, w.since.n
+	case w.after.n > 0:
+		c.Verdict, c.Text = Changed, fmt.Sprintf("%d were changed since the copy answers", w.after.n)
+		c.Where, c.Number = w.after.where, w.after.n
 	case w.moved.n > 0:
 		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", w.moved.n)
 		c.Where, c.Number = w.moved.where, w.moved.n

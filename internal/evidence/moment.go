@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"golang.org/x/sync/errgroup"
+
 	"alibi/internal/stack"
 	"alibi/internal/tables"
 	"alibi/internal/tree"
@@ -47,13 +49,15 @@ func Hold(ctx context.Context, in Input, rep *Report) (_ *Moment, err error) {
 			err = errors.Join(err, m.Close())
 		}
 	}()
+	g, gctx := errgroup.WithContext(ctx)
 	if in.Copy.Database.Engine != "" {
-		if err := m.holdTables(ctx, &in, rep, origin, copied); err != nil {
-			return nil, err
-		}
+		g.Go(func() error { return m.holdTables(gctx, &in, rep, origin, copied) })
 	}
-	m.files, err = tree.Scan(ctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
-	return m, err
+	g.Go(func() (err error) {
+		m.files, err = tree.Scan(gctx, copied.Root, stack.DatabaseFilter(in.Copy.Root, in.Copy.Database))
+		return err
+	})
+	return m, g.Wait()
 }
 
 func (m *Moment) holdTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {

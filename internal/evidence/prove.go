@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,8 +96,31 @@ func Compare(ctx context.Context, in Input) (*Report, error) {
 // quiet rules forbid. A site may write to itself when it is visited.
 // It fails where that can't be told for now: the copy's database is away.
 func Visit(ctx context.Context, in Input, rep *Report) error {
+	return in.visit(ctx, rep, true, true)
+}
+
+// Meet is the part of Visit that a copy has to pass before anybody is let in: its first page comes, and what its quiet
+// rules forbid is not done.
+func Meet(ctx context.Context, in Input, rep *Report) error { return in.visit(ctx, rep, false, true) }
+
+// Browse is the rest of Visit: its other pages come too.
+func Browse(ctx context.Context, in Input, rep *Report) error {
+	if !slices.ContainsFunc(rep.Checks, func(c Check) bool { return c.Name == "pages" && c.Verdict == Holds }) {
+		return nil // what the first one says is enough
+	}
+	return in.visit(ctx, rep, true, false)
+}
+
+func (in *Input) visit(ctx context.Context, rep *Report, all, rules bool) error {
+	if in.Env.Web == nil || in.CountOnly {
+		return nil
+	}
 	began := in.Env.Now()
-	provePages(ctx, &in, rep)
+	limited, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	if err := provePages(limited, in, rep, all); rules && !errors.Is(err, op.ErrForeign) {
+		proveQuiet(limited, in, rep)
+	}
 	rep.Took += in.Env.Now().Sub(began)
 	if rep.Proof().Holds || in.Copy.Database.Engine == "" {
 		return nil
@@ -320,15 +344,10 @@ func isolation(ctx context.Context, in *Input, rep *Report, origin tables.Databa
 	return nil
 }
 
-// provePages asks the copy for its pages.
-func provePages(ctx context.Context, in *Input, rep *Report) {
-	if in.Env.Web == nil || in.CountOnly {
-		return
-	}
-	ctx, cancel := context.WithTimeout(ctx, time.Minute)
-	defer cancel()
+// provePages asks the copy for its pages, or for the first one only, in place of what was said of them before.
+func provePages(ctx context.Context, in *Input, rep *Report, all bool) error {
 	mark := in.Env.Mark(ctx, in.Copy)
-	a, err := in.Env.Probe(ctx, in.Copy)
+	a, err := site.Either(all, in.Env.Probe, in.Env.First)(ctx, in.Copy)
 	c := Check{Name: "pages", Group: "pages", Title: "the copy's pages answer", Origin: "not asked", Verdict: Holds,
 		Copy: fmt.Sprintf("%d, %s", a.Status, a.Further()), Text: "at " + in.Copy.Address().String()}
 	switch {
@@ -352,10 +371,12 @@ func provePages(ctx context.Context, in *Input, rep *Report) {
 			c.Text += "; its log: " + said[0]
 		}
 	}
-	rep.Checks = append(rep.Checks, c)
-	if in.Env.Web != nil && !errors.Is(err, op.ErrForeign) {
-		proveQuiet(ctx, in, rep)
+	if at := slices.IndexFunc(rep.Checks, func(o Check) bool { return o.Name == c.Name }); at >= 0 {
+		rep.Checks[at] = c
+	} else {
+		rep.Checks = append(rep.Checks, c)
 	}
+	return err
 }
 
 // proveQuiet has the copy's code try what its quiet rules forbid.

@@ -54,6 +54,11 @@ func (v Visitor) Probe(ctx context.Context, s site.Site) (op.Answer, error) {
 	return probe(ctx, s, v.word(s), cmp.Or(v.Most, probePages))
 }
 
+// First asks a copy for its first page.
+func (v Visitor) First(ctx context.Context, s site.Site) (op.Answer, error) {
+	return probe(ctx, s, v.word(s), 0)
+}
+
 // Try has a copy's own code try what its quiet rules forbid, and to reach what is outside of it.
 func (v Visitor) Try(ctx context.Context, s site.Site, out op.Outside) (op.Tried, error) {
 	if !pool.Runs(s) {

@@ -136,6 +136,14 @@ type Writer interface {
 	Write(name string, perm fs.FileMode, mtime time.Time, r io.Reader) (int64, error)
 }
 
+// Duplicator is a root whose system copies what is in a file by itself, or has both files share it, where it can read
+// the other one.
+type Duplicator interface {
+	// Duplicate writes a file as Writer does, and tells of bytes as they are there, until that fails. It fails with
+	// errors.ErrUnsupported, and leaves nothing, where the system can't read the file.
+	Duplicate(name string, perm fs.FileMode, mtime time.Time, from File, tell func(bytes int64) error) (int64, error)
+}
+
 // Bounded is a root on a host of which only so much may be used.
 type Bounded interface {
 	// AtOnce is how many files or streams may be under way, at most usual.

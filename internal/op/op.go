@@ -76,6 +76,8 @@ type Machines interface {
 type Web interface {
 	// Probe asks a copy for its first page, and for pages that it leads to.
 	Probe(ctx context.Context, s site.Site) (Answer, error)
+	// First asks a copy for its first page only.
+	First(ctx context.Context, s site.Site) (Answer, error)
 	// Runtime asks a live site which PHP runs it; "" where it does not say.
 	Runtime(ctx context.Context, s site.Site) string
 	// Pages asks a live site for pages: for those that were asked for before, or for

@@ -37,6 +37,11 @@ type Dated interface {
 	Quiet(ctx context.Context) (map[string]string, error)
 }
 
+// Stiller is a snapshot that knows which tables nobody has written to since it was taken.
+type Stiller interface {
+	Still(ctx context.Context) (map[string]bool, error)
+}
+
 // Quiet gives the times at which tables were written to last, nil where the
 // engine does not know.
 func Quiet(ctx context.Context, of any) (map[string]string, error) {

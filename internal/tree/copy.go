@@ -43,6 +43,20 @@ type Progress func(bytes int64, files int)
 // or may not be read are in the problems.
 func Copy(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) ([]Entry, []Problem,
 	error) {
+	return bring(ctx, src, dst, entries, progress, pour)
+}
+
+// Duplicate is Copy without digests of what a system copies by itself: these files are not read.
+func Duplicate(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) ([]Entry,
+	[]Problem, error) {
+	return bring(ctx, src, dst, entries, progress, duplicate)
+}
+
+// pours copies the bytes of one file and sets its digest, or not; it tells how the file was when it had been read.
+type pours func(ctx context.Context, src host.Tree, dst host.Root, e *Entry, tell Progress) (int64, fs.FileInfo, error)
+
+func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress, pour pours) ([]Entry,
+	[]Problem, error) {
 	out := make([]Entry, len(entries))
 	problems := make([]*Problem, len(entries))
 	for i, e := range entries {
@@ -77,7 +91,7 @@ func Copy(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, pr
 			if err := host.Patience(ctx, src, dst); err != nil {
 				return err
 			}
-			got, err := one(ctx, src, dst, e, progress)
+			got, err := one(ctx, src, dst, e, progress, pour)
 			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 				if _, there := dst.Lstat(path.Dir(e.Path)); there == nil {
 					problems[i] = &Problem{e.Path, "can't be read: " + reason(err), kind(err)}
@@ -187,7 +201,7 @@ func OnCopy(m fs.FileMode) fs.FileMode {
 // dirPerm lets us always work in folders of our own copies.
 func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
 
-func one(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Progress) (Entry, error) {
+func one(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Progress, pour pours) (Entry, error) {
 	if e.Link != "" {
 		if have, err := dst.Readlink(e.Path); err == nil && have == RelativeLink(src.Path(), e.Path, e.Link) {
 			return e, nil
@@ -242,8 +256,32 @@ func RelativeLink(root, name, target string) string {
 	return path.Join(strings.Repeat("../", strings.Count(path.Clean(name), "/"))+".", strings.TrimPrefix(rest, "/"))
 }
 
-// pour copies the bytes of one file and sets its digest; it tells how the file
-// was when it had been read.
+// duplicate is a pours that sets no digest where a system copies the bytes.
+func duplicate(ctx context.Context, src host.Tree, dst host.Root, e *Entry, tell Progress) (int64, fs.FileInfo, error) {
+	d, can := dst.(host.Duplicator)
+	if !can {
+		return pour(ctx, src, dst, e, tell)
+	}
+	f, err := src.Open(e.Path)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer f.Close()
+	n, err := d.Duplicate(e.Path, e.Mode.Perm(), e.MTime, f, func(bytes int64) error {
+		tell(bytes, 0)
+		return ctx.Err()
+	})
+	if errors.Is(err, errors.ErrUnsupported) {
+		return pour(ctx, src, dst, e, tell)
+	}
+	if err != nil {
+		return n, nil, err
+	}
+	fi, err := f.Stat()
+	return n, fi, err
+}
+
+// pour is a pours that reads the file.
 func pour(ctx context.Context, src host.Tree, dst host.Root, e *Entry, progress Progress) (int64, fs.FileInfo, error) {
 	f, err := src.Open(e.Path)
 	if err != nil {

@@ -71,7 +71,20 @@ func TestScanListsAndReports(t *testing.T) {
 	)
 }
 
+// ways are those in which files are brought, and whether they are read then.
+var ways = map[string]struct {
+	bring func(context.Context, host.Tree, host.Root, []Entry, Progress) ([]Entry, []Problem, error)
+	reads bool
+}{"copy": {Copy, true}, "duplicate": {Duplicate, false}}
+
 func TestCopyIsFaithful(t *testing.T) {
+	for name, way := range ways {
+		t.Run(name, func(t *testing.T) { copyIsFaithful(t, way.bring, way.reads) })
+	}
+}
+
+func copyIsFaithful(t *testing.T, bring func(context.Context, host.Tree, host.Root, []Entry, Progress) ([]Entry,
+	[]Problem, error), reads bool) {
 	src, dst, on := roots(t)
 	put(t, on, "a/b/c.txt", "hello")
 	put(t, on, "empty", "")
@@ -82,7 +95,7 @@ func TestCopyIsFaithful(t *testing.T) {
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
 	var bytes, files atomic.Int64
-	got, problems, err := Copy(context.Background(), src, dst, l.Entries,
+	got, problems, err := bring(context.Background(), src, dst, l.Entries,
 		func(b int64, f int) { bytes.Add(b); files.Add(int64(f)) })
 	require.NoError(t, err)
 	assert.Empty(t, problems)
@@ -91,6 +104,9 @@ func TestCopyIsFaithful(t *testing.T) {
 	copied, err := Scan(context.Background(), dst, Filter{})
 	require.NoError(t, err)
 	require.NoError(t, Digest(context.Background(), dst, copied.Entries, nil, none))
+	for _, e := range got {
+		assert.Equal(t, reads && e.Regular(), e.Hash != Hash{}, e.Path)
+	}
 	diff := Compare(got, copied.Entries)
 	require.Len(t, diff, 1, "only the absolute link, which points into the copy now")
 	assert.Equal(t, "a", diff[0].B.Link)
@@ -124,8 +140,10 @@ func TestCopyStopsWhenCancelled(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, _, err = Copy(ctx, src, dst, l.Entries, none)
-	assert.ErrorIs(t, err, context.Canceled)
+	for name, way := range ways {
+		_, _, err = way.bring(ctx, src, dst, l.Entries, none)
+		assert.ErrorIs(t, err, context.Canceled, name)
+	}
 	list, err := dst.ReadDir(".")
 	require.NoError(t, err)
 	assert.Empty(t, list)
@@ -168,11 +186,15 @@ func TestChangingFileIsReadAgain(t *testing.T) {
 	put(t, on, "log", "x")
 	l, err := Scan(context.Background(), src, Filter{})
 	require.NoError(t, err)
-	_, _, err = Copy(context.Background(), &growing{src, on, 2}, dst, l.Entries, none)
-	require.NoError(t, err)
-	b, err := host.ReadFile(dst, "log", 100)
-	require.NoError(t, err)
-	assert.Equal(t, "x++", string(b))
+	want := "x"
+	for name, way := range ways {
+		want += "++"
+		_, _, err = way.bring(context.Background(), &growing{src, on, 2}, dst, l.Entries, none)
+		require.NoError(t, err)
+		b, err := host.ReadFile(dst, "log", 100)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(b), name)
+	}
 }
 
 func TestRelativeLink(t *testing.T) {
@@ -194,4 +216,22 @@ func TestCompare(t *testing.T) {
 		paths = append(paths, d.Path())
 	}
 	assert.Equal(t, []string{"other", "gone", "new"}, paths)
+}
+
+func TestWhatTheSystemCantReadIsReadHere(t *testing.T) {
+	src, dst, on := roots(t)
+	put(t, on, "a", "one")
+	l, err := Scan(context.Background(), src, Filter{})
+	require.NoError(t, err)
+	got, _, err := Duplicate(context.Background(), distant{src}, dst, l.Entries, none)
+	require.NoError(t, err)
+	assert.Equal(t, Sum([]byte("one")), got[0].Hash)
+}
+
+// distant is a tree whose files are not the system's.
+type distant struct{ host.Tree }
+
+func (d distant) Open(name string) (host.File, error) {
+	f, err := d.Tree.Open(name)
+	return struct{ host.File }{f}, err
 }

@@ -161,15 +161,51 @@ func (r *root) Close() error {
 
 // Write writes a file that nobody looks at yet.
 func (r *root) Write(name string, perm fs.FileMode, mtime time.Time, from io.Reader) (int64, error) {
-	c, err := host.Clean(name)
+	f, err := r.begin(name, perm)
 	if err != nil {
 		return 0, err
+	}
+	n, err := io.CopyBuffer(struct{ io.Writer }{f}, from, make([]byte, 1<<17))
+	return n, finish(f, perm, mtime, err)
+}
+
+// duplicated is how many bytes the kernel copies at once.
+const duplicated = 16 << 20
+
+// Duplicate has the kernel copy a file of this machine.
+func (r *root) Duplicate(name string, perm fs.FileMode, mtime time.Time, from host.File, tell func(int64) error) (
+	n int64, err error,
+) {
+	in, ours := from.(*os.File)
+	if !ours {
+		return 0, errors.ErrUnsupported
+	}
+	f, err := r.begin(name, perm)
+	if err != nil {
+		return 0, err
+	}
+	for part := int64(duplicated); err == nil && part == duplicated; n += part {
+		if part, err = io.CopyN(f, in, duplicated); errors.Is(err, io.EOF) {
+			err = nil
+		}
+		if err == nil {
+			err = tell(part)
+		}
+	}
+	return n, finish(f, perm, mtime, err)
+}
+
+// begin makes a file, in place of one of an earlier try.
+func (r *root) begin(name string, perm fs.FileMode) (*os.File, error) {
+	c, err := host.Clean(name)
+	if err != nil {
+		return nil, err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	d, err := r.dir(path.Dir(c))
 	if err != nil {
-		return 0, escapes(err)
+		return nil, escapes(err)
 	}
 	base := path.Base(c)
 	f, err := d.OpenFile(base, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm.Perm()|0o200)
@@ -179,14 +215,12 @@ func (r *root) Write(name string, perm fs.FileMode, mtime time.Time, from io.Rea
 		}
 	}
 	if err != nil {
-		return 0, escapes(err)
+		return nil, escapes(err)
 	}
-	r.mu.Unlock()
-	defer r.mu.Lock()
 	if err := r.give(f); err != nil {
-		return 0, errors.Join(err, f.Close())
+		return nil, errors.Join(err, f.Close())
 	}
-	return fill(f, perm, mtime, from)
+	return f, nil
 }
 
 // give gives an open file that we have just made to the owner of all.
@@ -205,9 +239,8 @@ func (r *root) giveAt(name string, err error) error {
 	return r.Chown(name, *r.owner)
 }
 
-// fill writes an open file, and its mode and time last.
-func fill(f *os.File, perm fs.FileMode, mtime time.Time, from io.Reader) (int64, error) {
-	n, err := io.CopyBuffer(struct{ io.Writer }{f}, from, make([]byte, 1<<17))
+// finish closes a file that was written, with its mode and its time, unless that failed.
+func finish(f *os.File, perm fs.FileMode, mtime time.Time, err error) error {
 	if fi, serr := f.Stat(); err == nil && (serr != nil || fi.Mode().Perm() != perm.Perm()) {
 		err = errors.Join(serr, f.Chmod(perm.Perm()))
 	}
@@ -218,7 +251,7 @@ func fill(f *os.File, perm fs.FileMode, mtime time.Time, from io.Reader) (int64,
 	if cerr := f.Close(); err == nil {
 		err = cerr
 	}
-	return n, err
+	return err
 }
 
 // dir opens a directory, or gives it as it was opened a moment ago; the root is

@@ -36,7 +36,7 @@ func (x *runner) ready(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	if rep.Proof().Holds { // a copy that is no site of its own is not visited
-		if err := evidence.Visit(ctx, in, rep); err != nil {
+		if err := evidence.Meet(ctx, in, rep); err != nil {
 			return err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/baseline"
 	"alibi/internal/demo/clonetest"
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
@@ -19,6 +20,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
+	"alibi/internal/tree"
 	"alibi/internal/work"
 )
 
@@ -77,6 +79,16 @@ func TestACopyAnswersBeforeItIsProven(t *testing.T) {
 	assert.Equal(t, evidence.Changed, got["files"].Verdict)
 	assert.Equal(t, "2 were changed since the copy answers", got["files"].Text)
 	assert.Equal(t, evidence.Holds, got["isolation"].Verdict)
+	b, err := baseline.Open(filepath.Join(filepath.Dir(filepath.Dir(s.Root)), "now/baseline.db"))
+	require.NoError(t, err)
+	defer b.Close()
+	files, err := b.Files(context.Background())
+	require.NoError(t, err)
+	for name, f := range files {
+		if f.Origin.Path != "" && f.Origin.Regular() {
+			assert.NotEqual(t, tree.Hash{}, f.Origin.Hash, "%s was read when it was compared", name)
+		}
+	}
 	apart, err := w.Desk.Copies.Apart(context.Background(), s.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 4, apart.Copy, "a row and three files: it is known what the person did")

@@ -61,7 +61,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 			tree.ErrVanish,
 		)
 	}
-	got, problems, err := tree.Copy(ctx, origin.Root, dst, fetch, tell)
+	got, problems, err := tree.Duplicate(ctx, origin.Root, dst, fetch, tell)
 	if err != nil {
 		return err
 	}
@@ -149,7 +149,7 @@ func again(
 	if len(back) == 0 {
 		return got, stay, nil
 	}
-	more, bad, err := tree.Copy(ctx, src, dst, back, tell)
+	more, bad, err := tree.Duplicate(ctx, src, dst, back, tell)
 	return append(got, more...), append(stay, bad...), err
 }
 
@@ -310,7 +310,8 @@ func foldersOf(entries []tree.Entry) (out []tree.Entry) {
 	return
 }
 
-// noteFiles puts the files into the baseline.
+// noteFiles puts the files into the baseline: of those that the system copied the digests are found when the copy is
+// compared.
 func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
 	b, err := baseline.Open(x.at("next", "baseline.db"))
 	if err != nil {

@@ -63,7 +63,11 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	rep.Checks = slices.Clone(rep.Checks)
 	if x.mem.Answers != nil {
 		rep.Add(*x.mem.Answers)
-	} else if err := evidence.Visit(ctx, in, &rep); err != nil {
+		err = evidence.Browse(ctx, in, &rep)
+	} else {
+		err = evidence.Visit(ctx, in, &rep)
+	}
+	if err != nil {
 		return err
 	}
 	if err := x.judge(ctx, rep); err != nil {

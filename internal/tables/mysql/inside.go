@@ -150,22 +150,43 @@ const exchangeBytes = 16 << 10
 func (c column) exchanges(n int) bool { return (c.class == raw || c.class == long) && c.holds(n) }
 
 // exchanged is the column in a SELECT with texts exchanged, where it can hold
-// them: as bytes, which is much faster than as text.
+// them: as bytes, which is much faster than as text, and only where what all of
+// them have in common is found.
 func (c column) exchanged(exchange [][2]string) string {
-	e := name(c.Name)
+	plain := name(c.Name)
+	e := "CAST(" + plain + " AS BINARY)"
+	var from []string
 	for _, x := range exchange {
-		if !c.exchanges(len(x[0])) {
-			continue
+		if c.exchanges(len(x[0])) {
+			e = "REPLACE(" + e + ", " + string(quote(nil, []byte(x[0]))) + ", " + string(quote(nil, []byte(x[1]))) + ")"
+			from = append(from, x[0])
 		}
-		if e == name(c.Name) {
-			e = "CAST(" + e + " AS BINARY)"
+	}
+	if from == nil {
+		return plain
+	}
+	var when []string
+	if c.holds(exchangeBytes) {
+		when = append(when, fmt.Sprintf("OCTET_LENGTH(%s) <= %d", plain, exchangeBytes))
+	}
+	if in := common(from); in != "" {
+		when = append(when, "INSTR(CAST("+plain+" AS BINARY), "+string(quote([]byte("_binary"), []byte(in)))+")")
+	}
+	if when == nil {
+		return e
+	}
+	return "IF(" + strings.Join(when, " AND ") + ", " + e + ", " + plain + ")"
+}
+
+// common is the end that all texts have in common.
+func common(texts []string) string {
+	first := texts[0]
+	for n := 1; n <= len(first); n++ {
+		if slices.ContainsFunc(texts, func(t string) bool { return !strings.HasSuffix(t, first[len(first)-n:]) }) {
+			return first[len(first)-n+1:]
 		}
-		e = "REPLACE(" + e + ", " + string(quote(nil, []byte(x[0]))) + ", " + string(quote(nil, []byte(x[1]))) + ")"
 	}
-	if e != name(c.Name) && c.holds(exchangeBytes) {
-		e = fmt.Sprintf("IF(OCTET_LENGTH(%s) > %d, %s, %s)", name(c.Name), exchangeBytes, name(c.Name), e)
-	}
-	return e
+	return first
 }
 
 // Exchange does to a row what Inside has the server do to it.

@@ -38,6 +38,26 @@ func (s *snapshot) Quiet(ctx context.Context) (out map[string]string, err error)
 	return out, err
 }
 
+// Still names the tables to which nobody has written since just before the snapshot was taken, as far as the server's
+// times tell; those that it has forgotten were not written to since it started.
+func (s *snapshot) Still(ctx context.Context) (out map[string]bool, err error) {
+	err = s.short(ctx, func(c conn) error {
+		list, err := records(ctx, c.Conn, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? "+
+			"AND TABLE_TYPE = 'BASE TABLE' AND COALESCE(UPDATE_TIME <= ? - INTERVAL 2 SECOND, 1)", s.database, s.since)
+		if err != nil {
+			return err
+		}
+		out = make(map[string]bool, len(list))
+		for _, r := range list {
+			if known, seen := s.under.named(r["TABLE_NAME"]); seen {
+				out[known] = true
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
 // clock is the server's time in the session's zone.
 func clock(ctx context.Context, c *sql.Conn) (now string, err error) {
 	err = c.QueryRowContext(ctx, "SELECT NOW()").Scan(&now)
