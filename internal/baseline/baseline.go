@@ -183,9 +183,11 @@ func (b *Baseline) Table(ctx context.Context, table string) (map[uint64]Pair, er
 
 // Shard gives those of a part of a table's rows.
 func (b *Baseline) Shard(ctx context.Context, table string, s tables.Shard) (map[uint64]Pair, error) {
-	return b.read(ctx, "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)",
-		table, s)
+	return b.read(ctx, ofTable, table, s)
 }
+
+// ofTable finds the rows of a table, whole or in parts.
+const ofTable = "SELECT data FROM rows WHERE tbl = ?1 OR substr(tbl, 1, length(?1) + 1) = ?1 || char(10)"
 
 // Pairs gives the rows of a part of a table by key.
 func (b *Baseline) Pairs(ctx context.Context, table, part string) (map[uint64]Pair, error) {
@@ -193,26 +195,39 @@ func (b *Baseline) Pairs(ctx context.Context, table, part string) (map[uint64]Pa
 }
 
 func (b *Baseline) read(ctx context.Context, query, name string, s tables.Shard) (map[uint64]Pair, error) {
+	out := map[uint64]Pair{}
+	return out, b.each(ctx, query, name, func(key uint64, p Pair) {
+		if s.Has(key) {
+			out[key] = p
+		}
+	})
+}
+
+func (b *Baseline) each(ctx context.Context, query, name string, give func(key uint64, p Pair)) error {
 	rows, err := b.db.QueryContext(ctx, query, name)
 	if err != nil {
-		return nil, fmt.Errorf("reading the baseline: %w", err)
+		return fmt.Errorf("reading the baseline: %w", err)
 	}
 	defer rows.Close()
-	out := map[uint64]Pair{}
 	for rows.Next() {
 		var d []byte
 		if err := rows.Scan(&d); err != nil {
-			return nil, fmt.Errorf("reading the baseline: %w", err)
+			return fmt.Errorf("reading the baseline: %w", err)
 		}
 		for ; len(d) >= 24; d = d[24:] {
-			key := binary.LittleEndian.Uint64(d)
-			if !s.Has(key) {
-				continue
-			}
-			out[key] = Pair{binary.LittleEndian.Uint64(d[8:]), binary.LittleEndian.Uint64(d[16:])}
+			give(binary.LittleEndian.Uint64(d),
+				Pair{binary.LittleEndian.Uint64(d[8:]), binary.LittleEndian.Uint64(d[16:])})
 		}
 	}
-	return out, rows.Err()
+	return rows.Err()
+}
+
+// Total counts the rows of a table and adds up their digests on either side, modulo 2^64, as tables.Summer does.
+func (b *Baseline) Total(ctx context.Context, table string) (rows int64, sum Pair, err error) {
+	err = b.each(ctx, ofTable, table, func(_ uint64, p Pair) {
+		rows, sum.Origin, sum.Copy = rows+1, sum.Origin+p.Origin, sum.Copy+p.Copy
+	})
+	return rows, sum, err
 }
 
 // Amend notes some rows of a table anew, and forgets those of gone, all at one moment.

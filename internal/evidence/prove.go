@@ -32,6 +32,7 @@ type Input struct {
 	Fresh     bool                   // just made: every difference is damage
 	Lived     bool                   // it was visited since it was made: what it writes to itself then is passed by
 	Before    string                 // the origin's database stamp before the run; "" if unknown
+	Since     string                 // when that was, by the clock of the origin's server; "" if unknown
 	Snapshot  tables.Snapshot        // the origin's state to compare with; nil: taken now
 	Tell      func(units, items int) // progress, may be nil
 	CountOnly bool                   // only what changed on either side: nothing is written, no page asked for
@@ -186,6 +187,9 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		tally:         tables.Tally{},
 		meta:          meta,
 		changedTables: map[string]bool{},
+	}
+	if w.still, err = tables.Still(ctx, odb, in.Since); err != nil {
+		return err
 	}
 	if err := w.all(ctx); err != nil {
 		return err

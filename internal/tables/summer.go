@@ -37,9 +37,24 @@ type Dated interface {
 	Quiet(ctx context.Context) (map[string]string, error)
 }
 
-// Stiller is a snapshot that knows which tables nobody has written to since it was taken.
-type Stiller interface {
-	Still(ctx context.Context) (map[string]bool, error)
+// Still names the tables of a database to which nobody has written since a snapshot of it was taken, as far as its
+// engine knows; since is the snapshot's Since.
+func Still(ctx context.Context, db Database, since string) (map[string]bool, error) {
+	d, knows := db.(interface {
+		Still(ctx context.Context, since string) (map[string]bool, error)
+	})
+	if !knows || since == "" {
+		return nil, nil
+	}
+	return d.Still(ctx, since)
+}
+
+// Since is the time of a snapshot by its server's clock; "" where there is none.
+func Since(s Snapshot) string {
+	if d, knows := s.(interface{ Since() string }); knows {
+		return d.Since()
+	}
+	return ""
 }
 
 // Quiet gives the times at which tables were written to last, nil where the

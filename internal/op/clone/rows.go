@@ -2,6 +2,7 @@ package clone
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"alibi/internal/baseline"
@@ -160,11 +161,7 @@ func (l *loading) square(ctx context.Context, tab tables.Table, in tables.Inner)
 // still tells whether nobody has written to a table of the origin since the snapshot: then what the server copied is
 // what the snapshot has. The evidence compares it all the same.
 func (l *loading) still(ctx context.Context, tab tables.Table) (bool, error) {
-	s, knows := l.snap.(tables.Stiller)
-	if !knows {
-		return false, nil
-	}
-	still, err := s.Still(ctx)
+	still, err := tables.Still(ctx, l.db, tables.Since(l.snap))
 	return still[tab.Name], err
 }
 
@@ -178,17 +175,15 @@ func (l *loading) adjust(
 	in tables.Inner,
 	n *noting,
 ) (rows int64, sum uint64, err error) {
-	var buf []byte
-	var copied tables.Digest
 	err = in.Replace(ctx, func(put func(tables.Row) error) error {
 		return tables.Scan(ctx, l.snap, tab, part, l.tr.Search(tab), func(key []tables.Value, d tables.Digest) error {
 			rows, sum = rows+1, sum+d[0]
 			return n.same(ctx, key, d)
 		}, func(r tables.Row) error {
-			copied, buf = l.snap.Digest(tab.Name, in.Exchange(r), buf)
+			copied := in.Exchange(r)
 			_, after, err := n.row(ctx, r)
 			rows, sum = rows+1, sum+after[0]
-			if err != nil || after == copied {
+			if err != nil || slices.EqualFunc(r.Values, copied.Values, tables.Value.Equal) {
 				return err
 			}
 			return put(r)

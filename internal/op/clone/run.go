@@ -37,6 +37,7 @@ type runner struct {
 type memory struct {
 	Reserved   bool                 `json:"reserved,omitempty"` // the copy is this run's to work on
 	Stamp      string               `json:"stamp"`              // of the origin's database before anything was read
+	Since      string               `json:"since,omitempty"`    // when that state was, by its server's clock
 	Looked     time.Time            `json:"looked,omitzero"`    // when the origin's files were listed first
 	Configured map[string]tree.Hash `json:"configured"`
 	Compared   *evidence.Report     `json:"compared,omitempty"` // the tables and files

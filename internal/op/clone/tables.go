@@ -59,7 +59,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("reading the origin's database: %w", err)
 	}
 	defer snap.Close()
-	l := &loading{x: x, t: t, snap: snap, tr: tr, b: b, changed: map[string]stack.Changed{}, tally: tables.Tally{}}
+	l := &loading{x: x, t: t, db: db, snap: snap, tr: tr, b: b, changed: map[string]stack.Changed{}, tally: tables.Tally{}}
 	if err := tr.Choose(ctx, snap); err != nil {
 		return fmt.Errorf("choosing what to bring: %w", err)
 	}
@@ -76,7 +76,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	meta.Looked = x.mem.Looked
 	meta.Definitions.Origin = snap.Schema().Definitions()
 	if _, sums := snap.(tables.Summer); sums {
-		t.Memorize(func() { x.mem.Stamp = l.tally.String() })
+		t.Memorize(func() { x.mem.Stamp, x.mem.Since = l.tally.String(), tables.Since(snap) })
 		meta.Stamp = x.mem.Stamp
 		if meta.Notes, err = stack.Notes(l.changed); err != nil {
 			return err
@@ -202,6 +202,7 @@ func sameRows(ctx context.Context, snap tables.Snapshot, tab tables.Table, was, 
 type loading struct {
 	x      *runner
 	t      *work.Task
+	db     tables.Database // the origin's
 	snap   tables.Snapshot
 	tr     *stack.Transform
 	b      *baseline.Baseline

@@ -79,7 +79,7 @@ type inner struct {
 	tx       *sql.Tx
 	tab      tables.Table
 	cols     []column
-	exchange [][2]string
+	exchange [][][2][]byte // by column
 }
 
 // Inside fills a table from one of the same name in another database of the
@@ -98,11 +98,18 @@ func (t *Target) Inside(
 	if !ok {
 		return fmt.Errorf("no table %s to load", table)
 	}
-	in := &inner{t: t, tab: tab, exchange: exchange}
+	in := &inner{t: t, tab: tab}
 	var list, values []string
 	for _, c := range tab.Columns {
 		col := newColumn(c)
 		in.cols = append(in.cols, col)
+		var pairs [][2][]byte
+		for _, x := range exchange {
+			if col.exchanges(len(x[0])) {
+				pairs = append(pairs, [2][]byte{[]byte(x[0]), []byte(x[1])})
+			}
+		}
+		in.exchange = append(in.exchange, pairs)
 		list = append(list, c.Name)
 		values = append(values, col.exchanged(exchange))
 	}
@@ -192,13 +199,14 @@ func common(texts []string) string {
 // Exchange does to a row what Inside has the server do to it.
 func (in *inner) Exchange(r tables.Row) tables.Row {
 	out := tables.Row{Key: r.Key, Values: slices.Clone(r.Values)}
-	for i, c := range in.cols {
-		if len(out.Values[i].Bytes) > exchangeBytes {
+	for i, pairs := range in.exchange {
+		v := &out.Values[i]
+		if len(v.Bytes) > exchangeBytes {
 			continue
 		}
-		for _, x := range in.exchange {
-			if c.exchanges(len(x[0])) && bytes.Contains(out.Values[i].Bytes, []byte(x[0])) {
-				out.Values[i].Bytes = bytes.ReplaceAll(out.Values[i].Bytes, []byte(x[0]), []byte(x[1]))
+		for _, x := range pairs {
+			if bytes.Contains(v.Bytes, x[0]) {
+				v.Bytes = bytes.ReplaceAll(v.Bytes, x[0], x[1])
 			}
 		}
 	}

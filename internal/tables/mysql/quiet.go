@@ -38,24 +38,41 @@ func (s *snapshot) Quiet(ctx context.Context) (out map[string]string, err error)
 	return out, err
 }
 
-// Still names the tables to which nobody has written since just before the snapshot was taken, as far as the server's
-// times tell; those that it has forgotten were not written to since it started.
-func (s *snapshot) Still(ctx context.Context) (out map[string]bool, err error) {
-	err = s.short(ctx, func(c conn) error {
-		list, err := records(ctx, c.Conn, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? "+
-			"AND TABLE_TYPE = 'BASE TABLE' AND COALESCE(UPDATE_TIME <= ? - INTERVAL 2 SECOND, 1)", s.database, s.since)
-		if err != nil {
-			return err
+// Since is what the server's clock said just before the snapshot was taken.
+func (s *snapshot) Since() string { return s.since }
+
+// Still names the tables to which nobody has written since two seconds before a time of the server's clock, as far as
+// its own times tell. It forgets them when it starts: those of which it knows none were not written to since then.
+func (d *Database) Still(ctx context.Context, since string) (map[string]bool, error) {
+	pool, err := d.login.pool(d.name, 1, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer pool.Close()
+	c, err := pool.Conn(ctx)
+	if err != nil {
+		return nil, explain(err)
+	}
+	defer c.Close()
+	var status string
+	var up int64 // seconds
+	if err := c.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Uptime'").Scan(&status, &up); err != nil {
+		return nil, explain(err)
+	}
+	_, _ = c.ExecContext(ctx, "SET SESSION information_schema_stats_expiry = 0") // as in quiet
+	list, err := records(ctx, c, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? "+
+		"AND TABLE_TYPE = 'BASE TABLE' AND NOW() - INTERVAL ? SECOND < ? "+
+		"AND COALESCE(UPDATE_TIME <= ? - INTERVAL 2 SECOND, ENGINE = 'InnoDB')", d.name, up, since, since)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]bool, len(list))
+	for _, r := range list {
+		if known, seen := d.under.named(r["TABLE_NAME"]); seen {
+			out[known] = true
 		}
-		out = make(map[string]bool, len(list))
-		for _, r := range list {
-			if known, seen := s.under.named(r["TABLE_NAME"]); seen {
-				out[known] = true
-			}
-		}
-		return nil
-	})
-	return out, err
+	}
+	return out, nil
 }
 
 // clock is the server's time in the session's zone.
