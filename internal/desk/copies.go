@@ -218,15 +218,18 @@ func (d *core) refreshInput(
 			fmt.Errorf("%s was %w: there is nothing to bring it in line with; clean it instead: alibi reset %s", s.Name,
 				ErrNoOrigin, s.Name)
 	}
+	apart := make(chan *site.Apart, 1)
+	go func() { // both take a while
+		a, err := d.copies.Apart(ctx, id)
+		apart <- site.Either(err == nil, &a, nil)
+	}()
 	in, err := gather(s)
+	in.Over, in.Lost = &s, <-apart
 	if err != nil {
 		return in, clone.Choices{}, err
 	}
-	in.Over = &s
-	if apart, err := d.copies.Apart(ctx, id); err == nil {
-		in.Lost = &apart
-	}
 	c, err := d.choices(ctx, s)
+	in.Made = &c
 	return in, c, err
 }
 

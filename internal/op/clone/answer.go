@@ -6,7 +6,6 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/evidence"
-	"alibi/internal/site"
 	"alibi/internal/work"
 )
 
@@ -62,17 +61,4 @@ func (x *runner) input(t *work.Task) (in evidence.Input, done func(), err error)
 		Baseline: b, Fresh: x.moment != nil || !x.mem.Visited, Lived: x.moment == nil && x.mem.Visited,
 		Opened: x.moment, Before: x.mem.Stamp, Since: x.mem.Since, Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
 	}, func() { b.Close() }, nil
-}
-
-// settle ends the making of a copy that answers already.
-func (x *runner) settle(ctx context.Context) error {
-	facts, err := x.inspected(ctx)
-	if err != nil {
-		return err
-	}
-	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
-		s.Facts, s.State, s.Run = facts, site.Ready, ""
-		return nil
-	})
-	return err
 }

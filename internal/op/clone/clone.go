@@ -62,9 +62,10 @@ func Defaults(origin site.Site, purpose, local string, taken func(string) bool) 
 
 // Input is what a plan is made of; making it does no I/O.
 type Input struct {
-	Origin  site.Site  // with facts
-	Over    *site.Site // the copy to be brought in line; nil: a new one
-	Lost    *site.Apart
+	Origin  site.Site   // with facts
+	Over    *site.Site  // the copy to be brought in line; nil: a new one
+	Lost    *site.Apart // what has changed on either side of the copy and its origin
+	Made    *Choices    // by which the copy was made
 	Choices Choices
 	Taken   func(name string) bool
 	Quota   site.Quota
@@ -95,6 +96,7 @@ type detail struct {
 	Choices Choices     `json:"choices"`
 	Filter  tree.Filter `json:"filter"`
 	Lease   site.Lease  `json:"lease"`
+	Same    bool        `json:"same,omitempty"` // nothing had changed on either side
 }
 
 // Plan says what copying with these choices will do.
@@ -127,9 +129,10 @@ func Plan(in Input) plan.Plan {
 		{Name: "place", Title: "put it in its place"},
 		{Name: "evidence", Title: "prove it", Work: read, Unit: plan.Rows},
 		{Name: "open", Title: "open it"},
+		{Name: "settle", Title: "take stock of it"},
 	}
 	if p.Kind == plan.Copy { // what is new answers first; what was there can be taken back until it is proven
-		p.Steps = append(p.Steps[:5], p.Steps[6], p.Steps[5])
+		p.Steps[5], p.Steps[6] = p.Steps[6], p.Steps[5]
 	}
 	if !p.Target.Database.Beside() { // what drifts of others can't be told
 		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep how it was", Work: read,
@@ -140,7 +143,11 @@ func Plan(in Input) plan.Plan {
 			Unit: plan.Bytes})
 	}
 	p.Steps = append(p.Steps, last.Steps...)
-	if keepsFirst(p) {
+	if d.Same = unchanged(in, p.Target); d.Same {
+		note(site.Note, "same", "nothing has changed on either side: there is nothing to bring",
+			"to have everything read and brought all the same: alibi refresh --fresh")
+	}
+	if keepsFirst(p) && !d.Same {
 		p.Steps = slices.Insert(p.Steps, 1, plan.Step{Name: "keep", Title: "take a restore point",
 			Work: in.Over.Bytes(), Unit: plan.Bytes})
 		note(site.Note, "kept", "the copy is held: a restore point of it is taken first",

@@ -193,13 +193,62 @@ func TestRefreshBringsOnlyWhatChanged(t *testing.T) {
 	assert.Equal(t, s.Lease.Ends.Unix(), now.Lease.Ends.Unix(), "its lease is as it was")
 }
 
+func TestARefreshBringsNothingWhereNothingChanged(t *testing.T) {
+	w := demotest.New(t)
+	w.Keep()
+	ctx := context.Background()
+	s := w.Copy(origin, "still")
+	style := "wp-content/themes/harbour/style.css"
+	was, err := os.Stat(filepath.Join(s.Root, style))
+	require.NoError(t, err)
+	same := func(p plan.Plan) bool {
+		return slices.ContainsFunc(p.Findings, func(f site.Finding) bool { return f.Code == "same" })
+	}
+	p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	require.True(t, same(p))
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	assert.Contains(t, r.Result, "nothing had changed on either side")
+	assert.Empty(t, w.Site("still").Run)
+	assert.True(t, w.Site("still").CheckedAt.After(s.CheckedAt))
+	is, err := os.Stat(filepath.Join(s.Root, style))
+	require.NoError(t, err)
+	assert.True(t, os.SameFile(was, is))
+	assert.NoDirExists(t, filepath.Join(filepath.Dir(filepath.Dir(s.Root)), "next"))
+
+	all, err := w.Desk.Copies.PlanFreshRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	assert.False(t, same(all), "all is read where a person wants that")
+	p, err = w.Desk.Copies.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	require.True(t, same(p))
+	exec1(t, s.Database.Path, "UPDATE sk_posts SET post_title = 'since the plan' WHERE ID = 5")
+	require.Equal(t, plan.Done, w.Run(p).State)
+	apart, err := w.Desk.Copies.Apart(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Zero(t, apart.Copy, "what was changed after the plan is brought in line all the same")
+	_, err = w.Desk.Workings().Record.ChangeSite(ctx, s.ID, func(s *site.Site) error {
+		s.Proof.Holds = false
+		return nil
+	})
+	require.NoError(t, err)
+	p, err = w.Desk.Copies.PlanRefresh(ctx, s.ID)
+	require.NoError(t, err)
+	assert.False(t, same(p), "what does not hold is mended")
+}
+
 func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {
 	w := demotest.New(t)
 	w.Keep()
 	ctx := context.Background()
 	s := w.Copy(origin, "still")
+	style := w.Dir("pier", "/srv/skerryline/public/wp-content/themes/harbour/style.css")
+	n := 0
 	again := func() plan.Run {
 		t.Helper()
+		n++ // a file has changed, so that there is something to bring
+		require.NoError(t, os.WriteFile(style, []byte(strings.Repeat("a{}\n", n)), 0o644))
 		p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
 		r := w.Run(p)

@@ -17,17 +17,10 @@ import (
 	"alibi/internal/tables"
 )
 
-// sameChoices tells whether a refresh makes the same rows of the same rows as
-// when the copy was made.
+// sameChoices tells whether the copy is to be made as it is now.
 func (x *runner) sameChoices(ctx context.Context) (site.Site, bool, error) {
 	now, err := x.env.Record.Site(ctx, x.p.Target.ID)
-	to := x.p.Target
-	return now, err == nil && now.Origin == to.Origin && now.Title == to.Title && now.Address() == to.Address() &&
-		now.Root == to.Root &&
-		slices.Equal(now.Quiet, to.Quiet) &&
-		slices.Equal(now.Only, to.Only) &&
-		slices.Equal(now.Empty, to.Empty) &&
-		now.Scrubbed == to.Scrubbed, err
+	return now, err == nil && alike(now, x.p.Target), err
 }
 
 // patch brings the tables of a copy in line where they are: rows that changed

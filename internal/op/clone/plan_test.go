@@ -91,7 +91,8 @@ func TestTheUsualPlan(t *testing.T) {
 	assert.Equal(t, "nothing on the origin", p.Writes[0])
 	assert.Equal(t, site.QuietRules, p.Target.Quiet)
 	assert.Less(t, p.Estimate.Low, p.Estimate.High)
-	assert.Equal(t, []string{"reserve", "files", "tables", "configure", "place", "open", "evidence", "values"}, names(p))
+	assert.Equal(t, []string{"reserve", "files", "tables", "configure", "place", "open", "evidence", "settle",
+		"values"}, names(p))
 	assert.Equal(t, "https://www.skerryline.example", p.Rewrites[1].From, "with www too")
 	filter, choices, err := clone.ChoicesOf(p)
 	require.NoError(t, err)

@@ -17,19 +17,14 @@ import (
 func (x *runner) proven(ctx context.Context, t *work.Task) error {
 	err := x.evidence(ctx, t)
 	var not *NotProven
-	switch {
-	case errors.As(err, &not):
-		if stands := not.Stands && x.p.Kind == plan.Copy || not.Harmless && x.accepted; !stands {
-			return err
-		}
-		t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
-	case err != nil:
+	if !errors.As(err, &not) {
 		return err
 	}
-	if x.mem.Answers == nil {
-		return nil
+	if stands := not.Stands && x.p.Kind == plan.Copy || not.Harmless && x.accepted; !stands {
+		return err
 	}
-	return x.settle(ctx)
+	t.Result("the copy stands and can be worked on, and its evidence does not hold: %s", not.First)
+	return nil
 }
 
 // evidence proves the copy; if it does not hold the run fails.

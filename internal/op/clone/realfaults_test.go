@@ -144,7 +144,7 @@ func TestARealRefreshBringsOnlyWhatDiffers(t *testing.T) {
 	_, page := clonetest.Ask(t, w.Site("near"), "/post-6/")
 	clonetest.Lacks(t, page, "ours")
 
-	assert.Regexp(t, "^[0-9] rows brought again", noteOf(refresh(), "tables"), "no more than what the visit wrote")
+	assert.Contains(t, refresh().Result, "nothing had changed on either side", "but for what the visit wrote")
 
 	onOrigin(t, live, "ALTER TABLE sk_words ADD COLUMN tide INT")
 	r = refresh()

@@ -36,6 +36,7 @@ type runner struct {
 // memory is what the steps remember between tries.
 type memory struct {
 	Reserved   bool                 `json:"reserved,omitempty"` // the copy is this run's to work on
+	Same       bool                 `json:"same,omitempty"`     // nothing had changed on either side
 	Stamp      string               `json:"stamp"`              // of the origin's database before anything was read
 	Since      string               `json:"since,omitempty"`    // when that state was, by its server's clock
 	Looked     time.Time            `json:"looked,omitzero"`    // when the origin's files were listed first
@@ -77,12 +78,13 @@ func (x *runner) operation() *work.Operation {
 		"place":     x.place,
 		"evidence":  x.settled(x.proven),
 		"open":      x.settled(x.open),
+		"settle":    x.settled(x.settle),
 		"values":    x.values,
 		"made":      x.made,
 		"pins":      x.pin,
 	})
 	steps["tables"] = work.Step{Beside: true, Do: x.tables}
-	return &work.Operation{Steps: steps, Undo: x.undo, Memory: &x.mem,
+	return &work.Operation{Steps: x.needed(steps), Undo: x.undo, Memory: &x.mem,
 		Close: func() { _ = x.moment.Close() }}
 }
 
@@ -148,6 +150,9 @@ func (x *runner) reserve(ctx context.Context, t *work.Task) error {
 		}
 	} else if !x.mem.Reserved {
 		if err := x.takeOver(ctx); err != nil {
+			return err
+		}
+		if err := x.look(ctx, t); err != nil || x.mem.Same {
 			return err
 		}
 	}
@@ -311,22 +316,17 @@ func exists(r host.Tree, name string) bool {
 // line was compared.
 func (x *runner) open(ctx context.Context, t *work.Task) error {
 	proven := x.p.Kind == plan.Refresh || x.mem.Compared != nil
-	var facts *site.Facts
-	var err error
-	if proven {
-		facts, err = x.inspected(ctx)
-	} else {
-		err = x.ready(ctx, t)
-	}
-	if err != nil {
-		return err
+	if !proven {
+		if err := x.ready(ctx, t); err != nil {
+			return err
+		}
 	}
 	now := x.env.Now()
-	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+	_, err := x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
 		was := *s
 		*s = x.p.Target
 		s.Worked, s.PlacedAt, s.Proof, s.Apart = was.Worked, was.PlacedAt, was.Proof, was.Apart
-		s.Facts, s.CheckedAt, s.State, s.Run = facts, now, site.Ready, site.Either(proven, "", was.Run)
+		s.Facts, s.CheckedAt, s.State, s.Run = was.Facts, now, site.Ready, was.Run
 		switch {
 		case x.p.Kind == plan.Refresh:
 			s.Lease = was.Lease
@@ -355,17 +355,21 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 	return nil
 }
 
-// inspected gives the facts of the finished copy.
-func (x *runner) inspected(ctx context.Context) (*site.Facts, error) {
+// settle takes stock of the finished copy, and lets go of it.
+func (x *runner) settle(ctx context.Context, _ *work.Task) error {
 	facts, err := x.env.Inspect(ctx, x.p.Target.Host, x.p.Target.Root, x.p.Target.Stack)
 	if err != nil {
-		return nil, fmt.Errorf("inspecting the finished copy: %w", err)
+		return fmt.Errorf("inspecting the finished copy: %w", err)
 	}
 	facts.PHP = x.p.Origin.Facts.PHP
-	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err == nil && s.Proof.PHP != "" {
-		facts.PHP, facts.PHPAsked = s.Proof.PHP, true
-	}
-	return facts, nil
+	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
+		if s.Proof.PHP != "" {
+			facts.PHP, facts.PHPAsked = s.Proof.PHP, true
+		}
+		s.Facts, s.State, s.Run = facts, site.Ready, ""
+		return nil
+	})
+	return err
 }
 
 // clear removes a part of the copy's folders, and what databases of the copy
