@@ -88,17 +88,17 @@ func (b *bench) here(ctx context.Context, i int, to *sums) error {
 		if err := b.tell(to, build, "same server", hand, m); err != nil {
 			return err
 		}
-		if i == 0 {
-			if err := errors.Join(b.judge(ctx, b.spec, m.site), b.pages(ctx, b.spec, m.site)); err != nil {
-				return err
-			}
-		}
 		same, err := b.refresh(ctx, m.site)
 		if err != nil {
 			return err
 		}
 		if err := b.tell(to, build, "refresh, nothing changed", m.answers, same); err != nil {
 			return err
+		}
+		if i == 0 {
+			if err := errors.Join(b.judge(ctx, b.spec, m.site), b.pages(ctx, b.spec, m.site)); err != nil {
+				return err
+			}
 		}
 		if err := b.touch(ctx, b.spec, i); err != nil {
 			return err

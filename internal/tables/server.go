@@ -78,12 +78,12 @@ type InsideLoader interface {
 	// not marked as loaded.
 	Inside(ctx context.Context, table, from string, parts []Range, exchange [][2]string,
 		finish func(Inner) error) error
+	// Exchanged gives what Inside has the server do to a row of a table.
+	Exchanged(table string, exchange [][2]string) func(Row) Row
 }
 
 // Inner is a table that was copied inside the server and is not finished yet.
 type Inner interface {
-	// Exchange does to a row what Inside has the server do to it.
-	Exchange(r Row) Row
 	// Total counts the rows of a range as they are now, and adds up the first halves of
 	// their digests, modulo 2^64.
 	Total(ctx context.Context, r Range) (rows int64, sum uint64, err error)

@@ -376,35 +376,12 @@ func (l *loading) whole(ctx context.Context, tab tables.Table, loaded bool) (boo
 	return true, nil
 }
 
-// insideRows is how many rows of a table the server copies by one statement: few
-// enough for a fraction of a second.
-func insideRows(tab tables.Table) int {
-	const rows, bytes = 20_000, 16 << 20
-	if each := tab.Bytes / max(1, tab.Rows); each > 0 {
-		return int(max(50, min(rows, bytes/each)))
-	}
-	return rows
-}
-
 // table loads one table: inside the server where that is possible, else through
 // here.
 func (l *loading) table(ctx context.Context, tab tables.Table) error {
-	if inner, ok := l.target.(tables.InsideLoader); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) &&
+	if to, ok := l.target.(tables.InsideLoader); ok && l.from != "" && len(tab.Key) > 0 && !l.tr.Chooses(tab.Name) &&
 		l.tr.Scrub == nil {
-		_, sparse, err := tables.Sparse(ctx, l.snap, tab, l.tr.Search(tab))
-		if err != nil {
-			return err
-		}
-		var exchange [][2]string
-		if !sparse { // most rows hold an address: the server exchanges the plain ones
-			exchange = l.tr.Change.Rewriter.Plain()
-		}
-		parts, err := l.snap.Ranges(ctx, tab.Name, insideRows(tab))
-		if err != nil {
-			return err
-		}
-		square := func(in tables.Inner) error { return l.square(ctx, tab, in) }
-		return inner.Inside(ctx, tab.Name, l.from, parts, exchange, square)
+		return l.inside(ctx, tab, to)
 	}
 	if to, ok := l.target.(tables.PartLoader); ok && len(tab.Key) > 0 {
 		parts, err := l.snap.Ranges(ctx, tab.Name, PartRows)

@@ -79,7 +79,6 @@ type inner struct {
 	tx       *sql.Tx
 	tab      tables.Table
 	cols     []column
-	exchange [][][2][]byte // by column
 }
 
 // Inside fills a table from one of the same name in another database of the
@@ -103,13 +102,6 @@ func (t *Target) Inside(
 	for _, c := range tab.Columns {
 		col := newColumn(c)
 		in.cols = append(in.cols, col)
-		var pairs [][2][]byte
-		for _, x := range exchange {
-			if col.exchanges(len(x[0])) {
-				pairs = append(pairs, [2][]byte{[]byte(x[0]), []byte(x[1])})
-			}
-		}
-		in.exchange = append(in.exchange, pairs)
 		list = append(list, c.Name)
 		values = append(values, col.exchanged(exchange))
 	}
@@ -196,21 +188,32 @@ func common(texts []string) string {
 	return first
 }
 
-// Exchange does to a row what Inside has the server do to it.
-func (in *inner) Exchange(r tables.Row) tables.Row {
-	out := tables.Row{Key: r.Key, Values: slices.Clone(r.Values)}
-	for i, pairs := range in.exchange {
-		v := &out.Values[i]
-		if len(v.Bytes) > exchangeBytes {
-			continue
-		}
-		for _, x := range pairs {
-			if bytes.Contains(v.Bytes, x[0]) {
-				v.Bytes = bytes.ReplaceAll(v.Bytes, x[0], x[1])
+// Exchanged gives what Inside has the server do to a row.
+func (t *Target) Exchanged(table string, exchange [][2]string) func(tables.Row) tables.Row {
+	tab, _ := t.schema.Table(table)
+	pairs := make([][][2][]byte, len(tab.Columns))
+	for i, c := range tab.Columns {
+		for _, x := range exchange {
+			if newColumn(c).exchanges(len(x[0])) {
+				pairs[i] = append(pairs[i], [2][]byte{[]byte(x[0]), []byte(x[1])})
 			}
 		}
 	}
-	return out
+	return func(r tables.Row) tables.Row {
+		out := tables.Row{Key: r.Key, Values: slices.Clone(r.Values)}
+		for i := range out.Values {
+			v := &out.Values[i]
+			if len(v.Bytes) > exchangeBytes {
+				continue
+			}
+			for _, x := range pairs[i] {
+				if bytes.Contains(v.Bytes, x[0]) {
+					v.Bytes = bytes.ReplaceAll(v.Bytes, x[0], x[1])
+				}
+			}
+		}
+		return out
+	}
 }
 
 // Total counts the rows of a range as they are now, and adds up the first halves
