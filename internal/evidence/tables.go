@@ -119,7 +119,7 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 }
 
 // asNoted tells whether a table of the copy is as the baseline has it, of one that nobody has written to on the origin
-// since: both are read at one time then, the origin's when it was brought and the copy's now. Otherwise nothing is said.
+// since: each is read once then, the origin's when it was brought and the copy's now. Otherwise nothing is said.
 func (w *tableWork) asNoted(ctx context.Context, t, ct tables.Table, d *difference) (bool, error) {
 	sm, sums := w.copy.(tables.Summer)
 	if _, made := w.made[t.Name]; !made || !sums || !w.still[t.Name] || w.in.Baseline == nil {

@@ -46,7 +46,8 @@ func (l *loading) inside(ctx context.Context, tab tables.Table, to tables.Inside
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.read(gctx) })
 	g.Go(func() error {
-		return to.Inside(gctx, tab.Name, l.from, parts, exchange, func(in tables.Inner) error { return s.square(gctx, in) })
+		return to.Inside(gctx, tab.Name, l.from, parts, exchange,
+			func(in tables.Inner) error { return s.square(gctx, in) })
 	})
 	return g.Wait()
 }
@@ -85,10 +86,11 @@ func (s *squaring) readParts(ctx context.Context) error {
 	held := spool{out: s.wrong}
 	for _, part := range parts {
 		q := square{part: part}
-		err := tables.Scan(ctx, s.snap, s.tab, part, s.tr.Search(s.tab), func(key []tables.Value, d tables.Digest) error {
+		clean := func(key []tables.Value, d tables.Digest) error {
 			q.rows, q.sum = q.rows+1, q.sum+d[0]
 			return s.n.same(ctx, key, d)
-		}, func(r tables.Row) error {
+		}
+		err := tables.Scan(ctx, s.snap, s.tab, part, s.tr.Search(s.tab), clean, func(r tables.Row) error {
 			copied := s.copied(r)
 			_, after, err := s.n.row(ctx, r)
 			q.rows, q.sum = q.rows+1, q.sum+after[0]
@@ -137,8 +139,8 @@ func (p *spool) flush(ctx context.Context) error {
 	return nil
 }
 
-// square puts in anew what is not as it should be, now that the server has copied all. Each part is added up, unless it is
-// known that nobody has written to the origin meanwhile.
+// square puts in anew what is not as it should be, now that the server has copied all. Each part is added up, unless
+// it is known that nobody has written to the origin meanwhile.
 func (s *squaring) square(ctx context.Context, in tables.Inner) error {
 	err := in.Replace(ctx, func(put func(tables.Row) error) error {
 		for r := range s.wrong {

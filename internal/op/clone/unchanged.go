@@ -13,8 +13,8 @@ import (
 	"alibi/internal/work"
 )
 
-// unchanged tells whether a refresh has nothing to bring: nothing has changed on either side since the copy was compared,
-// what was found then holds, and the copy is to be made as it was.
+// unchanged tells whether a refresh has nothing to bring: nothing has changed on either side since the copy was
+// compared, what was found then holds, and the copy is to be made as it was.
 func unchanged(in Input, to site.Site) bool {
 	if in.Over == nil || in.Lost == nil || in.Made == nil || in.Choices.Fresh {
 		return false

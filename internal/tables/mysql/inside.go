@@ -75,10 +75,10 @@ func (c column) holds(n int) bool {
 
 // inner is a table that was copied inside the server and is not finished yet.
 type inner struct {
-	t        *Target
-	tx       *sql.Tx
-	tab      tables.Table
-	cols     []column
+	t    *Target
+	tx   *sql.Tx
+	tab  tables.Table
+	cols []column
 }
 
 // Inside fills a table from one of the same name in another database of the
