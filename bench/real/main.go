@@ -312,7 +312,7 @@ func (b *bench) remove(ctx context.Context, s site.Site) error {
 func (b *bench) command(ctx context.Context, args ...string) (*os.ProcessState, error) {
 	cmd := exec.CommandContext(ctx, b.alibi, append([]string{"--home", b.home}, args...)...)
 	if b.profile != "" {
-		to := filepath.Join(b.profile, args[0])
+		to := filepath.Join(b.profile, strings.Join(args[:min(2, len(args)-1)], "-"))
 		if err := os.MkdirAll(to, 0o755); err != nil {
 			return nil, err
 		}

@@ -206,6 +206,20 @@ func (d *Depot) Read(ctx context.Context, id ID) ([]byte, error) {
 	return out, nil
 }
 
+// Place tells where a chunk lies, as a number that is larger for what lies behind it; 0 if it is not there.
+func (d *Depot) Place(ctx context.Context, id ID) (int64, error) {
+	if err := d.load(ctx, false); err != nil {
+		return 0, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	p, ok := d.where[id]
+	if !ok {
+		return 0, nil
+	}
+	return int64(p.pack)<<32 | int64(p.block), nil
+}
+
 // block reads and unpacks a block.
 func (d *Depot) block(ctx context.Context, pack string, b block) ([]byte, error) {
 	frame, err := d.store.Get(ctx, pack, b.At, b.Size)

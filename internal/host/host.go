@@ -174,6 +174,12 @@ func Patience(ctx context.Context, trees ...Tree) error {
 	return nil
 }
 
+// Arranged is a tree whose files are read fastest in an order of its own.
+type Arranged interface {
+	// Arrange gives for each file a number by which they are read in order; files with the same one lie together.
+	Arrange(ctx context.Context, names []string) ([]int64, error)
+}
+
 // Linker is a root in which a file can get a hard link.
 type Linker interface {
 	Link(from, to string) error

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/zeebo/blake3"
@@ -76,7 +78,12 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(host.AtOnce(readers, src, dst))
-	for i, e := range entries {
+	order, err := arranged(ctx, src, entries)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, i := range order {
+		e := entries[i]
 		if e.Mode.IsDir() {
 			continue
 		}
@@ -119,6 +126,25 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 		}
 	}
 	return kept, bad, nil
+}
+
+// arranged gives the entries' indexes in the order in which they are read best.
+func arranged(ctx context.Context, src host.Tree, entries []Entry) ([]int, error) {
+	out := make([]int, len(entries))
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		out[i], names[i] = i, e.Path
+	}
+	a, is := src.(host.Arranged)
+	if !is {
+		return out, nil
+	}
+	at, err := a.Arrange(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(out, func(i, j int) int { return cmp.Compare(at[i], at[j]) })
+	return out, nil
 }
 
 // folderModes gives folders the modes that our umask took from them when they were made. Far away only

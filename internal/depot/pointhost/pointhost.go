@@ -137,6 +137,7 @@ func (h *Host) Database(_ context.Context, db site.Database) (tables.Database, e
 var (
 	_ host.Tree       = root{}
 	_ host.Attributed = root{}
+	_ host.Arranged   = root{}
 )
 
 // root is the site's folder.
@@ -210,6 +211,22 @@ func (r root) Attrs(name string) (host.Attrs, error) {
 		return nil, err
 	}
 	return f.Attrs, nil
+}
+
+// Arrange orders files by where they lie in the depot, so that what was packed together is unpacked once.
+func (r root) Arrange(ctx context.Context, names []string) ([]int64, error) {
+	out := make([]int64, len(names))
+	for i, n := range names {
+		f, ok := r.h.files[n]
+		if !ok || len(f.Chunks) == 0 {
+			continue
+		}
+		var err error
+		if out[i], err = r.h.d.Place(ctx, f.Chunks[0]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 type info struct{ f *depot.File }
