@@ -9,5 +9,6 @@ import (
 )
 
 func main() {
+	boundMemory()
 	os.Exit(profiled(func() int { return cli.Run(os.Args[1:], tui.Run) }))
 }

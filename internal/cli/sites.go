@@ -79,7 +79,8 @@ func printBoard(w io.Writer, b desk.Board) {
 			}
 		}
 	})
-	fmt.Fprintf(w, "\n%d live, %d copies, %d end within a day, %d runs\n", b.Live, b.Copies, b.EndSoon, len(b.Runs))
+	fmt.Fprintf(w, "\n%d live, %s, %s within a day, %s\n", b.Live, site.Plural(b.Copies, "copy", "copies"),
+		site.Plural(b.EndSoon, "ends", "end"), site.Plural(len(b.Runs), "run", "runs"))
 }
 
 func (a *app) inspect() *cobra.Command {

@@ -30,6 +30,10 @@ func (d *core) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 		return in, none, fmt.Errorf("%s is not finished: run %s failed, and alibi runs %s says why and what "+
 			"can be done", in.Copy.Name, in.Copy.Run, in.Copy.Run)
 	}
+	if in.Copy.Unproven() {
+		return in, none, fmt.Errorf("%s answers and is being compared with its origin: run %s gathers its evidence",
+			in.Copy.Name, in.Copy.Run)
+	}
 	if in.Copy.Run != "" || in.Copy.State == site.Making {
 		return in, none, fmt.Errorf("%s is not whole now (run %s)", in.Copy.Name, in.Copy.Run)
 	}

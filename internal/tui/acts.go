@@ -22,6 +22,8 @@ func siteHints(s site.Site) []hint {
 		return []hint{open, {"b", "bring back"}, {"D", "remove"}}
 	case s.State == site.Failed || s.State == site.Making:
 		return []hint{open, {"u", "its run"}}
+	case s.Unproven():
+		return []hint{{"Enter", "its run"}, {"o", "address"}, {"t", "time"}, {"h", "hold"}}
 	}
 	return []hint{open, {"c", "copy"}, {"r", "refresh"}, {"v", "evidence"}, {"d", "drift"}, {"o", "address"},
 		{"C", "what it runs"}, {"f", "hands on"}, {"T", "try versions"}, {"R", "restore points"}, {"p", "live name"},
@@ -34,7 +36,7 @@ func siteHints(s site.Site) []hint {
 func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 	switch key {
 	case "enter":
-		if s.Run != "" && !s.Unproven() {
+		if s.Run != "" {
 			a.push(newRun(s.Run))
 			return nil, true
 		}

@@ -394,7 +394,7 @@ func (b *boardScreen) proven(s site.Site, now time.Time) string {
 	case s.Outdated():
 		return "its evidence is older than the last change: v gathers it anew"
 	case s.Unproven():
-		return "answers, not proven yet: it is being compared with its origin"
+		return "not proven yet: it is being compared with its origin"
 	case s.Proof.At.IsZero():
 		return "no evidence yet"
 	case s.Proof.Holds:

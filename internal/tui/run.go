@@ -96,7 +96,7 @@ func (r *runScreen) key(a *app, key string) (tea.Cmd, bool) {
 		return r.takeUp(a, a.desk.Runs.Resume), true
 	}
 	s := r.site(a)
-	early := s.Unproven() && (key == "enter" || key == "o")
+	early := s.Unproven() && key == "o"
 	if !early && (!state.Over() || !r.run.Plan.Kind.Brings() || key == "c") {
 		return nil, false
 	}
@@ -135,7 +135,7 @@ func (r *runScreen) keys(a *app) []hint {
 	case r.run.State == plan.Paused:
 		return []hint{{"R", "go on"}, {"x", "cancel, take it back"}, {"Esc", "back"}}
 	case !r.run.State.Over() && r.site(a).Unproven():
-		return []hint{{"o", "address"}, {"Enter", "the site"}, {"x", "cancel"}, {"Esc", "back, it goes on"}}
+		return []hint{{"o", "address"}, {"x", "cancel"}, {"Esc", "back, it goes on"}}
 	case !r.run.State.Over():
 		return []hint{{"x", "cancel"}, {"Esc", "back, it goes on"}}
 	case r.run.State == plan.Done && r.run.Plan.Kind.Brings():
@@ -253,11 +253,14 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 		if run.Tries > 1 {
 			text += fmt.Sprintf(", taken up %d times", run.Tries)
 		}
+		lines := []string{"   " + t.ink.Render(text)}
 		if s := r.site(a); s.Unproven() {
-			return []string{"   " + t.ink.Render(text), "   " + t.soon.Render("answers at "+s.Address().String()+
-				", not proven yet: what is done on it from now on is told apart from damage")}
+			for _, l := range wrap("answers at "+s.Address().String()+
+				", not proven yet: what is done on it from now on is told apart from damage", w-8) {
+				lines = append(lines, "   "+t.soon.Render(l))
+			}
 		}
-		return []string{"   " + t.ink.Render(text)}
+		return lines
 	case plan.Done:
 		text = "done in " + site.Seconds(run.Took(now))
 		if e := run.Plan.Estimate; e.High > 0 {
