@@ -163,15 +163,18 @@ type figure struct {
 	Against float64   `json:"against"` // by hand, or of a first copy until it answered, in seconds
 	Answers float64   `json:"answers"` // seconds
 	Proven  float64   `json:"proven"`  // seconds
+	All     float64   `json:"all"`     // seconds, with what is kept for merging later
 	Peak    int64     `json:"peak"`    // bytes of memory
 	Steps   string    `json:"steps"`
 }
 
 // tell prints what was measured, and adds it to the record and to the sums.
 func (b *bench) tell(to *sums, build, what string, against time.Duration, m made) error {
-	f := figure{time.Now(), build, b.size, what, against.Seconds(), m.answers.Seconds(), m.all.Seconds(), m.peak, m.steps}
-	fmt.Printf("  %s, %s: against %.2f s; answers after %.2f s (%.2fx), proven after %.2f s (%.2fx), %d MiB (%s)\n", build,
-		what, f.Against, f.Answers, f.Answers/f.Against, f.Proven, f.Proven/f.Against, f.Peak>>20, strings.TrimSpace(f.Steps))
+	f := figure{time.Now(), build, b.size, what, against.Seconds(), m.answers.Seconds(), m.proven.Seconds(),
+		m.all.Seconds(), m.peak, strings.TrimSpace(m.steps)}
+	fmt.Printf("  %s, %s: against %.2f s; answers after %.2f s (%.2fx), proven after %.2f s (%.2fx), %.2f s in all, "+
+		"%d MiB (%s)\n", build, what, f.Against, f.Answers, f.Answers/f.Against, f.Proven, f.Proven/f.Against, f.All,
+		f.Peak>>20, f.Steps)
 	to.list = append(to.list, f)
 	if b.record == "" {
 		return nil

@@ -78,26 +78,22 @@ func (b *bench) points(ctx context.Context) error {
 		float64(more)/(1<<20),
 		float64(more)/float64(grown),
 	)
-	clean, err := b.timed(func() error {
-		_, err := b.command(ctx, "reset", m.site.Name, "--confirm", m.site.Name)
-		return err
-	})
+	clean, err := b.alibiRun(ctx, m.site.Name, "reset", m.site.Name, "--confirm", m.site.Name)
 	if err != nil {
 		return err
 	}
-	undone, err := b.timed(func() error {
-		_, err := b.command(ctx, "restore", m.site.Name, "--confirm", m.site.Name)
-		return err
-	})
+	undone, err := b.alibiRun(ctx, m.site.Name, "restore", m.site.Name, "--confirm", m.site.Name)
 	if err != nil {
 		return err
 	}
 	fmt.Printf(
 		"  the copy cleaned in %.2f s, with its first restore point before; all of it brought back in place %.2f s "+
-			"(%.2fx of by hand)\n",
-		clean.Seconds(),
-		undone.Seconds(),
-		undone.Seconds()/back.Seconds(),
+			"(%.2fx of by hand), %d MiB (%s)\n",
+		clean.all.Seconds(),
+		undone.all.Seconds(),
+		undone.all.Seconds()/back.Seconds(),
+		undone.peak>>20,
+		undone.steps,
 	)
 	fmt.Printf("  restoring: by hand %.2f s; a copy of the point built %.2f s (%.2fx), proven %.2f s (%s)\n",
 		back.Seconds(), m.answers.Seconds(), m.answers.Seconds()/back.Seconds(), m.all.Seconds(), m.steps)
