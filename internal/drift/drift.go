@@ -78,16 +78,17 @@ type Pair struct {
 
 // Rows compares the two sides with what they were, table by table.
 func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error) {
-	live, copied := p.looks(ctx, "live", p.Live), p.looks(ctx, "copy", p.Copy)
+	live, copied := p.Base.Look(ctx, "live", p.Live), p.Base.Look(ctx, "copy", p.Copy)
 	defer func() {
 		if err == nil {
-			live.note(context.WithoutCancel(ctx))
-			copied.note(context.WithoutCancel(ctx))
+			live.Note(context.WithoutCancel(ctx))
+			copied.Note(context.WithoutCancel(ctx))
 		}
 	}()
 	// a row of one table may have the copy have one of another
 	chosenStill := !slices.ContainsFunc(p.Live.Schema().Tables, func(t tables.Table) bool {
-		return p.Transform.Chooses(t.Name) && p.uncovered(t) == "" && !live.still(t)
+		_, still := live.Still(t)
+		return p.Transform.Chooses(t.Name) && p.uncovered(t) == "" && !still
 	})
 	var mu sync.Mutex
 	untold := func(table, why string) {
@@ -123,9 +124,9 @@ func (p Pair) Rows(ctx context.Context) (out []*Row, not []Uncovered, err error)
 			mu.Lock()
 			defer mu.Unlock()
 			if out = append(out, rows...); err == nil {
-				for i, l := range [2]*look{live, copied} {
+				for i, l := range [2]*baseline.Look{live, copied} {
 					if s := sides[i]; !s.still {
-						l.saw(s.table, s.seen, s.whole)
+						l.Saw(s.table, s.seen, s.whole)
 					}
 				}
 			}
@@ -207,9 +208,10 @@ func (p Pair) sides(t, ct tables.Table) [2]*side {
 }
 
 // recall takes what an earlier look found, if nobody wrote to the table since.
-func (s *side) recall(l *look) {
-	if s.still = l.still(s.table); s.still {
-		s.seen = l.marks[s.table.Name].Changes
+func (s *side) recall(l *baseline.Look) {
+	var seen []baseline.Change
+	if seen, s.still = l.Still(s.table); s.still {
+		s.seen = seen
 	}
 }
 

@@ -188,6 +188,14 @@ func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied sta
 		meta:          meta,
 		changedTables: map[string]bool{},
 	}
+	if in.CountOnly && in.Baseline != nil {
+		w.looks = [2]*baseline.Look{in.Baseline.Look(ctx, "live", in.Snapshot), in.Baseline.Look(ctx, "copy", snap)}
+		defer func() {
+			for _, l := range w.looks {
+				l.Note(context.WithoutCancel(ctx))
+			}
+		}()
+	}
 	if w.still, err = tables.Still(ctx, odb, in.Since); err != nil {
 		return err
 	}

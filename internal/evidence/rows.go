@@ -59,6 +59,7 @@ type difference struct {
 	deferred                   []rowChange // it is not known yet whether the site took them away by itself
 	more                       int         // changes that are not named
 	gone                       int         // rows that neither side has now
+	apart                      int         // rows that changed on both sides to the same
 	onOrigin, onCopy, byItself int
 	clashes                    int
 	spoiled                    int   // rows that no change of the origin's explains

@@ -35,6 +35,8 @@ type tableWork struct {
 	tally         tables.Tally // of the origin
 	// still are tables of the origin to which nobody has written since the baseline was made of them.
 	still map[string]bool
+	// looks are at the origin's tables and at the copy's, where changes are only counted.
+	looks [2]*baseline.Look
 }
 
 func (w *tableWork) all(ctx context.Context) error {
@@ -76,6 +78,10 @@ func (w *tableWork) extra(ctx context.Context, t tables.Table) error {
 }
 
 func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
+	if w.unchanged(t, ct) {
+		w.rep.Rows += ct.Rows
+		return nil
+	}
 	parts, err := w.origin.Ranges(ctx, t.Name, rowsAtOnce)
 	if err != nil {
 		return err
@@ -103,6 +109,9 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	if err := w.name(ctx, t, ct, &d); err != nil {
 		return err
 	}
+	if d.apart == 0 && len(d.changes)+d.more+d.byItself+d.gone == 0 {
+		w.saw(t, ct)
+	}
 	if d.onCopy+d.byItself > 0 {
 		w.changedTables[t.Name] = true
 	}
@@ -116,6 +125,25 @@ func (w *tableWork) table(ctx context.Context, t, ct tables.Table) error {
 	}
 	w.rep.Checks = append(w.rep.Checks, d.check(t.Name, rows, ct.Rows, w.in.Fresh))
 	return nil
+}
+
+// unchanged tells whether nothing of a table had changed on either side when it was looked at, and nobody has written
+// to it since.
+func (w *tableWork) unchanged(t, ct tables.Table) bool {
+	if w.looks[0] == nil || w.in.Transform.Chooses(t.Name) {
+		return false
+	}
+	origin, still := w.looks[0].Still(t)
+	copied, quiet := w.looks[1].Still(ct)
+	return still && quiet && len(origin)+len(copied) == 0
+}
+
+// saw notes that nothing of a table has changed on either side.
+func (w *tableWork) saw(t, ct tables.Table) {
+	if w.looks[0] != nil && !w.in.Transform.Chooses(t.Name) {
+		w.looks[0].Saw(t, nil, true)
+		w.looks[1].Saw(ct, nil, true)
+	}
 }
 
 // asNoted tells whether a table of the copy is as the baseline has it, of one that nobody has written to on the origin
@@ -208,6 +236,9 @@ func (w *tableWork) part(
 		b, known := base[x.id]
 		delete(base, x.id)
 		if there && e.digest == x.digest {
+			if !known || b.Origin != e.origin || b.Copy != x.digest {
+				d.apart++
+			}
 			continue
 		}
 		c := rowChange{copyKey: x.key, called: x.called, passing: x.passing}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +18,7 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/evidence"
+	"alibi/internal/op/clone"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
@@ -150,4 +152,31 @@ func TestARealCopyIsWorkedOnWhileItIsProven(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, plan.Done, w.Run(p).State)
 	clonetest.Holds(t, w, w.Site("soon"))
+}
+
+func TestDamageIsFoundWhereNobodyWroteToTheOriginSince(t *testing.T) {
+	ctx := context.Background()
+	var w *realtest.World
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){at("place end", func() {
+		s := w.Site("hurt")
+		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
+		assert.NoError(t, err)
+		defer db.Close()
+		_, err = db.Exec("UPDATE " + s.Database.Prefix + "posts SET post_title = 'damaged' WHERE ID = 1")
+		assert.NoError(t, err)
+	})}})
+	live := w.Make("ferry")
+	time.Sleep(3 * time.Second) // by its server's times, which are in seconds, it is known to be quiet
+	w.Keep()
+	r := w.Run(w.Plan(live.Name, "hurt"))
+	require.Equal(t, plan.Stopped, r.State)
+	c := checks(t, w.Desk, r.Plan.Target.ID)["table "+live.Database.Prefix+"posts"]
+	assert.Equal(t, evidence.Broken, c.Verdict)
+	require.Len(t, c.Rows, 1)
+	assert.Equal(t, []string{"post_title"}, c.Rows[0].Columns)
+	require.NoError(t, w.Desk.Workings().Queue.Cancel(ctx, r.ID))
+	_, err := w.Desk.Runs.Await(ctx, r.ID, nil)
+	require.NoError(t, err)
+	s := clonetest.CopyOf(w, live, "well", func(*clone.Choices) {})
+	clonetest.Holds(t, w, s)
 }

@@ -1,6 +1,7 @@
 package clone_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -183,11 +184,19 @@ func TestWhereThereIsNoWallThePlanWarns(t *testing.T) {
 	in := input()
 	in.Origin.Facts.Database = site.Database{Engine: "mysql", Name: "ferry"}
 	in.Places["slipway"] = clone.Place{Folder: "/c", Server: "localhost"}
-	assert.NotContains(t, codes(clone.Plan(in)), "unsealed")
-	in.Places["slipway"] = clone.Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces"}
 	p := clone.Plan(in)
+	assert.NotContains(t, codes(p), "unsealed")
+	assert.True(t, answersFirst(p))
+	in.Places["slipway"] = clone.Place{Folder: "/c", Server: "localhost", Unsealed: "it has no namespaces"}
+	p = clone.Plan(in)
 	assert.Contains(t, codes(p), "unsealed")
 	assert.False(t, p.Blocked())
+	assert.False(t, answersFirst(p), "its code could do harm that its evidence finds")
+}
+
+// answersFirst tells whether a planned copy is opened before it is proven.
+func answersFirst(p plan.Plan) bool {
+	return slices.Index(names(p), "open") < slices.Index(names(p), "evidence")
 }
 
 func TestARefreshKeepsWhoTheCopyIs(t *testing.T) {
@@ -290,6 +299,7 @@ func TestPeopleAreMadeUpWhereACopyLeaves(t *testing.T) {
 			in.Choices.Host, in.Choices.Scrub, in.Over = c.host, c.scrub, c.over
 			p := clone.Plan(in)
 			assert.Equal(t, c.want, p.Target.Scrubbed)
+			assert.Equal(t, !c.want && c.over == nil, answersFirst(p), "nobody sees people who were left")
 			if c.code != "" {
 				assert.Contains(t, codes(p), c.code)
 			}

@@ -68,7 +68,7 @@ func (x *runner) evidence(ctx context.Context, t *work.Task) error {
 	if err := x.judge(ctx, rep); err != nil {
 		return err
 	}
-	t.Result("%s", rep.Summary()+site.Either(in.Lived, "; the run was broken off after the copy had answered: what is "+
+	t.Result("%s", rep.Summary()+site.Either(!rep.Fresh, "; the run was broken off after the copy had answered: what is "+
 		"told as changed on it since can't be told from damage", ""))
 	return nil
 }

@@ -132,9 +132,18 @@ func TestQuiet(t *testing.T) {
 	require.NoError(t, err)
 	then["b"] = same["b"] // another shape, perhaps
 	assert.Equal(t, then, same)
+	still, err := tables.Still(ctx, db, tables.Since(snap))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]bool{"a": true, "b": true}, still)
 	require.NoError(t, db.Exec(ctx, "UPDATE a SET n = 2"))
 	late, err := tables.Quiet(ctx, snap)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"b": then["b"]}, late, "a was written to after the snapshot")
+	still, err = tables.Still(ctx, db, tables.Since(snap))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]bool{"b": true}, still)
+	still, err = tables.Still(ctx, db, "2001-02-03 04:05:06")
+	require.NoError(t, err)
+	assert.Empty(t, still, "the server was started since, and has forgotten what was before")
 	require.NoError(t, snap.Close())
 }
