@@ -33,16 +33,11 @@ func (m *Moment) Close() error {
 // Hold keeps hold of a copy as it is now, before anybody visits it, and adds to the report whether it is a site of its
 // own.
 func Hold(ctx context.Context, in Input, rep *Report) (_ *Moment, err error) {
-	origin, err := in.Env.Place(ctx, in.Origin.Host, in.Origin.Root)
+	origin, copied, done, err := in.places(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer origin.Root.Close()
-	copied, err := in.Env.Place(ctx, in.Copy.Host, in.Copy.Root)
-	if err != nil {
-		return nil, err
-	}
-	defer copied.Root.Close()
+	defer done()
 	m := &Moment{}
 	defer func() {
 		if err != nil {

@@ -60,16 +60,11 @@ func Prove(ctx context.Context, in Input) (*Report, error) {
 func Compare(ctx context.Context, in Input) (*Report, error) {
 	rep := Begin(in)
 	began := rep.At
-	origin, err := in.Env.Place(ctx, in.Origin.Host, in.Origin.Root)
+	origin, copied, done, err := in.places(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer origin.Root.Close()
-	copied, err := in.Env.Place(ctx, in.Copy.Host, in.Copy.Root)
-	if err != nil {
-		return nil, err
-	}
-	defer copied.Root.Close()
+	defer done()
 	var inTables, inFiles Report
 	g, gctx := errgroup.WithContext(ctx)
 	if in.Copy.Database.Engine != "" {
@@ -91,6 +86,18 @@ func Compare(ctx context.Context, in Input) (*Report, error) {
 	rep.Apart.At = began
 	rep.Took = in.Env.Now().Sub(began)
 	return rep, nil
+}
+
+// places opens both sides.
+func (in *Input) places(ctx context.Context) (origin, copied stack.Place, done func(), err error) {
+	if origin, err = in.Env.Place(ctx, in.Origin.Host, in.Origin.Root); err != nil {
+		return
+	}
+	if copied, err = in.Env.Place(ctx, in.Copy.Host, in.Copy.Root); err != nil {
+		origin.Root.Close()
+		return
+	}
+	return origin, copied, func() { origin.Root.Close(); copied.Root.Close() }, nil
 }
 
 // Visit adds the checks for which the copy's code runs: its pages, and what its

@@ -366,7 +366,9 @@ func (x *runner) settle(ctx context.Context, _ *work.Task) error {
 		if s.Proof.PHP != "" {
 			facts.PHP, facts.PHPAsked = s.Proof.PHP, true
 		}
-		s.Facts, s.State, s.Run = facts, site.Ready, ""
+		if s.Facts = facts; s.Run == x.run { // else an earlier try has let go of it
+			s.State, s.Run = site.Ready, ""
+		}
 		return nil
 	})
 	return err

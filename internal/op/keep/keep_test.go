@@ -424,6 +424,7 @@ func TestAHeldCopyIsKeptBeforeItIsRefreshed(t *testing.T) {
 	require.NoError(t, os.WriteFile(mine, []byte("work"), 0o644))
 	w.Stop()
 	for _, m := range []string{"keep progress", "keep end", "files end"} {
+		require.NoError(t, os.WriteFile(mine, []byte("work"), 0o644)) // else there is nothing to bring, and nothing to keep
 		pl, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
 		require.NoError(t, err)
 		r, err := w.Desk.Runs.StartTyped(ctx, pl, s.Name)

@@ -11,22 +11,30 @@ import (
 // written to it (TRUNCATE leaves the times). The server forgets them when it
 // starts; a table whose times are not known is not among them
 // (https://mariadb.com/kb/en/information-schema-tables-table/).
-func (d *Database) Quiet(ctx context.Context) (map[string]string, error) {
+func (d *Database) Quiet(ctx context.Context) (out map[string]string, err error) {
+	err = d.once(ctx, func(c *sql.Conn) error {
+		now, err := clock(ctx, c)
+		if err == nil {
+			out, err = quiet(ctx, c, d.name, now, d.under)
+		}
+		return err
+	})
+	return out, err
+}
+
+// once does something with a connection of its own.
+func (d *Database) once(ctx context.Context, do func(*sql.Conn) error) error {
 	pool, err := d.login.pool(d.name, 1, nil)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer pool.Close()
 	c, err := pool.Conn(ctx)
 	if err != nil {
-		return nil, explain(err)
+		return explain(err)
 	}
 	defer c.Close()
-	now, err := clock(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	return quiet(ctx, c, d.name, now, d.under)
+	return do(c)
 }
 
 // Quiet is that of the database when the snapshot was taken.
@@ -44,35 +52,24 @@ func (s *snapshot) Since() string { return s.since }
 // Still names the tables to which nobody has written since two seconds before a time of the server's clock, as far as
 // its own times tell. It forgets them when it starts: those of which it knows none were not written to since then.
 func (d *Database) Still(ctx context.Context, since string) (map[string]bool, error) {
-	pool, err := d.login.pool(d.name, 1, nil)
-	if err != nil {
-		return nil, err
-	}
-	defer pool.Close()
-	c, err := pool.Conn(ctx)
-	if err != nil {
-		return nil, explain(err)
-	}
-	defer c.Close()
-	var status string
-	var up int64 // seconds
-	if err := c.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Uptime'").Scan(&status, &up); err != nil {
-		return nil, explain(err)
-	}
-	_, _ = c.ExecContext(ctx, "SET SESSION information_schema_stats_expiry = 0") // as in quiet
-	list, err := records(ctx, c, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? "+
-		"AND TABLE_TYPE = 'BASE TABLE' AND NOW() - INTERVAL ? SECOND < ? "+
-		"AND COALESCE(UPDATE_TIME <= ? - INTERVAL 2 SECOND, ENGINE = 'InnoDB')", d.name, up, since, since)
-	if err != nil {
-		return nil, err
-	}
-	out := make(map[string]bool, len(list))
-	for _, r := range list {
-		if known, seen := d.under.named(r["TABLE_NAME"]); seen {
-			out[known] = true
+	out := map[string]bool{}
+	return out, d.once(ctx, func(c *sql.Conn) error {
+		var status string
+		var up int64 // seconds
+		if err := c.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Uptime'").Scan(&status, &up); err != nil {
+			return explain(err)
 		}
-	}
-	return out, nil
+		_, _ = c.ExecContext(ctx, "SET SESSION information_schema_stats_expiry = 0") // as in quiet
+		list, err := records(ctx, c, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? "+
+			"AND TABLE_TYPE = 'BASE TABLE' AND NOW() - INTERVAL ? SECOND < ? "+
+			"AND COALESCE(UPDATE_TIME <= ? - INTERVAL 2 SECOND, ENGINE = 'InnoDB')", d.name, up, since, since)
+		for _, r := range list {
+			if known, seen := d.under.named(r["TABLE_NAME"]); seen {
+				out[known] = true
+			}
+		}
+		return err
+	})
 }
 
 // clock is the server's time in the session's zone.
