@@ -154,8 +154,12 @@ func Plan(in Input) plan.Plan {
 			"alibi points copy gives you the copy as it was")
 	}
 	p.Writes = writes(in, p)
-	p.Estimate = estimate(p, in.Past)
+	p.Estimate = estimate(p, in.Past, d.Same)
 	limits(&p, in, note)
+	if d.Same {
+		p.Files, p.Bytes, p.Rows, p.Tables, p.Data = 0, 0, 0, 0, 0
+		p.Writes = []string{"nothing, unless something changes before it is carried out"}
+	}
 	p.SetDetail(d)
 	p.Origin.Facts = &site.Facts{
 		Addresses: f.Addresses,

@@ -123,7 +123,7 @@ func limits(p *plan.Plan, in Input, note func(site.Severity, string, string, str
 
 // estimate is how long the run will take: from what runs between the same hosts
 // took, else from rates that are usual.
-func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
+func estimate(p plan.Plan, past []plan.Run, same bool) plan.Estimate {
 	model := func(p plan.Plan) float64 {
 		base := 0.25
 		if p.Target.Database.Served() { // its code runs: it is started, and its pages are asked for
@@ -135,6 +135,9 @@ func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 	n := 0
 	for _, r := range past {
 		if r.State != plan.Done || r.Plan.Kind != p.Kind || r.Plan.Origin.Host != p.Origin.Host || n == 8 {
+			continue
+		}
+		if d, err := plan.DetailOf[detail](r.Plan); err != nil || d.Same { // what brought nothing tells nothing
 			continue
 		}
 		ratio := r.Ended.Sub(r.Began).Seconds() / model(r.Plan)
@@ -150,6 +153,9 @@ func estimate(p plan.Plan, past []plan.Run) plan.Estimate {
 	}
 	if n > 0 && n < 3 { // one or two runs tell little
 		low, high = low/2, high*2
+	}
+	if same {
+		low, high, basis = 0.02, 0.2, "it looks once more whether anything has changed"
 	}
 	m := model(p) * float64(time.Second)
 	return plan.Estimate{Low: time.Duration(m * low * 0.85), High: time.Duration(m * high * 1.25), Basis: basis}
