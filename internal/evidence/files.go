@@ -278,7 +278,7 @@ func (w *fileWork) later(e tree.Entry) bool {
 	if !w.since(e) {
 		return false
 	}
-	w.after.add("%s was changed since the copy answers", e.Path)
+	w.after.add("%s changed since the copy began to answer", e.Path)
 	w.rep.Apart.Copy++
 	return true
 }
@@ -372,7 +372,8 @@ func (w *fileWork) check(onOrigin int, fresh bool) Check {
 		}
 		c.Number += w.moved.n
 	case w.after.n > 0:
-		c.Verdict, c.Text = Changed, fmt.Sprintf("%d were changed since the copy answers", w.after.n)
+		c.Verdict, c.Text = Changed, site.Plural(w.after.n, "entry", "entries")+
+			" changed since the copy began to answer"
 		c.Where, c.Number = w.after.where, w.after.n
 	case w.moved.n > 0:
 		c.Verdict, c.Text = Noted, fmt.Sprintf("%d changed on the origin during the run", w.moved.n)

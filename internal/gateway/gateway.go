@@ -112,6 +112,7 @@ type banner struct {
 	Name, Of, Made, Purpose, Ends string
 	Account, URL                  string
 	Open                          string // why no wall keeps its code in
+	Unproven                      bool   // it is still compared with its origin
 }
 
 type notice struct {
@@ -237,6 +238,8 @@ func (g *Gateway) banner(s site.Site, sites []site.Site, account string) banner 
 		URL:     s.Address().String() + "/",
 		Account: account,
 		Open:    s.Proof.Open(),
+
+		Unproven: s.Unproven(),
 	}
 	if s.Origin == "" {
 		b.Of = "nothing"

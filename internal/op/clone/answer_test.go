@@ -79,7 +79,7 @@ func TestACopyAnswersBeforeItIsProven(t *testing.T) {
 	got := checks(t, w.Desk, s.ID)
 	assert.Equal(t, evidence.Holds, got["table sk_posts"].Verdict, "it is compared as it was when it began to answer")
 	assert.Equal(t, evidence.Changed, got["files"].Verdict)
-	assert.Equal(t, "2 were changed since the copy answers", got["files"].Text)
+	assert.Equal(t, "2 entries changed since the copy began to answer", got["files"].Text)
 	assert.Equal(t, evidence.Holds, got["isolation"].Verdict)
 	b, err := baseline.Open(filepath.Join(filepath.Dir(filepath.Dir(s.Root)), "now/baseline.db"))
 	require.NoError(t, err)
@@ -125,8 +125,9 @@ func TestARealCopyIsWorkedOnWhileItIsProven(t *testing.T) {
 	altered := make(chan error, 1)
 	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){at("evidence begin", func() {
 		s := w.Site("soon")
-		resp, _ := clonetest.Ask(t, s, "/")
+		resp, page := clonetest.Ask(t, s, "/")
 		status = resp.StatusCode
+		clonetest.Has(t, page, "not proven yet: it is being compared with its origin")
 		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
 		assert.NoError(t, err)
 		_, err = db.Exec("UPDATE " + s.Database.Prefix + "posts SET post_title = 'worked on' WHERE ID = 1")
@@ -141,6 +142,8 @@ func TestARealCopyIsWorkedOnWhileItIsProven(t *testing.T) {
 	r := w.Run(w.Plan(live.Name, "soon"))
 	require.Equal(t, plan.Done, r.State, r.Error)
 	require.NoError(t, <-altered)
+	_, page := clonetest.Ask(t, w.Site("soon"), "/")
+	clonetest.Lacks(t, page, "not proven yet")
 	assert.Equal(t, http.StatusOK, status)
 	s := w.Site("soon")
 	assert.True(t, s.Proof.Holds)

@@ -183,10 +183,12 @@ func Plan(in Input) plan.Plan {
 	return p
 }
 
-// answersFirst tells whether a copy answers before it is compared: a new one does, unless nothing but rules in PHP
-// keeps its code in, or people were made up on it. What is brought in line can be given back until it is proven.
+// answersFirst tells whether a copy answers before it is compared: a new one does, unless people were made up on it,
+// or its code could do harm, for nothing but rules in PHP keeps it in or it has the account of the live tables. What is
+// brought in line can be given back until it is proven.
 func answersFirst(p plan.Plan, on Place) bool {
-	return p.Kind == plan.Copy && !p.Target.Scrubbed && (on.Unsealed == "" || !p.Target.Database.Served())
+	db := p.Target.Database
+	return p.Kind == plan.Copy && !p.Target.Scrubbed && !db.Beside() && (on.Unsealed == "" || !db.Served())
 }
 
 // unsealed says that the copy's code will run without a wall, or not at all.
