@@ -116,7 +116,7 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 					fmt.Fprint(os.Stderr, "\r\x1b[K")
 				}
 				fmt.Fprintln(a.out, stepLine(p, d.Now()))
-				if p.Name == "open" && r.Plan.Kind == plan.Copy && !r.State.Over() {
+				if p.Name == "open" && toProve(r) {
 					fmt.Fprintf(a.out, "answers at %s/, not proven yet\n", r.Plan.Target.Address())
 				}
 			} else if live && p.Ended.IsZero() && !p.Began.IsZero() {
@@ -163,6 +163,11 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 		}
 	}
 	return nil
+}
+
+// toProve tells whether a run has its evidence to gather still.
+func toProve(r plan.Run) bool {
+	return slices.ContainsFunc(r.Steps, func(p plan.Progress) bool { return p.Name == "evidence" && p.Ended.IsZero() })
 }
 
 func amount(n int64, u plan.Unit) string {

@@ -31,8 +31,8 @@ func (d *core) proveInput(ctx context.Context, id site.ID) (evidence.Input, func
 			"can be done", in.Copy.Name, in.Copy.Run, in.Copy.Run)
 	}
 	if in.Copy.Unproven() {
-		return in, none, fmt.Errorf("%s answers and is being compared with its origin: run %s gathers its evidence",
-			in.Copy.Name, in.Copy.Run)
+		return in, none, fmt.Errorf("%s answers and is being compared with its origin: run %s gathers its evidence; "+
+			"wait for it: alibi runs %[2]s", in.Copy.Name, in.Copy.Run)
 	}
 	if in.Copy.Run != "" || in.Copy.State == site.Making {
 		return in, none, fmt.Errorf("%s is not whole now (run %s)", in.Copy.Name, in.Copy.Run)

@@ -56,11 +56,7 @@ func Hold(ctx context.Context, in Input, rep *Report) (_ *Moment, err error) {
 }
 
 func (m *Moment) holdTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
-	odb, err := stack.OpenDatabase(ctx, in.Transform.Stack, origin, in.Origin.Database.From(in.Copy.Database))
-	if err != nil {
-		return err
-	}
-	cdb, err := stack.OpenCopy(ctx, in.Transform.Stack, copied, in.Copy)
+	odb, cdb, err := in.databases(ctx, origin, copied)
 	if err != nil {
 		return err
 	}

@@ -148,12 +148,18 @@ func (in *Input) visit(ctx context.Context, rep *Report, all, rules bool) error 
 	return nil
 }
 
-func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
+// databases opens those of both sides.
+func (in *Input) databases(ctx context.Context, origin, copied stack.Place) (tables.Database, tables.Writable, error) {
 	odb, err := stack.OpenDatabase(ctx, in.Transform.Stack, origin, in.Origin.Database.From(in.Copy.Database))
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	cdb, err := stack.OpenCopy(ctx, in.Transform.Stack, copied, in.Copy)
+	return odb, cdb, err
+}
+
+func proveTables(ctx context.Context, in *Input, rep *Report, origin, copied stack.Place) error {
+	odb, cdb, err := in.databases(ctx, origin, copied)
 	if err != nil {
 		return err
 	}

@@ -237,7 +237,7 @@ func TestARefreshBringsNothingWhereNothingChanged(t *testing.T) {
 	require.NoError(t, err)
 	p, err = w.Desk.Copies.PlanRefresh(ctx, s.ID)
 	require.NoError(t, err)
-	assert.False(t, same(p), "what does not hold is mended")
+	assert.False(t, same(p), "where the evidence does not hold, all is brought")
 }
 
 func TestRefreshReadsNoTablesThatDidNotChange(t *testing.T) {

@@ -157,10 +157,10 @@ func (s *squaring) square(ctx context.Context, in tables.Inner) error {
 	if err != nil {
 		return err
 	}
+	if still[s.tab.Name] { // what the server copied is what the snapshot has; the evidence compares it all the same
+		return s.n.close(ctx)
+	}
 	for _, q := range s.parts {
-		if still[s.tab.Name] { // what the server copied is what the snapshot has; the evidence compares it all the same
-			break
-		}
 		rows, sum, err := in.Total(ctx, q.part)
 		if err != nil {
 			return err
