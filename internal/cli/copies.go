@@ -23,7 +23,7 @@ type copyFlags struct {
 	skip, loud, allow, only, empty     []string
 	spare, plainTitle, dry, detach     bool
 	beside, keep, scrub, asIs          bool
-	pins                               string
+	pins, media                        string
 	confirm                            string
 	runtime                            site.Runtime
 }
@@ -56,6 +56,8 @@ func (f *copyFlags) add(c *cobra.Command) {
 			"this machine)",
 	)
 	c.Flags().BoolVar(&f.asIs, "as-it-is", false, "bring people's data as they are, wherever the copy is made")
+	c.Flags().StringVar(&f.media, "media", "", "first: it answers when its media are there; behind: they come while it "+
+		"answers (default for 256 MB and more from another host)")
 	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet; none: to no sheet (default: "+
 		"the sheet that was chosen as that)")
 	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
@@ -88,6 +90,9 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 		c.Scrub = "on"
 	case f.asIs:
 		c.Scrub = "off"
+	}
+	if c.Media = f.media; c.Media != "" && c.Media != clone.MediaFirst && c.Media != clone.MediaBehind {
+		return usageError{fmt.Errorf("%q is no way of bringing media: first, behind", f.media)}
 	}
 	c.Pins = f.pins
 	var err error
@@ -133,17 +138,6 @@ func (f *copyFlags) apply(c *clone.Choices) error {
 		c.Quiet = quiet
 	}
 	return nil
-}
-
-// meantPins is the pin sheet that is meant: the usual one where none is named.
-func meantPins(d *desk.Desk, named string) string {
-	switch named {
-	case desk.NoPins:
-		return ""
-	case "":
-		return d.Pins.UsualPins()
-	}
-	return named
 }
 
 func (a *app) copy() *cobra.Command {

@@ -304,3 +304,14 @@ func (a *app) pinsName() *cobra.Command {
 	c.Flags().BoolVar(&standard, "default", false, "mean this sheet where none is named")
 	return c
 }
+
+// meantPins is the pin sheet that is meant: the usual one where none is named.
+func meantPins(d *desk.Desk, named string) string {
+	switch named {
+	case desk.NoPins:
+		return ""
+	case "":
+		return d.Pins.UsualPins()
+	}
+	return named
+}

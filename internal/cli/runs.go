@@ -117,7 +117,7 @@ func (a *app) follow(ctx context.Context, d *desk.Desk, id string) error {
 				}
 				fmt.Fprintln(a.out, stepLine(p, d.Now()))
 				if p.Name == "open" && toProve(r) {
-					fmt.Fprintf(a.out, "answers at %s/, not proven yet\n", r.Plan.Target.Address())
+					fmt.Fprintf(a.out, "answers at %s/, %s\n", r.Plan.Target.Address(), r.Plan.Target.Yet())
 				}
 			} else if live && p.Ended.IsZero() && !p.Began.IsZero() {
 				fmt.Fprint(os.Stderr, "\r\x1b[K", printable.Line(stepLine(p, d.Now())))

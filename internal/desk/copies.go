@@ -83,7 +83,16 @@ func (d *Copies) CopyInput(ctx context.Context, origin site.ID) (clone.Input, er
 	if s, err = d.fresh(ctx, origin); err != nil {
 		return clone.Input{}, err
 	}
-	return d.copyInput(ctx, s)
+	in, err := d.copyInput(ctx, s)
+	if err != nil {
+		return in, err
+	}
+	st, err := d.env.Stack(s.Stack)
+	if err != nil {
+		return in, err
+	}
+	in.Media = stack.LayoutOf(st).Uploads
+	return in, nil
 }
 
 // onlyCopies says why something can't be done with a site that is done with copies that answer.

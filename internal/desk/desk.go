@@ -23,6 +23,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"alibi/internal/behind"
 	"alibi/internal/catalogue"
 	"alibi/internal/depot"
 	"alibi/internal/gateway"
@@ -255,6 +256,7 @@ func (d *core) equip() error {
 		Stacks:   []stack.Stack{wordpress.Stack{}, plain.Stack{}},
 		Depot:    d.store,
 		Pin:      d.pinCopy,
+		Behind:   &behind.Desk{},
 		Now:      d.opt.Now,
 	}
 	d.env.Keep = keep.Before(d.env)

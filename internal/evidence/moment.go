@@ -30,6 +30,13 @@ func (m *Moment) Close() error {
 	return m.tables.Close()
 }
 
+// Add adds files that came to the copy later, as they were then.
+func (m *Moment) Add(later []tree.Entry) {
+	if m != nil {
+		m.files.Entries = append(m.files.Entries, later...)
+	}
+}
+
 // Hold keeps hold of a copy as it is now, before anybody visits it, and adds to the report whether it is a site of its
 // own.
 func Hold(ctx context.Context, in Input, rep *Report) (_ *Moment, err error) {

@@ -21,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"alibi/internal/behind"
 	"alibi/internal/runtime/pool"
 	"alibi/internal/site"
 	"alibi/internal/stack/wordpress/preview"
@@ -53,6 +54,8 @@ type Gateway struct {
 	Run func(ctx context.Context, s site.Site) (Dialer, error)
 	// Trying says that a copy's code tries for Alibi what it can reach, until done is called; nil: nobody wants to know.
 	Trying func(id site.ID) (done func())
+	// Behind is where files are asked for that are still to come to copies; nil: nowhere.
+	Behind *behind.Desk
 	Secret []byte // signs keys and sessions
 	Port   string
 	Now    func() time.Time
@@ -112,7 +115,7 @@ type banner struct {
 	Name, Of, Made, Purpose, Ends string
 	Account, URL                  string
 	Open                          string // why no wall keeps its code in
-	Unproven                      bool   // it is still compared with its origin
+	Awaits                        string // what is still done to it
 }
 
 type notice struct {
@@ -239,7 +242,7 @@ func (g *Gateway) banner(s site.Site, sites []site.Site, account string) banner 
 		Account: account,
 		Open:    s.Proof.Open(),
 
-		Unproven: s.Unproven(),
+		Awaits: site.Either(s.Unproven(), s.Awaits(), ""),
 	}
 	if s.Origin == "" {
 		b.Of = "nothing"
@@ -288,6 +291,9 @@ func (g *Gateway) copy(w http.ResponseWriter, r *http.Request, s site.Site, site
 		s.State = site.Ready
 	}
 	if !probing && !g.inFront(w, r, s) || !g.onAir(w, s, b) {
+		return
+	}
+	if !g.here(w, r, s) {
 		return
 	}
 	runs := g.Run != nil && pool.Runs(s)
@@ -355,6 +361,23 @@ func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
 			},
 		)
 	}
+	return false
+}
+
+// here waits until a file that is asked for is there, where the copy's files are still coming, and tells whether it is.
+func (g *Gateway) here(w http.ResponseWriter, r *http.Request, s site.Site) bool {
+	if !s.Behind || g.Behind == nil {
+		return true
+	}
+	err := behind.Of{Desk: g.Behind, ID: s.ID}.AwaitPage(r.Context(), r.URL.Path)
+	if err == nil {
+		return true
+	}
+	g.Log.Warn("a file that is still to come", "site", s.Name, "path", r.URL.Path, "err", err)
+	w.Header().Set("Retry-After", "10")
+	g.notice(w, http.StatusServiceUnavailable, notice{Heading: "This file is still to come", Lines: []string{
+		"The files of " + s.Name + " are still coming from its origin, and this one could not be brought at once.",
+		"How far it is, and what is in the way: alibi runs"}})
 	return false
 }
 

@@ -62,7 +62,7 @@ func Take(d *desk.Desk) (*Keeper, error) {
 	}
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
 		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Workings().Log, PHP: d.PHP, Local: d.Config().Machine,
-			Hosts: d.Workings().Hosts, Sealed: d.Workings().Env.Sealed}}
+			Hosts: d.Workings().Hosts, Sealed: d.Workings().Env.Sealed, Behind: d.Workings().Env.Behind}}
 	if k.ln = d.TakePort(); k.ln == nil {
 		if k.ln, err = gateway.Listen(d.Workings().Env.Port); err != nil {
 			f.Close()
@@ -127,6 +127,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		Used:   k.used,
 		Run:    k.run,
 		Trying: k.pool.Trying,
+		Behind: d.Workings().Env.Behind,
 		Secret: d.Workings().Secret,
 		Port:   d.Workings().Env.Port,
 		Now:    d.Now,

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"alibi/internal/behind"
 	"alibi/internal/depot"
 	"alibi/internal/host"
 	"alibi/internal/inventory"
@@ -45,7 +46,9 @@ type Env struct {
 	// Pin has a finished copy brought to a pin sheet, and gives the run that does it;
 	// "" if nothing need be done.
 	Pin func(ctx context.Context, s site.Site, sheet string) (run string, err error)
-	Now func() time.Time
+	// Behind is where files are asked for that come behind a copy which answers already.
+	Behind *behind.Desk
+	Now    func() time.Time
 }
 
 // Settings are what a person has set, and what follows from it.

@@ -131,6 +131,7 @@ type Site struct {
 	Keep      KeepRule  `json:"keep,omitzero"`   // of restore points that are taken on a schedule
 	Title     string    `json:"title,omitempty"` // what the site calls itself
 	Settings  Settings  `json:"settings,omitzero"`
+	Behind    bool      `json:"behind,omitempty"`   // files of it are still to come, while it answers
 	Scrubbed  bool      `json:"scrubbed,omitempty"` // its personal data are made up
 	Origin    ID        `json:"origin,omitempty"`
 	Purpose   string    `json:"purpose,omitempty"`

@@ -156,13 +156,22 @@ func (s Site) Unproven() bool {
 	return s.Role == Copy && s.State == Ready && s.Origin != "" && s.Run != "" && s.Proof.At.IsZero() && !s.Outdated()
 }
 
+// Yet says in short what a copy that answers still waits for, and Awaits says it in full.
+func (s Site) Yet() string { return Either(s.Behind, "media still coming", "not proven yet") }
+
+// Awaits says what is still done to a copy that answers.
+func (s Site) Awaits() string {
+	return Either(s.Behind, "its media are still coming, those first that somebody asks for; then it is compared with "+
+		"its origin", "not proven yet: it is being compared with its origin")
+}
+
 // ProofText says how a copy's evidence stands.
 func (s Site) ProofText() string {
 	switch p := s.Proof; {
 	case s.Outdated():
 		return "outdated"
 	case s.Unproven():
-		return "answers, not proven yet"
+		return "answers, " + s.Yet()
 	case p.At.IsZero():
 		return "none"
 	case p.Holds:

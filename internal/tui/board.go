@@ -332,7 +332,7 @@ func (b *boardScreen) proof(a *app, s site.Site, word bool) string {
 	t := a.theme
 	switch {
 	case s.Unproven():
-		return t.soon.Render(site.Either(word, "  ", " ") + t.glyph("…", ".") + site.Either(word, " not proven yet", ""))
+		return t.soon.Render(site.Either(word, "  ", " ") + t.glyph("…", ".") + site.Either(word, " "+s.Yet(), ""))
 	case s.Role == site.Live || s.Proof.At.IsZero():
 		return ""
 	case s.Proof.Holds && s.Proof.Open() != "":
@@ -394,7 +394,7 @@ func (b *boardScreen) proven(s site.Site, now time.Time) string {
 	case s.Outdated():
 		return "its evidence is older than the last change: v gathers it anew"
 	case s.Unproven():
-		return "not proven yet: it is being compared with its origin"
+		return s.Awaits()
 	case s.Proof.At.IsZero():
 		return "no evidence yet"
 	case s.Proof.Holds:

@@ -99,6 +99,14 @@ func (p *planScreen) choicesFor() []choice {
 				return site.Either(p.choices.Beside, "the origin's, under another prefix", "one of its own")
 			}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
 	}
+	if p.in.Media != "" && p.in.Over == nil && p.choices.Host == p.in.Local && p.in.Origin.Host != p.in.Local {
+		all = append(all, choice{label: "media", help: "what somebody asks for before it is there is brought at once",
+			text: func(p *planScreen) string {
+				return site.Either(p.plan.Target.Behind, "come while it answers", "are there when it answers")
+			}, turn: func(p *planScreen, _ int) {
+				p.choices.Media = site.Either(p.plan.Target.Behind, clone.MediaFirst, clone.MediaBehind)
+			}})
+	}
 	all = append(all, p.peopleAndPins()...)
 	for _, k := range site.Kinds {
 		if p.in.Origin.Facts.Has(k) == 0 {

@@ -256,7 +256,7 @@ func (r *runScreen) summary(a *app, now time.Time, w int) []string {
 		lines := []string{"   " + t.ink.Render(text)}
 		if s := r.site(a); s.Unproven() {
 			for _, l := range wrap("answers at "+s.Address().String()+
-				", not proven yet: what is done on it from now on is told apart from damage", w-8) {
+				", "+s.Yet()+": what is done on it from now on is told apart from damage", w-8) {
 				lines = append(lines, "   "+t.soon.Render(l))
 			}
 		}

@@ -42,6 +42,7 @@ type Choices struct {
 	Scrub  string `json:"scrub,omitempty"`
 	Pins   string `json:"pins,omitempty"`   // the pin sheet that the finished copy is brought to
 	Fresh  bool   `json:"fresh,omitempty"`  // read everything, whatever sizes and times say
+	Media  string `json:"media,omitempty"`  // MediaFirst, MediaBehind; "": by how much they are
 	Beside bool   `json:"beside,omitempty"` // put the tables into the origin's own database, under another prefix
 }
 
@@ -72,6 +73,7 @@ type Input struct {
 	Use     site.Use
 	Places  map[string]Place // where copies may be made, by host
 	Local   string
+	Media   string            // the origin's folder of media; "": not known
 	Pins    map[string]Pinned // the stored pin sheets
 	Port    string
 	Grace   time.Duration
@@ -96,7 +98,8 @@ type detail struct {
 	Choices Choices     `json:"choices"`
 	Filter  tree.Filter `json:"filter"`
 	Lease   site.Lease  `json:"lease"`
-	Same    bool        `json:"same,omitempty"` // nothing had changed on either side
+	Same    bool        `json:"same,omitempty"`  // nothing had changed on either side
+	Media   string      `json:"media,omitempty"` // the folder of media that come behind
 }
 
 // Plan says what copying with these choices will do.
@@ -133,6 +136,12 @@ func Plan(in Input) plan.Plan {
 	}
 	if answersFirst(p, in.Places[p.Target.Host]) {
 		p.Steps[5], p.Steps[6] = p.Steps[6], p.Steps[5]
+	}
+	if behind := planMedia(&p, in, note); p.Target.Behind {
+		d.Media = in.Media
+		p.Steps[1].Work = max(0, p.Bytes-behind)
+		p.Steps = slices.Insert(p.Steps, 6, plan.Step{Name: "media", Title: "bring the media", Work: behind,
+			Unit: plan.Bytes})
 	}
 	if !p.Target.Database.Beside() { // what drifts of others can't be told
 		p.Steps = append(p.Steps, plan.Step{Name: "values", Title: "keep how it was", Work: read,

@@ -45,10 +45,11 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 			return err
 		}
 	}
-	_, total := list.Totals()
-	t.Expect(total)
 	tell := func(bytes int64, files int) { t.Add(bytes, int64(files)) }
-	kept, fetch, err := x.unchanged(ctx, dst, list.Entries, tell)
+	now, later := x.later(list.Entries)
+	_, total := (&tree.Listing{Entries: now}).Totals()
+	t.Expect(total)
+	kept, fetch, err := x.unchanged(ctx, dst, now, tell)
 	if err != nil {
 		return err
 	}
@@ -72,7 +73,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if err := x.tellFiles(ctx, t, list, len(kept), countFiles(got)); err != nil {
 		return err
 	}
-	return x.noteFiles(ctx, append(kept, got...))
+	return x.noteFiles(ctx, append(kept, got...), later)
 }
 
 // sweep removes what an earlier try of the run brought and the origin does not have any more.
@@ -177,12 +178,8 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		note = strings.TrimPrefix(note+"; "+left, "; ")
 	}
 	if n := len(list.Problems); n > 0 {
-		var names []string
-		for _, p := range list.Problems[:min(n, 20)] {
-			names = append(names, p.Path+" ("+p.What+")")
-		}
 		if err := x.leftOut(ctx, "%s left out: %s", site.Plural(n, "entry", "entries"),
-			strings.Join(names, ", ")); err != nil {
+			named(list.Problems)); err != nil {
 			return err
 		}
 	}
@@ -190,6 +187,15 @@ func (x *runner) tellFiles(ctx context.Context, t *work.Task, list *tree.Listing
 		t.Note("%s", note)
 	}
 	return nil
+}
+
+// named names the first of what is not brought, and why.
+func named(list []tree.Problem) string {
+	var names []string
+	for _, p := range list[:min(len(list), 20)] {
+		names = append(names, p.Path+" ("+p.What+")")
+	}
+	return strings.Join(names, ", ")
 }
 
 func countFiles(entries []tree.Entry) int {
@@ -311,8 +317,8 @@ func foldersOf(entries []tree.Entry) (out []tree.Entry) {
 }
 
 // noteFiles puts the files into the baseline: of those that the system copied the digests are found when the copy is
-// compared.
-func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
+// compared. Of those that come later only what they are on the origin is noted.
+func (x *runner) noteFiles(ctx context.Context, entries, later []tree.Entry) error {
 	b, err := baseline.Open(x.at("next", "baseline.db"))
 	if err != nil {
 		return err
@@ -320,13 +326,21 @@ func (x *runner) noteFiles(ctx context.Context, entries []tree.Entry) error {
 	defer b.Close()
 	var files []baseline.File
 	for _, e := range entries {
-		c := e
-		c.Owner, c.Changed = nil, time.Time{} // what they are is seen when the copy is compared
-		c.Mode = c.Mode.Type() | tree.OnCopy(c.Mode)
-		if e.Link != "" {
-			c.Link = tree.RelativeLink(x.p.Origin.Root, e.Path, e.Link)
-		}
-		files = append(files, baseline.File{Origin: e, Copy: c})
+		files = append(files, brought(x.p.Origin.Root, e))
+	}
+	for _, e := range later {
+		files = append(files, baseline.File{Origin: e})
 	}
 	return b.PutFiles(ctx, files)
+}
+
+// brought is how a file of an origin in the folder root is noted that was brought to the copy.
+func brought(root string, e tree.Entry) baseline.File {
+	c := e
+	c.Owner, c.Changed = nil, time.Time{} // what they are is seen when the copy is compared
+	c.Mode = c.Mode.Type() | tree.OnCopy(c.Mode)
+	if e.Link != "" {
+		c.Link = tree.RelativeLink(root, e.Path, e.Link)
+	}
+	return baseline.File{Origin: e, Copy: c}
 }

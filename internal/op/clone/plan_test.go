@@ -357,3 +357,51 @@ func TestFilesThatAreLeftOutForTheirSizeAreCounted(t *testing.T) {
 		assert.Equal(t, omitted, got, name)
 	}
 }
+
+func TestMediaComeBehindWhereTheyAreManyAndFarAway(t *testing.T) {
+	in := input()
+	in.Media = "wp-content/uploads"
+	p := clone.Plan(in)
+	assert.False(t, p.Target.Behind, "they are few")
+	assert.NotContains(t, names(p), "media")
+
+	in.Origin.Facts.Bytes, in.Origin.Facts.Folders[0].Bytes = 900<<20, 800<<20
+	p = clone.Plan(in)
+	assert.True(t, p.Target.Behind)
+	assert.Equal(t, []string{"open", "media", "evidence"}, names(p)[5:8])
+	assert.Equal(t, site.Note, codes(p)["media"])
+	assert.EqualValues(t, 800<<20, p.Steps[6].Work)
+	assert.EqualValues(t, 92<<20, p.Steps[1].Work, "caches stay")
+	assert.EqualValues(t, 892<<20, p.Bytes, "and all of it needs room")
+
+	for why, change := range map[string]func(*clone.Input){
+		"it was chosen":                          func(in *clone.Input) { in.Choices.Media = clone.MediaFirst },
+		"they are left out":                      func(in *clone.Input) { in.Choices.Skip = []string{"wp-content/uploads"} },
+		"the site is on this machine":            func(in *clone.Input) { in.Origin.Host = "slipway" },
+		"it is made elsewhere":                   func(in *clone.Input) { in.Choices.Host = "drydock" },
+		"people are made up, so it is compared":  func(in *clone.Input) { in.Choices.Scrub = "on" },
+		"nobody knows which files are media":     func(in *clone.Input) { in.Media = "" },
+		"a copy is brought in line, not made":    func(in *clone.Input) { in.Over = &site.Site{Name: "c", Host: "slipway"} },
+		"its code could do harm without a wall ": func(in *clone.Input) { unwalled(in) },
+	} {
+		other := in
+		facts := *in.Origin.Facts
+		other.Origin.Facts = &facts
+		change(&other)
+		p := clone.Plan(other)
+		assert.False(t, p.Target.Behind, why)
+		assert.NotContains(t, names(p), "media", why)
+		if other.Choices.Media == "" {
+			other.Choices.Media = clone.MediaBehind
+			if p := clone.Plan(other); why != "they are left out" {
+				assert.Equal(t, site.Warn, codes(p)["media"], why)
+			}
+		}
+	}
+}
+
+// unwalled makes the site one whose code runs, where no wall can be had.
+func unwalled(in *clone.Input) {
+	in.Origin.Facts.Database = site.Database{Engine: "mysql", Server: "localhost", Name: "s", User: "s"}
+	in.Places = map[string]clone.Place{"slipway": {Folder: "/copies", Server: "localhost", Unsealed: "no bubblewrap"}}
+}

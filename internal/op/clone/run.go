@@ -31,6 +31,7 @@ type runner struct {
 
 	accepted bool             // a person lets it stand whatever the proof finds of its data
 	moment   *evidence.Moment // the new copy as it was when it began to answer
+	media    *following       // brings its media; nil: they do not come behind, or not yet
 }
 
 // memory is what the steps remember between tries.
@@ -78,6 +79,7 @@ func (x *runner) operation() *work.Operation {
 		"place":     x.place,
 		"evidence":  x.settled(x.proven),
 		"open":      x.settled(x.open),
+		"media":     x.behind,
 		"settle":    x.settled(x.settle),
 		"values":    x.values,
 		"made":      x.made,
@@ -85,7 +87,10 @@ func (x *runner) operation() *work.Operation {
 	})
 	steps["tables"] = work.Step{Beside: true, Do: x.tables}
 	return &work.Operation{Steps: x.needed(steps), Undo: x.undo, Memory: &x.mem,
-		Close: func() { _ = x.moment.Close() }}
+		Close: func() {
+			x.media.close()
+			_ = x.moment.Close()
+		}}
 }
 
 // keepsFirst tells whether a restore point is taken before anything is written:
@@ -317,6 +322,9 @@ func exists(r host.Tree, name string) bool {
 func (x *runner) open(ctx context.Context, t *work.Task) error {
 	proven := x.p.Kind == plan.Refresh || x.mem.Compared != nil
 	if !proven {
+		if err := x.follow(ctx); err != nil { // its first page may need media
+			return err
+		}
 		if err := x.ready(ctx, t); err != nil {
 			return err
 		}
@@ -405,6 +413,7 @@ func (x *runner) clear(ctx context.Context, part string, keep site.Database) err
 
 // undo brings back the state before the run.
 func (x *runner) undo(ctx context.Context) error {
+	x.media.close() // nothing comes to what is removed
 	if x.p.Kind == plan.Copy {
 		return x.env.Erase(ctx, x.p.Target.ID, x.p.Target.Name)
 	}

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"alibi/internal/behind"
 	"alibi/internal/host"
 	"alibi/internal/host/local"
 	"alibi/internal/runtime/outbox"
@@ -42,6 +43,8 @@ type Pool struct {
 	Log   *slog.Logger
 	// PHP gives the versions that this machine has.
 	PHP func() []php.PHP
+	// Behind is where files are asked for that are still to come to copies; nil: nowhere.
+	Behind *behind.Desk
 	// Sealed has copies run behind a wall or not at all.
 	Sealed bool
 
@@ -215,6 +218,9 @@ func (p *Pool) start(ctx context.Context, s site.Site) (Running, error) {
 	}
 	if spec.Sealed = Sealed(local.New(p.Local), s, p.notes(s, spec.Mail)); spec.Sealed != nil {
 		spec.Sealed.Full = full
+		if s.Behind && p.Behind != nil {
+			spec.Sealed.Awaited = behind.Of{Desk: p.Behind, ID: s.ID}
+		}
 	}
 	w, err := web.Start(spec)
 	if err != nil {

@@ -36,6 +36,8 @@ type Sealed struct {
 	Tell func(wall.Call)
 	// Met hears of its bounds that are met; nil: nobody does.
 	Met func(wall.Met)
+	// Awaited are its files that are still to come; nil: all are there.
+	Awaited Awaited
 	// Full says that it was stopped for what its folders hold, which is to be looked at first.
 	Full bool
 }
@@ -203,6 +205,10 @@ func (w *Web) ownPages() func(net.Conn) {
 			}
 			if !own.IsOwn(name) && name != "localhost" && name != "127.0.0.1" {
 				http.Error(rw, "This copy reaches its own pages here, and no others.", http.StatusMisdirectedRequest)
+				return
+			}
+			if a := w.Spec.Sealed.Awaited; a != nil && a.AwaitPage(r.Context(), r.URL.Path) != nil {
+				rw.WriteHeader(http.StatusServiceUnavailable)
 				return
 			}
 			proxy.ServeHTTP(rw, r)

@@ -27,7 +27,7 @@ import (
 	"alibi/internal/site"
 )
 
-//go:embed nginx.conf php-fpm.conf router.php carrier.php
+//go:embed nginx.conf php-fpm.conf router.php carrier.php awaited.php
 var files embed.FS
 
 var configs = template.Must(template.New("").Funcs(template.FuncMap{"quote": quote}).ParseFS(files, "nginx.conf",
@@ -102,6 +102,10 @@ func Start(s Spec) (*Web, error) {
 		}
 	}
 	w := &Web{Spec: s, gone: make(chan struct{})}
+	if err := w.await(); err != nil {
+		w.Stop()
+		return nil, fmt.Errorf("making room for what is still to come: %w", err)
+	}
 	nginx, err := program("nginx")
 	switch {
 	case s.PHP.FPM != "" && err == nil:
@@ -383,6 +387,9 @@ func (s Spec) settings() map[string]string {
 	}
 	if s.RunTime > 0 {
 		m["max_execution_time"] = fmt.Sprint(int(s.RunTime.Seconds()))
+	}
+	if first := s.First(); first != "" {
+		m["auto_prepend_file"] = first
 	}
 	if s.Upload != "" {
 		m["upload_max_filesize"], m["post_max_size"] = s.Upload, s.Upload

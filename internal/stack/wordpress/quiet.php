@@ -46,6 +46,10 @@ final class Alibi_Quiet {
 
 	public static function start() {
 		self::who();
+		$first = (string) getenv( 'ALIBI_FIRST' ); // has the code wait for files that are still to come
+		if ( '' !== $first && is_file( $first ) ) {
+			require_once $first;
+		}
 		set_error_handler( array( __CLASS__, 'heard' ), E_WARNING );
 		if ( self::keeps( 'tasks' ) ) {
 			if ( defined( 'DOING_CRON' ) && DOING_CRON ) {
