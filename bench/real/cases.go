@@ -12,9 +12,9 @@ import (
 	"time"
 )
 
-// cases are what is measured: a copy on the same server and its refresh, a copy to another host, answers of the live
-// site meanwhile, restore points, and drift.
-var cases = []string{"here", "far", "visitors", "points", "drift"}
+// cases are what is measured: a copy on the same server and its refresh, a copy to another host, one from another host
+// whose media come behind, answers of the live site meanwhile, restore points, and drift.
+var cases = []string{"here", "far", "behind", "visitors", "points", "drift"}
 
 // choose says what is measured, and which programs.
 func (b *bench) choose(only, builds []string) error {
@@ -51,7 +51,8 @@ func (b *bench) sized(ctx context.Context, size string, runs int) (err error) {
 	total := &sums{}
 	for i := range runs {
 		for _, k := range b.only {
-			one := map[string]func(context.Context, int, *sums) error{"here": b.here, "far": b.far}[k]
+			one := map[string]func(context.Context, int, *sums) error{"here": b.here, "far": b.far,
+				"behind": b.behind}[k]
 			if one == nil {
 				continue
 			}
@@ -121,7 +122,7 @@ func (b *bench) here(ctx context.Context, i int, to *sums) error {
 
 // far measures a copy to the other host.
 func (b *bench) far(ctx context.Context, i int, to *sums) error {
-	hand, err := b.byHandTwo(ctx, b.spec, i)
+	hand, err := b.byHandTwo(ctx, b.spec, i, false)
 	if err != nil {
 		return err
 	}
@@ -139,6 +140,34 @@ func (b *bench) far(ctx context.Context, i int, to *sums) error {
 			}
 		}
 		return b.remove(ctx, m.site)
+	})
+}
+
+// behind measures a copy from another host, whose media come first, and one whose media come behind.
+func (b *bench) behind(ctx context.Context, i int, to *sums) error {
+	hand, err := b.byHandTwo(ctx, b.spec, i, true)
+	if err != nil {
+		return err
+	}
+	return b.each(func(build string) error {
+		for _, how := range []string{"first", "behind"} {
+			m, err := b.copyOf(ctx, b.size+"-there", fmt.Sprintf("%s-%s-%d", b.size, how, i), "--media", how)
+			if err != nil {
+				return err
+			}
+			if err := b.tell(to, build, "from another host, media "+how, hand, m); err != nil {
+				return err
+			}
+			if i == 0 {
+				if err := b.judge(ctx, b.spec, m.site); err != nil {
+					return err
+				}
+			}
+			if err := b.remove(ctx, m.site); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

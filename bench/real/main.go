@@ -59,6 +59,7 @@ type bench struct {
 	only          []string // cases
 	record        string
 	profile       string
+	calls         int // that were profiled
 	spec          real.Spec
 	size          string
 }
@@ -233,19 +234,23 @@ func (b *bench) byHand(ctx context.Context, s real.Spec, i int) (time.Duration, 
 			b.pier.DB.Socket, to))
 }
 
-// byHandTwo is the same between two machines, through ssh and tar.
-func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int) (time.Duration, error) {
+// byHandTwo is the same between two machines, through ssh and tar; or, from the origin's to where it is typed.
+func (b *bench) byHandTwo(ctx context.Context, s real.Spec, i int, near bool) (time.Duration, error) {
 	to := filepath.Join(b.dock.Dir, "hand")
 	ssh := func(m *real.Machine) string {
 		return fmt.Sprintf("ssh -q -i %s -p %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null "+
 			"%s@127.0.0.1", b.key, m.Port, m.User)
+	}
+	there := ssh(b.dock)
+	if near {
+		there = "bash -c"
 	}
 	took, err := b.timed(func() error {
 		return sh(ctx, `$6 "mariadb --no-defaults -S $2 -e 'CREATE DATABASE hand'; mkdir -p $5"
 		$7 "mariadb-dump --no-defaults -S $1 --single-transaction $3" |
 		sed "s#$8#http://hand-$9.localhost:7700#g" | $6 "mariadb --no-defaults -S $2 hand"
 		$7 "tar -C $4 -cf - ." | $6 "tar -C $5 -xf -"`, b.pier.DB.Socket, b.dock.DB.Socket, s.Database, s.Root, to,
-			ssh(b.dock), ssh(b.pier), s.URL, fmt.Sprint(i))
+			there, ssh(b.pier), s.URL, fmt.Sprint(i))
 	})
 	return took,
 		errors.Join(err, sh(ctx, `mariadb --no-defaults -S "$1" -e "DROP DATABASE IF EXISTS hand"; rm -rf "$2"`,
@@ -298,7 +303,12 @@ func (b *bench) copy(ctx context.Context, as, hostName string) (made, error) {
 	if hostName != "slipway" {
 		from = b.size + "-there"
 	}
-	return b.alibiRun(ctx, as, "copy", from, "--name", as, "--host", hostName, "--for", "a measurement", "--as-it-is")
+	return b.copyOf(ctx, from, as, "--host", hostName)
+}
+
+func (b *bench) copyOf(ctx context.Context, from, as string, more ...string) (made, error) {
+	return b.alibiRun(ctx, as, append([]string{"copy", from, "--name", as, "--for", "a measurement", "--as-it-is"},
+		more...)...)
 }
 
 func (b *bench) refresh(ctx context.Context, s site.Site) (made, error) {
@@ -313,7 +323,8 @@ func (b *bench) remove(ctx context.Context, s site.Site) error {
 func (b *bench) command(ctx context.Context, args ...string) (*os.ProcessState, error) {
 	cmd := exec.CommandContext(ctx, b.alibi, append([]string{"--home", b.home}, args...)...)
 	if b.profile != "" {
-		to := filepath.Join(b.profile, strings.Join(args[:min(2, len(args)-1)], "-"))
+		b.calls++
+		to := filepath.Join(b.profile, fmt.Sprintf("%02d-%s", b.calls, strings.Join(args[:min(2, len(args)-1)], "-")))
 		if err := os.MkdirAll(to, 0o755); err != nil {
 			return nil, err
 		}

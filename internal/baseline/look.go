@@ -40,7 +40,7 @@ func (b *Baseline) Look(ctx context.Context, side string, snap tables.Snapshot) 
 // Still tells whether nobody has written to a table since it was looked at, and what had changed in it then.
 func (l *Look) Still(t tables.Table) ([]Change, bool) {
 	m, marked := l.marks[t.Name]
-	return m.Changes, marked && m.Quiet != "" && m.Quiet == l.quiet[t.Name] && m.Rows == t.Rows
+	return m.Changes, marked && tables.Same(m.Quiet, l.quiet[t.Name]) && m.Rows == t.Rows
 }
 
 // Saw notes what had changed in a table that was read; whole says that it is all.

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+
+	"alibi/internal/tables"
 )
 
 // Mark is a table of one side as it was when it was looked at.
@@ -89,7 +91,7 @@ func (b *Baseline) Parted(ctx context.Context, side string, now map[string]strin
 	}
 	out := map[string]Mark{}
 	for table, at := range was {
-		if at == "" || at != now[table] {
+		if !tables.Same(at, now[table]) {
 			continue
 		}
 		rows, err := b.Count(ctx, table)

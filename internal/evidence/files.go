@@ -85,14 +85,17 @@ func byPath(entries []tree.Entry) map[string]tree.Entry {
 }
 
 // unknown puts the entries that must be read behind the others, and gives them. When changes are only
-// counted, a file that nobody touched is taken to be the same.
+// counted, a file that nobody touched is taken to be the same; and so is one that a refresh kept of which the system
+// says so, but for texts, which are looked into.
 func unknown(in *Input, entries []tree.Entry, base map[string]baseline.File) []tree.Entry {
-	if !in.CountOnly {
+	if !in.CountOnly && !in.Kept {
 		return entries
 	}
 	same := 0
 	for i, e := range entries {
-		if b, known := base[e.Path]; known && e.Untouched(b.Copy) {
+		b, known := base[e.Path]
+		sure := in.CountOnly || !e.Textual() && !b.Copy.Changed.IsZero() && !e.Changed.IsZero()
+		if known && sure && b.Copy.Hash != (tree.Hash{}) && e.Untouched(b.Copy) {
 			entries[i].Hash = b.Copy.Hash
 			entries[same], entries[i] = entries[i], entries[same]
 			same++

@@ -36,6 +36,7 @@ type Input struct {
 	Snapshot  tables.Snapshot        // the origin's state to compare with; nil: taken now
 	Tell      func(units, items int) // progress, may be nil
 	CountOnly bool                   // only what changed on either side: nothing is written, no page asked for
+	Kept      bool                   // files that nobody touched since they were read are not read again
 	Opened    *Moment                // the copy as it was when it began to answer; nil: it is compared as it is
 }
 

@@ -3,6 +3,8 @@ package tables
 import (
 	"context"
 	"slices"
+	"strconv"
+	"strings"
 )
 
 // Search finds rows by texts in any of their columns, or by the value of one.
@@ -55,6 +57,25 @@ func Since(s Snapshot) string {
 		return d.Since()
 	}
 	return ""
+}
+
+// Started stands, in a time of Dated, before that of a server's start in seconds since 1970, give or take two: nobody
+// has written to the table since then. It is told from Settled seconds after the start on.
+const (
+	Started = " since "
+	Settled = 5
+)
+
+// Same tells whether two times of Dated are the same.
+func Same(a, b string) bool {
+	table, was, then := strings.Cut(a, Started)
+	of, is, now := strings.Cut(b, Started)
+	if !then || !now {
+		return a == b && a != ""
+	}
+	x, err := strconv.ParseInt(was, 10, 64)
+	y, err2 := strconv.ParseInt(is, 10, 64)
+	return err == nil && err2 == nil && table == of && max(x, y)-min(x, y) <= 2
 }
 
 // Quiet gives the times at which tables were written to last, nil where the

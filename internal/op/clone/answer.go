@@ -6,6 +6,7 @@ import (
 
 	"alibi/internal/baseline"
 	"alibi/internal/evidence"
+	"alibi/internal/plan"
 	"alibi/internal/work"
 )
 
@@ -59,7 +60,7 @@ func (x *runner) input(t *work.Task) (in evidence.Input, done func(), err error)
 	return evidence.Input{
 		Env: x.env, Origin: x.p.Origin, Copy: x.p.Target, Transform: tr, Filter: Filter(tr.Stack, x.d.Filter),
 		Baseline: b, Fresh: x.moment != nil || !x.mem.Visited, Lived: x.moment == nil && x.mem.Visited,
-		Opened: x.moment, Before: x.mem.Stamp, Since: x.mem.Since,
+		Kept: x.p.Kind == plan.Refresh && !x.d.Choices.Fresh, Opened: x.moment, Before: x.mem.Stamp, Since: x.mem.Since,
 		Tell: func(units, items int) { t.Add(int64(units), int64(items)) },
 	}, func() { b.Close() }, nil
 }

@@ -2,18 +2,13 @@ package clone
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"alibi/internal/baseline"
 	"alibi/internal/host"
-	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -203,119 +198,6 @@ func countFiles(entries []tree.Entry) int {
 	return n
 }
 
-// unchanged takes from the present copy the files that look unchanged on the
-// origin and on the copy since they parted: they get a hard link, and the
-// first goes with what is replaced. What must be fetched is given back.
-func (x *runner) unchanged(
-	ctx context.Context,
-	dst host.Root,
-	entries []tree.Entry,
-	tell tree.Progress,
-) (kept, fetch []tree.Entry, err error) {
-	if x.p.Kind != plan.Refresh || x.d.Choices.Fresh {
-		return nil, entries, nil
-	}
-	if s, err := x.env.Record.Site(ctx, x.p.Target.ID); err != nil || s.Origin != x.p.Origin.ID {
-		return nil, entries, err // another site's files may look the same
-	}
-	b, err := baseline.Open(x.at("now", "baseline.db"))
-	if err != nil {
-		return nil, entries, nil // without one everything is brought
-	}
-	defer b.Close()
-	base, err := b.Files(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	now, err := x.env.Place(ctx, x.p.Target.Host, x.p.Target.Root)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer now.Root.Close()
-	list, err := tree.Scan(ctx, now.Root, tree.Filter{})
-	if err != nil {
-		return nil, nil, err
-	}
-	there := make(map[string]tree.Entry, len(list.Entries))
-	for _, e := range list.Entries {
-		there[e.Path] = e
-	}
-	var looked time.Time // zero where the site has no tables: then what can't be told is brought
-	if m, err := b.Meta(ctx); err == nil {
-		looked = m.Looked
-	}
-	forged, _, err := tree.Forged(ctx, now.Root, list.Entries, func(e tree.Entry) (tree.Entry, bool) {
-		f, known := base[e.Path]
-		return f.Copy, known
-	})
-	if err != nil {
-		return nil, nil, fmt.Errorf("reading the copy's files: %w", err)
-	}
-	for _, e := range entries {
-		f, known := base[e.Path]
-		is, has := there[e.Path]
-		same := known && has && e.Untouched(f.Origin) && !untold(e, looked) && is.Same(f.Copy) && !forged[e.Path]
-		if !e.Regular() || !same || f.Origin.Hash != f.Copy.Hash || is.Mode.Perm() != tree.OnCopy(e.Mode) {
-			fetch = append(fetch, e)
-			continue
-		}
-		e.Hash, e.MTime = f.Origin.Hash, f.Origin.MTime
-		kept = append(kept, e)
-	}
-	if err := x.link(ctx, dst, entries, kept, tell); err != nil {
-		if ctx.Err() != nil {
-			return nil, nil, err
-		}
-		return nil, entries, nil // where files can't get a hard link they are brought again
-	}
-	return kept, fetch, nil
-}
-
-// untold tells whether a file may have been changed within the second in which it was read, so that its
-// time does not tell whether it was.
-func untold(e tree.Entry, looked time.Time) bool {
-	return e.Changed.IsZero() && !e.MTime.Before(looked.Add(-2*time.Second))
-}
-
-// link gives files of the present copy their names in the next one.
-func (x *runner) link(ctx context.Context, dst host.Root, folders, files []tree.Entry, tell tree.Progress) error {
-	if _, _, err := tree.Copy(ctx, dst, dst, foldersOf(folders), tell); err != nil {
-		return err
-	}
-	up, err := x.env.Write(ctx, x.run, x.p.Target, op.Folder(x.p.Target))
-	if err != nil {
-		return err
-	}
-	defer up.Close()
-	linker, ok := up.(host.Linker)
-	if !ok {
-		return errors.ErrUnsupported
-	}
-	rel := strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/now/")
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(4)
-	for _, e := range files {
-		g.Go(func() error {
-			err := linker.Link(path.Join("now", rel, e.Path), path.Join("next", rel, e.Path))
-			if err != nil && !exists(up, path.Join("next", rel, e.Path)) {
-				return err
-			}
-			tell(e.Size, 1)
-			return ctx.Err()
-		})
-	}
-	return g.Wait()
-}
-
-func foldersOf(entries []tree.Entry) (out []tree.Entry) {
-	for _, e := range entries {
-		if e.Mode.IsDir() {
-			out = append(out, e)
-		}
-	}
-	return
-}
-
 // noteFiles puts the files into the baseline: of those that the system copied the digests are found when the copy is
 // compared. Of those that come later only what they are on the origin is noted.
 func (x *runner) noteFiles(ctx context.Context, entries, later []tree.Entry) error {
@@ -326,7 +208,9 @@ func (x *runner) noteFiles(ctx context.Context, entries, later []tree.Entry) err
 	defer b.Close()
 	var files []baseline.File
 	for _, e := range entries {
-		files = append(files, brought(x.p.Origin.Root, e))
+		f := brought(x.p.Origin.Root, e)
+		f.Copy.Changed = x.kept[e.Path]
+		files = append(files, f)
 	}
 	for _, e := range later {
 		files = append(files, baseline.File{Origin: e})

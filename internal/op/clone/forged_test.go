@@ -2,15 +2,21 @@ package clone_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/baseline"
 	"alibi/internal/demo/demotest"
+	"alibi/internal/desk"
+	"alibi/internal/host"
 	"alibi/internal/plan"
+	"alibi/internal/work"
 )
 
 // forge changes a file's bytes and puts its time back, as those do who hide.
@@ -69,4 +75,66 @@ func TestARefreshHealsModesAndWhatSizesAndTimesDoNotTell(t *testing.T) {
 	forge(t, file(s.Root, "mine.txt"), "damaged!")
 	refresh(true)
 	assert.Equal(t, "at first", text("mine.txt"))
+}
+
+// readBy is how many files a run's evidence read.
+func readBy(r plan.Run) int64 {
+	for _, p := range r.Steps {
+		if p.Name == "evidence" {
+			return p.Items
+		}
+	}
+	return -1
+}
+
+func TestARefreshReadsNoFileAgainThatNobodyTouched(t *testing.T) {
+	var w *demotest.World
+	var do func()
+	w = demotest.New(t, func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if now := do; now != nil && m.Step+" "+m.Phase == "files end" {
+				do = nil
+				now()
+			}
+		}
+	})
+	ctx := context.Background()
+	live := w.Site("status.skerryline.example")
+	for i := range 30 {
+		require.NoError(t, os.WriteFile(filepath.Join(live.Root, fmt.Sprintf("berth-%d.png", i)), []byte("at first"), 0o644))
+	}
+	w.Keep()
+	s := w.Copy(live.Name, "kept")
+	refresh := func() plan.Run {
+		t.Helper()
+		require.NoError(t, os.WriteFile(filepath.Join(live.Root, "new.html"), []byte(t.Name()+time.Now().String()), 0o644))
+		p, err := w.Desk.Copies.PlanRefresh(ctx, s.ID)
+		require.NoError(t, err)
+		r, err := w.Desk.Runs.StartTyped(ctx, p, s.Name)
+		require.NoError(t, err)
+		r, err = w.Desk.Runs.Await(ctx, r.ID, nil)
+		require.NoError(t, err)
+		return r
+	}
+	for range 2 { // the second time from a refreshed copy, whose files were given other names
+		assert.Less(t, readBy(refresh()), int64(25), "pictures are not read: nobody has touched them, says the system")
+	}
+
+	b, err := baseline.Open(filepath.Join(w.Desk.Workings().Env.CopyDir("kept"), "now/baseline.db"))
+	require.NoError(t, err)
+	files, err := b.Files(ctx)
+	require.NoError(t, err)
+	require.NoError(t, b.Close())
+	for name, f := range files {
+		fi, err := os.Stat(filepath.Join(s.Root, name))
+		require.NoError(t, err)
+		assert.True(t, host.ChangedOf(fi).Equal(f.Copy.Changed), "%s need not be read when changes are counted", name)
+	}
+
+	do = func() { // what is damaged while it is kept looks as it did
+		forge(t, filepath.Join(w.Desk.Workings().Env.CopyDir("kept"), "next/site/berth-3.png"), "damaged!")
+	}
+	r := refresh()
+	require.Equal(t, plan.Stopped, r.State)
+	assert.Contains(t, r.Error, "berth-3.png")
 }

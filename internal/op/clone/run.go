@@ -29,9 +29,10 @@ type runner struct {
 	dir string // the copy's folder
 	mem memory
 
-	accepted bool             // a person lets it stand whatever the proof finds of its data
-	moment   *evidence.Moment // the new copy as it was when it began to answer
-	media    *following       // brings its media; nil: they do not come behind, or not yet
+	accepted bool                 // a person lets it stand whatever the proof finds of its data
+	moment   *evidence.Moment     // the new copy as it was when it began to answer
+	kept     map[string]time.Time // change times of files that a refresh keeps
+	media    *following           // brings its media; nil: they do not come behind, or not yet
 }
 
 // memory is what the steps remember between tries.
@@ -349,6 +350,11 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 	ctx = context.WithoutCancel(ctx) // from here on there is no way back, so nothing stops half-way
 	if x.mem.InPlace != "" {
 		if err := x.commit(ctx); err != nil {
+			return err
+		}
+	}
+	if x.p.Kind == plan.Refresh {
+		if err := x.letGo(ctx); err != nil {
 			return err
 		}
 	}

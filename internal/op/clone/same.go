@@ -57,7 +57,7 @@ func (p *patching) quiet(ctx context.Context, was baseline.Meta) error {
 		now, err := tables.Quiet(ctx, of)
 		out := make(map[string]bool, len(now))
 		for t, at := range now {
-			out[t] = was[t] == at
+			out[t] = tables.Same(was[t], at)
 		}
 		return out, err
 	}

@@ -191,7 +191,7 @@ func (d *differing) tables(ctx context.Context, env *op.Env, place stack.Place, 
 				c.Added = b.Rows
 			case !has:
 				c.Removed = p.Rows(name)
-			case at != "" && at == quiet[name] && b.Rows == p.Rows(name) && !c.Shape: // nobody wrote to it
+			case tables.Same(at, quiet[name]) && b.Rows == p.Rows(name) && !c.Shape: // nobody wrote to it
 				d.same(b.Rows)
 				return nil
 			default:

@@ -93,7 +93,7 @@ func (k *keeping) unchanged(ctx context.Context, now tables.Schema, quiet map[st
 		before, _ := was.Table(t.Name)
 		tab, ok := now.Table(t.Name)
 		at := k.last.Quiet[t.Name]
-		if ok && at != "" && at == quiet[t.Name] && t.Rows == tab.Rows && before.Create == tab.Create &&
+		if ok && tables.Same(at, quiet[t.Name]) && t.Rows == tab.Rows && before.Create == tab.Create &&
 			slices.Equal(before.Columns, tab.Columns) &&
 			k.to.Holds(t) {
 			out[t.Name] = t

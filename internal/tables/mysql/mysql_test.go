@@ -147,3 +147,49 @@ func TestQuiet(t *testing.T) {
 	assert.Empty(t, still, "the server was started since, and has forgotten what was before")
 	require.NoError(t, snap.Close())
 }
+
+func TestTablesToWhichNobodyWroteSinceTheServerWasStartedAreQuiet(t *testing.T) {
+	ctx := context.Background()
+	db := newDatabase(t, "restarted", "CREATE OR REPLACE TABLE a (n INT PRIMARY KEY)",
+		"CREATE OR REPLACE TABLE b (n INT PRIMARY KEY)", "INSERT INTO a VALUES (1)", "INSERT INTO b VALUES (1)")
+	require.NoError(t, mariadbtest.Stop())
+	require.NoError(t, mariadbtest.Start())
+	now, err := db.Quiet(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, now, "just after its start one could take it for another start")
+	var then map[string]string
+	require.Eventually(t, func() bool {
+		then, err = db.Quiet(ctx)
+		return err == nil && len(then) == 2
+	}, 30*time.Second, 100*time.Millisecond)
+	assert.Contains(t, then["a"], tables.Started)
+	for range 12 { // whatever the parts of the seconds are
+		time.Sleep(170 * time.Millisecond)
+		now, err := db.Quiet(ctx)
+		require.NoError(t, err)
+		assert.True(t, tables.Same(then["a"], now["a"]), "%s and %s", then["a"], now["a"])
+	}
+	require.NoError(t, db.Exec(ctx, "UPDATE a SET n = 2"))
+	now, err = db.Quiet(ctx)
+	require.NoError(t, err)
+	assert.False(t, tables.Same(then["a"], now["a"]))
+	assert.True(t, tables.Same(then["b"], now["b"]))
+
+	require.NoError(t, mariadbtest.Stop())
+	require.NoError(t, mariadbtest.Start())
+	require.Eventually(t, func() bool {
+		now, err = db.Quiet(ctx)
+		return err == nil && len(now) == 2
+	}, 30*time.Second, 100*time.Millisecond)
+	assert.False(t, tables.Same(then["b"], now["b"]), "between the starts somebody may have written to it")
+
+	require.NoError(t, db.Exec(ctx, "SET GLOBAL table_definition_cache = 400"))
+	defer func() { require.NoError(t, db.Exec(ctx, "SET GLOBAL table_definition_cache = 20000")) }()
+	for i := range 210 {
+		require.NoError(t, db.Exec(ctx, fmt.Sprintf("CREATE OR REPLACE TABLE many%d (n INT PRIMARY KEY)", i)))
+		require.NoError(t, db.Exec(ctx, fmt.Sprintf("SELECT * FROM many%d", i)))
+	}
+	now, err = db.Quiet(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, now, "it may have put a table out of mind, and with it that somebody wrote to it")
+}

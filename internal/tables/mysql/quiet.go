@@ -3,13 +3,19 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"strconv"
+	"strings"
+
+	"alibi/internal/tables"
 )
 
 // Quiet tells of tables when they were made and when somebody wrote to them
 // last, by the server's clock, if that was not within the last two seconds: as
 // long as a table's times and the number of its rows stay the same nobody has
 // written to it (TRUNCATE leaves the times). The server forgets them when it
-// starts; a table whose times are not known is not among them
+// starts: of a table that nobody wrote to since, it is told when that was, as
+// long as it can't have forgotten otherwise. A table of which that is not
+// certain is not among them
 // (https://mariadb.com/kb/en/information-schema-tables-table/).
 func (d *Database) Quiet(ctx context.Context) (out map[string]string, err error) {
 	err = d.once(ctx, func(c *sql.Conn) error {
@@ -92,6 +98,19 @@ func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map
 	if err != nil {
 		return nil, err
 	}
+	started, err := since(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	if started != "" {
+		more, err := records(ctx, c, "SELECT TABLE_NAME, CONCAT(CREATE_TIME, ?) AS T FROM information_schema.TABLES "+
+			"WHERE TABLE_SCHEMA = ? AND TABLE_TYPE = 'BASE TABLE' AND ENGINE = 'InnoDB' AND UPDATE_TIME IS NULL", started,
+			database)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+	}
 	out := make(map[string]string, len(list))
 	for _, r := range list {
 		if known, seen := u.named(r["TABLE_NAME"]); seen {
@@ -99,4 +118,35 @@ func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map
 		}
 	}
 	return out, nil
+}
+
+// since says when the server was started, in the form of tables.Started; "" where it may have forgotten that somebody wrote
+// to a table since. MariaDB keeps these times as long as it has a table in mind, and puts some out of mind only when
+// it has more than table_definition_cache of them; less than half as many were ever opened here.
+func since(ctx context.Context, c *sql.Conn) (string, error) {
+	var at, up, opened, room int64
+	var version string
+	err := c.QueryRowContext(ctx, "SELECT UNIX_TIMESTAMP(), @@table_definition_cache, VERSION()").Scan(&at, &room, &version)
+	if err != nil {
+		return "", explain(err)
+	}
+	status, err := records(ctx, c, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Uptime', 'Opened_table_definitions')")
+	if err != nil {
+		return "", err
+	}
+	for _, r := range status {
+		n, err := strconv.ParseInt(r["VALUE"], 10, 64)
+		if err != nil {
+			return "", nil
+		}
+		if r["VARIABLE_NAME"] == "Uptime" {
+			up = n
+		} else {
+			opened = n
+		}
+	}
+	if !strings.Contains(version, "MariaDB") || up < tables.Settled || opened == 0 || opened > room/2 {
+		return "", nil
+	}
+	return tables.Started + strconv.FormatInt(at-up, 10), nil
 }
