@@ -183,7 +183,7 @@ func (e *Env) Log(ctx context.Context, who string, id site.ID, kind plan.Kind, f
 func (e *Env) ValuesOf(name string) string { return filepath.Join(e.CopyDir(name), "values.db") }
 
 // CopyDir is the folder of a copy: what is in use stands in "now", what is
-// being built in "next", and what was in use before in "old".
+// being built in "next", and what was in use before in "old", or in "former" when there is no way back to it.
 func (e *Env) CopyDir(name string) string { return filepath.Join(e.Home, "copies", name) }
 
 // Stack finds a stack by name.

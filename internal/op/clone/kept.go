@@ -158,8 +158,40 @@ func renamed(root host.Tree, was tree.Entry, from, to string, do func() error) (
 	return host.ChangedOf(after), nil
 }
 
-// letGo takes the names of kept files in what was replaced away, and notes what change times they have then.
+// give puts what was replaced out of the way, now that there is no way back to it.
+func (x *runner) give(ctx context.Context) error {
+	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, half := range halves {
+		if !exists(half, "old") {
+			continue
+		}
+		if err := half.RemoveAll("former"); err != nil {
+			return err
+		}
+		if err := half.Rename("old", "former"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// letGo removes what was replaced. Files that were kept have their names there too: it takes these away one by one, and
+// notes what change times the files have then, so that they need not be read when changes are counted.
 func (x *runner) letGo(ctx context.Context) error {
+	if x.p.Kind != plan.Refresh {
+		return nil
+	}
+	if err := x.noteKept(ctx); err != nil {
+		return err
+	}
+	return x.clear(ctx, "former", x.p.Target.Database)
+}
+
+func (x *runner) noteKept(ctx context.Context) error {
 	b, err := baseline.Open(x.at("now", "baseline.db"))
 	if err != nil {
 		return err
@@ -177,11 +209,11 @@ func (x *runner) letGo(ctx context.Context) error {
 	rel := strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/now/")
 	var noted []baseline.File
 	for name, f := range files {
-		now, old := path.Join("now", rel, name), path.Join("old", rel, name)
-		if !f.Copy.Regular() || f.Copy.Changed.IsZero() || f.Own || !exists(up, old) {
+		now, former := path.Join("now", rel, name), path.Join("former", rel, name)
+		if !f.Copy.Regular() || f.Copy.Changed.IsZero() || f.Own || !exists(up, former) {
 			continue
 		}
-		at, err := renamed(up, f.Copy, now, now, func() error { return up.Remove(old) })
+		at, err := renamed(up, f.Copy, now, now, func() error { return up.Remove(former) })
 		if err != nil {
 			return err
 		}

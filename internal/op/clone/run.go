@@ -231,6 +231,9 @@ func (x *runner) takeOver(ctx context.Context) error {
 		if exists(half, "next") || exists(half, "old") {
 			return x.takenBack(ctx)
 		}
+		if err := half.RemoveAll("former"); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -353,10 +356,8 @@ func (x *runner) open(ctx context.Context, t *work.Task) error {
 			return err
 		}
 	}
-	if x.p.Kind == plan.Refresh {
-		if err := x.letGo(ctx); err != nil {
-			return err
-		}
+	if err := x.give(ctx); err != nil {
+		return err
 	}
 	if err := x.clear(ctx, "old", x.p.Target.Database); err != nil {
 		return err
@@ -376,6 +377,9 @@ func (x *runner) settle(ctx context.Context, _ *work.Task) error {
 		return fmt.Errorf("inspecting the finished copy: %w", err)
 	}
 	facts.PHP = x.p.Origin.Facts.PHP
+	if err := x.letGo(ctx); err != nil {
+		return err
+	}
 	_, err = x.env.Record.ChangeSite(ctx, x.p.Target.ID, func(s *site.Site) error {
 		if s.Proof.PHP != "" {
 			facts.PHP, facts.PHPAsked = s.Proof.PHP, true
@@ -444,6 +448,9 @@ func (x *runner) takenBack(ctx context.Context) error {
 	}
 	defer done()
 	for _, half := range halves {
+		if err := half.RemoveAll("former"); err != nil {
+			return err
+		}
 		if !exists(half, "old") {
 			continue
 		}

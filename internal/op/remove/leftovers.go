@@ -77,7 +77,7 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 			local.Size(p)})
 	}
 	for _, s := range sites {
-		for _, part := range []string{"next", "old"} {
+		for _, part := range []string{"next", "old", "former"} {
 			p := filepath.Join(env.CopyDir(s.Name), part)
 			if _, err := os.Lstat(p); err == nil && s.Role == site.Copy && s.Run == "" {
 				out = append(out, Leftover{env.Local, "folder", p, "left by a run that did not end", local.Size(p)})

@@ -120,13 +120,14 @@ func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map
 	return out, nil
 }
 
-// since says when the server was started, in the form of tables.Started; "" where it may have forgotten that somebody wrote
-// to a table since. MariaDB keeps these times as long as it has a table in mind, and puts some out of mind only when
-// it has more than table_definition_cache of them; less than half as many were ever opened here.
+// since says when the server was started, in the form of tables.Started; "" where it may have forgotten that somebody
+// wrote to a table since. MariaDB keeps these times as long as it has a table in mind, and puts some out of mind only
+// when it has more than table_definition_cache of them; less than half as many were ever opened here.
 func since(ctx context.Context, c *sql.Conn) (string, error) {
 	var at, up, opened, room int64
 	var version string
-	err := c.QueryRowContext(ctx, "SELECT UNIX_TIMESTAMP(), @@table_definition_cache, VERSION()").Scan(&at, &room, &version)
+	err := c.QueryRowContext(ctx, "SELECT UNIX_TIMESTAMP(), @@table_definition_cache, VERSION()").Scan(&at, &room,
+		&version)
 	if err != nil {
 		return "", explain(err)
 	}
