@@ -16,6 +16,7 @@ import (
 	"alibi/internal/evidence/needles"
 	"alibi/internal/host"
 	"alibi/internal/rewrite"
+	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tree"
@@ -51,7 +52,7 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	if err != nil {
 		return err
 	}
-	if err := tree.Digest(ctx, copied.Root, unknown(in, now.Entries, w.base), texts.look(), tell); err != nil {
+	if err := in.digest(ctx, copied, unknown(in, now.Entries, w.base), texts.look(), tell); err != nil {
 		return err
 	}
 	onOrigin, err := w.origin(ctx, origin, now.Entries)
@@ -72,6 +73,38 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	rep.Checks = append(rep.Checks, w.check(onOrigin, in.Fresh))
 	if !in.CountOnly {
 		rep.Checks = append(rep.Checks, texts.checks()...)
+	}
+	return nil
+}
+
+// digest reads files of the copy: texts here, where they are looked into, and others on the copy's host, if that can be.
+func (in *Input) digest(ctx context.Context, copied stack.Place, list []tree.Entry, look *tree.Look,
+	tell tree.Progress) error {
+	var there, here []tree.Entry
+	var at [2][]int
+	for i, e := range list {
+		switch {
+		case !e.Regular():
+		case e.Textual():
+			here, at[0] = append(here, e), append(at[0], i)
+		default:
+			there, at[1] = append(there, e), append(at[1], i)
+		}
+	}
+	done, err := in.Env.Digest(ctx, in.Copy, copied.Root.Path(), there, tell)
+	if err != nil {
+		return err
+	}
+	if !done {
+		return tree.Digest(ctx, copied.Root, list, look, tell)
+	}
+	if err := tree.Digest(ctx, copied.Root, here, look, tell); err != nil {
+		return err
+	}
+	for k, part := range [][]tree.Entry{here, there} {
+		for j, e := range part {
+			list[at[k][j]] = e
+		}
 	}
 	return nil
 }
@@ -300,7 +333,8 @@ func (w *fileWork) unlike(is, was tree.Entry) string {
 	if is.Mode&fs.ModeSymlink == 0 && is.Mode.Perm() != was.Mode.Perm() {
 		out = append(out, fmt.Sprintf("has the mode %03o, not %03o", is.Mode.Perm(), was.Mode.Perm()))
 	}
-	if is.Owner != nil && was.Owner != nil && *is.Owner != *was.Owner {
+	given := is.Owner != nil && *is.Owner == wall.AccountOf(string(w.in.Copy.ID)) // when its code was started there
+	if is.Owner != nil && was.Owner != nil && *is.Owner != *was.Owner && !given {
 		out = append(out, fmt.Sprintf("belongs to %d:%d, not to %d:%d", is.Owner.User, is.Owner.Group, was.Owner.User,
 			was.Owner.Group))
 	}

@@ -20,6 +20,7 @@ import (
 	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/tables"
+	"alibi/internal/tree"
 )
 
 // Server is a database server on which copies get their databases.
@@ -168,6 +169,27 @@ func (e *Env) PutProgram(ctx context.Context, hostName string) (why string, err 
 	}
 	_, why, err = remote.Program(ctx, h)
 	return why, err
+}
+
+// Digest has the files of a copy on another host digested there by our own program, which its code can't reach, and tells
+// whether it could be.
+func (e *Env) Digest(ctx context.Context, s site.Site, dir string, files []tree.Entry, tell tree.Progress) (bool, error) {
+	if s.Host == e.Local || !s.Database.Served() || len(files) == 0 {
+		return false, nil
+	}
+	kept, err := e.Record.Host(ctx, s.Host)
+	if err != nil || kept.Open != "" { // nothing keeps the copy's code from our program
+		return false, err
+	}
+	h, err := e.Host(ctx, s.Host)
+	if err != nil {
+		return false, err
+	}
+	program, why, err := remote.Program(ctx, h)
+	if err != nil || why != "" {
+		return false, err
+	}
+	return true, remote.Digest(ctx, h, program, dir, files, tell)
 }
 
 // forgetProgram removes our own program from a host that has no copy any more.

@@ -46,6 +46,8 @@ func init() {
 	switch {
 	case len(os.Args) == 2:
 		os.Exit(errand(os.Stdin, os.Stdout, os.Stderr))
+	case os.Args[2] == remote.Digests && len(os.Args) == 4:
+		leave(remote.DigestHere(os.Args[3], os.Stdin, os.Stdout))
 	case os.Args[2] == inside && len(os.Args) == 4:
 		leave(insideHere(os.Args[3]))
 	}

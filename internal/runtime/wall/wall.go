@@ -61,12 +61,18 @@ func Account(id string) *host.Owner {
 	if os.Geteuid() != 0 {
 		return nil
 	}
+	to := AccountOf(id)
+	return &to
+}
+
+// AccountOf is the account of a copy's programs on a machine where those who start them are root.
+func AccountOf(id string) host.Owner {
 	n := uint32(2166136261) // FNV-1a
 	for _, c := range []byte(id) {
 		n = (n ^ uint32(c)) * 16777619
 	}
 	u := 1_900_000_000 + int(n%100_000_000)
-	return &host.Owner{User: u, Group: u}
+	return host.Owner{User: u, Group: u}
 }
 
 // namespaces are the arguments for a world with nobody else in it.

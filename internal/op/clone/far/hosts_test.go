@@ -21,6 +21,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
+	"alibi/internal/tree"
 	"alibi/internal/work"
 )
 
@@ -237,4 +238,51 @@ func TestAHostThatHangsDoesNotHoldUpACancel(t *testing.T) {
 	}
 	clonetest.NothingLeft(t, w)
 	w.Copy(live.Name, "after")
+}
+
+func TestFilesOfACopyAreDigestedOnItsHost(t *testing.T) {
+	w := realtest.New(t, realtest.Options{Own: true})
+	drydock := w.Machine("drydock")
+	live := w.Make("ferry")
+	withMedia(t, live.Root)
+	w.Keep()
+	ctx := context.Background()
+	s := clonetest.CopyOf(w, live, "far", func(c *clone.Choices) { c.Host = drydock.Name })
+	clonetest.Holds(t, w, s)
+	apart, err := w.Desk.Copies.Apart(ctx, s.ID)
+	require.NoError(t, err)
+	assert.Zero(t, apart.Copy, "its files were given to the account of its code, which is no change")
+
+	const berth = "wp-content/uploads/2026/01/berth-1.png"
+	text, err := os.ReadFile(filepath.Join(s.Root, berth))
+	require.NoError(t, err)
+	list := []tree.Entry{{Path: "none.png"}, {Path: berth}, {Path: "../../../outside"}}
+	done, err := w.Desk.Workings().Env.Digest(ctx, s, s.Root, list, func(int64, int) {})
+	require.NoError(t, err)
+	require.True(t, done)
+	assert.Equal(t, tree.Sum(text), list[1].Hash)
+	assert.EqualValues(t, len(text), list[1].Size)
+	assert.Equal(t, tree.Hash{}, list[0].Hash, "it is not there")
+	assert.Equal(t, tree.Hash{}, list[2].Hash, "nothing leads out of the folder")
+
+	fi, err := os.Stat(filepath.Join(s.Root, berth))
+	require.NoError(t, err)
+	text[20] ^= 1
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, berth), text, 0o644))
+	require.NoError(t, os.Chtimes(filepath.Join(s.Root, berth), fi.ModTime(), fi.ModTime()))
+	rep, err := w.Desk.Copies.Prove(ctx, s.ID, false, nil)
+	require.NoError(t, err)
+	for _, c := range rep.Checks {
+		if c.Name == "files" {
+			assert.Equal(t, berth+" is different", strings.Join(c.Where, " "), "it is found by its digest")
+		}
+	}
+
+	m, err := w.Desk.Workings().Record.Host(ctx, drydock.Name)
+	require.NoError(t, err)
+	m.Open = "no bubblewrap"
+	require.NoError(t, w.Desk.Workings().Record.PutHost(ctx, m))
+	done, err = w.Desk.Workings().Env.Digest(ctx, s, s.Root, list, func(int64, int) {})
+	require.NoError(t, err)
+	assert.False(t, done, "without a wall the copy's code could say what it wants")
 }
