@@ -45,7 +45,7 @@ type Kept struct {
 // copies and the copies of these, by when they end.
 func (d *Fleet) Board(ctx context.Context) (Board, error) {
 	b := Board{At: d.now(), Machine: d.config.Machine, Quota: d.config.Quota, Stale: d.stale()}
-	all, err := d.record.Sites(ctx)
+	all, err := d.record.Listed(ctx)
 	if err != nil {
 		return b, err
 	}

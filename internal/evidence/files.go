@@ -77,7 +77,8 @@ func proveFiles(ctx context.Context, in *Input, rep *Report, origin, copied stac
 	return nil
 }
 
-// digest reads files of the copy: texts here, where they are looked into, and others on the copy's host, if that can be.
+// digest reads files of the copy: texts here, where they are looked into, and others on the copy's host, if that can
+// be.
 func (in *Input) digest(ctx context.Context, copied stack.Place, list []tree.Entry, look *tree.Look,
 	tell tree.Progress) error {
 	var there, here []tree.Entry

@@ -30,6 +30,7 @@ type Inventory struct {
 	db       *sql.DB
 	spare    spare
 	readOnly bool
+	listed   listed
 }
 
 // ReadOnly tells whether nothing can be written to the record.
@@ -54,6 +55,7 @@ var schema = []string{
 	`CREATE TABLE claims (site TEXT NOT NULL, run TEXT NOT NULL, alone INTEGER NOT NULL, PRIMARY KEY (site, run));
 	CREATE INDEX claims_by_run ON claims (run);
 	CREATE INDEX runs_by_site ON runs (site, made);`,
+	listedSchema,
 }
 
 // Open opens the record at path, made readable by its owner only if it is new.

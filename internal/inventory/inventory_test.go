@@ -226,3 +226,55 @@ func TestANewerRecordIsRefused(t *testing.T) {
 	_, err = Open(path)
 	assert.ErrorContains(t, err, "can't be used")
 }
+
+func TestOnlySitesThatWereChangedAreReadAgain(t *testing.T) {
+	ctx := context.Background()
+	in, file := open(t)
+	other, err := Open(file)
+	require.NoError(t, err)
+	defer other.Close()
+	for _, name := range []string{"b.example", "a.example", "c.example"} {
+		require.NoError(t, in.PutSite(ctx, site.Site{ID: site.ID(name), Name: name, State: site.Ready,
+			Facts: &site.Facts{Title: name}}))
+	}
+	names := func(l []site.Site) (out []string) {
+		for _, s := range l {
+			out = append(out, s.Name)
+		}
+		return out
+	}
+	first, err := in.Listed(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a.example", "b.example", "c.example"}, names(first))
+
+	_, err = other.ChangeSite(ctx, "b.example", func(s *site.Site) error {
+		s.Name, s.Facts.Title = "d.example", "another"
+		return nil
+	})
+	require.NoError(t, err)
+	_, err = other.ChangeSite(ctx, "c.example", func(s *site.Site) error {
+		s.State = site.Gone
+		return nil
+	})
+	require.NoError(t, err)
+	tx, err := other.DB().Begin()
+	require.NoError(t, err)
+	_, err = tx.Exec("UPDATE sites SET name = 'never' WHERE id = 'a.example'")
+	require.NoError(t, err)
+	require.NoError(t, tx.Rollback())
+	second, err := in.Listed(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a.example", "d.example"}, names(second))
+	assert.Equal(t, "another", second[1].Facts.Title)
+	assert.Same(t, first[0].Facts, second[0].Facts, "it was not read again")
+
+	_, err = other.DB().Exec("DELETE FROM sites WHERE id = 'a.example'")
+	require.NoError(t, err)
+	require.NoError(t, other.PutSite(ctx, site.Site{ID: "c.example", Name: "c.example", State: site.Ready}))
+	third, err := in.Listed(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"c.example", "d.example"}, names(third))
+	all, err := in.Sites(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, names(all), names(third))
+}

@@ -123,7 +123,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 	}
 	defer k.pool.Close()
 	g := &gateway.Gateway{
-		Sites:  d.Workings().Record.Sites,
+		Sites:  d.Workings().Record.Listed,
 		Used:   k.used,
 		Run:    k.run,
 		Trying: k.pool.Trying,
@@ -203,7 +203,7 @@ func (k *Keeper) Leases(ctx context.Context) error {
 		d.Workings().Log.Warn("the clock jumped; leases are looked at again in a moment")
 		return nil
 	}
-	all, err := d.Workings().Record.Sites(ctx)
+	all, err := d.Workings().Record.Listed(ctx)
 	if err != nil {
 		return err
 	}

@@ -171,9 +171,10 @@ func (e *Env) PutProgram(ctx context.Context, hostName string) (why string, err 
 	return why, err
 }
 
-// Digest has the files of a copy on another host digested there by our own program, which its code can't reach, and tells
-// whether it could be.
-func (e *Env) Digest(ctx context.Context, s site.Site, dir string, files []tree.Entry, tell tree.Progress) (bool, error) {
+// Digest has the files of a copy on another host digested there by our own program, which its code can't reach, and
+// tells whether it could be.
+func (e *Env) Digest(ctx context.Context, s site.Site, dir string, files []tree.Entry, tell tree.Progress) (bool,
+	error) {
 	if s.Host == e.Local || !s.Database.Served() || len(files) == 0 {
 		return false, nil
 	}

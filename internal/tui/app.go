@@ -53,6 +53,9 @@ type app struct {
 	asking  *question
 	program *tea.Program
 	marked  map[site.ID]bool // sites for what is done to several
+	drawn   string           // the last picture
+	drawnAt time.Time
+	stale   bool // something happened since
 }
 
 // Run opens the interface and returns when it is closed. carried says that
@@ -152,6 +155,9 @@ func (a *app) pop() {
 func (a *app) top() screen { return a.stack[len(a.stack)-1] }
 
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	if _, tick := msg.(tickMsg); !tick {
+		a.stale = true
+	}
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.w, a.h = msg.Width, msg.Height
@@ -255,7 +261,10 @@ func (a *app) View() tea.View {
 	if a.w == 0 {
 		return v
 	}
-	v.SetContent(printable.Frame(strings.Join(a.frame(), "\n")))
+	if a.stale || time.Since(a.drawnAt) >= time.Second { // clocks and spans of time go on
+		a.drawn, a.drawnAt, a.stale = printable.Frame(strings.Join(a.frame(), "\n")), time.Now(), false
+	}
+	v.SetContent(a.drawn)
 	return v
 }
 

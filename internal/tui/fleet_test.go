@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/desk"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 )
 
@@ -54,8 +55,28 @@ func BenchmarkBoardOf2000(b *testing.B) {
 	d := fleet(b, 2000)
 	b.Run("first frame", func(b *testing.B) {
 		for b.Loop() {
-			a := newApp(context.Background(), of(d))
+			b.StopTimer()
+			fresh, err := desk.Open(context.Background(), desk.Options{Home: d.Home()}) // one that has read nothing yet
+			require.NoError(b, err)
+			b.StartTimer()
+			a := newApp(context.Background(), of(fresh))
 			a.Update(tea.WindowSizeMsg{Width: 160, Height: 50})
+			a.Update(a.load()())
+			_ = a.View()
+			b.StopTimer()
+			fresh.Close()
+			b.StartTimer()
+		}
+	})
+	b.Run("a frame after a site was changed, and a run got on", func(b *testing.B) {
+		a := newApp(context.Background(), of(d))
+		a.Update(tea.WindowSizeMsg{Width: 160, Height: 50})
+		a.Update(a.load()())
+		s := a.board.Families[3].Copies[2]
+		run := plan.Run{ID: "r", Plan: plan.Plan{Target: s, Kind: plan.Copy}, State: plan.Running}
+		for b.Loop() {
+			require.NoError(b, d.Workings().Record.PutSite(context.Background(), s))
+			require.NoError(b, d.Workings().Record.PutRun(context.Background(), run))
 			a.Update(a.load()())
 			_ = a.View()
 		}

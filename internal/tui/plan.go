@@ -100,7 +100,7 @@ func (p *planScreen) choicesFor() []choice {
 			}, turn: func(p *planScreen, _ int) { p.choices.Beside = !p.choices.Beside }})
 	}
 	if p.in.Media != "" && p.in.Over == nil && p.choices.Host == p.in.Local && p.in.Origin.Host != p.in.Local {
-		all = append(all, choice{label: "media", help: "what somebody asks for before it is there is brought at once",
+		all = append(all, choice{label: "media", help: "what is asked for earlier is brought at once",
 			text: func(p *planScreen) string {
 				return site.Either(p.plan.Target.Behind, "come while it answers", "are there when it answers")
 			}, turn: func(p *planScreen, _ int) {

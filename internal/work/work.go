@@ -128,7 +128,7 @@ func New(ctx context.Context, opt Options) (*Queue, error) {
 		Queues: map[string]river.QueueConfig{
 			river.QueueDefault: {MaxWorkers: opt.Workers},
 		}, Workers: workers, Logger: quiet,
-		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 100 * time.Millisecond, JobTimeout: -1,
+		FetchCooldown: 50 * time.Millisecond, FetchPollInterval: 200 * time.Millisecond, JobTimeout: -1,
 		MaxAttempts: tries,
 		RetryPolicy: retries{q}, RescueStuckJobsAfter: 24 * time.Hour,
 	})

@@ -56,6 +56,9 @@ func planMedia(p *plan.Plan, in Input, note func(site.Severity, string, string, 
 			files, bytes = files+w.Files, bytes+w.Bytes
 		}
 	}
+	if bytes == 0 && why == "" {
+		why = "there are none"
+	}
 	if why != "" || c.Media == MediaFirst || c.Media == "" && bytes < mediaFrom {
 		if c.Media == MediaBehind {
 			note(site.Warn, "media", "the media do not come behind: "+why, "leave the choice out")
