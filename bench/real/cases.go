@@ -13,8 +13,9 @@ import (
 )
 
 // cases are what is measured: a copy on the same server and its refresh, a copy to another host, one from another host
-// whose media come behind, answers of the live site meanwhile, restore points, and drift.
-var cases = []string{"here", "far", "behind", "visitors", "points", "drift"}
+// whose media come behind, one with a value of very many addresses, answers of the live site meanwhile, restore points,
+// and drift.
+var cases = []string{"here", "far", "behind", "value", "visitors", "points", "drift"}
 
 // choose says what is measured, and which programs.
 func (b *bench) choose(only, builds []string) error {
@@ -52,7 +53,7 @@ func (b *bench) sized(ctx context.Context, size string, runs int) (err error) {
 	for i := range runs {
 		for _, k := range b.only {
 			one := map[string]func(context.Context, int, *sums) error{"here": b.here, "far": b.far,
-				"behind": b.behind}[k]
+				"behind": b.behind, "value": b.value}[k]
 			if one == nil {
 				continue
 			}
@@ -168,6 +169,31 @@ func (b *bench) behind(ctx context.Context, i int, to *sums) error {
 			}
 		}
 		return nil
+	})
+}
+
+// value measures a copy, and one of the site with a value of a megabyte that holds 25,000 addresses.
+func (b *bench) value(ctx context.Context, i int, to *sums) error {
+	with := func(statement string) error {
+		return sh(ctx, `mariadb --no-defaults -S "$1" "$2" -e "$3"`, b.pier.DB.Socket, b.spec.Database, statement)
+	}
+	return b.each(func(build string) error {
+		without, err := b.copy(ctx, fmt.Sprintf("%s-plain-%d", b.size, i), "slipway")
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(b.remove(ctx, without.site), with(fmt.Sprintf("INSERT INTO %sposts (post_title, post_name, "+
+			"post_content, post_excerpt, to_ping, pinged, post_content_filtered) VALUES ('many', 'many', "+
+			"REPEAT('%s/a b ', 25000), '', '', '', '')", b.spec.Prefix, b.spec.URL))); err != nil {
+			return err
+		}
+		m, err := b.copy(ctx, fmt.Sprintf("%s-many-%d", b.size, i), "slipway")
+		if err = errors.Join(err, with("DELETE FROM "+b.spec.Prefix+"posts WHERE post_name = 'many'")); err != nil {
+			return err
+		}
+		fmt.Printf("  a value with 25,000 addresses: %.2f s until it answers, %.2f s without (%+.2f s)\n", m.answers.Seconds(),
+			without.answers.Seconds(), (m.answers - without.answers).Seconds())
+		return errors.Join(b.tell(to, build, "a value of 25,000 addresses", without.answers, m), b.remove(ctx, m.site))
 	})
 }
 

@@ -357,7 +357,7 @@ func (g *Gateway) onAir(w http.ResponseWriter, s site.Site, b banner) bool {
 			http.StatusServiceUnavailable,
 			notice{
 				Heading: s.Name + " is not whole",
-				Lines:   []string{"The run that makes it failed. Resume or cancel it: alibi runs"},
+				Lines:   []string{"A run on it did not end, or is taking it away: alibi runs says which, and what can be done."},
 			},
 		)
 	}

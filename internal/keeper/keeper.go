@@ -63,6 +63,7 @@ func Take(d *desk.Desk) (*Keeper, error) {
 	k := &Keeper{desk: d, lock: f, Sweep: 2 * time.Second, warned: map[site.ID]time.Time{},
 		pool: &pool.Pool{Run: desk.RunDir(d.Home()), Log: d.Workings().Log, PHP: d.PHP, Local: d.Config().Machine,
 			Hosts: d.Workings().Hosts, Sealed: d.Workings().Env.Sealed, Behind: d.Workings().Env.Behind}}
+	d.Workings().Env.Stop = k.pool.Stop
 	if k.ln = d.TakePort(); k.ln == nil {
 		if k.ln, err = gateway.Listen(d.Workings().Env.Port); err != nil {
 			f.Close()

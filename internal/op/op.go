@@ -46,6 +46,8 @@ type Env struct {
 	// Pin has a finished copy brought to a pin sheet, and gives the run that does it;
 	// "" if nothing need be done.
 	Pin func(ctx context.Context, s site.Site, sheet string) (run string, err error)
+	// Stop ends the programs of a copy, in the process that runs them; nil: none does.
+	Stop func(id site.ID)
 	// Behind is where files are asked for that come behind a copy which answers already.
 	Behind *behind.Desk
 	Now    func() time.Time

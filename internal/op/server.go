@@ -123,14 +123,43 @@ func (e *Env) removeFolder(ctx context.Context, hostName, dir string) error {
 		return err
 	}
 	defer up.Close()
-	if err := up.RemoveAll(path.Base(dir)); err != nil {
-		return fmt.Errorf("removing %s on %s: %w", dir, hostName, err)
+	for try := 0; ; try++ {
+		err := up.RemoveAll(path.Base(dir))
+		if err == nil {
+			return nil
+		}
+		if try == removals || ctx.Err() != nil {
+			return fmt.Errorf("removing %s on %s: %w", dir, hostName, err)
+		}
+		time.Sleep(100 * time.Millisecond) // its code may have written something at the last moment
 	}
-	return nil
+}
+
+// removals is how often more a folder is removed into which something was written meanwhile.
+const removals = 20
+
+// offAir takes a copy off the air, of which nothing will be left: nobody is to see it without the half of it.
+func (e *Env) offAir(ctx context.Context, id site.ID) error {
+	_, err := e.Record.ChangeSite(ctx, id, func(s *site.Site) error {
+		if s.State == site.Ready || s.State == site.Parked {
+			s.State = site.Failed
+		}
+		return nil
+	})
+	if err == nil && e.Stop != nil {
+		e.Stop(id)
+	}
+	if errors.Is(err, inventory.ErrUnknown) {
+		return nil // it was never reserved
+	}
+	return err
 }
 
 // Erase removes all that was made for a copy, and its place in the record.
 func (e *Env) Erase(ctx context.Context, id site.ID, name string) error {
+	if err := e.offAir(ctx, id); err != nil {
+		return err
+	}
 	made, err := e.Record.AllMade(ctx)
 	if err != nil {
 		return err

@@ -66,8 +66,8 @@ func planMedia(p *plan.Plan, in Input, note func(site.Severity, string, string, 
 		return 0
 	}
 	p.Target.Behind = true
-	note(site.Note, "media", fmt.Sprintf("%s of media (%s) come behind: the copy answers before they are there, and what "+
-		"somebody asks for is brought at once", site.Size(bytes), site.Plural(files, "file", "files")),
+	note(site.Note, "media", fmt.Sprintf("%s of media (%s) come behind: the copy answers before they are there",
+		site.Size(bytes), site.Plural(files, "file", "files")),
 		"have it answer when all is there: --media first")
 	return bytes
 }

@@ -111,3 +111,36 @@ func TestAValueWithVeryManyAddressesIsNotRewrittenByTheLiveServer(t *testing.T) 
 	require.NoError(t, err)
 	assert.Equal(t, strings.ReplaceAll(value, l.Spec.URL, w.Site("plain").Address().String()), got)
 }
+
+func TestACopyIsRemovedThatVisitorsLookAt(t *testing.T) {
+	w := realtest.New(t, realtest.Options{})
+	live := w.Make("ferry")
+	w.Keep()
+	for round := range 4 {
+		s := clonetest.CopyOf(w, live, "busy", func(*clone.Choices) {})
+		done := make(chan struct{})
+		var all sync.WaitGroup
+		for range 4 {
+			all.Go(func() {
+				for {
+					select {
+					case <-done:
+						return
+					default:
+						resp, _ := clonetest.Ask(t, s, "/")
+						assert.Contains(t, []int{200, 404, 502, 503}, resp.StatusCode)
+					}
+				}
+			})
+		}
+		time.Sleep(100 * time.Millisecond)
+		p, err := w.Desk.Copies.PlanRemove(context.Background(), s.ID)
+		require.NoError(t, err)
+		r := w.Run(p)
+		close(done)
+		all.Wait()
+		require.Equal(t, plan.Done, r.State, "round %d: %s", round, r.Error)
+		assert.NoDirExists(t, w.Desk.Workings().Env.CopyDir("busy"))
+		clonetest.NothingLeft(t, w)
+	}
+}

@@ -260,6 +260,23 @@ func (p *Pool) Sweep(all []site.Site) {
 	}
 }
 
+// Stop ends a copy's programs, and waits until they have.
+func (p *Pool) Stop(id site.ID) {
+	p.mu.Lock()
+	e := p.running[id]
+	delete(p.running, id)
+	p.mu.Unlock()
+	if e == nil {
+		return
+	}
+	e.once.Do(func() { e.err = errStopped }) // or it is being started, and waited for
+	if e.web != nil {
+		e.stop()
+	}
+}
+
+var errStopped = errors.New("it was stopped")
+
 // Close stops them all.
 func (p *Pool) Close() {
 	p.mu.Lock()

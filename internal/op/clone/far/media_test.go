@@ -43,6 +43,7 @@ foreach (new DirectoryIterator($up . '2026/02') as $f) {
 	$it += $f->isFile() && 0 === strpos($f->getFilename(), 'berth') ? 1 : 0;
 }
 echo 'iterated ', $it, "\n";
+echo 'odd ', filesize($up . '2026/02/öl 100%25 #1?.png') > 0, "\n";
 echo 'gone ', var_export(unlink($up . '2026/01/berth-5.png'), true), "\n";
 echo 'renamed ', var_export(rename($up . '2026/01/berth-6.png', $up . '2026/01/moved.png'), true), "\n";
 echo 'written ', file_put_contents($up . '2026/01/berth-7.png', 'mine'), "\n";
@@ -70,6 +71,7 @@ func withMedia(t *testing.T, root string) {
 			require.NoError(t, os.WriteFile(name, append(b.Bytes(), strings.Repeat("x", i)...), 0o644))
 		}
 	}
+	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-content/uploads/2026/02/öl 100%25 #1?.png"), b.Bytes(), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "wp-content/uploads/made.css"), []byte("b{}"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "look.php"), []byte(look), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "part.php"), []byte("<?php return 'a part';"), 0o644))
@@ -115,6 +117,8 @@ func TestMediaComeBehindACopyThatAnswers(t *testing.T) {
 		assert.Equal(t, http.StatusOK, resp.StatusCode)
 		assert.Equal(t, "image/png", resp.Header.Get("Content-Type"))
 		asked = body
+		resp, _ = clonetest.Ask(t, s, "/wp-content/uploads/2026/02/%C3%B6l%20100%2525%20%231%3F.png")
+		assert.Equal(t, http.StatusOK, resp.StatusCode)
 		resp, _ = clonetest.Ask(t, s, "/wp-content/uploads/2026/02/none.png")
 		assert.Equal(t, http.StatusNotFound, resp.StatusCode)
 		resp, looked = clonetest.Ask(t, s, "/look.php")
@@ -134,7 +138,7 @@ func TestMediaComeBehindACopyThatAnswers(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(want), asked)
 	size := func(i int) int { return len(want) - 20 + i }
-	assert.Equal(t, fmt.Sprintf("image 31\nthere true %d\nread %d\nnone false\nlisted 20\niterated 20\ngone true\n"+
+	assert.Equal(t, fmt.Sprintf("image 31\nthere true %d\nread %d\nnone false\nlisted 20\niterated 20\nodd 1\ngone true\n"+
 		"renamed true\nwritten 4\nmade true\nlocked true 6 true abc\nincluded a part\n", size(3), size(4)), looked)
 
 	s := w.Site("soon")
