@@ -5,6 +5,7 @@
 //
 //	go run ./bench/real [-size small,medium,large] [-runs 3] [-keep DIR] [-only CASES] [-json FILE] [-alibi A,B]
 //	    [-profile DIR]
+//	go run ./bench/real -history FILE
 package main
 
 import (
@@ -37,7 +38,15 @@ func main() {
 	record := flag.String("json", "", "file to which a JSON line is added for each figure")
 	builds := flag.String("alibi", "bin/alibi", "the programs to measure, in alternation")
 	profile := flag.String("profile", "", "folder for profiles, of a program that was built with -tags profile")
+	past := flag.String("history", "", "print the figures of such a file as a table, and measure nothing")
 	flag.Parse()
+	if *past != "" {
+		if err := history(*past); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	b := &bench{dir: *keep, record: *record, profile: *profile}
 	err := b.choose(strings.Split(*only, ","), strings.Split(*builds, ","))
 	if err == nil {
