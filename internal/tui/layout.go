@@ -2,7 +2,9 @@ package tui
 
 import (
 	"strings"
+	"unicode/utf8"
 
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"alibi/internal/printable"
@@ -100,6 +102,39 @@ func (t *theme) beside(a, b []string, wa, wb int) []string {
 func wrap(s string, w int) []string {
 	return strings.Split(ansi.Wordwrap(s, max(10, w), ""), "\n")
 }
+
+// part is a piece of a text in one style.
+type part struct {
+	text  string
+	style lipgloss.Style
+}
+
+// wrapped breaks a text of several parts into lines.
+func wrapped(parts []part, w int) (out []string) {
+	text := ""
+	for _, p := range parts {
+		text += p.text
+	}
+	at, left := 0, nonBlank(parts[0].text)
+	for _, line := range wrap(text, w) {
+		done, from := "", 0
+		for i, r := range line {
+			for left == 0 && at < len(parts)-1 && r != ' ' {
+				done += parts[at].style.Render(line[from:i])
+				at, from = at+1, i
+				left = nonBlank(parts[at].text)
+			}
+			if r != ' ' {
+				left--
+			}
+		}
+		out = append(out, done+parts[at].style.Render(line[from:]))
+	}
+	return out
+}
+
+// nonBlank counts what is no blank in a text: lines are broken at blanks, which go.
+func nonBlank(s string) int { return utf8.RuneCountInString(strings.ReplaceAll(s, " ", "")) }
 
 // plain makes text from outside safe to show: control characters would
 // otherwise be the terminal's to obey.

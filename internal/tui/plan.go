@@ -475,7 +475,7 @@ func (p *planScreen) findings(a *app, w int) []string {
 	return findingLines(a.theme, p.plan.Findings, w)
 }
 
-// findingLines writes findings, each with its remedy.
+// findingLines writes findings, each with its remedy, on as many lines as it takes.
 func findingLines(t *theme, list []site.Finding, w int) []string {
 	var out []string
 	for _, f := range list {
@@ -486,8 +486,13 @@ func findingLines(t *theme, list []site.Finding, w int) []string {
 		case site.Block:
 			style, mark = t.wrong, " X "
 		}
-		out = append(out, t.fit(style.Render(mark+f.Severity.String()+" ")+t.ink.Render(plain(f.Text))+
-			t.soft.Render(site.Either(f.Remedy != "", "; "+plain(f.Remedy), "")), w))
+		parts := []part{{f.Severity.String() + " ", style}, {plain(f.Text), t.ink}}
+		if f.Remedy != "" {
+			parts = append(parts, part{"; " + plain(f.Remedy), t.soft})
+		}
+		for i, l := range wrapped(parts, w-4) {
+			out = append(out, t.fit(style.Render(site.Either(i == 0, mark, "   "))+l, w))
+		}
 	}
 	return out
 }

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -207,20 +210,36 @@ func (x *runner) noteKept(ctx context.Context) error {
 	}
 	defer up.Close()
 	rel := strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/now/")
+	var mu sync.Mutex
 	var noted []baseline.File
-	for name, f := range files {
-		now, former := path.Join("now", rel, name), path.Join("former", rel, name)
-		if !f.Copy.Regular() || f.Copy.Changed.IsZero() || f.Own || !exists(up, former) {
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for _, name := range slices.Sorted(maps.Keys(files)) { // folder by folder
+		f := files[name]
+		if !f.Copy.Regular() || f.Copy.Changed.IsZero() || f.Own {
 			continue
 		}
-		at, err := renamed(up, f.Copy, now, now, func() error { return up.Remove(former) })
-		if err != nil {
-			return err
-		}
-		if !at.IsZero() {
+		g.Go(func() error {
+			now, shared := path.Join("now", rel, name), true
+			at, err := renamed(up, f.Copy, now, now, func() error {
+				err := up.Remove(path.Join("former", rel, name))
+				if shared = !errors.Is(err, fs.ErrNotExist); !shared {
+					return nil
+				}
+				return err
+			})
+			if err != nil || at.IsZero() || !shared {
+				return errors.Join(err, gctx.Err())
+			}
+			mu.Lock()
+			defer mu.Unlock()
 			f.Copy.Changed = at
 			noted = append(noted, f)
-		}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
 	}
 	return b.ChangeFiles(ctx, noted)
 }
