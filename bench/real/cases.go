@@ -191,8 +191,8 @@ func (b *bench) value(ctx context.Context, i int, to *sums) error {
 		if err = errors.Join(err, with("DELETE FROM "+b.spec.Prefix+"posts WHERE post_name = 'many'")); err != nil {
 			return err
 		}
-		fmt.Printf("  a value with 25,000 addresses: %.2f s until it answers, %.2f s without (%+.2f s)\n", m.answers.Seconds(),
-			without.answers.Seconds(), (m.answers - without.answers).Seconds())
+		fmt.Printf("  a value with 25,000 addresses: %.2f s until it answers, %.2f s without (%+.2f s)\n",
+			m.answers.Seconds(), without.answers.Seconds(), (m.answers - without.answers).Seconds())
 		return errors.Join(b.tell(to, build, "a value of 25,000 addresses", without.answers, m), b.remove(ctx, m.site))
 	})
 }

@@ -1,6 +1,6 @@
-// Command simulate copies trees that are far too large for this machine: files of many sizes whose bytes are made up as
-// they are read, to a place that forgets them. It prints how long that takes, and the process's largest memory, for each
-// size, so that it can be seen whether copying is linear in bytes and flat in memory.
+// Command simulate copies trees that are far too large for this machine: files of many sizes whose bytes are made up
+// as they are read, to a place that forgets them. It prints how long that takes, and the process's largest memory, for
+// each size, so that it can be seen whether copying is linear in bytes and flat in memory.
 //
 //	go run ./bench/simulate [-gb 50,100,200] [-files 2000]
 package main
@@ -37,7 +37,8 @@ func main() {
 		return
 	}
 	for _, s := range strings.Split(*sizes, ",") { // each in a process of its own, for its memory
-		p, err := os.StartProcess(os.Args[0], []string{os.Args[0], "-one", s, "-files", strconv.Itoa(*files)}, &os.ProcAttr{Files: []*os.File{nil, os.Stdout, os.Stderr}})
+		p, err := os.StartProcess(os.Args[0], []string{os.Args[0], "-one", s, "-files", strconv.Itoa(*files)},
+			&os.ProcAttr{Files: []*os.File{nil, os.Stdout, os.Stderr}})
 		if err == nil {
 			_, err = p.Wait()
 		}
