@@ -78,11 +78,14 @@ func withMedia(t *testing.T, root string) {
 }
 
 // planBehind plans a copy whose media come behind.
-func planBehind(t *testing.T, w *realtest.World, live site.Site, name string) plan.Plan {
+func planBehind(t *testing.T, w *realtest.World, live site.Site, name string, php ...string) plan.Plan {
 	t.Helper()
 	c, err := w.Desk.Copies.CopyDefaults(context.Background(), live, "a test")
 	require.NoError(t, err)
 	c.Name, c.Media = name, clone.MediaBehind
+	if len(php) > 0 {
+		c.Runtime.PHP = php[0]
+	}
 	p, err := w.Desk.Copies.PlanCopy(context.Background(), live.ID, c)
 	require.NoError(t, err)
 	require.True(t, p.Target.Behind)
@@ -162,6 +165,32 @@ func TestMediaComeBehindACopyThatAnswers(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(filepath.Dir(s.Root), "behind"))
 	_, looked = clonetest.Ask(t, s, "/look.php")
 	assert.Contains(t, looked, "none false\nlisted 20", "and all goes on without us")
+}
+
+func TestCodeWaitsForMediaUnderEachPHP(t *testing.T) {
+	var looked string
+	var w *realtest.World
+	var do func()
+	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if m.Step+" "+m.Phase == "media begin" {
+				do()
+			}
+		}
+	}}})
+	pier := w.Machine("pier")
+	live := w.Make("ferry", on(pier))
+	withMedia(t, live.Root)
+	w.Keep()
+	for _, version := range []string{"7.4", "8.4"} {
+		name := "php-" + strings.ReplaceAll(version, ".", "")
+		do = func() { _, looked = clonetest.Ask(t, w.Site(name), "/look.php") }
+		r := w.Run(planBehind(t, w, live, name, version))
+		require.Equal(t, plan.Done, r.State, r.Error)
+		assert.Regexp(t, `^image 31\nthere true \d+\nread \d+\nnone false\nlisted 20\niterated 20\nodd 1\ngone true\n`+
+			`renamed true\nwritten 4\nmade true\nlocked true 6 true abc\nincluded a part\n$`, looked, version)
+		assert.Contains(t, clonetest.Holds(t, w, w.Site(name))["runtime"].Copy, "PHP "+version)
+	}
 }
 
 // allThere wants all media of the live site on the copy, and nothing else of ours beside it.
