@@ -185,7 +185,7 @@ func TestTablesToWhichNobodyWroteSinceTheServerWasStartedAreQuiet(t *testing.T) 
 
 	require.NoError(t, db.Exec(ctx, "SET GLOBAL table_definition_cache = 400"))
 	defer func() { require.NoError(t, db.Exec(ctx, "SET GLOBAL table_definition_cache = 20000")) }()
-	for i := range 210 {
+	for i := range 360 {
 		require.NoError(t, db.Exec(ctx, fmt.Sprintf("CREATE OR REPLACE TABLE many%d (n INT PRIMARY KEY)", i)))
 		require.NoError(t, db.Exec(ctx, fmt.Sprintf("SELECT * FROM many%d", i)))
 	}

@@ -122,7 +122,8 @@ func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map
 
 // since says when the server was started, in the form of tables.Started; "" where it may have forgotten that somebody
 // wrote to a table since. MariaDB keeps these times as long as it has a table in mind, and puts some out of mind only
-// when it has more than table_definition_cache of them; less than half as many were ever opened here.
+// when it has more than table_definition_cache of them. So many, less those that it opens for itself, were never
+// opened here.
 func since(ctx context.Context, c *sql.Conn) (string, error) {
 	var at, up, opened, room int64
 	var version string
@@ -146,8 +147,11 @@ func since(ctx context.Context, c *sql.Conn) (string, error) {
 			opened = n
 		}
 	}
-	if !strings.Contains(version, "MariaDB") || up < tables.Settled || opened == 0 || opened > room/2 {
+	if !strings.Contains(version, "MariaDB") || up < tables.Settled || opened == 0 || opened > room-ownTables {
 		return "", nil
 	}
 	return tables.Started + strconv.FormatInt(at-up, 10), nil
 }
+
+// ownTables is how many tables, at most, a server opens for itself without counting them, as for what a crash left.
+const ownTables = 50
