@@ -125,29 +125,27 @@ func quiet(ctx context.Context, c *sql.Conn, database, now string, u under) (map
 // when it has more than table_definition_cache of them. So many, less those that it opens for itself, were never
 // opened here.
 func since(ctx context.Context, c *sql.Conn) (string, error) {
-	var at, up, opened, room int64
+	var at, room int64
 	var version string
 	err := c.QueryRowContext(ctx, "SELECT UNIX_TIMESTAMP(), @@table_definition_cache, VERSION()").Scan(&at, &room,
 		&version)
 	if err != nil {
 		return "", explain(err)
 	}
-	status, err := records(ctx, c, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Uptime', 'Opened_table_definitions')")
+	status, err := records(ctx, c, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Uptime', 'Uptime_since_flush_status', "+
+		"'Opened_table_definitions')")
 	if err != nil {
 		return "", err
 	}
+	is := map[string]int64{}
 	for _, r := range status {
-		n, err := strconv.ParseInt(r["VALUE"], 10, 64)
-		if err != nil {
+		if is[r["VARIABLE_NAME"]], err = strconv.ParseInt(r["VALUE"], 10, 64); err != nil {
 			return "", nil
 		}
-		if r["VARIABLE_NAME"] == "Uptime" {
-			up = n
-		} else {
-			opened = n
-		}
 	}
-	if !strings.Contains(version, "MariaDB") || up < tables.Settled || opened == 0 || opened > room-ownTables {
+	up, opened := is["Uptime"], is["Opened_table_definitions"]
+	counted := is["Uptime_since_flush_status"] == up // else somebody had it count from zero again
+	if !strings.Contains(version, "MariaDB") || !counted || up < tables.Settled || opened > room-ownTables {
 		return "", nil
 	}
 	return tables.Started + strconv.FormatInt(at-up, 10), nil
