@@ -199,5 +199,6 @@ func TestTablesToWhichNobodyWroteSinceTheServerWasStartedAreQuiet(t *testing.T) 
 	time.Sleep(tables.Settled * time.Second)
 	now, err = db.Quiet(ctx)
 	require.NoError(t, err)
-	assert.NotContains(t, now["b"], tables.Started, "it may have put a table out of mind, and with it that somebody wrote to it")
+	assert.NotContains(t, now["b"], tables.Started,
+		"it may have put a table out of mind, and with it that somebody wrote to it")
 }
