@@ -85,6 +85,7 @@ func (x *runner) unchanged(
 		if ctx.Err() != nil {
 			return nil, nil, err
 		}
+		x.kept = nil
 		return nil, entries, nil // where files can't get a hard link they are brought again
 	}
 	return kept, fetch, nil
