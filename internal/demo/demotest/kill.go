@@ -68,3 +68,16 @@ func Resumed(t *testing.T, w *World, id string) plan.Run {
 	require.Equal(t, plan.Done, r.State, r.Error)
 	return r
 }
+
+// Once does something at a moment of a run, as KilledAt knows them, the first time that it comes.
+func Once(moment string, do func()) func(*desk.Options) {
+	return func(o *desk.Options) {
+		o.Observe = func(m work.Moment) {
+			if do != nil && m.Step+" "+m.Phase == moment {
+				now := do
+				do = nil
+				now()
+			}
+		}
+	}
+}

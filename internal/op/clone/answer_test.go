@@ -23,21 +23,7 @@ import (
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/site"
 	"alibi/internal/tree"
-	"alibi/internal/work"
 )
-
-// at does something at a moment of a run, once.
-func at(moment string, do func()) func(*desk.Options) {
-	return func(o *desk.Options) {
-		o.Observe = func(m work.Moment) {
-			if do != nil && m.Step+" "+m.Phase == moment {
-				now := do
-				do = nil
-				now()
-			}
-		}
-	}
-}
 
 // checks are those of a copy's last evidence, by name.
 func checks(t *testing.T, d *desk.Desk, id site.ID) map[string]evidence.Check {
@@ -56,7 +42,7 @@ func checks(t *testing.T, d *desk.Desk, id site.ID) map[string]evidence.Check {
 func TestACopyAnswersBeforeItIsProven(t *testing.T) {
 	var w *demotest.World
 	var early site.Site
-	w = demotest.New(t, at("evidence begin", func() {
+	w = demotest.New(t, demotest.Once("evidence begin", func() {
 		early = w.Site("soon")
 		exec1(t, early.Database.Path, "UPDATE sk_posts SET post_title = 'worked on' WHERE ID = 5")
 		assert.NoError(t, os.WriteFile(filepath.Join(early.Root, "index.php"), []byte("<?php // worked on\n"), 0o644))
@@ -100,7 +86,7 @@ func TestACopyAnswersBeforeItIsProven(t *testing.T) {
 func TestDamageIsFoundThoughTheCopyAnswered(t *testing.T) {
 	ctx := context.Background()
 	var w *demotest.World
-	w = demotest.New(t, at("place end", func() {
+	w = demotest.New(t, demotest.Once("place end", func() {
 		exec1(t, w.Site("odd").Database.Path, "DELETE FROM sk_posts WHERE ID = 9")
 	}))
 	w.Keep()
@@ -123,7 +109,7 @@ func TestARealCopyIsWorkedOnWhileItIsProven(t *testing.T) {
 	var w *realtest.World
 	status := 0
 	altered := make(chan error, 1)
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){at("evidence begin", func() {
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){demotest.Once("evidence begin", func() {
 		s := w.Site("soon")
 		resp, page := clonetest.Ask(t, s, "/")
 		status = resp.StatusCode
@@ -160,7 +146,7 @@ func TestARealCopyIsWorkedOnWhileItIsProven(t *testing.T) {
 func TestDamageIsFoundWhereNobodyWroteToTheOriginSince(t *testing.T) {
 	ctx := context.Background()
 	var w *realtest.World
-	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){at("place end", func() {
+	w = realtest.New(t, realtest.Options{Change: []func(*desk.Options){demotest.Once("place end", func() {
 		s := w.Site("hurt")
 		db, err := sql.Open("mysql", "root@unix("+mariadbtest.Socket()+")/"+s.Database.Name)
 		assert.NoError(t, err)

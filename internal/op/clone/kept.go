@@ -113,14 +113,13 @@ func (x *runner) link(ctx context.Context, dst host.Root, folders, files []tree.
 	if !ok {
 		return nil, errors.ErrUnsupported
 	}
-	rel := strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/now/")
 	out := make(map[string]time.Time, len(files))
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(4)
 	for _, e := range files {
 		g.Go(func() error {
-			now, next := path.Join("now", rel, e.Path), path.Join("next", rel, e.Path)
+			now, next := path.Join(x.part("now"), e.Path), path.Join(x.part("next"), e.Path)
 			at, err := renamed(up, was[e.Path], now, next, func() error {
 				err := linker.Link(now, next)
 				if err != nil && exists(up, next) {
@@ -141,6 +140,11 @@ func (x *runner) link(ctx context.Context, dst host.Root, folders, files []tree.
 		})
 	}
 	return out, g.Wait()
+}
+
+// part is the folder of the copy's files below its own folder, in one of its parts: "now", "next", "former".
+func (x *runner) part(name string) string {
+	return name + strings.TrimPrefix(x.p.Target.Root, path.Join(op.Folder(x.p.Target), "now"))
 }
 
 // renamed gives a file another name, or takes one away, which changes its change time. It gives the time that the file
@@ -210,7 +214,6 @@ func (x *runner) noteKept(ctx context.Context) error {
 		return err
 	}
 	defer up.Close()
-	rel := strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/now/")
 	var mu sync.Mutex
 	var noted []baseline.File
 	g, gctx := errgroup.WithContext(ctx)
@@ -221,9 +224,9 @@ func (x *runner) noteKept(ctx context.Context) error {
 			continue
 		}
 		g.Go(func() error {
-			now, shared := path.Join("now", rel, name), true
+			now, shared := path.Join(x.part("now"), name), true
 			at, err := renamed(up, f.Copy, now, now, func() error {
-				err := up.Remove(path.Join("former", rel, name))
+				err := up.Remove(path.Join(x.part("former"), name))
 				if shared = !errors.Is(err, fs.ErrNotExist); !shared {
 					return nil
 				}

@@ -40,7 +40,9 @@ func planMedia(p *plan.Plan, in Input, note func(site.Severity, string, string, 
 	c, on := in.Choices, in.Places[p.Target.Host]
 	why := ""
 	switch {
-	case p.Kind != plan.Copy || p.Origin.Host == p.Target.Host:
+	case p.Kind != plan.Copy:
+		why = "a copy that is brought in line is compared before it answers"
+	case p.Origin.Host == p.Target.Host:
 		why = "they are on the same machine"
 	case p.Target.Host != in.Local:
 		why = "it is not made on this machine, which would bring those that are asked for"
@@ -128,7 +130,7 @@ func (x *runner) follow(ctx context.Context) error {
 		return err
 	}
 	f := &following{x: x, origin: origin.Root, up: up, staged: "now/behind", left: map[string]tree.Entry{},
-		site: strings.TrimPrefix(x.p.Target.Root, op.Folder(x.p.Target)+"/"), tell: func(tree.Entry) {}}
+		site: x.part("now"), tell: func(tree.Entry) {}}
 	f.done = func() {
 		up.Close()
 		origin.Root.Close()
@@ -144,7 +146,9 @@ func (x *runner) follow(ctx context.Context) error {
 		return err
 	}
 	// Who asks for a file has it brought until the run lets go, whatever step it is at.
+	f.mu.Lock() // somebody may have been waiting for it
 	f.line = x.env.Behind.Open(context.WithoutCancel(ctx), x.p.Target.ID, slices.Collect(maps.Keys(f.left)), f.one)
+	f.mu.Unlock()
 	x.media = f
 	return nil
 }
@@ -207,16 +211,36 @@ func (f *following) bring(ctx context.Context, aside string, list []tree.Entry) 
 	if err != nil {
 		return err
 	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	var files []baseline.File
-	var came []tree.Entry
 	for _, e := range got {
-		is, err := f.place(path.Join(dir, e.Path), e)
+		from := path.Join(dir, e.Path)
+		if _, is := f.left[e.Path]; !is { // it has come meanwhile, and what became of it since is a person's
+			if err := f.up.Remove(from); err != nil {
+				return err
+			}
+			continue
+		}
+		is, err := f.place(from, e)
 		if err != nil {
 			return fmt.Errorf("putting %s in its place: %w", e.Path, err)
 		}
-		files, came = append(files, brought(f.x.p.Origin.Root, e)), append(came, is)
+		files, f.came = append(files, brought(f.x.p.Origin.Root, e)), append(f.came, is)
+		f.over(e.Path)
+		f.tell(e)
 	}
-	return f.arrived(ctx, files, came, problems)
+	for _, p := range problems {
+		f.over(p.Path)
+	}
+	f.missing = append(f.missing, problems...)
+	return f.b.ChangeFiles(ctx, files)
+}
+
+// over says that a file is not to come any more; f.mu is held.
+func (f *following) over(name string) {
+	delete(f.left, name)
+	f.line.Came(name)
 }
 
 // place gives a file that was brought its place, unless something is there already, and tells what is there then.
@@ -245,29 +269,6 @@ func (f *following) place(from string, e tree.Entry) (tree.Entry, error) {
 		return tree.Entry{Path: e.Path}, nil
 	}
 	return is, nil
-}
-
-// arrived notes what came, and what does not come.
-func (f *following) arrived(ctx context.Context, files []baseline.File, came []tree.Entry, bad []tree.Problem) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if err := f.b.ChangeFiles(ctx, files); err != nil {
-		return err
-	}
-	for _, e := range came {
-		if _, is := f.left[e.Path]; is {
-			f.came = append(f.came, e)
-			f.tell(e)
-		}
-		delete(f.left, e.Path)
-		f.line.Came(e.Path)
-	}
-	for _, p := range bad {
-		delete(f.left, p.Path)
-		f.line.Came(p.Path)
-	}
-	f.missing = append(f.missing, bad...)
-	return nil
 }
 
 // next gives what is to be brought in one go: what was changed last first, which is what pages show first.

@@ -92,24 +92,11 @@ func planBehind(t *testing.T, w *realtest.World, live site.Site, name string, ph
 	return p
 }
 
-// atMoment does something at a moment of a run, once.
-func atMoment(moment string, do func()) func(*desk.Options) {
-	return func(o *desk.Options) {
-		o.Observe = func(m work.Moment) {
-			if do != nil && m.Step+" "+m.Phase == moment {
-				now := do
-				do = nil
-				now()
-			}
-		}
-	}
-}
-
 func TestMediaComeBehindACopyThatAnswers(t *testing.T) {
 	var w *realtest.World
 	var there []string
 	var page, looked, asked string
-	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){atMoment("media begin", func() {
+	w = realtest.New(t, realtest.Options{Own: true, Change: []func(*desk.Options){demotest.Once("media begin", func() {
 		s := w.Site("soon")
 		assert.True(t, s.Behind)
 		assert.Equal(t, site.Ready, s.State)
