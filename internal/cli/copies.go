@@ -57,7 +57,7 @@ func (f *copyFlags) add(c *cobra.Command) {
 	)
 	c.Flags().BoolVar(&f.asIs, "as-it-is", false, "bring people's data as they are, wherever the copy is made")
 	c.Flags().StringVar(&f.media, "media", "", "first: it answers when its media are there; behind: they come while it "+
-		"answers (default for 256 MB and more from another host)")
+		"answers (default for 256 MiB and more from another host)")
 	c.Flags().StringVar(&f.pins, "pins", "", "bring the finished copy to this pin sheet; none: to no sheet (default: "+
 		"the sheet that was chosen as that)")
 	c.Flags().StringVar(&f.runtime.PHP, "php", "", "PHP version to run it on, such as 8.2 (default: the origin's)")
