@@ -7,7 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/tables"
 )
@@ -80,6 +83,25 @@ func (d *Depot) Files(ctx context.Context, p Point) (out []File, err error) {
 	}
 }
 
+// settled is how long before a point a file must have been changed for its times to tell that it did not change since.
+const settled = 2 * time.Second
+
+// Settled gives the files of a point, by path, that have not been changed since it was taken if their size and times
+// are the same.
+func (d *Depot) Settled(ctx context.Context, p Point) (map[string]File, error) {
+	files, err := d.Files(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]File, len(files))
+	for _, f := range files {
+		if at := p.Taken.Add(-settled); f.Regular() && f.MTime.Before(at) && f.Changed.Before(at) {
+			out[f.Path] = f
+		}
+	}
+	return out, nil
+}
+
 // Schema gives a point's schema.
 func (d *Depot) Schema(ctx context.Context, p Point) (s tables.Schema, err error) {
 	return s, d.value(ctx, p.Schema, &s)
@@ -92,14 +114,33 @@ func (d *Depot) Table(ctx context.Context, t tables.Table, k Kept, give func(tab
 	if err := d.value(ctx, k.List, &list); err != nil {
 		return fmt.Errorf("table %s: %w", k.Name, err)
 	}
-	for _, id := range list {
-		b, err := d.Read(ctx, id)
-		if err != nil {
-			return fmt.Errorf("table %s: %w", k.Name, err)
+	ahead := make(chan []byte, readAhead)
+	g, gctx := errgroup.WithContext(ctx)
+	g.Go(func() error {
+		defer close(ahead)
+		for _, id := range list {
+			b, err := d.Read(gctx, id)
+			if err != nil {
+				return fmt.Errorf("table %s: %w", k.Name, err)
+			}
+			select {
+			case ahead <- b:
+			case <-gctx.Done():
+				return gctx.Err()
+			}
 		}
-		if err := tables.ReadRows(b, t, give); err != nil {
-			return err
+		return nil
+	})
+	g.Go(func() error {
+		for b := range ahead {
+			if err := tables.ReadRows(b, t, give); err != nil {
+				return err
+			}
 		}
-	}
-	return nil
+		return nil
+	})
+	return g.Wait()
 }
+
+// readAhead is how many segments are unpacked while one is being gone through.
+const readAhead = 8

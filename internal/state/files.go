@@ -96,11 +96,22 @@ func (m *Maker) forged(ctx context.Context, e *Ends) (out []string, err error) {
 		return nil, nil
 	}
 	var list []tree.Entry
-	for _, w := range tree.OnlyFiles(e.Want.Entries) {
-		if fi, err := e.Root.Lstat(w.Path); err == nil && w.Regular() && fi.Mode().IsRegular() &&
-			fi.Size() == w.Size {
-			list = append(list, w)
+	var digested map[string]tree.Entry
+	if e.Want.Known != nil {
+		if digested, err = e.Want.Known(ctx); err != nil {
+			return nil, err
 		}
+	}
+	for _, w := range tree.OnlyFiles(e.Want.Entries) {
+		fi, err := e.Root.Lstat(w.Path)
+		if err != nil || !w.Regular() || !fi.Mode().IsRegular() || fi.Size() != w.Size {
+			continue
+		}
+		was, known := digested[w.Path]
+		if known && !was.Changed.IsZero() && w.Seen(fi).Untouched(was) && was.Hash == e.Want.Hash(w.Path) {
+			continue
+		}
+		list = append(list, w)
 	}
 	if err := tree.Digest(ctx, e.Root, list, nil, func(int64, int) {}); err != nil {
 		return nil, fmt.Errorf("reading the site's files: %w", err)

@@ -27,7 +27,9 @@ type Wanted struct {
 	Entries []tree.Entry // as they are to be, folders too
 	InScope func(path string) bool
 	Hash    func(path string) tree.Hash // of a wanted file; nil: not known
-	Exact   bool                        // entries say who may use them; else see access
+	// Known gives the site's files as they were digested once, by path, if that is known; nil: it is not.
+	Known func(context.Context) (map[string]tree.Entry, error)
+	Exact bool // entries say who may use them; else see access
 
 	DB tables.Wanted
 }
@@ -51,6 +53,8 @@ type Memory struct {
 	Forged  []string        `json:"forged,omitempty"`  // files that look as they are to be, and hold something else
 	Ungiven []string        `json:"ungiven,omitempty"` // entries that our account may not give to their owners
 	Folders []tree.Entry    `json:"folders,omitempty"` // whose access was changed, as they were
+
+	Sums map[string]tables.Sum `json:"sums,omitempty"` // of the rows that were brought, by table
 }
 
 // Task is told how far it is, and keeps Memory. A work.Task is one.
@@ -106,7 +110,7 @@ func (m *Maker) Compare(ctx context.Context, t Task, e *Ends) (Compared, error) 
 	}
 	out := Compared{Tables: len(e.Want.DB.Tables), Files: len(tree.OnlyFiles(e.Want.Entries))}
 	if out.Tables > 0 {
-		n, bad, err := e.compareTables(ctx, t)
+		n, bad, err := e.compareTables(ctx, t, m.Memory.Sums)
 		if err != nil {
 			return out, err
 		}

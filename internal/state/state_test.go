@@ -5,7 +5,9 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -201,4 +203,73 @@ func TestASiteThatIsNotWhatItShouldBeIsSaid(t *testing.T) {
 	_, err = m.Compare(ctx, silent{}, e)
 	assert.ErrorIs(t, err, ErrDiffers)
 	assert.ErrorContains(t, err, "is b")
+}
+
+// What was digested before is not read again, unless it was changed since, whatever its times say.
+func TestOnlyFilesThatWereChangedAreReadAgain(t *testing.T) {
+	ctx := context.Background()
+	at, like := files(t, map[string]string{"a": "one", "b": "two"}), files(t, map[string]string{"a": "one", "b": "two"})
+	for _, name := range []string{"a", "b"} {
+		fi, err := os.Stat(filepath.Join(like, name))
+		require.NoError(t, err)
+		require.NoError(t, os.Chtimes(filepath.Join(at, name), fi.ModTime(), fi.ModTime()))
+	}
+	left := 100
+	m := making(at, like, &Memory{}, &left)
+	e, err := m.Open(ctx)
+	require.NoError(t, err)
+	defer e.Close()
+	sums := map[string]tree.Hash{}
+	require.NoError(t, tree.Digest(ctx, e.Want.From, e.Want.Entries, nil, func(int64, int) {}))
+	for _, w := range e.Want.Entries {
+		sums[w.Path] = w.Hash
+	}
+	e.Want.Hash = func(path string) tree.Hash { return sums[path] }
+	known := map[string]tree.Entry{}
+	e.Want.Known = func(context.Context) (map[string]tree.Entry, error) { return known, nil }
+	list, err := tree.Scan(ctx, e.Root, tree.Filter{})
+	require.NoError(t, err)
+	for _, is := range list.Entries {
+		is.Hash = sums[is.Path]
+		known[is.Path] = is
+	}
+	watched := &reads{Tree: e.Root}
+	e.Root = watched
+	forged, err := m.forged(ctx, e)
+	require.NoError(t, err)
+	assert.Empty(t, forged)
+	assert.Empty(t, watched.read, "nothing was changed")
+
+	time.Sleep(20 * time.Millisecond) // the clock of change times
+	fi, err := os.Stat(filepath.Join(at, "b"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(at, "b"), []byte("won"), 0o644))
+	require.NoError(t, os.Chtimes(filepath.Join(at, "b"), fi.ModTime(), fi.ModTime())) // as those do who hide
+	forged, err = m.forged(ctx, e)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"b"}, forged)
+	assert.Equal(t, []string{"b"}, watched.read)
+
+	for name, is := range known { // a host that does not tell when a file was changed
+		is.Changed = time.Time{}
+		known[name] = is
+	}
+	watched.read = nil
+	_, err = m.forged(ctx, e)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"a", "b"}, watched.read)
+}
+
+// reads notes which files are opened.
+type reads struct {
+	host.Tree
+	mu   sync.Mutex
+	read []string
+}
+
+func (r *reads) Open(name string) (host.File, error) {
+	r.mu.Lock()
+	r.read = append(r.read, name)
+	r.mu.Unlock()
+	return r.Tree.Open(name)
 }

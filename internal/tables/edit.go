@@ -22,6 +22,9 @@ type WantedTable struct {
 	Name  string
 	Table *Table // nil: it goes
 	Empty bool   // it has no rows
+	Least int64  // it has at least so many
+	// Fixed says that its rows do not depend on those that are there: they are added up as they are brought.
+	Fixed bool
 	// Rows gives the rows, the same ones each time; none of them is kept.
 	Rows func(ctx context.Context, give func(Row) error) error
 }
@@ -140,4 +143,12 @@ type Staged struct {
 	Rows    int // exchanged one by one
 	Patched int // tables of which single rows were exchanged
 	Whole   int // tables exchanged whole
+	// Sums add up the rows of tables that are fixed, as they were given; none where the engine compares nothing.
+	Sums map[string]Sum
+}
+
+// Sum is what rows add up to.
+type Sum struct {
+	Rows int64  `json:"rows"`
+	Sum  uint64 `json:"sum"` // of the first halves of their digests, modulo 2^64, as of Summer.Total
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"sync"
-	"time"
 
 	"github.com/zeebo/blake3"
 
@@ -15,10 +14,6 @@ import (
 	"alibi/internal/stack"
 	"alibi/internal/tree"
 )
-
-// settled is how long before a point a file must have been changed for its
-// time to tell that it did not change since.
-const settled = 2 * time.Second
 
 // again is how often files are read that change while they are read.
 const again = 4
@@ -72,18 +67,12 @@ func (k *keeping) files(ctx context.Context, place stack.Place, s site.Site, p *
 // before gives the files of the point before that can't have changed since if
 // their size and time are the same.
 func (k *keeping) before(ctx context.Context) (map[string]depot.File, error) {
-	out := map[string]depot.File{}
 	if k.last == nil {
-		return out, nil
+		return nil, nil
 	}
-	files, err := k.d.Files(ctx, *k.last)
+	out, err := k.d.Settled(ctx, *k.last)
 	if errors.Is(err, depot.ErrDamaged) {
-		return out, nil // then everything is read
-	}
-	for _, f := range files {
-		if f.Regular() && f.MTime.Before(k.last.Taken.Add(-settled)) {
-			out[f.Path] = f
-		}
+		return nil, nil // then everything is read
 	}
 	return out, err
 }

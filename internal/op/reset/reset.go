@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"alibi/internal/baseline"
+	"alibi/internal/depot/pointhost"
 	"alibi/internal/host"
 	"alibi/internal/op"
 	"alibi/internal/plan"
@@ -65,7 +66,8 @@ type runner struct {
 	id  string // begins the names of what it makes
 	mem memory
 
-	assembled *assembly // of this process
+	assembled *assembly       // of this process
+	opened    *pointhost.Host // of this process
 }
 
 // memory is what the steps remember between tries.

@@ -2,10 +2,13 @@ package reset
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
+	"alibi/internal/depot"
 	"alibi/internal/depot/pointhost"
+	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/state"
 	"alibi/internal/tables"
@@ -25,11 +28,7 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*state.Wanted, error) {
 	if x.c.Change != nil {
 		return x.changed(ctx, e)
 	}
-	d, err := x.env.Depot(ctx)
-	if err != nil {
-		return nil, err
-	}
-	h, err := pointhost.Open(ctx, d, x.c.Point)
+	h, err := x.point(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -45,6 +44,19 @@ func (x *runner) wanted(ctx context.Context, e *ends) (*state.Wanted, error) {
 		}
 	}
 	return w, nil
+}
+
+// point opens the restore point, once in this process: it does not change.
+func (x *runner) point(ctx context.Context) (*pointhost.Host, error) {
+	if x.opened != nil {
+		return x.opened, nil
+	}
+	d, err := x.env.Depot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	x.opened, err = pointhost.Open(ctx, d, x.c.Point)
+	return x.opened, err
 }
 
 // wantFiles takes the files of a restore point, but for those that make a copy
@@ -64,6 +76,7 @@ func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *s
 	missing := h.Point().Missing // nobody knows what these were
 	w.InScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }
 	e.keepSecretFiles(h, w)
+	w.Known = func(ctx context.Context) (map[string]tree.Entry, error) { return x.known(ctx, s) }
 	list, err := tree.Scan(ctx, w.From, filter(h.Point().Site))
 	if err != nil {
 		return err
@@ -74,6 +87,31 @@ func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *s
 		}
 	}
 	return nil
+}
+
+// known are the site's files as its newest restore point has them. A damaged one says nothing of them.
+func (x *runner) known(ctx context.Context, s site.Site) (map[string]tree.Entry, error) {
+	d, err := x.env.Depot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, _, err := d.Points(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(list, func(p depot.Point) bool { return p.Site.ID == s.ID && p.Site.Host == s.Host })
+	if i < 0 {
+		return nil, nil
+	}
+	files, err := d.Settled(ctx, list[i])
+	if errors.Is(err, depot.ErrDamaged) {
+		return nil, nil
+	}
+	out := make(map[string]tree.Entry, len(files))
+	for path, f := range files {
+		out[path] = f.Entry
+	}
+	return out, err
 }
 
 // above tells whether a folder is above one of some paths.
@@ -113,6 +151,8 @@ func (x *runner) wantTables(ctx context.Context, e *ends, h *pointhost.Host, w *
 					Name:  tab.Name,
 					Table: &tab,
 					Empty: h.Rows(tab.Name) == 0,
+					Least: h.Rows(tab.Name),
+					Fixed: !h.Point().Redacted(),
 					Rows:  e.keepSecretRows(h, now, tab, state.Rows(was, tab.Name)),
 				},
 			)

@@ -57,17 +57,20 @@ func (e *edit) Stage(
 	var out tables.Staged
 	var patched []*differing
 	var whole []Instead
+	sums := adding{digest: w.Digest, of: map[string]tables.Sum{}}
 	for _, want := range w.Tables {
 		d, err := compare(ctx, now, w, want)
 		if err != nil {
 			return out, err
 		}
-		tell(d.rows, 1)
+		tell(d.sum.Rows, 1)
 		switch {
 		case d.same:
+			sums.note(want, d.sum)
 		case d.whole:
-			whole = append(whole, instead(ctx, want.Name, want.Table, want.Rows))
+			whole = append(whole, instead(ctx, want.Name, want.Table, sums.rows(want)))
 		default:
+			sums.note(want, d.sum)
 			patched = append(patched, d)
 			out.Rows += len(d.touched)
 		}
@@ -77,6 +80,7 @@ func (e *edit) Stage(
 	if err := e.login.Fill(ctx, e.database, whole); err != nil {
 		return out, err
 	}
+	out.Sums = sums.of
 	if err := e.patch(ctx, now, patched); err != nil {
 		return out, err
 	}
@@ -149,7 +153,7 @@ func tied(ctx context.Context, now tables.Snapshot, w tables.Wanted, list []Inst
 type differing struct {
 	want    tables.WantedTable
 	digest  func(table string, r tables.Row, buf []byte) (tables.Digest, []byte)
-	rows    int64
+	sum     tables.Sum // of the rows as they are to be, where all were read
 	same    bool
 	whole   bool
 	touched [][]tables.Value // keys of rows that are to go or to be others
@@ -164,6 +168,10 @@ func compare(ctx context.Context, now tables.Snapshot, w tables.Wanted, want tab
 	comparable := want.Table != nil && has && !want.Empty && can && len(is.Key) > 0 && d.digest != nil
 	if !comparable || !PatchableTable(*want.Table, is) {
 		d.whole = true
+		return d, nil
+	}
+	if d.whole = (want.Least-is.Rows)*few > want.Least+is.Rows; d.whole { // so many are missing
+		d.sum.Rows = want.Least
 		return d, nil
 	}
 	d.put = map[uint64]bool{}
@@ -187,7 +195,7 @@ func compare(ctx context.Context, now tables.Snapshot, w tables.Wanted, want tab
 		return nil, err
 	}
 	d.same = len(gone)+len(d.put) == 0
-	d.whole = d.whole || int64(len(gone)+len(d.put))*few > is.Rows+d.rows
+	d.whole = d.whole || int64(len(gone)+len(d.put))*few > is.Rows+d.sum.Rows
 	if d.same || d.whole {
 		return d, nil
 	}
@@ -209,13 +217,14 @@ func (d *differing) wanted(now tables.Snapshot, is tables.Table) diff.Side {
 		var sum tables.Digest
 		return d.want.Rows(ctx, func(r tables.Row) error {
 			if part.First() {
-				d.rows++
+				d.sum.Rows++
 			}
 			k := keys.Of(r)
 			if !part.Has(k) {
 				return ctx.Err()
 			}
 			sum, buf = d.digest(is.Name, r, buf)
+			d.sum.Sum += sum[0]
 			return give(diff.Row{Key: k, Sum: sum[0]})
 		})
 	}

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"alibi/internal/tables"
 )
 
@@ -63,20 +65,50 @@ func (l Login) Fill(ctx context.Context, database string, list []Instead) error 
 		}); err != nil {
 			return err
 		}
+		left, err := l.fillAll(ctx, database, list, packet)
+		if err != nil {
+			return err
+		}
 		for i, x := range list {
-			ties := ""
-			if x.Table != nil {
-				if ties, err = fill(ctx, c, i, x, packet); err != nil {
-					return fmt.Errorf("table %s: %w", x.Name, err)
-				}
-			}
 			if _, err := c.ExecContext(ctx, "INSERT INTO "+filling+" VALUES (?, ?, ?, ?, ?)", i, there[x.Name],
-				x.Table != nil, x.Name, ties); err != nil {
+				x.Table != nil, x.Name, left[i]); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// filled is how many tables are filled at once.
+const filled = 2
+
+// fillAll makes the tables, some at once, and gives of each the foreign keys that it is still without.
+func (l Login) fillAll(ctx context.Context, database string, list []Instead, packet int) ([]string, error) {
+	pool, err := l.pool(database, filled, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer pool.Close()
+	left := make([]string, len(list))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(filled)
+	for i, x := range list {
+		if x.Table == nil {
+			continue
+		}
+		g.Go(func() error {
+			c, err := pool.Conn(ctx)
+			if err == nil {
+				defer c.Close()
+				left[i], err = fill(ctx, c, i, x, packet)
+			}
+			if err != nil {
+				return fmt.Errorf("table %s: %w", x.Name, err)
+			}
+			return nil
+		})
+	}
+	return left, g.Wait()
 }
 
 // Exchange gives the tables that were filled their places, all at one moment. It

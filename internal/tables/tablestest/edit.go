@@ -129,6 +129,7 @@ func (c *change) wanted(now tables.Schema) tables.Wanted {
 			tables.WantedTable{
 				Name:  t.Name,
 				Table: &t,
+				Fixed: true,
 				Rows: func(ctx context.Context, give func(tables.Row) error) error {
 					return c.goal.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
 						if err := c.moment("a row of " + t.Name); err != nil {
@@ -166,7 +167,10 @@ func (c *change) apply() error {
 		w := c.wanted(now.Schema())
 		drop, hang := w.Hanging(now.Schema(), true)
 		stage := func() error {
-			_, err := x.Stage(ctx, now, w, func(int64, int64) {})
+			made, err := x.Stage(ctx, now, w, func(int64, int64) {})
+			if err == nil {
+				c.addedUp(made.Sums)
+			}
 			return err
 		}
 		again := func() (err error) {
@@ -191,6 +195,20 @@ func (c *change) apply() error {
 		}
 		return c.moment("end")
 	})
+}
+
+// addedUp sees that what the rows add up to, where an engine tells, is what they add up to in the goal.
+func (c *change) addedUp(sums map[string]tables.Sum) {
+	c.t.Helper()
+	for name, s := range sums {
+		var want tables.Sum
+		require.NoError(c.t, c.goal.Read(context.Background(), name, tables.Range{}, func(r tables.Row) error {
+			d, _ := c.goal.Digest(name, r, nil)
+			want.Rows, want.Sum = want.Rows+1, want.Sum+d[0]
+			return nil
+		}))
+		assert.Equal(c.t, want, s, "table %s", name)
+	}
 }
 
 func (c *change) settle() {
