@@ -257,6 +257,7 @@ func (d *core) equip() error {
 		Depot:    d.store,
 		Pin:      d.pinCopy,
 		Behind:   &behind.Desk{},
+		Relays:   &op.Relays{},
 		Now:      d.opt.Now,
 	}
 	d.env.Keep = keep.Before(d.env)
@@ -359,6 +360,13 @@ func transient(err error) bool {
 // Close closes everything that is open.
 func (d *Desk) Close() error {
 	c := d.core
+	if c.env != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		if err := c.env.CloseRelays(ctx); err != nil {
+			c.logger.Error("removing a relay", "err", err)
+		}
+		cancel()
+	}
 	c.mu.Lock()
 	for _, h := range c.hosts {
 		h.Close()

@@ -1,16 +1,19 @@
 package desk
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/site"
 	"alibi/internal/stack"
-	"context"
-	"errors"
-	"fmt"
-	"path/filepath"
-	"sort"
-	"strings"
 )
 
 // Site finds a site by its ID, also one that is gone.
@@ -27,6 +30,9 @@ type NewSite struct {
 	Address          string // "" takes what the site says of itself
 	Database         string // of those that its configuration names; "": the one that it is found to use
 	Client, Owner    string
+	// Relay is the address at which the folder answers, if its database is to be read through a relay; "": it is
+	// reached as the site reaches it.
+	Relay string
 }
 
 // AddSite inspects a folder and adds the live site in it.
@@ -47,7 +53,19 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		}
 		k.HostPort, given = a.HostPort(), []site.Address{a}
 	}
+	if n.Relay != "" {
+		if u, err := url.Parse(n.Relay); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" ||
+			u.RawQuery+u.Fragment != "" || u.User != nil {
+			return site.Site{}, fmt.Errorf("%q can't be the address of a relay: name the one at which the folder answers, "+
+				"such as https://ferry.example", n.Relay)
+		}
+		k.Relay = n.Relay
+	}
 	f, err := d.env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
+	if errors.Is(err, host.ErrNoForward) || errors.Is(err, host.ErrNoConnect) {
+		return site.Site{}, fmt.Errorf("%w; where a database can't be reached from here, name the address at which the "+
+			"folder answers, and it is read through a PHP file that is put there for that time: --relay https://ADDRESS", err)
+	}
 	if err != nil {
 		return site.Site{}, err
 	}
@@ -72,6 +90,7 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		Addresses: f.Addresses,
 		Database:  f.Database,
 		Title:     f.Title,
+		Relay:     n.Relay,
 		MadeAt:    d.now(),
 		Facts:     f,
 	}

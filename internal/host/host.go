@@ -26,6 +26,7 @@ var (
 	ErrEscapes    = errors.New("the name leads out of the site's folder")
 	ErrNoCommands = errors.New("the host allows no commands")
 	ErrNoForward  = errors.New("the host forwards no connections")
+	ErrNoConnect  = errors.New("the host does not connect to it")
 	ErrNoAnswer   = errors.New("the host does not answer")
 	ErrAuth       = errors.New("the host refuses the sign-in")
 	ErrHostKey    = errors.New("the host's key was not accepted")
@@ -218,6 +219,15 @@ func LinkInside(root, name, target string) bool {
 
 // TempPrefix begins the names of files that Alibi is still writing.
 const TempPrefix = ".alibi-part-"
+
+// RelayPrefix begins the names of files by which a site's own PHP reads its database for us, see package relay. They
+// are no part of the site.
+const RelayPrefix = "alibi-relay-"
+
+// Passing tells whether a name is that of something of ours that is there for a while.
+func Passing(name string) bool {
+	return strings.HasPrefix(name, TempPrefix) || strings.HasPrefix(name, RelayPrefix)
+}
 
 // TempName is a name beside name that nothing else has.
 func TempName(name string) string {

@@ -58,5 +58,5 @@ func (e *Env) asItself(ctx context.Context, s site.Site, db site.Database) (tabl
 		return nil, err
 	}
 	defer place.Root.Close()
-	return engines.Own(ctx, stack.Where(st, place, db))
+	return engines.Own(ctx, stack.Where(ctx, st, place, db))
 }

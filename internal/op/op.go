@@ -50,6 +50,7 @@ type Env struct {
 	Stop func(id site.ID)
 	// Behind is where files are asked for that come behind a copy which answers already.
 	Behind *behind.Desk
+	Relays *Relays
 	Now    func() time.Time
 }
 
@@ -221,6 +222,7 @@ func (e *Env) Place(ctx context.Context, hostName, root string) (stack.Place, er
 		Temp:  e.Temp(),
 		Known: func(ctx context.Context) stack.Known { return e.known(ctx, hostName, root) },
 		PHP:   e.anyPHP,
+		Relay: e.relayFor(hostName, root),
 	}
 	return p, nil
 }
@@ -284,7 +286,7 @@ func (e *Env) known(ctx context.Context, hostName, root string) stack.Known {
 	}
 	for _, s := range all {
 		if s.Host == hostName && s.Root == root {
-			return stack.Known{HostPort: s.Address().HostPort(), Database: s.Database.Name}
+			return stack.Known{HostPort: s.Address().HostPort(), Database: s.Database.Name, Relay: s.Relay}
 		}
 	}
 	return stack.Known{}

@@ -131,6 +131,7 @@ type Site struct {
 	Keep      KeepRule  `json:"keep,omitzero"`   // of restore points that are taken on a schedule
 	Title     string    `json:"title,omitempty"` // what the site calls itself
 	Settings  Settings  `json:"settings,omitzero"`
+	Relay     string    `json:"relay,omitempty"`    // address at which its folder answers, where a relay reads its tables
 	Behind    bool      `json:"behind,omitempty"`   // files of it are still to come, while it answers
 	Scrubbed  bool      `json:"scrubbed,omitempty"` // its personal data are made up
 	Origin    ID        `json:"origin,omitempty"`
@@ -160,6 +161,13 @@ type Site struct {
 type Pointed struct {
 	Names []string  `json:"names"`
 	At    time.Time `json:"at"`
+}
+
+// ReadsOnly is the finding of a plan that would write to the tables of a site, where they can only be read.
+func (s Site) ReadsOnly() (Finding, bool) {
+	return Finding{Severity: Block, Code: "relay",
+		Text:   "the tables of " + s.Name + " are reached through a relay, which only reads them",
+		Remedy: "carry it out by hand, or reach the database through SSH: alibi add without --relay"}, s.Relay != ""
 }
 
 // Address is the primary address, or the zero value.

@@ -15,6 +15,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tables/engines"
+	"alibi/internal/tables/relay"
 )
 
 // Place is an opened site.
@@ -25,13 +26,19 @@ type Place struct {
 
 	PHP   func() string                   // a PHP of this machine, "" if it has none; nil: none
 	Known func(ctx context.Context) Known // what is known of the site already; nil: nothing
+	// Relay gives a relay to the site's database, nil where it is reached without one; nil: it always is.
+	Relay func(ctx context.Context, p Place) Relay
 }
+
+// Relay puts a relay in its place, or gives the one that is there.
+type Relay func(ctx context.Context, s relay.Server) (*relay.Relay, error)
 
 // Known is what is known of a site before it is read: which of the sites that its
 // configuration is about is meant.
 type Known struct {
 	HostPort string // at which it is asked for; "": not known
 	Database string // the name of its database; "": not known
+	Relay    string // the address at which its folder answers, where its database is read through a relay
 }
 
 // About is what is known of the site already.
@@ -130,13 +137,17 @@ func OpenCopy(ctx context.Context, st Stack, p Place, s site.Site) (tables.Writa
 }
 
 func openWhere(ctx context.Context, st Stack, p Place, db site.Database) (tables.Writable, error) {
-	return engines.Open(ctx, Where(st, p, db))
+	return engines.Open(ctx, Where(ctx, st, p, db))
 }
 
 // Where is a site's database where the site is.
-func Where(st Stack, p Place, db site.Database) engines.Where {
+func Where(ctx context.Context, st Stack, p Place, db site.Database) engines.Where {
 	password := func(ctx context.Context) (string, error) { return SettingsOf(st).Password(ctx, p) }
-	return engines.Where{Host: p.Host, Database: db, Password: password, Temp: p.Temp}
+	w := engines.Where{Host: p.Host, Database: db, Password: password, Temp: p.Temp}
+	if p.Relay != nil && db.Served() {
+		w.Relay = p.Relay(ctx, p)
+	}
+	return w
 }
 
 // Inside gives the path of an absolute name below root.

@@ -253,6 +253,13 @@ type Writable interface {
 	Exec(ctx context.Context, sql string, args ...any) error
 }
 
+// Loose tells whether a snapshot's tables are read at moments of their own, as where each request is a connection of
+// its own: no two of its readings see one state.
+func Loose(s Snapshot) bool {
+	l, ok := s.(interface{ Loose() bool })
+	return ok && l.Loose()
+}
+
 // Snapshot is one state of a database. Readers may be used at once.
 type Snapshot interface {
 	Schema() Schema

@@ -239,7 +239,7 @@ func (s *scan) dir(ctx context.Context, dir string) error {
 		return err
 	}
 	for _, fi := range infos {
-		if strings.HasPrefix(fi.Name(), host.TempPrefix) {
+		if host.Passing(fi.Name()) {
 			continue
 		}
 		e := Entry{Path: path.Join(dir, fi.Name())}.Seen(fi)

@@ -34,7 +34,9 @@ func (f *addScreen) fields() []field {
 		{"root", "document root", "the absolute path of the folder that the web server shows"},
 		{"address", "address", "only if the site does not say so itself"},
 		{"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
-		{"database", "database", "only where the site's configuration names several"}}
+		{"database", "database", "only where the site's configuration names several"},
+		{"relay", "relay", "where the database can't be reached: the address that shows the folder, https://ferry.example;" +
+			" a PHP file is put there for that time"}}
 }
 
 func (f *addScreen) title(*app) string {
@@ -97,7 +99,7 @@ func (f *addScreen) add(a *app) tea.Cmd {
 	}
 	a.say("reading "+v["root"]+" on "+v["on"]+" ...", false)
 	n := desk.NewSite{Host: v["on"], Root: v["root"], Address: v["address"], Client: v["client"], Owner: v["owner"],
-		Database: v["database"]}
+		Database: v["database"], Relay: v["relay"]}
 	return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 		s, err := a.desk.Fleet.AddSite(a.ctx, n)
 		return s.Name + " was added; nothing was written to it", func(a *app) tea.Cmd {
@@ -126,7 +128,7 @@ func (f *addScreen) view(a *app, w, h int) []string {
 		t.soft.Render(
 			"  " + site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and "+
 				"known hosts.",
-				"The folder is read to see what is in it. Nothing is written to a live site."),
+				"The folder is read to see what is in it. Nothing is written to a live site, but for a relay's file."),
 		), "",
 	}
 	for i, x := range f.fields() {

@@ -392,6 +392,9 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 		return nil, fmt.Errorf("host %s: %w; its keeper can allow it (AllowTcpForwarding, AllowStreamLocalForwarding)",
 			h.name, host.ErrNoForward)
 	}
+	if refused != nil {
+		return nil, fmt.Errorf("connecting to %s from %s: %w: %w", addr, h.name, host.ErrNoConnect, err)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s from %s: %w", addr, h.name, err)
 	}

@@ -120,6 +120,7 @@ func Plan(in Input) plan.Plan {
 	read := p.Rows // all are read, to tell later what the origin changed
 	contents(&p, in, note)
 	p.Findings = append(p.Findings, relevant(f.Findings, in.Choices)...)
+	relayed(in, note)
 	for _, r := range op.Pairs(f.Addresses, p.Target.Address()) {
 		p.Rewrites = append(p.Rewrites, plan.Rewrite{From: r.From.String(), To: r.To.String()})
 	}
@@ -356,6 +357,21 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 	return db
 }
 
+// relayed says what reading an origin's tables through a relay means.
+func relayed(in Input, note func(site.Severity, string, string, string)) {
+	if in.Origin.Relay == "" {
+		return
+	}
+	note(site.Note, "relay", "its tables are read through a PHP file of ours, which is put into "+in.Origin.Root+" on "+
+		in.Origin.Host+" for that time", "alibi leftovers removes it, should a process die")
+	note(site.Note, "moments", "no two of its tables are read at one moment: those that somebody writes to meanwhile are "+
+		"read again, and named", "make the copy when few are there")
+	if strings.HasPrefix(in.Origin.Relay, "http://") {
+		note(site.Warn, "plain", "what is read through "+in.Origin.Relay+" is not encrypted on its way, and its rows can be "+
+			"read there", "give the relay an address with https")
+	}
+}
+
 // beside puts the copy's tables into the origin's own database, under a prefix
 // of their own.
 func beside(in Input, t site.Site, note func(site.Severity, string, string, string)) site.Database {
@@ -363,6 +379,9 @@ func beside(in Input, t site.Site, note func(site.Severity, string, string, stri
 	if t.Host != in.Origin.Host {
 		note(site.Block, "beside", "the copy is to be made on "+t.Host+", and the origin's database is on "+
 			in.Origin.Host, "make it on "+in.Origin.Host+", or give it a database of its own")
+	}
+	if f, only := in.Origin.ReadsOnly(); only {
+		note(f.Severity, f.Code, f.Text, "give the copy a database of its own")
 	}
 	db.As = in.Origin.Facts.Prefix
 	db.Prefix = databaseName(t) + "_"

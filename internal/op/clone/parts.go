@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"slices"
 
 	"alibi/internal/tables"
 )
@@ -58,6 +57,7 @@ func (l *loading) inParts(ctx context.Context, tab tables.Table, to tables.PartL
 		if err != nil {
 			return err
 		}
+		l.note(mark)
 	}
 	if len(keep) > 0 { // what was found in these was not kept: the evidence looks again
 		l.mu.Lock()
@@ -72,7 +72,7 @@ func (l *loading) inParts(ctx context.Context, tab tables.Table, to tables.PartL
 // is now.
 func (l *loading) samePart(ctx context.Context, tab tables.Table, part tables.Range, mark string) (bool, error) {
 	sm, ok := l.snap.(tables.Summer)
-	if !ok || !slices.Contains(l.loaded, mark) || l.tr.Chooses(tab.Name) {
+	if !ok || !l.has(mark) || l.tr.Chooses(tab.Name) {
 		return false, nil
 	}
 	base, err := l.b.Pairs(ctx, tab.Name, mark)

@@ -209,10 +209,11 @@ type loading struct {
 	target tables.Target
 	from   string // the origin's database, if it is on the copy's server
 
-	loaded []string // tables and parts of them, by an earlier try
-	kept   int      // parts that were kept
+	kept  int      // parts that were kept
+	moved []string // tables that were brought again, since they were written to while they were read
 
 	mu      sync.Mutex
+	loaded  []string                 // tables and parts of them, by an earlier try or pass too
 	changed map[string]stack.Changed // by table
 	tally   tables.Tally             // of the origin
 }
@@ -300,33 +301,13 @@ func (l *loading) all(ctx context.Context) error {
 		total += tab.Rows
 	}
 	l.t.Expect(total)
-	list := slices.Clone(schema.Tables)
-	// the largest first
-	slices.SortStableFunc(list, func(a, b tables.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(1)
-	if _, parts := l.target.(tables.PartLoader); parts { // else it has one writer
-		g.SetLimit(l.snap.Readers())
-	}
-	for _, tab := range list {
-		g.Go(func() error {
-			whole, err := l.whole(gctx, tab, slices.Contains(loaded, tab.Name))
-			if err != nil {
-				return err
-			}
-			if whole {
-				l.t.Add(tab.Rows, 1)
-				return nil
-			}
-			if err := l.table(gctx, tab); err != nil {
-				return err
-			}
-			l.t.Add(0, 1)
-			return nil
-		})
-	}
-	if err := g.Wait(); err != nil {
+	if _, err := l.pass(ctx, func(string) bool { return true }); err != nil {
 		return err
+	}
+	if tables.Loose(l.snap) {
+		if err := l.settle(ctx); err != nil {
+			return err
+		}
 	}
 	var sum stack.Changed
 	for _, c := range l.changed {
@@ -339,8 +320,47 @@ func (l *loading) all(ctx context.Context) error {
 	if l.kept > 0 {
 		note += fmt.Sprintf("; %d parts of tables were there already", l.kept)
 	}
+	if len(l.moved) > 0 {
+		note += "; written to while they were read, and brought again: " + strings.Join(l.moved, ", ")
+	}
 	l.t.Note("%s", note)
 	return l.target.Finish(ctx)
+}
+
+// pass loads those of the wanted tables that are not what the origin's are now, and names them.
+func (l *loading) pass(ctx context.Context, wanted func(table string) bool) (brought []string, err error) {
+	list := slices.DeleteFunc(slices.Clone(l.snap.Schema().Tables), func(t tables.Table) bool { return !wanted(t.Name) })
+	// the largest first
+	slices.SortStableFunc(list, func(a, b tables.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(1)
+	if _, parts := l.target.(tables.PartLoader); parts { // else it has one writer
+		g.SetLimit(l.snap.Readers())
+	}
+	for _, tab := range list {
+		g.Go(func() error {
+			whole, err := l.whole(gctx, tab, l.has(tab.Name))
+			if err != nil {
+				return err
+			}
+			if whole {
+				l.t.Add(tab.Rows, 1)
+				return nil
+			}
+			l.mu.Lock()
+			brought = append(brought, tab.Name)
+			delete(l.changed, tab.Name)
+			delete(l.tally, tab.Name)
+			l.mu.Unlock()
+			if err := l.table(gctx, tab); err != nil {
+				return err
+			}
+			l.note(tab.Name)
+			l.t.Add(0, 1)
+			return nil
+		})
+	}
+	return brought, g.Wait()
 }
 
 // whole tells whether a table that an earlier try loaded is what the origin's

@@ -59,7 +59,11 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 		}
 		if !used {
 			seen[m.Path] = true
-			out = append(out, Leftover{m.Host, m.Kind, m.Path, "no site needs it any more", local.Size(m.Path)})
+			why := "no site needs it any more"
+			if m.Kind == "relay" {
+				why = "it is put there again where a site's database is to be read through it"
+			}
+			out = append(out, Leftover{m.Host, m.Kind, m.Path, why, local.Size(m.Path)})
 		}
 	}
 	dir := filepath.Join(env.Home, "copies")

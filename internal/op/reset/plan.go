@@ -63,6 +63,9 @@ func Plan(in Input) plan.Plan {
 		note(site.Block, "beside", "the tables of "+s.Name+" stand in the database of its origin",
 			"refresh it, or make a new copy with a database of its own")
 	}
+	if f, only := s.ReadsOnly(); only && c.Database && s.Database.Engine != "" {
+		p.Findings = append(p.Findings, f)
+	}
 	switch {
 	case s.Role == site.Live && s.Stack != "wordpress":
 		note(site.Warn, "notice", "visitors see the site while its files are exchanged, one by one",

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
+	"alibi/internal/tables/relay"
 	"alibi/internal/tables/sqlite"
 )
 
@@ -25,6 +27,8 @@ type Where struct {
 	// Password gives that of the site's own account, where the engine asks for one.
 	Password func(ctx context.Context) (string, error)
 	Temp     string // for the engine's own files, on this machine
+	// Relay gives a relay to its server, where that can't be reached from here; nil: it can.
+	Relay func(ctx context.Context, s relay.Server) (*relay.Relay, error)
 }
 
 // Open opens a site's own database.
@@ -59,7 +63,33 @@ func Own(ctx context.Context, w Where) (tables.Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	if w.Relay != nil {
+		return relayed(ctx, w, password)
+	}
 	return Server(ctx, w.Host, w.Database.Server, w.Database.User, password), nil
+}
+
+// relayed is a server that a site's own PHP reads for us.
+func relayed(ctx context.Context, w Where, password string) (tables.Server, error) {
+	s := relay.Server{Host: "localhost", User: w.Database.User, Password: password}
+	switch network, addr := mysql.ParseServer(w.Database.Server, ""); {
+	case network == "unix":
+		s.Socket = addr
+	default:
+		host, port, err := net.SplitHostPort(addr)
+		if err == nil {
+			s.Port, err = strconv.Atoi(port)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the database server %q of the site: %w", w.Database.Server, err)
+		}
+		s.Host = host
+	}
+	r, err := w.Relay(ctx, s)
+	if err != nil {
+		return nil, fmt.Errorf("reading the database through a relay: %w", err)
+	}
+	return mysql.Login{Addr: w.Database.Server + " through a relay", User: w.Database.User, Through: r.Connector}, nil
 }
 
 // EditFile changes a database that is a file. What is made beside it gets names that

@@ -77,6 +77,9 @@ func (l Login) do(ctx context.Context, what string, statements []string) error {
 
 // Identity tells servers apart: two logins with the same one reach the same.
 func (l Login) Identity(ctx context.Context) (string, error) {
+	if l.Through != nil {
+		return "through " + l.String(), nil // whatever it is, it can't be reached otherwise
+	}
 	db, err := l.pool("", 1, nil)
 	if err != nil {
 		return "", err

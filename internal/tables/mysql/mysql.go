@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"maps"
 	"net"
 	"regexp"
 	"slices"
@@ -34,6 +35,9 @@ type Login struct {
 	Dial func(ctx context.Context, network, addr string) (net.Conn, error)
 	// Compress has what is said compressed, where the server can do that.
 	Compress bool
+	// Through makes connections to a database by something else, with statements that set their sessions; nil: by
+	// the server's own protocol. None of them sees the same state as another.
+	Through func(database string, session []string) driver.Connector
 }
 
 // ParseServer reads how sites and people write a server: "localhost" is its
@@ -92,6 +96,9 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 		}
 		cfg.Params[k] = v
 	}
+	if l.Through != nil {
+		return opened(polite{l.Through(name, settings(cfg.Params)), patience}, conns), nil
+	}
 	// The driver takes the character set from its own option, not from params.
 	delete(cfg.Params, "charset")
 	if err := cfg.Apply(driverpkg.Charset("utf8mb4", "")); err != nil {
@@ -104,10 +111,25 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 	if err != nil {
 		return nil, fmt.Errorf("the database at %s: %w", l.Addr, err)
 	}
-	db := sql.OpenDB(polite{c, patience})
+	return opened(polite{c, patience}, conns), nil
+}
+
+func opened(by driver.Connector, conns int) *sql.DB {
+	db := sql.OpenDB(by)
 	db.SetMaxOpenConns(conns)
 	db.SetMaxIdleConns(conns)
-	return db, nil
+	return db
+}
+
+// settings are the statements that the driver says for parameters.
+func settings(params map[string]string) []string {
+	out := []string{"SET NAMES " + params["charset"]}
+	for _, k := range slices.Sorted(maps.Keys(params)) {
+		if k != "charset" {
+			out = append(out, "SET "+k+" = "+params[k])
+		}
+	}
+	return out
 }
 
 // kinds are the server's numbers of errors that callers decide on

@@ -146,6 +146,9 @@ func (s *snapshot) count(ctx context.Context) error {
 	return nil
 }
 
+// Loose tells that its connections hold no transaction.
+func (s *snapshot) Loose() bool { return s.login.Through != nil }
+
 // Identity tells which server the snapshot is on, as Login's does.
 func (s *snapshot) Identity(ctx context.Context) (string, error) { return s.login.Identity(ctx) }
 

@@ -1,0 +1,140 @@
+package op
+
+import (
+	"context"
+	"errors"
+	"path"
+	"sync"
+	"time"
+
+	"alibi/internal/inventory"
+	"alibi/internal/stack"
+	"alibi/internal/tables/relay"
+)
+
+// Relays are those that this process put beside sites whose databases it can't reach.
+type Relays struct {
+	mu   sync.Mutex
+	open map[string]*placed // by host and folder
+}
+
+// placed is a relay in its place, and what removes it.
+type placed struct {
+	*relay.Relay
+	server relay.Server
+	made   inventory.Made
+	ends   *time.Timer
+}
+
+const (
+	// relayIdle is for how long a relay that nobody asks stays.
+	relayIdle = 2 * time.Minute
+	// relayRest is how much of a relay's life has to be left for something new to begin with it.
+	relayRest = relay.Life / 2
+)
+
+// relayFor gives what opens a relay to the database of the site in a folder.
+func (e *Env) relayFor(hostName, root string) func(context.Context, stack.Place) stack.Relay {
+	return func(ctx context.Context, p stack.Place) stack.Relay {
+		address := p.About(ctx).Relay
+		if address == "" {
+			return nil
+		}
+		return func(ctx context.Context, s relay.Server) (*relay.Relay, error) {
+			return e.relay(ctx, hostName, root, address, s)
+		}
+	}
+}
+
+// relay gives the relay of a folder; where there is none it is noted in the record and put in place.
+func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay.Server) (*relay.Relay, error) {
+	r := e.Relays
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at := hostName + ":" + root
+	if p := r.open[at]; p != nil {
+		if p.server == s && p.Left() > relayRest && p.Answers(ctx) == nil { // else somebody may have removed it
+			return p.Relay, nil
+		}
+		if err := e.takeOff(ctx, p); err != nil {
+			return nil, err
+		}
+		delete(r.open, at)
+	}
+	h, err := e.Host(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := h.Write(ctx, root)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	p := &placed{server: s, made: inventory.Made{Kind: "relay", Host: hostName, At: e.Now()}}
+	name := relay.Name()
+	p.made.Path = path.Join(root, name)
+	if err := e.Record.AddMade(ctx, p.made); err != nil {
+		return nil, err
+	}
+	if p.Relay, err = relay.Put(ctx, dir, address, name, s); err != nil {
+		return nil, errors.Join(err, e.Unmake(context.WithoutCancel(ctx), p.made))
+	}
+	if r.open == nil {
+		r.open = map[string]*placed{}
+	}
+	r.open[at] = p
+	p.ends = time.AfterFunc(relayIdle, func() { e.idle(at, p) })
+	return p.Relay, nil
+}
+
+// idle removes a relay that was not asked for a while.
+func (e *Env) idle(at string, p *placed) {
+	r := e.Relays
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.open[at] != p {
+		return
+	}
+	if since := p.Idle(); since < relayIdle && p.Left() > 0 {
+		p.ends.Reset(relayIdle - since)
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	if e.takeOff(ctx, p) == nil { // else it is among the leftovers
+		delete(r.open, at)
+	}
+}
+
+// takeOff removes a relay.
+func (e *Env) takeOff(ctx context.Context, p *placed) error {
+	p.ends.Stop()
+	p.Close()
+	return e.Unmake(ctx, p.made)
+}
+
+// CloseRelays removes the relays of this process. What can't be removed is among the leftovers, and ends by itself.
+func (e *Env) CloseRelays(ctx context.Context) (all error) {
+	r := e.Relays
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for at, p := range r.open {
+		all = errors.Join(all, e.takeOff(ctx, p))
+		delete(r.open, at)
+	}
+	return all
+}
+
+// unrelay removes the files of a relay.
+func (e *Env) unrelay(ctx context.Context, m inventory.Made) error {
+	h, err := e.Host(ctx, m.Host)
+	if err != nil {
+		return err
+	}
+	dir, err := h.Write(ctx, path.Dir(m.Path))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return relay.Remove(dir, path.Base(m.Path))
+}

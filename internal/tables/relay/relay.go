@@ -1,0 +1,175 @@
+// Package relay reads a database that only a site itself can reach: a PHP file is put beside the site for the time of a
+// run, and answers signed requests with rows. docs/formats/relay.md has what is said.
+//
+// Each request is a connection of its own on the database server, so that no two of them see one state. What is read so
+// is looked at again afterwards; see tables.Loose.
+package relay
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"alibi/internal/tables"
+)
+
+// Errors that callers decide on.
+var (
+	// ErrElsewhere is given where what an address shows is not the folder that the file was put into.
+	ErrElsewhere = errors.New("the address does not show this folder")
+	// ErrNoPHP is given where the address shows PHP files as text.
+	ErrNoPHP = errors.New("the host runs no PHP at this address")
+	// ErrRefused is given where the file is there and does not take a request.
+	ErrRefused = errors.New("the relay refuses the request")
+)
+
+// Life is how long a relay answers, after which it removes itself when it is asked for.
+const Life = 2 * time.Hour
+
+//go:embed relay.php
+var source string
+
+// Server is the database's server as the site's own code reaches it.
+type Server struct {
+	Host, Socket   string
+	Port           int
+	User, Password string
+}
+
+// Relay is a file that is in its place.
+type Relay struct {
+	url    string
+	key    []byte
+	client *http.Client
+	gone   atomic.Bool // it was seen not to be there any more
+	number atomic.Int64
+	ahead  atomic.Int64 // of our clock, in seconds
+	until  time.Time
+	asked  atomic.Int64 // when it was last, in nanoseconds since 1970
+}
+
+// Left is how long it answers still; 0 when it was seen not to any more.
+func (r *Relay) Left() time.Duration {
+	if r.gone.Load() {
+		return 0
+	}
+	return max(0, time.Until(r.until))
+}
+
+// Idle is how long it was not asked.
+func (r *Relay) Idle() time.Duration { return time.Since(time.Unix(0, r.asked.Load())) }
+
+// Answers tells whether it does, and reaches the database.
+func (r *Relay) Answers(ctx context.Context) error {
+	a, err := r.ask(ctx, "", nil, "SELECT 1")
+	if err != nil {
+		return err
+	}
+	return a.body.Close()
+}
+
+// script is the file's text: the key and the account are known to it and to us.
+func script(key []byte, s Server, until time.Time) string {
+	quote := func(v string) string {
+		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(v) + "'"
+	}
+	out := strings.Replace(source, "$until = 0;", fmt.Sprintf("$until = %d;", until.Unix()), 1)
+	out = strings.Replace(out, "$key = '';", "$key = pack('H*', '"+hex.EncodeToString(key)+"');", 1)
+	at, _, _ := strings.Cut(source[strings.Index(source, "$db = "):], "\n")
+	return strings.Replace(out, at, fmt.Sprintf(
+		"$db = array('host' => %s, 'port' => %d, 'socket' => %s, 'user' => %s, 'password' => %s);",
+		quote(s.Host), s.Port, quote(s.Socket), quote(s.User), quote(s.Password)), 1)
+}
+
+// newKey makes the key of one run.
+func newKey() []byte {
+	key := make([]byte, 32)
+	_, _ = rand.Read(key)
+	return key
+}
+
+// request signs statements: the last one is answered, those before it are its session.
+func (r *Relay) request(database string, session []string, last string) (sign string, body []byte) {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "%d %d\n", time.Now().Unix()-r.ahead.Load(), r.number.Add(1))
+	for _, part := range append(append([]string{database}, session...), last) {
+		_ = binary.Write(&b, binary.BigEndian, uint32(len(part)))
+		b.WriteString(part)
+	}
+	m := hmac.New(sha256.New, r.key)
+	m.Write(b.Bytes())
+	sign = hex.EncodeToString(m.Sum(nil))
+	return sign, append([]byte(sign), b.Bytes()...)
+}
+
+// ask sends a request, again with the host's own time where its clock is another.
+func (r *Relay) ask(ctx context.Context, database string, session []string, last string) (*answer, error) {
+	for try := 0; ; try++ {
+		sign, body := r.request(database, session, last)
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, r.url, bytes.NewReader(body))
+		if err != nil {
+			return nil, err
+		}
+		req.Header.Set("Content-Type", "application/octet-stream")
+		r.asked.Store(time.Now().UnixNano())
+		res, err := r.client.Do(req)
+		if err != nil {
+			return nil, r.away(ctx, err)
+		}
+		if res.StatusCode == http.StatusOK {
+			return newAnswer(res.Body, r.key, sign)
+		}
+		text, _ := io.ReadAll(io.LimitReader(res.Body, 200))
+		res.Body.Close()
+		if now, late := strings.CutPrefix(string(text), "late "); late && try == 0 {
+			if at, err := strconv.ParseInt(strings.TrimSpace(now), 10, 64); err == nil {
+				r.ahead.Store(time.Now().Unix() - at)
+				continue
+			}
+		}
+		return nil, fmt.Errorf("%w: %s answers %s %q", r.refused(res.StatusCode), r.url, res.Status, text)
+	}
+}
+
+// refused tells what a status means: a host that is busy answers again later.
+func (r *Relay) refused(status int) error {
+	if status >= 500 {
+		return tables.ErrAway
+	}
+	r.gone.Store(status == http.StatusNotFound)
+	return ErrRefused
+}
+
+func (r *Relay) away(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return fmt.Errorf("%w: %w", tables.ErrAway, err)
+}
+
+// client makes connections to one address only, and follows nothing elsewhere.
+func client() *http.Client {
+	return &http.Client{
+		Transport: &http.Transport{
+			DialContext:           (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+			MaxIdleConnsPerHost:   8,
+			IdleConnTimeout:       30 * time.Second,
+			ResponseHeaderTimeout: time.Minute,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}

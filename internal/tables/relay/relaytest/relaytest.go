@@ -1,0 +1,46 @@
+// Package relaytest runs a folder's PHP, for tests of relays.
+package relaytest
+
+import (
+	"context"
+	"net"
+	"os"
+	"os/exec"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/host"
+	"alibi/internal/host/local"
+)
+
+// Serve shows a new folder at an address by a PHP of this machine.
+func Serve(t *testing.T, php string, options ...string) (root host.Root, address string) {
+	t.Helper()
+	dir := t.TempDir()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := l.Addr().String()
+	require.NoError(t, l.Close())
+	c := exec.Command(php, append(options, "-S", at, "-t", dir)...)
+	c.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=4")
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its workers are programs of their own
+	require.NoError(t, c.Start())
+	t.Cleanup(func() {
+		_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
+		_ = c.Wait()
+	})
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", at)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 20*time.Millisecond)
+	root, err = local.New("here").Write(context.Background(), dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { root.Close() })
+	return root, "http://" + at
+}
