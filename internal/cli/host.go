@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -15,14 +17,22 @@ import (
 func (a *app) host() *cobra.Command {
 	c := &cobra.Command{Use: "host", Short: "Machines where sites live"}
 	var h inventory.Host
+	var plainly bool
 	add := &cobra.Command{
 		Use:   "add NAME ADDRESS",
-		Short: "Add a machine that is reached by SSH",
+		Short: "Add a machine that is reached by SSH, or by FTP with TLS",
 		Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, " +
-			"keys, configuration and known hosts are used; a key that is not known is shown and asked for.",
+			"keys, configuration and known hosts are used; a key that is not known is shown and asked for, or " +
+			"accepted by --fingerprint.\n\nftps://USER@HOST[:PORT] is a host that is reached by FTP with TLS: files and " +
+			"nothing else. ftp:// is one without TLS, where everybody on the way can read the password and what is " +
+			"brought; that needs --plain.",
 		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			h.Name, h.Addr = given[0], given[1]
+			if strings.HasPrefix(h.Addr, inventory.FTP+"://") && !plainly {
+				return usageError{errors.New("by ftp:// everybody on the way can read the password, and what is brought: " +
+					"use ftps:// if the host has it, or say --plain")}
+			}
 			if err := d.Fleet.AddHost(ctx, h); err != nil {
 				return err
 			}
@@ -32,6 +42,9 @@ func (a *app) host() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&h.Key, "key", "", "private key file")
+	add.Flags().StringVar(&h.PasswordFile, "password-file", "", "file on this machine with the account's password (FTP)")
+	add.Flags().StringVar(&h.Pin, "fingerprint", "", "accept this key of the host, as its keeper names it: SHA256:...")
+	add.Flags().BoolVar(&plainly, "plain", false, "by ftp://: nothing is encrypted, the password neither")
 	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
 	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {
@@ -42,7 +55,7 @@ func (a *app) host() *cobra.Command {
 			return a.print(hosts, func(w io.Writer) {
 				table(w, func(row func(...string)) {
 					for _, h := range hosts {
-						where := h.Addr
+						where := h.Where()
 						if h.Local() {
 							where = "this machine"
 						}

@@ -42,8 +42,7 @@ func (d *core) host(ctx context.Context, name string) (host.Host, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
 	}
-	d.hosts[name] = ssh.New(name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
-		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)})
+	d.hosts[name] = d.machine(h)
 	return d.hosts[name], nil
 }
 
@@ -76,15 +75,26 @@ func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 	if h.Addr == "" {
 		return fmt.Errorf("a host needs an address: a name in ~/.ssh/config, a host name or a number address")
 	}
+	way(&h)
 	if at := strings.LastIndexByte(h.Addr, '@'); at > 0 {
 		h.User, h.Addr = h.Addr[:at], h.Addr[at+1:]
 	}
 	if name, port, err := net.SplitHostPort(h.Addr); err == nil {
 		h.Addr, h.Port = name, port
 	}
-	m := ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
-		ssh.Options{KnownHosts: d.knownHosts(), Asker: d.opt.Asker, Limits: ssh.Limits(h.Limits)})
+	if h.Way != "" && h.User == "" {
+		return fmt.Errorf("name the account by which %s is reached: %s://USER@%s", h.Name, h.Way, h.Addr)
+	}
+	m := d.machine(h)
 	r, err := m.Open(ctx, "/")
+	if d.known(&h, err) {
+		m.Close()
+		m = d.machine(h)
+		r, err = m.Open(ctx, "/")
+	}
+	if errors.Is(err, host.ErrHostKey) && h.Pin == "" {
+		err = fmt.Errorf("%w; if that is the one that its keeper names, say --fingerprint", err)
+	}
 	if err != nil {
 		m.Close()
 		return fmt.Errorf("%w; nothing was added", err)

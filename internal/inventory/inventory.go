@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"net/url"
 	"os"
 	"runtime"
@@ -152,12 +153,37 @@ type Host struct {
 	Port   string      `json:"port,omitempty"`
 	User   string      `json:"user,omitempty"`
 	Key    string      `json:"key,omitempty"`    // file
+	Way    string      `json:"way,omitempty"`    // "": SSH; FTPS or FTP
+	Pin    string      `json:"pin,omitempty"`    // fingerprint of the host's key that was accepted by name
 	Copies string      `json:"copies,omitempty"` // folder in which copies may be made; "": none may
 	Server site.Server `json:"server,omitzero"`  // on which copies get their databases
 	Limits site.Limits `json:"limits,omitzero"`
 	Client string      `json:"client,omitempty"`
+	// PasswordFile is a file on this machine with the account's password, where one is needed; "": it is asked for.
+	PasswordFile string `json:"password_file,omitempty"`
 	// Open is why no wall can be had there for the code of copies, when it was asked last; "": one can, or it was not.
 	Open string `json:"open,omitempty"`
+}
+
+// Ways to reach a host beside SSH.
+const (
+	FTPS = "ftps" // FTP with TLS
+	FTP  = "ftp"  // without: what is said can be read on its way, the password too
+)
+
+// Where is the address as a person writes it.
+func (h Host) Where() string {
+	out := h.Addr
+	if h.Port != "" {
+		out = net.JoinHostPort(h.Addr, h.Port)
+	}
+	if h.User != "" {
+		out = h.User + "@" + out
+	}
+	if h.Way != "" {
+		out = h.Way + "://" + out
+	}
+	return out
 }
 
 // Local tells whether the host is this machine.

@@ -27,8 +27,9 @@ type field struct{ name, label, help string }
 func (f *addScreen) fields() []field {
 	if f.host {
 		return []field{{"name", "what to call it", "short, such as pier"},
-			{"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]"},
-			{"key", "key file", "if it is not in the agent or the configuration; may stay empty"}}
+			{"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]; ftps://user@host by FTP with TLS"},
+			{"key", "key file", "if it is not in the agent or the configuration; may stay empty"},
+			{"password", "password file", "a file with the account's password (FTP); may stay empty: it is asked for"}}
 	}
 	return []field{{"on", "on which host", "this machine's name, or a host that was added; Ctrl+T adds a host"},
 		{"root", "document root", "the absolute path of the folder that the web server shows"},
@@ -87,7 +88,11 @@ func (f *addScreen) add(a *app) tea.Cmd {
 	v := f.values
 	if f.host {
 		a.say("asking "+v["addr"]+" ...", false)
-		h := inventory.Host{Name: v["name"], Addr: v["addr"], Key: v["key"]}
+		h := inventory.Host{Name: v["name"], Addr: v["addr"], Key: v["key"], PasswordFile: v["password"]}
+		if strings.HasPrefix(h.Addr, inventory.FTP+"://") {
+			a.say("ftp:// encrypts nothing: add it by command, with --plain", true)
+			return nil
+		}
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 			err := a.desk.Fleet.AddHost(a.ctx, h)
 			return "host " + h.Name + " answers; now name a site on it", func(*app) tea.Cmd {
@@ -118,7 +123,7 @@ func (f *addScreen) keys(*app) []hint {
 func (f *addScreen) words() []hint {
 	return []hint{{"live", "a site that visitors depend on; adding it writes nothing to it"},
 		{"document root", "the folder with the site's index page or the CMS's files"},
-		{"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration"}}
+		{"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration, or by FTP"}}
 }
 
 func (f *addScreen) view(a *app, w, h int) []string {

@@ -21,9 +21,21 @@ import (
 	"alibi/internal/host"
 )
 
+// Lacks says what a way to reach a host can't do, by its protocol.
+type Lacks struct {
+	Links  bool // it makes none
+	Owners bool // it gives no files to other accounts
+	Room   bool // it does not tell how much there is
+	Modes  bool // it sets none
+	Bytes  bool // it can't say names with line breaks or the byte 255
+}
+
 // Run tests h. dir is an empty directory as the host names it, and real is the
 // same directory as this process does.
-func Run(t *testing.T, h host.Host, dir, real string) {
+func Run(t *testing.T, h host.Host, dir, real string) { RunWithout(t, h, dir, real, Lacks{}) }
+
+// RunWithout tests a host that can't do everything.
+func RunWithout(t *testing.T, h host.Host, dir, real string, l Lacks) {
 	ctx := context.Background()
 	fresh := func(t *testing.T) (host.Root, string) {
 		t.Helper()
@@ -37,19 +49,23 @@ func Run(t *testing.T, h host.Host, dir, real string) {
 		r, on := fresh(t)
 		when := time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
 		require.NoError(t, host.MkdirAll(r, "a/b", 0o755))
-		n, err := host.Put(r, "a/b/c.txt", 0o640, when, strings.NewReader("hello"))
+		perm := fs.FileMode(0o640)
+		if l.Modes {
+			perm = 0o644
+		}
+		n, err := host.Put(r, "a/b/c.txt", perm, when, strings.NewReader("hello"))
 		require.NoError(t, err)
 		assert.EqualValues(t, 5, n)
 		fi, err := os.Stat(filepath.Join(on, "a/b/c.txt"))
 		require.NoError(t, err)
-		assert.Equal(t, fs.FileMode(0o640), fi.Mode().Perm())
+		assert.Equal(t, perm, fi.Mode().Perm())
 		assert.True(t, fi.ModTime().Equal(when))
 		b, err := host.ReadFile(r, "a/b/c.txt", 100)
 		require.NoError(t, err)
 		assert.Equal(t, "hello", string(b))
 		_, err = host.ReadFile(r, "a/b/c.txt", 4)
 		assert.ErrorContains(t, err, "larger than")
-		_, err = host.Put(r, "a/b/c.txt", 0o640, when, strings.NewReader("again"))
+		_, err = host.Put(r, "a/b/c.txt", perm, when, strings.NewReader("again"))
 		require.NoError(t, err, "Put replaces")
 		list, err := r.ReadDir("a/b")
 		require.NoError(t, err)
@@ -75,6 +91,11 @@ func Run(t *testing.T, h host.Host, dir, real string) {
 		r, on := fresh(t)
 		for _, name := range []string{"-rf", "with space", "new\nline", "'quote'", "\xff\xfe", strings.Repeat("n", 250),
 			"é"} {
+			if l.Bytes && (strings.Contains(name, "\n") || strings.Contains(name, "\xff")) {
+				_, err := r.Open(name)
+				require.Error(t, err)
+				continue
+			}
 			require.NoError(t, os.WriteFile(filepath.Join(on, name), []byte(name), 0o644))
 			b, err := host.ReadFile(r, name, 1000)
 			require.NoError(t, err, "%q", name)
@@ -83,11 +104,16 @@ func Run(t *testing.T, h host.Host, dir, real string) {
 	})
 	t.Run("errors", func(t *testing.T) { testErrors(t, h, dir, fresh) })
 	t.Run("nothing leads out", func(t *testing.T) { testConfinement(t, fresh) })
-	t.Run("owners and modes", func(t *testing.T) { testAccess(t, fresh) })
+	t.Run("owners and modes", func(t *testing.T) { testAccess(t, fresh, l) })
 	t.Run("links inside", func(t *testing.T) {
 		r, on := fresh(t)
 		require.NoError(t, os.WriteFile(filepath.Join(on, "target"), []byte("x"), 0o644))
-		require.NoError(t, r.Symlink("target", "link"))
+		if l.Links {
+			require.ErrorIs(t, r.Symlink("target", "link"), errors.ErrUnsupported)
+			require.NoError(t, os.Symlink("target", filepath.Join(on, "link")))
+		} else {
+			require.NoError(t, r.Symlink("target", "link"))
+		}
 		s, err := r.Readlink("link")
 		require.NoError(t, err)
 		assert.Equal(t, "target", s)
@@ -109,6 +135,10 @@ func Run(t *testing.T, h host.Host, dir, real string) {
 	t.Run("room", func(t *testing.T) {
 		n, err := h.Free(ctx, dir)
 		require.NoError(t, err)
+		if l.Room {
+			assert.Zero(t, n, "it is not known")
+			return
+		}
 		assert.Positive(t, n)
 	})
 }
@@ -180,7 +210,7 @@ func testConfinement(t *testing.T, fresh func(*testing.T) (host.Root, string)) {
 }
 
 // testAccess sees that whose a file is and its modes are told, and can be set.
-func testAccess(t *testing.T, fresh func(*testing.T) (host.Root, string)) {
+func testAccess(t *testing.T, fresh func(*testing.T) (host.Root, string), l Lacks) {
 	r, on := fresh(t)
 	name := filepath.Join(on, "f")
 	require.NoError(t, os.WriteFile(name, []byte("x"), 0o640))
@@ -199,12 +229,21 @@ func testAccess(t *testing.T, fresh func(*testing.T) (host.Root, string)) {
 			assert.Equal(t, host.Attrs{"user.tide": []byte("high")}, a)
 		}
 	}
+	if l.Modes {
+		_, err := host.Put(r, "closed", 0o600, time.Time{}, strings.NewReader("a secret"))
+		require.Error(t, err, "what it can't keep from others it does not take")
+		require.NoFileExists(t, filepath.Join(on, "closed"))
+		return
+	}
 	require.NoError(t, r.Chmod("d", 0o770|fs.ModeSetgid))
 	st, err = os.Stat(filepath.Join(on, "d"))
 	require.NoError(t, err)
 	assert.Equal(t, 0o770|fs.ModeSetgid|fs.ModeDir, st.Mode())
 	o, ok := r.(host.Owning)
-	require.True(t, ok)
+	require.Equal(t, !l.Owners, ok)
+	if !ok {
+		return
+	}
 	err = o.Chown("f", host.Owner{User: 33, Group: 33})
 	if os.Getuid() != 0 {
 		assert.ErrorIs(t, err, fs.ErrPermission)

@@ -3,7 +3,9 @@ package far_test
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -19,6 +21,9 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/host"
+	"alibi/internal/host/ftp"
+	"alibi/internal/host/ftp/ftptest"
+	"alibi/internal/inventory"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
@@ -41,6 +46,43 @@ func walledOff(t *testing.T, w *realtest.World) (*realtest.Live, site.Site) {
 	s, err := w.Desk.Fleet.AddSite(context.Background(), n)
 	require.NoError(t, err)
 	return l, s
+}
+
+// A host that is reached by FTP only, and whose database not at all, gives a site all the same.
+func TestASiteOnAnFTPHostIsCopied(t *testing.T) {
+	ctx := context.Background()
+	w := realtest.New(t, realtest.Options{Own: true})
+	l := w.Live("ferry")
+	s := ftptest.ProFTPD(t, l.Spec.Root)
+	word := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(word, []byte(s.Password+"\n"), 0o600))
+	h := inventory.Host{Name: "moor", PasswordFile: word,
+		Addr: "ftps://" + s.Target.User + "@" + net.JoinHostPort(s.Target.Host, s.Target.Port)}
+	err := w.Desk.Fleet.AddHost(ctx, h)
+	require.ErrorIs(t, err, host.ErrHostKey, "nobody signed its certificate")
+	assert.ErrorContains(t, err, ftp.Fingerprint(s.Certificate))
+	h.Pin = ftp.Fingerprint(s.Certificate)
+	require.NoError(t, w.Desk.Fleet.AddHost(ctx, h))
+	n := desk.NewSite{Host: "moor", Root: l.Spec.Root, Name: "ferry-at-moor", Client: "Skerry Line", Owner: "runa"}
+	_, err = w.Desk.Fleet.AddSite(ctx, n)
+	require.ErrorIs(t, err, host.ErrNoForward)
+	u, err := url.Parse(l.Spec.URL)
+	require.NoError(t, err)
+	n.Relay = "http://127.0.0.1:" + u.Port()
+	live, err := w.Desk.Fleet.AddSite(ctx, n)
+	require.NoError(t, err)
+	assert.Equal(t, l.Site.Facts.Files, live.Facts.Files)
+	assert.Equal(t, l.Site.Facts.Bytes, live.Facts.Bytes)
+	w.Keep()
+	c := clonetest.CopyOf(w, live, "by-ftp", func(*clone.Choices) {})
+	clonetest.Holds(t, w, c)
+	p, err := w.Desk.Copies.PlanRefresh(ctx, c.ID)
+	require.NoError(t, err)
+	r := w.Run(p)
+	require.Equal(t, plan.Done, r.State, r.Error)
+	clonetest.Holds(t, w, w.Site(c.Name))
+	clear(t, w, live)
+	clonetest.Judged(t, l.Site, w.Site(c.Name))
 }
 
 // relays are the files of relays in a folder.

@@ -1,0 +1,268 @@
+// Package ftp is a machine that is reached by FTP, with TLS (RFC 4217) or, where somebody says so, without it: files
+// and nothing else.
+//
+// It speaks the protocol itself, over net/textproto: what reads a site has to tell links from what they lead to, which
+// only LIST does, and has to know modes and times to the second, which only MLSD does; client libraries give one of
+// these, or neither.
+//
+// FTP knows no exclusive creation and follows links: what is done is looked at before, not at the same moment.
+package ftp
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"path"
+	"sync"
+	"time"
+
+	"alibi/internal/host"
+)
+
+// Target is where a host is, and as whom it is reached.
+type Target struct {
+	Host  string
+	Port  string // "": 21
+	User  string
+	Plain bool   // nothing is encrypted, the password neither
+	Pin   string // the digest of the certificate's key that is accepted whoever signed it; see Fingerprint
+}
+
+func (t Target) port() string {
+	if t.Port == "" {
+		return "21"
+	}
+	return t.Port
+}
+
+// implicit tells whether the connection is encrypted from its first byte on, as the port for that says.
+func (t Target) implicit() bool { return t.Port == "990" && !t.Plain }
+
+// Options say what is needed beside.
+type Options struct {
+	// Password gives the account's; it is asked once for each connection.
+	Password func() (string, error)
+	Roots    *x509.CertPool // who may sign certificates; nil: whom this machine trusts
+	Streams  int            // files at once; 0: usual
+}
+
+// UnknownCertificate is given for a certificate that nobody whom this machine trusts has signed, and whose key is not
+// the one that was accepted.
+type UnknownCertificate struct {
+	Fingerprint string
+	err         error
+}
+
+func (e *UnknownCertificate) Error() string {
+	return fmt.Sprintf("its certificate, with the key %s, is not trusted here: %v", e.Fingerprint, e.err)
+}
+
+func (e *UnknownCertificate) Is(target error) bool { return target == host.ErrHostKey }
+
+// Fingerprint is the digest of a certificate's key (SubjectPublicKeyInfo) as OpenSSH writes those of its keys.
+func Fingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
+// usualStreams is how many connections are used at once: many hosts allow few.
+const usualStreams = 3
+
+// Host is a machine that is reached by FTP. It is safe for concurrent use.
+type Host struct {
+	name string
+	t    Target
+	opt  Options
+	tls  *tls.Config
+
+	mu     sync.Mutex
+	free   []*control
+	closed bool
+}
+
+var _ host.Host = (*Host)(nil)
+
+// New names a host; nothing is connected yet.
+func New(name string, t Target, opt Options) *Host {
+	h := &Host{name: name, t: t, opt: opt}
+	if !t.Plain {
+		h.tls = &tls.Config{
+			ServerName:         t.Host,
+			MinVersion:         tls.VersionTLS12,
+			InsecureSkipVerify: true, //nolint:gosec // verify does it, with keys that were accepted
+			VerifyConnection:   h.verify,
+		}
+	}
+	return h
+}
+
+// verify takes certificates that somebody signed whom this machine trusts, and those with the key that was accepted.
+func (h *Host) verify(s tls.ConnectionState) error {
+	if len(s.PeerCertificates) == 0 {
+		return errors.New("it shows no certificate")
+	}
+	leaf, between := s.PeerCertificates[0], x509.NewCertPool()
+	for _, c := range s.PeerCertificates[1:] {
+		between.AddCert(c)
+	}
+	print := Fingerprint(leaf)
+	if h.t.Pin != "" && print == h.t.Pin {
+		return nil
+	}
+	_, err := leaf.Verify(x509.VerifyOptions{DNSName: h.t.Host, Roots: h.opt.Roots, Intermediates: between})
+	if err == nil {
+		return nil
+	}
+	return &UnknownCertificate{print, err}
+}
+
+// idle is for how long a connection that nobody used is taken to be there still.
+const idle = 40 * time.Second
+
+// with lends a connection. One that was used before may have been closed by the host: then once more with a new one.
+func (h *Host) with(ctx context.Context, do func(*control) error) error {
+	for {
+		c, fresh, err := h.take(ctx)
+		if err != nil {
+			return h.named(err)
+		}
+		err = do(c)
+		if err == nil || !errors.Is(err, errBroken) && !errors.Is(err, errSpent) {
+			h.give(c)
+			return h.named(err)
+		}
+		c.close()
+		if errors.Is(err, errSpent) {
+			return h.named(err)
+		}
+		if fresh || ctx.Err() != nil {
+			return h.named(fmt.Errorf("%w: %w", host.ErrNoAnswer, err))
+		}
+	}
+}
+
+func (h *Host) named(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("host %s: %w", h.name, err)
+}
+
+func (h *Host) take(ctx context.Context) (c *control, fresh bool, err error) {
+	h.mu.Lock()
+	for n := len(h.free); n > 0 && c == nil; n = len(h.free) {
+		c, h.free = h.free[n-1], h.free[:n-1]
+		if time.Since(c.used) > idle {
+			defer c.close()
+			c = nil
+		}
+	}
+	h.mu.Unlock()
+	if c != nil {
+		return c, false, nil
+	}
+	password, err := h.opt.Password()
+	if err != nil {
+		return nil, true, fmt.Errorf("%w: %w", host.ErrAuth, err)
+	}
+	c, err = dial(ctx, h.t, h.tls, password)
+	return c, true, err
+}
+
+func (h *Host) give(c *control) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.closed {
+		go c.close()
+		return
+	}
+	h.free = append(h.free, c)
+}
+
+func (h *Host) Name() string { return h.name }
+
+func (h *Host) Close() error {
+	h.mu.Lock()
+	free := h.free
+	h.free, h.closed = nil, true
+	h.mu.Unlock()
+	for _, c := range free {
+		c.close()
+	}
+	return nil
+}
+
+// Open gives a folder.
+func (h *Host) Open(ctx context.Context, dir string) (host.Tree, error) {
+	r, err := h.root(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// Write gives a folder to be written to.
+func (h *Host) Write(ctx context.Context, dir string) (host.Root, error) {
+	r, err := h.root(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+func (h *Host) root(ctx context.Context, dir string) (*root, error) {
+	if !path.IsAbs(dir) {
+		return nil, fmt.Errorf("%q on %s: %w: name an absolute path", dir, h.name, fs.ErrInvalid)
+	}
+	r := &root{h: h, path: path.Clean(dir), seen: map[string]listing{}}
+	err := h.with(ctx, func(c *control) error {
+		_, err := c.say(250, "CWD "+r.path)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("folder %s: %w", dir, err)
+	}
+	return r, nil
+}
+
+// Make makes a folder and those above it.
+func (h *Host) Make(ctx context.Context, dir string) (host.Root, error) {
+	if up := path.Dir(path.Clean(dir)); up != dir {
+		if r, err := h.Write(ctx, dir); err == nil {
+			return r, nil
+		}
+		r, err := h.Make(ctx, up)
+		if err != nil {
+			return nil, err
+		}
+		if err := r.Mkdir(path.Base(dir), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, err
+		}
+	}
+	return h.Write(ctx, dir)
+}
+
+// Free is not told by FTP.
+func (h *Host) Free(context.Context, string) (int64, error) { return 0, nil }
+
+// Command is refused.
+func (h *Host) Command(context.Context, string, ...string) ([]byte, error) {
+	return nil, h.named(host.ErrNoCommands)
+}
+
+// Pipe is refused.
+func (h *Host) Pipe(context.Context, io.Reader, io.Writer, string, ...string) error {
+	return h.named(host.ErrNoCommands)
+}
+
+// Dial is refused.
+func (h *Host) Dial(context.Context, string, string) (net.Conn, error) {
+	return nil, h.named(host.ErrNoForward)
+}
