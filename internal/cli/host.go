@@ -64,7 +64,7 @@ func (a *app) host() *cobra.Command {
 				})
 			})
 		})}
-	c.AddCommand(add, a.hostSet(), list)
+	c.AddCommand(add, a.hostSet(), list, a.hostShow(), a.hostTest(), a.hostRemove())
 	return c
 }
 

@@ -276,6 +276,11 @@ func (in *Inventory) PutHost(ctx context.Context, h Host) error {
 		doc(h))
 }
 
+// DropHost takes a host out of the record.
+func (in *Inventory) DropHost(ctx context.Context, name string) error {
+	return in.exec(ctx, "DELETE FROM hosts WHERE name = ?", name)
+}
+
 // Sites lists all sites that are not gone, by name.
 func (in *Inventory) Sites(ctx context.Context) ([]site.Site, error) {
 	return collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE state <> 'gone' ORDER BY name")

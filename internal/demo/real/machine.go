@@ -32,6 +32,21 @@ type Machine struct {
 	User string
 	DB   *mariadb.Server
 	sshd *process.Process
+
+	hostKey string // file
+}
+
+// Fingerprint is that of its host key, as OpenSSH writes it.
+func (m *Machine) Fingerprint() (string, error) {
+	b, err := os.ReadFile(m.hostKey)
+	if err != nil {
+		return "", err
+	}
+	key, err := ssh.ParsePrivateKey(b)
+	if err != nil {
+		return "", err
+	}
+	return ssh.FingerprintSHA256(key.PublicKey()), nil
 }
 
 // MachineOptions say what a machine is like.
@@ -96,6 +111,7 @@ func (m *Machine) startSSH(o MachineOptions) error {
 		return fmt.Errorf("an OpenSSH server is needed: %w", err)
 	}
 	hostKey := filepath.Join(o.Run, "host_key")
+	m.hostKey = hostKey
 	if _, err := os.Stat(hostKey); err != nil {
 		if _, err := NewKey(hostKey, ""); err != nil {
 			return err

@@ -1,0 +1,160 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"alibi/internal/host"
+	"alibi/internal/inventory"
+	"alibi/internal/site"
+)
+
+// HostState is what a host answers now, and what may be done there.
+type HostState struct {
+	inventory.Host
+	Sites   []string `json:"sites"`             // by name
+	Failure string   `json:"failure,omitempty"` // why it could not be asked; "": it answers
+
+	SignIn   time.Duration `json:"sign_in"`         // from nothing to the first answer
+	Answer   time.Duration `json:"answer"`          // a question, once signed in
+	Commands bool          `json:"commands"`        // it runs some
+	Forwards bool          `json:"forwards"`        // it connects to a database that listens there
+	PHP      string        `json:"php,omitempty"`   // version; "": none, or it runs no commands
+	Free     int64         `json:"free,omitempty"`  // bytes, where copies are made, else at the top; 0: not known
+	Writes   bool          `json:"writes"`          // our account may write to the folder for copies
+	Wall     string        `json:"wall,omitempty"`  // why no wall can be had there
+	About    []string      `json:"about,omitempty"` // what that means for sites there
+}
+
+// KnownHost is what the record has of a host, without asking it.
+func (d *Fleet) KnownHost(ctx context.Context, name string) (s HostState, err error) {
+	s.Name = name
+	if name != d.config.Machine {
+		if s.Host, err = d.record.Host(ctx, name); err != nil {
+			return s, err
+		}
+	}
+	all, err := d.record.Sites(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, x := range all {
+		if x.Host == name {
+			s.Sites = append(s.Sites, x.Name)
+		}
+	}
+	return s, nil
+}
+
+// HostState asks a host.
+func (d *Fleet) HostState(ctx context.Context, name string) (HostState, error) {
+	s, err := d.KnownHost(ctx, name)
+	if err != nil {
+		return s, err
+	}
+	h, err := d.host(ctx, name)
+	if err != nil {
+		return s, err
+	}
+	began := time.Now()
+	tree, err := h.Open(ctx, "/")
+	if err != nil {
+		s.Failure = err.Error()
+		return s, ctx.Err()
+	}
+	defer tree.Close()
+	s.SignIn = time.Since(began)
+	began = time.Now()
+	if _, err := tree.Lstat("."); err != nil {
+		s.Failure = err.Error()
+		return s, ctx.Err()
+	}
+	s.Answer = time.Since(began)
+	s.ask(ctx, h)
+	if s.Copies != "" {
+		s.Writes = d.tryFolder(ctx, name, s.Copies) == nil
+	}
+	s.Wall = s.Open
+	s.means()
+	return s, ctx.Err()
+}
+
+// ask asks what it can do.
+func (s *HostState) ask(ctx context.Context, h host.Host) {
+	out, err := h.Command(ctx, "php", "-r", "echo PHP_VERSION;")
+	s.Commands = !errors.Is(err, host.ErrNoCommands)
+	if err == nil {
+		s.PHP = strings.TrimSpace(string(out))
+	}
+	conn, err := h.Dial(ctx, "tcp", net.JoinHostPort("127.0.0.1", "1")) // nobody listens there
+	if err == nil {
+		conn.Close()
+	}
+	s.Forwards = !errors.Is(err, host.ErrNoForward)
+	at := s.Copies
+	if at == "" {
+		at = "/"
+	}
+	s.Free, _ = h.Free(ctx, at)
+}
+
+// means says what follows from it.
+func (s *HostState) means() {
+	note := func(when bool, text string) {
+		if when {
+			s.About = append(s.About, text)
+		}
+	}
+	note(s.Way == inventory.FTP, "nothing is encrypted: everybody on the way can read the password, and what is brought")
+	note(!s.Commands, "it runs no commands: files come one by one, no copies are made there")
+	note(s.Commands && s.PHP == "", "it has no php for commands: copies there would not run")
+	note(!s.Forwards, "it connects to nothing for us: databases there are read through a relay (alibi add --relay)")
+	note(s.Copies != "" && !s.Writes, "our account may not write to "+s.Copies)
+	note(s.Wall != "", "no wall can be had there for the code of copies: "+s.Wall)
+}
+
+// ErrHostInUse is given for a host that sites of the record stand on.
+var ErrHostInUse = errors.New("sites of the record stand on it")
+
+// RemoveHost takes a host out of the record. Nothing there is touched.
+func (d *Fleet) RemoveHost(ctx context.Context, name string) error {
+	if name == d.config.Machine {
+		return fmt.Errorf("%s is this machine, which is always there", name)
+	}
+	known, err := d.KnownHost(ctx, name)
+	if err != nil {
+		return err
+	}
+	if len(known.Sites) > 0 {
+		return fmt.Errorf("host %s: %w: %s; remove these copies and forget these sites first", name, ErrHostInUse,
+			strings.Join(known.Sites, ", "))
+	}
+	made, err := d.record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	left := 0
+	for _, m := range made {
+		if m.Host == name {
+			left++
+		}
+	}
+	if left > 0 {
+		return fmt.Errorf("host %s: %s of what Alibi made there is left over; remove it first: alibi leftovers --remove",
+			name, site.Plural(int64(left), "part", "parts"))
+	}
+	if err := d.record.DropHost(ctx, name); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	if h := d.hosts[name]; h != nil {
+		h.Close()
+		delete(d.hosts, name)
+	}
+	d.mu.Unlock()
+	return d.log(ctx, "", "host", "took host %s out of the record", name)
+}
