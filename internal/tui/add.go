@@ -36,8 +36,8 @@ func (f *addScreen) fields() []field {
 		{"address", "address", "only if the site does not say so itself"},
 		{"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
 		{"database", "database", "only where the site's configuration names several"},
-		{"relay", "relay", "where the database can't be reached: the address that shows the folder, https://ferry.example;" +
-			" a PHP file is put there for that time"}}
+		{"relay", "relay", "only where the database can't be reached: the address that shows the folder, such as " +
+			"https://ferry.example. A PHP file of ours, put there while it is needed, then reads the tables."}}
 }
 
 func (f *addScreen) title(*app) string {
@@ -128,14 +128,16 @@ func (f *addScreen) words() []hint {
 
 func (f *addScreen) view(a *app, w, h int) []string {
 	t := a.theme
-	out := []string{
-		"",
-		t.soft.Render(
-			"  " + site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and "+
-				"known hosts.",
-				"The folder is read to see what is in it. Nothing is written to a live site, but for a relay's file."),
-		), "",
+	out := []string{""}
+	say := func(text string) {
+		for _, line := range wrap(text, w-4) {
+			out = append(out, t.soft.Render("  "+line))
+		}
+		out = append(out, "")
 	}
+	say(site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts; by FTP with a "+
+		"password.",
+		"The folder is read to see what is in it. Nothing is written to a live site, but for a relay's file."))
 	for i, x := range f.fields() {
 		value := plain(f.values[x.name])
 		if i == f.at {
@@ -146,11 +148,12 @@ func (f *addScreen) view(a *app, w, h int) []string {
 				t.ink.Render(site.Either(value != "", " "+value, " -")))
 		}
 	}
-	out = append(out, "", t.soft.Render("  "+f.fields()[f.at].help))
+	out = append(out, "")
+	say(f.fields()[f.at].help)
 	if f.host {
 		return out
 	}
-	out = append(out, "", t.soft.Render("  hosts: "+strings.Join(a.hostNames(), ", ")))
+	say("hosts: " + strings.Join(a.hostNames(), ", "))
 	return out
 }
 
