@@ -113,6 +113,9 @@ func printSite(w io.Writer, s site.Site) {
 			row("state", text)
 		}
 		row("runs", s.Runs())
+		if s.Relay != "" {
+			row("tables", "read through a relay at "+s.Relay)
+		}
 		if f.Network != nil {
 			row("network", fmt.Sprintf("%d sites", len(f.Network.Sites)))
 		}

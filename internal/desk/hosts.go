@@ -146,6 +146,9 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 	if err != nil {
 		return h, err
 	}
+	if to.Copies != "" && h.Way != "" {
+		return h, fmt.Errorf("%s is reached by FTP, which brings files and runs nothing: copies can't be made there", name)
+	}
 	if to.Copies != "" {
 		if !strings.HasPrefix(to.Copies, "/") || path.Clean(to.Copies) == "/" {
 			return h, fmt.Errorf("%q can't be the folder for copies: name an absolute path below the root", to.Copies)

@@ -28,7 +28,7 @@ func (d *core) machine(h inventory.Host) host.Host {
 	}
 	return ftp.New(h.Name, ftp.Target{Host: h.Addr, Port: h.Port, User: h.User, Plain: h.Way == inventory.FTP, Pin: h.Pin},
 		ftp.Options{Password: sync.OnceValues(func() (string, error) { return password(h, asker) }),
-			Streams: h.Limits.Streams})
+			Streams: h.Limits.Streams, Bandwidth: h.Limits.Bandwidth})
 }
 
 // password gives that of an account: from its file, or asked for once.

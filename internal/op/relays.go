@@ -26,12 +26,11 @@ type placed struct {
 	ends   *time.Timer
 }
 
-const (
-	// relayIdle is for how long a relay that nobody asks stays.
-	relayIdle = 2 * time.Minute
-	// relayRest is how much of a relay's life has to be left for something new to begin with it.
-	relayRest = relay.Life / 2
-)
+// RelayIdle is for how long a relay that nobody asks stays. Tests have less.
+var RelayIdle = 2 * time.Minute
+
+// relayRest is how much of a relay's life has to be left for something new to begin with it.
+const relayRest = relay.Life / 2
 
 // relayFor gives what opens a relay to the database of the site in a folder.
 func (e *Env) relayFor(hostName, root string) func(context.Context, stack.Place) stack.Relay {
@@ -83,7 +82,7 @@ func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay
 		r.open = map[string]*placed{}
 	}
 	r.open[at] = p
-	p.ends = time.AfterFunc(relayIdle, func() { e.idle(at, p) })
+	p.ends = time.AfterFunc(RelayIdle, func() { e.idle(at, p) })
 	return p.Relay, nil
 }
 
@@ -95,8 +94,8 @@ func (e *Env) idle(at string, p *placed) {
 	if r.open[at] != p {
 		return
 	}
-	if since := p.Idle(); since < relayIdle && p.Left() > 0 {
-		p.ends.Reset(relayIdle - since)
+	if since := p.Idle(); since < RelayIdle && p.Left() > 0 {
+		p.ends.Reset(RelayIdle - since)
 		return
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)

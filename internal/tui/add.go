@@ -135,8 +135,8 @@ func (f *addScreen) view(a *app, w, h int) []string {
 		}
 		out = append(out, "")
 	}
-	say(site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts; by FTP with a "+
-		"password.",
+	say(site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts; by FTP "+
+		"with a password.",
 		"The folder is read to see what is in it. Nothing is written to a live site, but for a relay's file."))
 	for i, x := range f.fields() {
 		value := plain(f.values[x.name])

@@ -23,6 +23,7 @@ const (
 
 // control is a connection on which commands are said, one at a time (RFC 959, RFC 4217, RFC 3659).
 type control struct {
+	h    *Host
 	t    Target
 	tls  *tls.Config // nil: nothing is encrypted
 	also *tls.Config // of connections for data
@@ -33,16 +34,15 @@ type control struct {
 }
 
 // dial opens a connection and signs in.
-func dial(ctx context.Context, t Target, conf *tls.Config, password string) (*control, error) {
-	d := net.Dialer{Timeout: 10 * time.Second}
-	raw, err := d.DialContext(ctx, "tcp", net.JoinHostPort(t.Host, t.port()))
+func (h *Host) dial(ctx context.Context, password string) (*control, error) {
+	raw, err := h.connect(ctx, net.JoinHostPort(h.t.Host, h.t.port()))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", host.ErrNoAnswer, err)
 	}
-	c := &control{t: t, conn: raw, can: map[string]bool{}}
-	if conf != nil {
+	c := &control{h: h, t: h.t, conn: raw, can: map[string]bool{}}
+	if h.tls != nil {
 		kept := &sessions{}
-		c.tls, c.also = conf.Clone(), conf.Clone()
+		c.tls, c.also = h.tls.Clone(), h.tls.Clone()
 		c.tls.ClientSessionCache, c.also.ClientSessionCache = kept, forData{kept}
 	}
 	if err = c.greet(ctx); err == nil {
@@ -243,8 +243,7 @@ func (c *control) data(command string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := net.Dialer{Timeout: 10 * time.Second}
-	raw, err := d.Dial("tcp", net.JoinHostPort(at, port))
+	raw, err := c.h.connect(context.Background(), net.JoinHostPort(at, port))
 	if err != nil {
 		return nil, fmt.Errorf("%w: the connection for data: %w", errBroken, err)
 	}

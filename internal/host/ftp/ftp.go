@@ -18,12 +18,15 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"path"
+	"slices"
 	"sync"
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/host/pace"
 )
 
 // Target is where a host is, and as whom it is reached.
@@ -51,6 +54,8 @@ type Options struct {
 	Password func() (string, error)
 	Roots    *x509.CertPool // who may sign certificates; nil: whom this machine trusts
 	Streams  int            // files at once; 0: usual
+	// Bandwidth bounds what all connections say and are told, in bytes a second each way; 0: nothing does.
+	Bandwidth int64
 }
 
 // UnknownCertificate is given for a certificate that nobody whom this machine trusts has signed, and whose key is not
@@ -81,17 +86,67 @@ type Host struct {
 	t    Target
 	opt  Options
 	tls  *tls.Config
+	pace *pace.Pace
 
 	mu     sync.Mutex
 	free   []*control
+	open   map[*tracked]bool
+	shun   time.Time // until then nothing is connected: a person has given up waiting
 	closed bool
+}
+
+// shunned is for how long a host is left alone that a person has given up waiting for.
+const shunned = 2 * time.Second
+
+// tracked is a connection that Abort can end.
+type tracked struct {
+	net.Conn
+	h *Host
+}
+
+func (c *tracked) Close() error {
+	c.h.mu.Lock()
+	delete(c.h.open, c)
+	c.h.mu.Unlock()
+	return c.Conn.Close()
+}
+
+// connect opens a connection to a port of the host.
+func (h *Host) connect(ctx context.Context, addr string) (net.Conn, error) {
+	h.mu.Lock()
+	given := time.Now().Before(h.shun)
+	h.mu.Unlock()
+	if given {
+		return nil, errors.New("it was given up a moment ago")
+	}
+	d := net.Dialer{Timeout: 10 * time.Second}
+	raw, err := d.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return nil, err
+	}
+	c := &tracked{h.pace.Conn(raw), h}
+	h.mu.Lock()
+	h.open[c] = true
+	h.mu.Unlock()
+	return c, nil
+}
+
+// Abort breaks off all that goes on with the host: a person does not want to wait for it any longer.
+func (h *Host) Abort() {
+	h.mu.Lock()
+	h.shun = time.Now().Add(shunned)
+	open := slices.Collect(maps.Keys(h.open))
+	h.mu.Unlock()
+	for _, c := range open {
+		_ = c.Conn.Close()
+	}
 }
 
 var _ host.Host = (*Host)(nil)
 
 // New names a host; nothing is connected yet.
 func New(name string, t Target, opt Options) *Host {
-	h := &Host{name: name, t: t, opt: opt}
+	h := &Host{name: name, t: t, opt: opt, pace: pace.Of(opt.Bandwidth), open: map[*tracked]bool{}}
 	if !t.Plain {
 		h.tls = &tls.Config{
 			ServerName:         t.Host,
@@ -172,7 +227,7 @@ func (h *Host) take(ctx context.Context) (c *control, fresh bool, err error) {
 	if err != nil {
 		return nil, true, fmt.Errorf("%w: %w", host.ErrAuth, err)
 	}
-	c, err = dial(ctx, h.t, h.tls, password)
+	c, err = h.dial(ctx, password)
 	return c, true, err
 }
 

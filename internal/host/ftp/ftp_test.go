@@ -170,6 +170,36 @@ func TestConnectionsThatEnd(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "new"))
 }
 
+// What hangs is broken off at once, and a bandwidth is kept to.
+func TestAbortedAndBounded(t *testing.T) {
+	ctx := context.Background()
+	dir := folder(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "big"), bytes.Repeat([]byte("0123456789"), 60_000), 0o644))
+	s := ftptest.ProFTPD(t, dir)
+	o := s.Options()
+	o.Bandwidth = 400_000
+	h := ftp.New("moor", s.Target, o)
+	defer h.Close()
+	r, err := h.Open(ctx, s.At)
+	require.NoError(t, err)
+	began := time.Now()
+	_, err = host.ReadFile(r, "big", 1<<30)
+	require.NoError(t, err)
+	assert.Greater(t, time.Since(began), time.Second, "600 KB at 400 KB a second")
+	f, err := r.Open("big")
+	require.NoError(t, err)
+	defer f.Close()
+	time.AfterFunc(100*time.Millisecond, h.Abort)
+	began = time.Now()
+	_, err = io.Copy(io.Discard, f)
+	require.Error(t, err)
+	assert.Less(t, time.Since(began), time.Second)
+	_, err = r.ReadDir(".")
+	assert.ErrorIs(t, err, host.ErrNoAnswer, "it is left alone for a moment")
+	require.Eventually(t, func() bool { _, err := r.ReadDir("."); return err == nil }, 10*time.Second,
+		100*time.Millisecond)
+}
+
 // cutting ends all connections when it is read.
 type cutting struct{ b *betweenConns }
 

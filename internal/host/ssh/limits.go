@@ -4,11 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"strings"
 	"time"
-
-	"golang.org/x/time/rate"
 )
 
 // Limits are how much of a host may be used. The zero value of each is no bound.
@@ -17,46 +14,6 @@ type Limits struct {
 	Streams   int     // files or streams at once
 	Load      float64 // of the last minute; above it Alibi waits
 	Compress  string  // one of the Compress constants
-}
-
-// paced is a connection that keeps to a bandwidth.
-type paced struct {
-	net.Conn
-	in, out *rate.Limiter
-}
-
-// pace bounds a connection.
-func pace(c net.Conn, bandwidth int64) net.Conn {
-	if bandwidth <= 0 {
-		return c
-	}
-	burst := int(min(bandwidth, 1<<16))
-	return &paced{c, rate.NewLimiter(rate.Limit(bandwidth), burst), rate.NewLimiter(rate.Limit(bandwidth), burst)}
-}
-
-func (p *paced) Read(b []byte) (int, error) {
-	if len(b) > p.in.Burst() {
-		b = b[:p.in.Burst()]
-	}
-	n, err := p.Conn.Read(b)
-	if n > 0 {
-		_ = p.in.WaitN(context.Background(), n) // n is never more than the burst
-	}
-	return n, err
-}
-
-func (p *paced) Write(b []byte) (int, error) {
-	done := 0
-	for done < len(b) {
-		n := min(len(b)-done, p.out.Burst())
-		_ = p.out.WaitN(context.Background(), n)
-		k, err := p.Conn.Write(b[done : done+n])
-		done += k
-		if err != nil {
-			return done, err
-		}
-	}
-	return done, nil
 }
 
 // AtOnce is how many files or streams may be under way.

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"alibi/internal/host"
+	"alibi/internal/host/pace"
 )
 
 // Target is where to connect and as whom. Empty fields come from ~/.ssh/config
@@ -183,7 +184,7 @@ func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) 
 	defer stop()
 	silent := ask.start(raw) // a host that takes connections and says nothing
 	defer ask.stop()
-	c, chans, reqs, err := ssh.NewClientConn(pace(timed{raw}, h.opt.Limits.Bandwidth), addr, &ssh.ClientConfig{
+	c, chans, reqs, err := ssh.NewClientConn(pace.Of(h.opt.Limits.Bandwidth).Conn(timed{raw}), addr, &ssh.ClientConfig{
 		User: h.target.User, Auth: auth, HostKeyCallback: callback, HostKeyAlgorithms: algos, Timeout: h.opt.Timeout,
 	})
 	if err == nil {

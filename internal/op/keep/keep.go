@@ -71,6 +71,11 @@ func Plan(in Input) plan.Plan {
 		why, first := in.Site.Unready()
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: why, Remedy: first})
 	}
+	if in.Site.Relay != "" {
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "moments",
+			Text:   "its tables are read through a relay, no two of them at one moment",
+			Remedy: "take it when nobody writes to them"})
+	}
 	if f := in.Quota.CheckPoint(in.Use); f != nil {
 		p.Findings = append(p.Findings, *f)
 	}

@@ -24,6 +24,7 @@ import (
 	"alibi/internal/host/ftp"
 	"alibi/internal/host/ftp/ftptest"
 	"alibi/internal/inventory"
+	"alibi/internal/op"
 	"alibi/internal/op/clone"
 	"alibi/internal/op/remove"
 	"alibi/internal/plan"
@@ -134,6 +135,18 @@ func TestASiteWhoseDatabaseCanNotBeReachedIsCopied(t *testing.T) {
 	_, err = w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
 	require.NoError(t, err, "one that somebody removed is put there again")
 	assert.NotEmpty(t, relays(t, live.Root))
+	clear(t, w, live)
+	was := op.RelayIdle
+	op.RelayIdle = 300 * time.Millisecond
+	defer func() { op.RelayIdle = was }()
+	_, err = w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
+	require.NoError(t, err)
+	assert.NotEmpty(t, relays(t, live.Root))
+	require.Eventually(t, func() bool { return len(relays(t, live.Root)) == 0 }, 10*time.Second, 50*time.Millisecond,
+		"nobody asks it any more")
+	op.RelayIdle = was
+	_, err = w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
+	require.NoError(t, err)
 	w.Stop()
 	require.NoError(t, w.Desk.Close())
 	assert.Empty(t, relays(t, live.Root), "nothing of ours stays")

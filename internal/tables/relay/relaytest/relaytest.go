@@ -17,7 +17,7 @@ import (
 )
 
 // Serve shows a new folder at an address by a PHP of this machine.
-func Serve(t *testing.T, php string, options ...string) (root host.Root, address string) {
+func Serve(t testing.TB, php string, options ...string) (root host.Root, address string) {
 	t.Helper()
 	dir := t.TempDir()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
