@@ -124,7 +124,7 @@ func printHostState(w io.Writer, s desk.HostState) {
 	fmt.Fprintln(w)
 	table(w, func(row func(...string)) {
 		row("answers", "yes, after "+s.SignIn.Round(time.Millisecond).String()+"; then "+
-			s.Answer.Round(100*time.Microsecond).String()+" an answer")
+			site.Either(s.Answer < time.Millisecond, "less than 1ms", s.Answer.Round(time.Millisecond).String())+" an answer")
 		row("commands", yes(s.Commands))
 		row("databases", site.Either(s.Forwards, "reached from there", "not reached from there"))
 		row("PHP", site.Either(s.PHP != "", s.PHP, "none for commands"))

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,24 +32,39 @@ type HostState struct {
 	About    []string      `json:"about,omitempty"` // what that means for sites there
 }
 
-// KnownHost is what the record has of a host, without asking it.
-func (d *Fleet) KnownHost(ctx context.Context, name string) (s HostState, err error) {
-	s.Name = name
-	if name != d.config.Machine {
-		if s.Host, err = d.record.Host(ctx, name); err != nil {
-			return s, err
-		}
+// KnownHosts are all machines, this one first, as the record has them: none is asked.
+func (d *Fleet) KnownHosts(ctx context.Context) ([]HostState, error) {
+	hosts, err := d.Hosts(ctx)
+	if err != nil {
+		return nil, err
 	}
 	all, err := d.record.Sites(ctx)
 	if err != nil {
-		return s, err
+		return nil, err
 	}
-	for _, x := range all {
-		if x.Host == name {
-			s.Sites = append(s.Sites, x.Name)
+	out := make([]HostState, len(hosts))
+	for i, h := range hosts {
+		out[i].Host = h
+		for _, x := range all {
+			if x.Host == h.Name {
+				out[i].Sites = append(out[i].Sites, x.Name)
+			}
 		}
 	}
-	return s, nil
+	return out, nil
+}
+
+// KnownHost is one of them.
+func (d *Fleet) KnownHost(ctx context.Context, name string) (HostState, error) {
+	all, err := d.KnownHosts(ctx)
+	if err != nil {
+		return HostState{}, err
+	}
+	if i := slices.IndexFunc(all, func(s HostState) bool { return s.Name == name }); i >= 0 {
+		return all[i], nil
+	}
+	_, err = d.record.Host(ctx, name)
+	return HostState{}, err
 }
 
 // HostState asks a host.
@@ -69,7 +86,7 @@ func (d *Fleet) HostState(ctx context.Context, name string) (HostState, error) {
 	defer tree.Close()
 	s.SignIn = time.Since(began)
 	began = time.Now()
-	if _, err := tree.Lstat("."); err != nil {
+	if _, err := tree.Lstat("alibi-asks"); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		s.Failure = err.Error()
 		return s, ctx.Err()
 	}

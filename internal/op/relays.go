@@ -108,7 +108,9 @@ func (e *Env) idle(at string, p *placed) {
 // takeOff removes a relay.
 func (e *Env) takeOff(ctx context.Context, p *placed) error {
 	p.ends.Stop()
-	p.Close()
+	if err := p.End(ctx); err != nil && ctx.Err() != nil { // else it is gone, or removed all the same
+		return err
+	}
 	return e.Unmake(ctx, p.made)
 }
 

@@ -50,6 +50,8 @@ type app struct {
 	noteBad bool
 	carried bool // this process is the keeper
 	help    bool
+	helpAt  int // lines of it that were moved past
+	helpOut int // lines of it that have no room
 	asking  *question
 	program *tea.Program
 	marked  map[site.ID]bool // sites for what is done to several
@@ -214,7 +216,11 @@ func (a *app) key(msg tea.Msg) tea.Cmd {
 		return cmd
 	}
 	if a.help {
-		a.help = false
+		if by, ok := step(key, a.helpOut, 10); ok && a.helpOut > 0 {
+			a.helpAt = max(0, min(a.helpAt+by, a.helpOut))
+			return nil
+		}
+		a.help, a.helpAt = false, 0
 		return nil
 	}
 	a.note = ""

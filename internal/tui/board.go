@@ -125,6 +125,9 @@ func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	case "K":
 		a.push(&keptScreen{})
 		return nil, true
+	case "H":
+		a.push(&hostsScreen{})
+		return nil, true
 	case "V":
 		p := &pinsScreen{}
 		a.push(p)
@@ -186,7 +189,7 @@ func (b *boardScreen) keys(a *app) []hint {
 		return []hint{{"B", "do to all that are marked"}, {"Space", "mark"}, {"Esc", "no marks"}}
 	}
 	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"N", "blank site"}, hint{"e", "ends"},
-		hint{"K", "kept"}, hint{"V", "versions"}, hint{"Space", "mark"}, hint{"q", "close"})
+		hint{"K", "kept"}, hint{"V", "versions"}, hint{"H", "hosts"}, hint{"Space", "mark"}, hint{"q", "close"})
 }
 
 func (b *boardScreen) words() []hint {

@@ -46,6 +46,13 @@ func (a *app) helpView(w, h int) []string {
 	}
 	head := t.fit("  "+t.ink.Bold(true).Render("Keys of this screen"), half) + "   " +
 		t.ink.Bold(true).Render("What the words mean")
-	out := append([]string{head, ""}, t.beside(left, right, half, w-half-3)...)
-	return out[:min(len(out), h)]
+	out := t.beside(left, right, half, w-half-3)
+	a.helpOut = max(0, len(out)+2-h)
+	if a.helpOut == 0 {
+		return append([]string{head, ""}, out...)
+	}
+	a.helpOut = len(out) + 3 - h // a line says that there is more
+	at := min(a.helpAt, a.helpOut)
+	more := t.soft.Render(t.fit("  "+site.Either(at < a.helpOut, "more below: arrows, Page Down", "that is all"), w))
+	return append(append([]string{head, ""}, out[at:at+h-3]...), more)
 }

@@ -70,11 +70,14 @@ type fleetNeeds interface {
 	Find(ctx context.Context, what string) (site.Site, error)
 	Forget(ctx context.Context, id site.ID) error
 	History(ctx context.Context, id site.ID, limit int) ([]desk.Happening, error)
+	HostState(ctx context.Context, name string) (desk.HostState, error)
 	Hosts(ctx context.Context) ([]inventory.Host, error)
 	Inspect(ctx context.Context, id site.ID) (site.Site, error)
+	KnownHosts(ctx context.Context) ([]desk.HostState, error)
 	Leftovers(ctx context.Context) ([]remove.Leftover, error)
 	PlanBulk(ctx context.Context, act desk.Act, ids []site.ID) (desk.Bulk, error)
 	Precious(ctx context.Context, s site.Site) string
+	RemoveHost(ctx context.Context, name string) error
 	RunBulk(ctx context.Context, b desk.Bulk, typed string) ([]desk.Done, error)
 	SetOwner(ctx context.Context, id site.ID, owner string) (site.Site, error)
 }

@@ -111,6 +111,3 @@ func Remove(root host.Root, name string) error {
 	}
 	return all
 }
-
-// Close lets go of the connections to the host.
-func (r *Relay) Close() { r.client.CloseIdleConnections() }

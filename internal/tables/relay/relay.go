@@ -82,6 +82,16 @@ func (r *Relay) Answers(ctx context.Context) error {
 	return a.body.Close()
 }
 
+// End has it remove what it made on the host, and itself if its account may: what is left is for Remove.
+func (r *Relay) End(ctx context.Context) error {
+	defer r.client.CloseIdleConnections()
+	a, err := r.ask(ctx, "", nil, "END")
+	if err != nil {
+		return err
+	}
+	return a.body.Close()
+}
+
 // script is the file's text: the key and the account are known to it and to us.
 func script(key []byte, s Server, until time.Time) string {
 	quote := func(v string) string {

@@ -14,7 +14,7 @@ error_reporting(0);
 @ini_set('display_errors', '0');
 @ini_set('zlib.output_compression', '0');
 @ini_set('session.use_cookies', '0');
-$seen = substr(__FILE__, 0, -4) . '.seen';
+$notes = array(substr(__FILE__, 0, -4) . '.seen', sys_get_temp_dir() . '/' . basename(__FILE__, '.php') . '.seen');
 
 /** Ends without a word about what this is. */
 function alibi_refuse($status, $why)
@@ -25,13 +25,26 @@ function alibi_refuse($status, $why)
     exit;
 }
 
-/**
- * Tells whether a request is new, and from who asked first. The file beside this one has the address, the highest
- * number of a request, and which of the 31 before it were there.
- */
-function alibi_fresh($file, $number, $address)
+/** Removes the notes and this file, where this account may. */
+function alibi_end($notes)
 {
-    $f = fopen($file, 'c+');
+    foreach ($notes as $file) {
+        @unlink($file);
+    }
+    @unlink(__FILE__);
+}
+
+/**
+ * Tells whether a request is new, and from who asked first. The notes, beside this file or where that can not be in the
+ * folder for temporary files, have the address, the highest number of a request, and which of the 31 before it were
+ * there.
+ */
+function alibi_fresh($notes, $number, $address)
+{
+    $f = false;
+    foreach ($notes as $file) {
+        $f = $f ? $f : @fopen($file, 'c+');
+    }
     if (!$f || !flock($f, LOCK_EX)) {
         return 'its notes can not be written';
     }
@@ -229,8 +242,7 @@ function alibi_row($row, $out)
 }
 
 if (time() > $until) {
-    @unlink($seen);
-    @unlink(__FILE__);
+    alibi_end($notes);
     alibi_refuse('404 Not Found', '');
 }
 $request = $_SERVER['REQUEST_METHOD'] === 'POST' ? (string) file_get_contents('php://input') : '';
@@ -244,7 +256,7 @@ list($at, $number) = explode(' ', substr($rest, 0, $end));
 if (abs(time() - (int) $at) > 60) {
     alibi_refuse('403 Forbidden', 'late ' . time());
 }
-$why = alibi_fresh($seen, (int) $number, isset($_SERVER['REMOTE_ADDR']) ? $_SERVER['REMOTE_ADDR'] : '');
+$why = alibi_fresh($notes, (int) $number, isset($_SERVER['REMOTE_ADDR']) ? $_SERVER['REMOTE_ADDR'] : '');
 if ($why !== '') {
     alibi_refuse('403 Forbidden', $why);
 }
@@ -264,6 +276,10 @@ $out = new AlibiOut($key, $sign);
 $out->add('A1');
 $name = array_shift($parts);
 $last = array_pop($parts);
+if ($last === 'END') {
+    alibi_end($notes);
+    $out->end();
+}
 if (!preg_match('/^\s*(SELECT|SHOW|SET)\b/i', $last) || preg_match('/\bINTO\s+(OUT|DUMP)FILE\b/i', $last)) {
     $out->fail(1290, 'Alibi only reads through this file');
 }

@@ -171,6 +171,35 @@ func TestARelayEndsByItsOwnClock(t *testing.T) {
 	assert.Zero(t, r.Left())
 }
 
+// PHP of another account keeps its notes elsewhere, and removes them when it is told that all is over.
+func TestARelayWhoseAccountMayNotWriteToTheFolder(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("SKIPPED: only root can run PHP as another account")
+	}
+	ctx := context.Background()
+	root, address := relaytest.ServeAs(t, 65534, "php")
+	name := relay.Name()
+	r, text := relay.At(address+"/"+name, server(), time.Now().Add(time.Hour))
+	_, err := host.Put(root, name, 0o644, time.Time{}, strings.NewReader(text))
+	require.NoError(t, err)
+	notes := filepath.Join("/tmp", strings.TrimSuffix(name, ".php")+".seen")
+	require.NoError(t, r.End(ctx))
+	assert.NoFileExists(t, notes)
+	list, err := root.ReadDir(".")
+	require.NoError(t, err)
+	require.Len(t, list, 1, "what it may not remove is for us")
+	_, body := r.Request("DELETE") // refused, and noted
+	status, _ := post(t, r, body)
+	require.Equal(t, 200, status)
+	assert.FileExists(t, notes)
+	status, said := post(t, r, body)
+	assert.Equal(t, 403, status)
+	assert.Equal(t, "replayed", said)
+	require.NoError(t, r.End(ctx))
+	assert.NoFileExists(t, notes)
+	require.NoError(t, relay.Remove(root, name))
+}
+
 func TestAddressesThatAreNotTheFolders(t *testing.T) {
 	ctx := context.Background()
 	root, address := relaytest.Serve(t, "php")

@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"syscall"
 	"testing"
 	"time"
@@ -19,6 +20,17 @@ import (
 // Serve shows a new folder at an address by a PHP of this machine.
 func Serve(t testing.TB, php string, options ...string) (root host.Root, address string) {
 	t.Helper()
+	return serve(t, nil, php, options...)
+}
+
+// ServeAs does that as an account that may not write to the folder; the tests must run as root.
+func ServeAs(t testing.TB, account uint32, php string) (root host.Root, address string) {
+	t.Helper()
+	return serve(t, &syscall.Credential{Uid: account, Gid: account}, php)
+}
+
+func serve(t testing.TB, as *syscall.Credential, php string, options ...string) (root host.Root, address string) {
+	t.Helper()
 	dir := t.TempDir()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -26,7 +38,11 @@ func Serve(t testing.TB, php string, options ...string) (root host.Root, address
 	require.NoError(t, l.Close())
 	c := exec.Command(php, append(options, "-S", at, "-t", dir)...)
 	c.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=4")
-	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its workers are programs of their own
+	if as != nil {
+		require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
+		c.Env = append(c.Env, "TMPDIR=/tmp") // which everybody may write to
+	}
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as} // its workers are programs of their own
 	require.NoError(t, c.Start())
 	t.Cleanup(func() {
 		_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
