@@ -168,8 +168,8 @@ func (s *hostsScreen) answers(t *theme, name string, w int) string {
 	}
 	yes := func(b bool) string { return site.Either(b, "yes", "no") }
 	took := site.Either(x.Answer < time.Millisecond, "< 1 ms", x.Answer.Round(time.Millisecond).String())
-	return t.ink.Render(t.fit(took, w)+t.fit(yes(x.Commands), 10)+t.fit(site.Either(x.Forwards, "reached", "by relay"), 11)+
-		t.fit(site.Either(x.PHP != "", x.PHP, "-"), 8)) +
+	return t.ink.Render(t.fit(took, w)+t.fit(yes(x.Commands), 10)+
+		t.fit(site.Either(x.Forwards, "reached", "by relay"), 11)+t.fit(site.Either(x.PHP != "", x.PHP, "-"), 8)) +
 		t.right(t.soft.Render(site.Either(x.Free > 0, site.Size(x.Free), "?")), 8)
 }
 
