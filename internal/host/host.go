@@ -278,6 +278,30 @@ func ReadFile(root Tree, name string, limit int64) ([]byte, error) {
 	return b, err
 }
 
+// RemoveAll removes a file, a link, or a folder and all that is in it, one by one; what is gone is no error. It is for
+// roots whose hosts have no word for that.
+func RemoveAll(root Root, name string) error {
+	fi, err := root.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if fi.IsDir() {
+		list, err := root.ReadDir(name)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			if err := RemoveAll(root, path.Join(name, e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return root.Remove(name)
+}
+
 // MkdirAll makes name and the directories above it.
 func MkdirAll(root Root, name string, perm fs.FileMode) error {
 	if name == "." {

@@ -160,27 +160,7 @@ func (r *root) Remove(name string) error {
 	return r.say(250, "DELE "+p)
 }
 
-func (r *root) RemoveAll(name string) error {
-	fi, err := r.Lstat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if fi.IsDir() {
-		list, err := r.ReadDir(name)
-		if err != nil {
-			return err
-		}
-		for _, e := range list {
-			if err := r.RemoveAll(path.Join(name, e.Name())); err != nil {
-				return err
-			}
-		}
-	}
-	return r.Remove(name)
-}
+func (r *root) RemoveAll(name string) error { return host.RemoveAll(r, name) }
 
 // noLink refuses a name that is a link: its attributes are another file's.
 func (r *root) noLink(name string) (string, error) {

@@ -1,7 +1,6 @@
 package ssh
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -254,30 +253,7 @@ func (r *root) Remove(name string) error {
 	return r.c.Remove(p)
 }
 
-func (r *root) RemoveAll(name string) error {
-	fi, err := r.Lstat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if fi.IsDir() {
-		list, err := r.ReadDir(name)
-		if err != nil {
-			return err
-		}
-		for _, e := range list {
-			if err := r.RemoveAll(path.Join(name, e.Name())); err != nil {
-				return err
-			}
-		}
-	}
-	if name == "." {
-		return r.c.RemoveDirectory(r.path)
-	}
-	return r.Remove(name)
-}
+func (r *root) RemoveAll(name string) error { return host.RemoveAll(r, name) }
 
 // noLink refuses a name that is a link: its attributes are another file's.
 func (r *root) noLink(name string) (string, error) {

@@ -31,8 +31,9 @@ func (l *loading) note(mark string) {
 }
 
 // settle looks again at tables of which no two readings saw one state, by the digests of all their rows, and brings
-// those anew that somebody wrote to meanwhile, until none is left. Tables to which somebody writes all the time are
-// named. Of tables of which only some rows are brought it is not known.
+// those anew that somebody wrote to meanwhile, until none is left: then all of them are as they were at the moment
+// between the last two looks. Tables to which somebody writes all the time are named. Of tables of which only some
+// rows are brought it is not known.
 func (l *loading) settle(ctx context.Context) error {
 	first := l.snap
 	defer func() { l.snap = first }()
