@@ -41,7 +41,7 @@ var long = regexp.MustCompile(`^([-dlbcps])([-rwxsStT]{9})[+.@]?\s+\d+\s+(\S+)\s
 var kinds = map[byte]fs.FileMode{'-': 0, 'd': fs.ModeDir, 'l': fs.ModeSymlink, 'b': fs.ModeDevice,
 	'c': fs.ModeDevice | fs.ModeCharDevice, 'p': fs.ModeNamedPipe, 's': fs.ModeSocket}
 
-// listed reads the answer to LIST. A line that is none belongs to the name before it, which has a line break.
+// listed reads the answer to LIST. A line in another form belongs to the name before it, which has a line break.
 func listed(lines []string, now time.Time) (out []*info) {
 	for _, line := range lines {
 		if strings.HasPrefix(line, "total ") && len(out) == 0 {
