@@ -204,6 +204,9 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool, command .
 	if err != nil {
 		return out, err
 	}
+	if h.Way != "" {
+		return out, fmt.Errorf("%s is reached by FTP, which opens no shell: open one on a copy of %s", s.Host, s.Name)
+	}
 	line := "cd " + quoted(s.Root) + ` && exec "${SHELL:-sh}" -l`
 	if len(command) > 0 {
 		line = "cd " + quoted(s.Root) + " && exec" + words(command)

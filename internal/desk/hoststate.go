@@ -28,7 +28,6 @@ type HostState struct {
 	PHP      string        `json:"php,omitempty"`   // version; "": none, or it runs no commands
 	Free     int64         `json:"free,omitempty"`  // bytes, where copies are made, else at the top; 0: not known
 	Writes   bool          `json:"writes"`          // our account may write to the folder for copies
-	Wall     string        `json:"wall,omitempty"`  // why no wall can be had there
 	About    []string      `json:"about,omitempty"` // what that means for sites there
 }
 
@@ -95,7 +94,6 @@ func (d *Fleet) HostState(ctx context.Context, name string) (HostState, error) {
 	if s.Copies != "" {
 		s.Writes = d.tryFolder(ctx, name, s.Copies) == nil
 	}
-	s.Wall = s.Open
 	s.means()
 	return s, ctx.Err()
 }
@@ -131,7 +129,7 @@ func (s *HostState) means() {
 	note(s.Commands && s.PHP == "", "it has no php for commands: copies there would not run")
 	note(!s.Forwards, "it connects to nothing for us: databases there are read through a relay (alibi add --relay)")
 	note(s.Copies != "" && !s.Writes, "our account may not write to "+s.Copies)
-	note(s.Wall != "", "no wall can be had there for the code of copies: "+s.Wall)
+	note(s.Open != "", "no wall can be had there for the code of copies: "+s.Open)
 }
 
 // ErrHostInUse is given for a host that sites of the record stand on.

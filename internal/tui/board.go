@@ -279,7 +279,7 @@ func (b *boardScreen) empty(a *app) []string {
 		return []string{t.soft.Render("   nothing fits; Esc shows all sites again")}
 	}
 	return []string{"   " + t.ink.Render("There are no sites yet."), "",
-		"   " + t.soft.Render("n adds a live site on this machine or on a host that is reached by SSH."),
+		"   " + t.soft.Render("n adds a live site on this machine or on a host."),
 		"   " +
 			t.soft.Render("Adding one writes nothing to it. To look around first, close this and start: alibi demo")}
 }

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/textproto"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -24,7 +25,6 @@ const (
 // control is a connection on which commands are said, one at a time (RFC 959, RFC 4217, RFC 3659).
 type control struct {
 	h    *Host
-	t    Target
 	tls  *tls.Config // nil: nothing is encrypted
 	also *tls.Config // of connections for data
 	conn net.Conn
@@ -39,7 +39,7 @@ func (h *Host) dial(ctx context.Context, password string) (*control, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", host.ErrNoAnswer, err)
 	}
-	c := &control{h: h, t: h.t, conn: raw, can: map[string]bool{}}
+	c := &control{h: h, conn: raw, can: map[string]bool{}}
 	if h.tls != nil {
 		kept := &sessions{}
 		c.tls, c.also = h.tls.Clone(), h.tls.Clone()
@@ -57,7 +57,7 @@ func (h *Host) dial(ctx context.Context, password string) (*control, error) {
 
 // greet waits for the host's first word, and has what follows encrypted.
 func (c *control) greet(ctx context.Context) error {
-	if c.t.implicit() {
+	if c.h.t.implicit() {
 		if err := c.secure(ctx); err != nil {
 			return err
 		}
@@ -66,7 +66,7 @@ func (c *control) greet(ctx context.Context) error {
 	if _, _, err := c.read(220); err != nil {
 		return fmt.Errorf("%w: %w", host.ErrNoAnswer, err)
 	}
-	if c.tls == nil || c.t.implicit() {
+	if c.tls == nil || c.h.t.implicit() {
 		return nil
 	}
 	if _, err := c.say(234, "AUTH TLS"); err != nil {
@@ -84,14 +84,14 @@ func (c *control) secure(ctx context.Context) error {
 	s := tls.Client(c.conn, c.tls)
 	_ = c.conn.SetDeadline(time.Now().Add(answering))
 	if err := s.HandshakeContext(ctx); err != nil {
-		return fmt.Errorf("encrypting the connection to %s: %w", c.t.Host, err)
+		return fmt.Errorf("encrypting the connection to %s: %w", c.h.t.Host, err)
 	}
 	c.conn = s
 	return nil
 }
 
 func (c *control) signIn(password string) error {
-	code, _, err := c.ask("USER " + c.t.User)
+	code, _, err := c.ask("USER " + c.h.t.User)
 	if err == nil && code == 331 {
 		code, _, err = c.ask("PASS " + password)
 	}
@@ -234,10 +234,7 @@ func (c *control) data(command string) (net.Conn, error) {
 		if m == nil {
 			return nil, fmt.Errorf("the host names no port: %q", text)
 		}
-		var hi, lo int
-		_, _ = fmt.Sscan(m[1], &hi)
-		_, _ = fmt.Sscan(m[2], &lo)
-		port = fmt.Sprint(hi<<8 | lo)
+		port = strconv.Itoa(number(m[1])<<8 | number(m[2]))
 	}
 	at, _, err := net.SplitHostPort(c.conn.RemoteAddr().String())
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -25,7 +26,7 @@ type connector struct {
 }
 
 func (c connector) Connect(context.Context) (driver.Conn, error) {
-	return &conn{connector: c, session: append([]string(nil), c.session...)}, nil
+	return &conn{c.relay, c.database, slices.Clone(c.session)}, nil
 }
 
 func (c connector) Driver() driver.Driver { return nil }
@@ -33,8 +34,9 @@ func (c connector) Driver() driver.Driver { return nil }
 // conn is a session of its own in name only: each statement has a connection on the server, in which what was set
 // before is set again. Transactions have no meaning in it.
 type conn struct {
-	connector
-	session []string
+	relay    *Relay
+	database string
+	session  []string // what was set
 }
 
 // readOnly is what a server says that lets nothing be written (ER_OPTION_PREVENTS_STATEMENT).

@@ -15,14 +15,11 @@ import (
 	"alibi/internal/host"
 )
 
-// Prefix begins the names of the files of a relay. What reads a site passes them by.
-const Prefix = host.RelayPrefix
-
-// Name makes a name for a relay's file, which nobody can guess.
+// Name makes a name for a relay's file, which nobody can guess. What reads a site passes it by.
 func Name() string {
 	var b [12]byte
 	_, _ = rand.Read(b[:])
-	return Prefix + hex.EncodeToString(b[:]) + ".php"
+	return host.RelayPrefix + hex.EncodeToString(b[:]) + ".php"
 }
 
 // Put puts a relay with a name into a site's folder, which answers at an address, and sees that it speaks to the
@@ -53,7 +50,7 @@ func (r *Relay) try(ctx context.Context, root host.Root, address string) (fs.Fil
 	var last error
 	for _, perm := range perms {
 		name := Name()
-		word := strings.TrimSuffix(strings.TrimPrefix(name, Prefix), ".php")
+		word := strings.TrimSuffix(strings.TrimPrefix(name, host.RelayPrefix), ".php")
 		_, err := host.Put(root, name, perm, time.Time{}, strings.NewReader("<?php echo strrev('"+word+"');\n"))
 		if err != nil {
 			return 0, fmt.Errorf("putting a file that shows whether PHP runs: %w", err)
