@@ -257,8 +257,8 @@ func (x *changing) gather(ctx context.Context) error {
 	return nil
 }
 
-// move says from which version to which something goes.
-func move(from, to string) string {
+// fromTo says from which version to which something goes.
+func fromTo(from, to string) string {
 	switch c := site.CompareVersions(from, to); {
 	case from == "":
 		return "comes as " + to
@@ -275,7 +275,7 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 	was := site.Component{}
 	switch s.Kind {
 	case site.Core:
-		x.say("core", p.Files, p.Bytes, move(x.s.Facts.Core, s.Version))
+		x.say("core", p.Files, p.Bytes, fromTo(x.s.Facts.Core, s.Version))
 		if x.s.Facts.Core != "" && site.CompareVersions(s.Version, x.s.Facts.Core) < 0 {
 			x.note(site.Warn, "core-down", "the CMS does not bring its data back to an older version: newer data stay",
 				"try it on a copy, and look at its pages")
@@ -315,7 +315,7 @@ func (x *changing) put(p catalogue.Package, themes *[]site.Component) error {
 			x.w.On = append(x.w.On, s.Slug)
 		}
 	}
-	x.say(string(s.Kind)+" "+s.Slug, p.Files, p.Bytes, move(was.Version, cmp.Or(s.Version, "without a version")))
+	x.say(string(s.Kind)+" "+s.Slug, p.Files, p.Bytes, fromTo(was.Version, cmp.Or(s.Version, "without a version")))
 	return nil
 }
 

@@ -34,6 +34,17 @@ type Config struct {
 	// Database is where copies on this machine get their databases.
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 	Work     Work        `toml:"work"`
+	Names    []Zone      `toml:"names" comment:"zones of the domain name system that Alibi may change"`
+}
+
+// Zone says how the records of a zone are changed.
+type Zone struct {
+	Zone      string   `toml:"zone" comment:"such as ferry.example"`
+	Server    string   `toml:"server" comment:"HOST or HOST:PORT of the server that takes updates (RFC 2136)"`
+	Key       string   `toml:"key" comment:"name of the key that signs them (TSIG); empty: they are entered by hand"`
+	KeyFile   string   `toml:"key_file" comment:"file with its secret, in base64"`
+	Algorithm string   `toml:"algorithm" comment:"empty: hmac-sha256"`
+	Watch     []string `toml:"watch" comment:"resolvers that are asked what they say; empty: the one of this machine"`
 }
 
 // Work says how runs are carried out.
@@ -131,8 +142,8 @@ func defaults() Config {
 	return Config{Machine: name, Gateway: Gateway{Port: 7700}, Lease: LeaseRules{Default: "3d", Grace: "2d"}}
 }
 
-// loadConfig reads the file, or writes one with the defaults if there is none.
-func loadConfig(home string) (Config, error) {
+// LoadConfig reads the file, or writes one with the defaults if there is none.
+func LoadConfig(home string) (Config, error) {
 	c := defaults()
 	path := filepath.Join(home, "config.toml")
 	b, err := os.ReadFile(path)

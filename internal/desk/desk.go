@@ -36,6 +36,7 @@ import (
 	"alibi/internal/op/clone"
 	"alibi/internal/op/export"
 	"alibi/internal/op/keep"
+	"alibi/internal/op/move"
 	"alibi/internal/op/remove"
 	"alibi/internal/op/reset"
 	"alibi/internal/op/trial"
@@ -70,6 +71,7 @@ type Desk struct {
 	Components *Components
 	Pins       *Sheets
 	Hands      *Hands
+	Moves      *Moves
 
 	core *core
 }
@@ -90,6 +92,8 @@ type (
 	Sheets struct{ *core }
 	// Hands is work on a site by hand: files, tables, logs, accounts, content.
 	Hands struct{ *core }
+	// Moves are sites on their way to other places.
+	Moves struct{ *core }
 )
 
 // Workings are what a desk works with. They are for the keeper, and for who sets a world up: screens
@@ -164,7 +168,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	c := &core{opt: opt, hosts: map[string]host.Host{}, who: cmp.Or(opt.Who, username())}
 	c.fleet, c.runs, c.copies, c.points = &Fleet{c}, &Runs{c}, &Copies{c}, &Points{c}
 	c.components, c.pins, c.hands = &Components{c}, &Sheets{c}, &Hands{c}
-	d := &Desk{c.fleet, c.runs, c.copies, c.points, c.components, c.pins, c.hands, c}
+	d := &Desk{c.fleet, c.runs, c.copies, c.points, c.components, c.pins, c.hands, &Moves{c}, c}
 	defer func() {
 		if err != nil {
 			d.Close()
@@ -217,7 +221,7 @@ func prepare(home string) error {
 
 // configure reads the configuration.
 func (d *core) configure() (err error) {
-	if d.config, err = loadConfig(d.opt.Home); err != nil {
+	if d.config, err = LoadConfig(d.opt.Home); err != nil {
 		return err
 	}
 	d.configDigest = digestOfConfig(d.opt.Home)
@@ -294,7 +298,7 @@ func (d *core) openQueue(ctx context.Context) error {
 			Transient:  transient,
 			Observe:    d.opt.Observe,
 			Workers:    d.opt.Workers,
-			Operations: operations(d.env),
+			Operations: append(operations(d.env), move.Operations(d.env, d.provider)...),
 		},
 	)
 	return err

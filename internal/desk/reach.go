@@ -3,7 +3,6 @@ package desk
 import (
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 
@@ -11,6 +10,7 @@ import (
 	"alibi/internal/host/ftp"
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
+	"alibi/internal/op"
 )
 
 // machine is a host as it is reached by what the record says of it; nothing is connected yet.
@@ -34,11 +34,7 @@ func (d *core) machine(h inventory.Host) host.Host {
 // password gives that of an account: from its file, or asked for once.
 func password(h inventory.Host, asker ssh.Asker) (string, error) {
 	if h.PasswordFile != "" {
-		b, err := os.ReadFile(h.PasswordFile)
-		if err != nil {
-			return "", fmt.Errorf("reading the password's file: %w", err)
-		}
-		return strings.TrimRight(string(b), "\r\n"), nil
+		return op.ReadSecret(h.PasswordFile)
 	}
 	if s, err := asker.Secret(fmt.Sprintf("password of %s on %s", h.User, h.Name)); err == nil {
 		return s, nil

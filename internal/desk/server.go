@@ -7,7 +7,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -55,11 +54,10 @@ func (d *core) server(ctx context.Context, hostName string) (*op.Server, error) 
 func (d *core) configured(ctx context.Context, hostName string, s site.Server) (*op.Server, error) {
 	password := ""
 	if s.PasswordFile != "" {
-		b, err := os.ReadFile(s.PasswordFile)
-		if err != nil {
-			return nil, fmt.Errorf("reading the password of the database server of %s: %w", hostName, err)
+		var err error
+		if password, err = op.ReadSecret(s.PasswordFile); err != nil {
+			return nil, fmt.Errorf("the database server of %s: %w", hostName, err)
 		}
-		password = strings.TrimRight(string(b), "\r\n")
 	}
 	h, err := d.host(ctx, hostName)
 	if err != nil {

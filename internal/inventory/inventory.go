@@ -57,6 +57,7 @@ var schema = []string{
 	CREATE INDEX claims_by_run ON claims (run);
 	CREATE INDEX runs_by_site ON runs (site, made);`,
 	listedSchema,
+	`CREATE TABLE moves (name TEXT PRIMARY KEY, doc TEXT NOT NULL);`,
 }
 
 // Open opens the record at path, made readable by its owner only if it is new.
@@ -281,9 +282,9 @@ func (in *Inventory) DropHost(ctx context.Context, name string) error {
 	return in.exec(ctx, "DELETE FROM hosts WHERE name = ?", name)
 }
 
-// Sites lists all sites that are not gone, by name.
+// Sites lists all sites that are not gone, by name. The other places of sites that are moved are none.
 func (in *Inventory) Sites(ctx context.Context) ([]site.Site, error) {
-	return collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE state <> 'gone' ORDER BY name")
+	return collect[site.Site](ctx, in.db, "SELECT doc FROM sites WHERE state NOT IN ('gone', 'aside') ORDER BY name")
 }
 
 // AllSites lists all sites by name, also those that are gone.

@@ -57,7 +57,7 @@ func (in *Inventory) Listed(ctx context.Context) ([]site.Site, error) {
 			return nil, fmt.Errorf("reading the record: %w", err)
 		}
 		last = max(last, n)
-		if state == string(site.Gone) {
+		if state == string(site.Gone) || state == string(site.Aside) {
 			gone[site.ID(id)] = true
 		} else {
 			docs = append(docs, slices.Clone(doc))

@@ -60,3 +60,42 @@ func (e *Env) asItself(ctx context.Context, s site.Site, db site.Database) (tabl
 	defer place.Root.Close()
 	return engines.Own(ctx, stack.Where(ctx, st, place, db))
 }
+
+// Others gives the numbers of the connections that a live site's own code has to its database now.
+func (e *Env) Others(ctx context.Context, s site.Site) ([]int64, error) {
+	srv, err := e.asItself(ctx, s, s.Database)
+	if err != nil {
+		return nil, err
+	}
+	if f, can := srv.(tables.Frequented); can {
+		return f.Others(ctx, s.Database.Name)
+	}
+	return nil, nil
+}
+
+// Abilities tell what the server of a site's database can do; nil where that is not known.
+func (e *Env) Abilities(ctx context.Context, s site.Site) (*tables.Abilities, error) {
+	srv, err := e.asItself(ctx, s, s.Database)
+	if err != nil {
+		return nil, err
+	}
+	return abilities(ctx, srv)
+}
+
+// AbilitiesOn is the same of the server on which sites of a host get their databases.
+func (e *Env) AbilitiesOn(ctx context.Context, hostName string) (*tables.Abilities, error) {
+	srv, err := e.Server(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	return abilities(ctx, srv.Server)
+}
+
+func abilities(ctx context.Context, srv tables.Server) (*tables.Abilities, error) {
+	able, can := srv.(tables.Able)
+	if !can {
+		return nil, nil
+	}
+	a, err := able.Abilities(ctx)
+	return &a, err
+}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -58,19 +59,34 @@ func Word(secret, purpose, text string, until time.Time) string {
 // MakeDatabase makes the database and the account of a copy, noted before they
 // are there.
 func (e *Env) MakeDatabase(ctx context.Context, s site.Site, charset, collation string) error {
+	return e.MakeDatabaseFor(ctx, s.ID, s, charset, collation)
+}
+
+// MadeDatabase is what is noted of a database and its account.
+func MadeDatabase(whose site.ID, hostName string, db site.Database, at time.Time) (out []inventory.Made) {
+	for kind, what := range map[string]string{"database": db.Name, "account": db.User} {
+		out = append(out, inventory.Made{Site: whose, Kind: kind, Host: hostName, Path: madePath(kind, what), At: at})
+	}
+	return out
+}
+
+// MakeDatabaseFor makes the database and the account of a site, noted as whose they are.
+func (e *Env) MakeDatabaseFor(ctx context.Context, whose site.ID, s site.Site, charset, collation string) error {
 	srv, err := e.Server(ctx, s.Host)
 	if err != nil {
 		return err
 	}
-	for kind, what := range map[string]string{"database": s.Database.Name, "account": s.Database.User} {
-		if err := e.Record.AddMade(ctx, inventory.Made{Site: s.ID, Kind: kind, Host: s.Host, Path: madePath(kind, what),
-			At: e.Now()}); err != nil {
+	for _, m := range MadeDatabase(whose, s.Host, s.Database, e.Now()) {
+		if err := e.Record.AddMade(ctx, m); err != nil {
 			return err
 		}
 	}
 	account := tables.Account{Name: s.Database.User, Password: e.Password(s.ID), From: from}
 	return srv.MakeDatabase(ctx, s.Database.Name, charset, collation, account)
 }
+
+// MovePrefix begins whose what is that was made for a move.
+const MovePrefix = "move "
 
 // madePath names a database or an account in the list of what was made.
 func madePath(kind, name string) string { return kind + ":" + name }
@@ -251,6 +267,22 @@ const TrialPrefix = "trial-"
 
 // DatabasePrefix begins the names of the databases and accounts that Alibi makes.
 const DatabasePrefix = "alibi_"
+
+// DatabaseName is that of the database that Alibi makes for a site, and of the account that owns it: short enough for
+// every server, and no other site's.
+func DatabaseName(s site.Site) string {
+	slug := strings.ReplaceAll(site.Slug(s.Name), "-", "_")
+	return DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(s.ID[:4])
+}
+
+// ReadSecret reads a secret from a file of this machine.
+func ReadSecret(file string) (string, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("reading a password: %w", err)
+	}
+	return strings.TrimRight(string(b), "\r\n"), nil
+}
 
 // Folder is the folder of a copy on its host, above its "now".
 func Folder(s site.Site) string { return path.Dir(path.Dir(s.Root)) }

@@ -30,6 +30,10 @@ const (
 	Archive  Kind = "archive"  // a site, into a file
 	Import   Kind = "import"   // of an archive
 	Sync     Kind = "sync"     // changes, from one side of a pair to the other
+	Pass     Kind = "carry"    // a site to its other place, while it goes on where it is
+	Compare  Kind = "compare"  // the two places of a site that is moved
+	Switch   Kind = "switch"   // a site over to its other place
+	Clear    Kind = "clear"    // the place where a site stood
 )
 
 // Brings tells whether a copy is there when the operation is done.
@@ -44,6 +48,14 @@ func (k Kind) Title() string {
 		return "rehearsal"
 	case Restore:
 		return "restoring"
+	case Pass:
+		return "carrying"
+	case Compare:
+		return "comparing"
+	case Switch:
+		return "switching over"
+	case Clear:
+		return "clearing up"
 	}
 	return string(k)
 }

@@ -37,6 +37,7 @@ const (
 	Expired State = "expired" // its lease is over; it can be brought back until the grace ends
 	Failed  State = "failed"  // a run that made or changed it did not end well
 	Gone    State = "gone"    // removed; the record is kept for the history
+	Aside   State = "aside"   // no site of its own: the other place of a live site that is moved; no list has it
 )
 
 // Database says where a site keeps its tables. Secrets are never part of it.

@@ -81,6 +81,25 @@ func (noSettings) Touches(string, string) (string, []string) { return "", nil }
 
 func (noSettings) Keyed(string, string) string { return "" }
 
+// Movable is a kind of site that can stand in another place as it is.
+type Movable interface {
+	// Arrive gives the files that are to be others in another place, by path, with their new contents: c.Copy is the
+	// site as it will stand there.
+	Arrive(ctx context.Context, origin Place, c Change) (map[string][]byte, error)
+}
+
+// MovableOf gives what a kind of site needs to be moved: nothing, where no file of it says where it stands.
+func MovableOf(st Stack) Movable {
+	if m, ok := st.(Movable); ok {
+		return m
+	}
+	return noPlaces{}
+}
+
+type noPlaces struct{}
+
+func (noPlaces) Arrive(context.Context, Place, Change) (map[string][]byte, error) { return nil, nil }
+
 // Contents are what a site is made for: items, of kinds, that refer to each other.
 type Contents interface {
 	// Choose works out which rows belong to kinds of content, and to what these

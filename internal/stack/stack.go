@@ -74,6 +74,7 @@ type Change struct {
 	Origin   site.Facts
 	Copy     site.Site
 	Rewriter *rewrite.Rewriter
+	Moves    bool   // it is no copy but the site itself, in another place: nothing but that is different
 	Title    bool   // say in the title that it is a copy
 	Password string // of the copy's database account
 	Secret   string // by which the copy knows words of Alibi's

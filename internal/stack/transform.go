@@ -92,6 +92,9 @@ func (x *Transform) Row(t tables.Table, row tables.Row, c *Changed) {
 			c.Kept = append(c.Kept, Kept{t.Name, row.Address(), t.Columns[i].Name, issue})
 		}
 	}
+	if x.Change.Moves {
+		return
+	}
 	c.Adjusted += SettingsOf(x.Stack).Adjust(x.Change, t, row)
 	if x.Scrub != nil {
 		c.Scrubbed += x.Scrub.Row(t, row)

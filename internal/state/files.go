@@ -165,7 +165,12 @@ func (m *Maker) Stage(ctx context.Context, t Task) error {
 		return fmt.Errorf("bringing the files: %w", err)
 	}
 	if len(problems) > 0 {
-		return fmt.Errorf("bringing the files: %s: %s", problems[0].Path, problems[0].What)
+		p := problems[0]
+		err := fmt.Errorf("bringing the files: %s: %s", p.Path, p.What)
+		if _, lerr := e.Want.From.Lstat(p.Path); errors.Is(lerr, fs.ErrNotExist) {
+			err = fmt.Errorf("%w: %w", err, ErrGone)
+		}
+		return err
 	}
 	return m.grant(ctx, t, root, c.put, c.plain)
 }

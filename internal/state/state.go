@@ -20,6 +20,9 @@ import (
 // ErrDiffers says that a site is not what it should be after all.
 var ErrDiffers = errors.New("the site is not what it should be")
 
+// ErrGone says that a wanted file went before it was brought.
+var ErrGone = errors.New("it went meanwhile")
+
 // Wanted is the state that a site is to have. What is outside of its scope stays
 // as it is.
 type Wanted struct {

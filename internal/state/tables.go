@@ -120,7 +120,7 @@ func (e *Ends) compareTables(ctx context.Context, t Task, known map[string]table
 				return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
 			}
 		}
-		n, sum, err := total(ctx, now, is)
+		n, sum, err := Total(ctx, now, is)
 		if err != nil {
 			return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
 		}
@@ -154,8 +154,8 @@ func add(
 	return n, sum, err
 }
 
-// total adds up a table of a site.
-func total(ctx context.Context, snap tables.Snapshot, t tables.Table) (int64, uint64, error) {
+// Total counts the rows of a table of a site, and adds up their digests.
+func Total(ctx context.Context, snap tables.Snapshot, t tables.Table) (int64, uint64, error) {
 	if sm, ok := snap.(tables.Summer); ok {
 		return sm.Total(ctx, t.Name, tables.Range{})
 	}

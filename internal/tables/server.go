@@ -39,6 +39,26 @@ type Server interface {
 	Fork(ctx context.Context, from, to string) error
 }
 
+// Frequented is a server that tells who else is connected to it.
+type Frequented interface {
+	// Others gives the numbers of the connections that other programs have to a database by the same account.
+	Others(ctx context.Context, database string) ([]int64, error)
+}
+
+// Able is a server that tells what it can do.
+type Able interface {
+	Abilities(ctx context.Context) (Abilities, error)
+}
+
+// Abilities are what a server has.
+type Abilities struct {
+	Version    string
+	Collations map[string]bool // that it knows, by name
+	Packet     int64           // bytes that a statement or a row may have at most
+	Modes      string          // how strict it is, by its own names
+	Folds      bool            // names of tables are the same in upper and lower case
+}
+
 // Account is a database account of a copy's own: it may do everything in its
 // databases and nothing elsewhere.
 type Account struct {

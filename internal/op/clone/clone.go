@@ -347,7 +347,7 @@ func database(in Input, t site.Site, pl Place, note func(site.Severity, string, 
 					"copy is made on its host: --beside",
 			)
 		}
-		db.Server, db.User = pl.Server, databaseName(t)
+		db.Server, db.User = pl.Server, op.DatabaseName(t)
 		db.Name = db.User
 		if in.Over != nil {
 			db.User = in.Over.Database.User
@@ -384,20 +384,13 @@ func beside(in Input, t site.Site, note func(site.Severity, string, string, stri
 		note(f.Severity, f.Code, f.Text, "give the copy a database of its own")
 	}
 	db.As = in.Origin.Facts.Prefix
-	db.Prefix = databaseName(t) + "_"
+	db.Prefix = op.DatabaseName(t) + "_"
 	if in.Over != nil && in.Over.Database.Prefix == db.Prefix {
-		db.Prefix = databaseName(t) + "b_"
+		db.Prefix = op.DatabaseName(t) + "b_"
 	}
 	note(site.Warn, "beside", "the copy's tables stand in the live site's own database, and its code has the account "+
 		"that can write to both", "give it a database of its own where one can be made")
 	return db
-}
-
-// databaseName is that of a copy's database, and of the account that owns it:
-// short enough for every server, and no other copy's.
-func databaseName(t site.Site) string {
-	slug := strings.ReplaceAll(site.Slug(t.Name), "-", "_")
-	return op.DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(t.ID[:4])
 }
 
 // ChoicesOf reads from a plan of this package what it leaves out, and the

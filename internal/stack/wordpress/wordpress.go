@@ -28,6 +28,7 @@ var _ interface {
 	stack.Stack
 	stack.Laid
 	stack.Settings
+	stack.Movable
 	stack.Contents
 	stack.People
 	stack.Filler

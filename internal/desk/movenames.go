@@ -1,0 +1,340 @@
+package desk
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"alibi/internal/dns"
+	"alibi/internal/op"
+	"alibi/internal/op/move"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+)
+
+// short is how long others may keep names while a site is moved.
+const short = time.Minute
+
+// zone finds the configured zone that a name is in.
+func (d *core) zone(name string) (Zone, bool) {
+	var best Zone
+	for _, z := range d.config.Names {
+		if n := strings.TrimSuffix(z.Zone, "."); name == n || strings.HasSuffix(name, "."+n) {
+			if len(n) > len(best.Zone) {
+				best = z
+			}
+		}
+	}
+	return best, best.Zone != ""
+}
+
+// provider gives who changes a zone, and the servers that are responsible for it, the one that is asked first.
+func (d *core) provider(zone string) (dns.Provider, []dns.Server, error) {
+	z, known := d.zone(zone)
+	if !known || z.Server == "" {
+		r, err := dns.Resolver()
+		if err != nil {
+			return nil, nil, err
+		}
+		_, servers, err := dns.Responsible(context.Background(), r, zone)
+		return dns.ByHand{}, servers, err
+	}
+	servers := []dns.Server{dns.Server(z.Server)}
+	if z.Key == "" {
+		return dns.ByHand{}, servers, nil
+	}
+	secret, err := op.ReadSecret(z.KeyFile)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the key of zone %s: %w", zone, err)
+	}
+	return dns.Updater{Server: servers[0], Key: dns.Key{Name: z.Key, Algorithm: z.Algorithm, Secret: secret}}, servers, nil
+}
+
+// findNames reads the records by which visitors come to a site, and says what they are to be; nil where no new address
+// is told, or no server knows the names.
+func (d *Moves) findNames(ctx context.Context, s site.Site, web []string) (*plan.Names, error) {
+	if len(web) == 0 {
+		return nil, nil
+	}
+	n := &plan.Names{Zone: s.Address().Host}
+	if z, known := d.zone(n.Zone); known {
+		n.Zone = strings.TrimSuffix(z.Zone, ".")
+	} else if r, err := dns.Resolver(); err == nil {
+		if n.Zone, _, err = dns.Responsible(ctx, r, n.Zone); err != nil {
+			return nil, err
+		}
+	}
+	p, servers, err := d.provider(n.Zone)
+	if err != nil {
+		return nil, err
+	}
+	n.ByHand = p == dns.Provider(dns.ByHand{})
+	for _, sv := range servers {
+		n.Servers = append(n.Servers, string(sv))
+	}
+	names := namesOf(s)
+	for _, name := range names {
+		if name != n.Zone && !strings.HasSuffix(name, "."+n.Zone) {
+			continue
+		}
+		sets, err := servers[0].Web(ctx, name)
+		if err != nil {
+			return nil, fmt.Errorf("reading the names of %s: %w", s.Name, err)
+		}
+		for _, r := range sets {
+			if r.Type == "CNAME" {
+				n.Follow = append(n.Follow, r)
+			} else {
+				n.Old = append(n.Old, r)
+			}
+		}
+		if len(sets) > 0 && sets[0].Type != "CNAME" {
+			n.New = append(n.New, newSets(name, sets[0].TTL, web)...)
+		}
+	}
+	n.Short = min(short, max(n.Longest(), time.Second))
+	n.Around, n.Whole, err = servers[0].Around(ctx, n.Zone, theirNames(*n))
+	return n, err
+}
+
+// theirNames are the names whose records are changed.
+func theirNames(n plan.Names) (out []string) {
+	for _, r := range n.Old {
+		out = append(out, r.Name)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// namesOf are the names of a site, with www and without.
+func namesOf(s site.Site) (out []string) {
+	for _, a := range s.Addresses {
+		for _, name := range []string{a.Host, a.Sibling().Host} {
+			if net.ParseIP(name) == nil && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+func newSets(name string, ttl time.Duration, web []string) (out []site.RecordSet) {
+	for _, kind := range []string{"A", "AAAA"} {
+		r := site.RecordSet{Name: name, Type: kind, TTL: ttl}
+		for _, a := range web {
+			if (net.ParseIP(a).To4() != nil) == (kind == "A") {
+				r.Values = append(r.Values, a)
+			}
+		}
+		if len(r.Values) > 0 {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// aboutNames says what is to be known of a site's names before it is moved.
+func (d *Moves) aboutNames(ctx context.Context, m plan.Move) (out []site.Finding) {
+	note := func(sev site.Severity, code, text, remedy string) {
+		out = append(out, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
+	}
+	switch n := m.Names; {
+	case n == nil:
+		note(site.Warn, "names", "the names of the site stay as they are: no address of the new web server was told",
+			"begin again with --web ADDRESS, or change them yourself after the switch")
+	case len(n.Old) == 0:
+		note(site.Warn, "names", n.Servers[0]+" has no address of the site's names", "change them yourself after the switch")
+	default:
+		if n.ByHand {
+			note(site.Note, "by-hand", "nobody told how zone "+n.Zone+" is changed: you enter the records, and Alibi waits "+
+				"until they are there", "or name its server and key in config.toml, under [[names]]")
+		}
+		for _, r := range n.Follow {
+			note(site.Note, "alias", r.Name+" is another name of "+r.Values[0], "it follows that one, and is not changed")
+		}
+	}
+	s, err := d.record.Site(ctx, m.Site)
+	if err == nil && s.Address().Scheme == "https" && m.Names != nil {
+		d.certificates(ctx, m, note)
+	}
+	return out
+}
+
+// certificates sees whether the new web server has one for each name that leads to it.
+func (d *Moves) certificates(ctx context.Context, m plan.Move,
+	note func(sev site.Severity, code, text, remedy string)) {
+	for _, name := range theirNames(*m.Names) {
+		for _, a := range m.To.Web {
+			dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{ServerName: name}}
+			c, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(a, "443"))
+			if err == nil {
+				c.Close()
+				continue
+			}
+			var bad *tls.CertificateVerificationError
+			what := "does not answer by https for " + name
+			if errors.As(err, &bad) {
+				what = "has no certificate that holds for " + name
+			}
+			note(site.Warn, "certificate", a+" "+what, "let it have one before the switch: visitors would see a warning")
+		}
+	}
+}
+
+// Lower shortens how long others keep a site's names, so that a switch is seen soon. The site's name is typed.
+func (d *Moves) Lower(ctx context.Context, name, typed string) (plan.Move, error) {
+	m, err := d.record.Move(ctx, name)
+	if err != nil {
+		return m, err
+	}
+	s, err := d.record.Site(ctx, m.Site)
+	if err != nil {
+		return m, err
+	}
+	switch {
+	case m.Names == nil || len(m.Names.Old) == 0:
+		return m, fmt.Errorf("no names are changed by %s: there is nothing to shorten", name)
+	case !m.Names.Lowered.IsZero():
+		return m, fmt.Errorf("%s did that already, at %s", name, m.Names.Lowered.Local().Format("15:04 on 2 Jan"))
+	case typed != s.Name:
+		return m, fmt.Errorf("%w: records of the live site %s are changed, though only for how long they are kept; its name "+
+			"must be typed: %s", ErrNotTyped, s.Name, s.Name)
+	}
+	was, want := m.Names.Lowering()
+	err = move.Rename(ctx, d.provider, *m.Names, was, want)
+	if errors.Is(err, dns.ErrByHand) {
+		return m, d.lowerByHand(ctx, m)
+	}
+	if err != nil {
+		return m, err
+	}
+	m, err = d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
+		m.Names.Lowered = d.now()
+		m.Names.Until = d.now().Add(m.Names.Longest())
+		return nil
+	})
+	if err != nil {
+		return m, err
+	}
+	return m, d.log(ctx, s.ID, "move", "its names are kept for %s only from now on", site.Seconds(m.Names.Short))
+}
+
+// lowerByHand says what a person has to enter; it passes once the zone's server says so.
+func (d *Moves) lowerByHand(ctx context.Context, m plan.Move) error {
+	_, servers, err := d.provider(m.Names.Zone)
+	if err != nil {
+		return err
+	}
+	for _, r := range m.Names.Old {
+		is, err := servers[0].Set(ctx, r.Name, r.Type)
+		if err != nil {
+			return err
+		}
+		if is.TTL > m.Names.Short {
+			return fmt.Errorf("enter %d s as the lifetime of %s %s at whoever keeps zone %s (it is %d s now), and do this "+
+				"again", int(m.Names.Short.Seconds()), r.Type, r.Name, m.Names.Zone, int(is.TTL.Seconds()))
+		}
+	}
+	_, err = d.record.ChangeMove(ctx, m.Name, func(m *plan.Move) error {
+		m.Names.Lowered = d.now()
+		m.Names.Until = d.now().Add(m.Names.Longest())
+		return nil
+	})
+	return err
+}
+
+// Watch asks the servers that are responsible, and resolvers, where they lead visitors now, and sees whether anything
+// was written at the other place since the switch.
+func (d *Moves) Watch(ctx context.Context, name string) (plan.Move, error) {
+	m, err := d.record.Move(ctx, name)
+	if err != nil {
+		return m, err
+	}
+	if !m.Moved {
+		return m, fmt.Errorf("%s stands on %s still: there is nothing to watch", name, m.From.Host)
+	}
+	w := plan.Watch{At: d.now(), Done: true}
+	if n := m.Names; n != nil && len(n.Old) > 0 {
+		if err := d.answers(ctx, m, &w); err != nil {
+			return m, err
+		}
+		if last := m.Switches[len(m.Switches)-1]; d.now().Before(last.At.Add(n.Short)) {
+			w.Done = false
+		}
+	}
+	if w.Written, err = move.Written(ctx, d.env, m); err != nil {
+		return m, err
+	}
+	w.Done = w.Done && len(w.Written) == 0 && len(w.Around) == 0
+	return d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
+		m.Watch = &w
+		return nil
+	})
+}
+
+// answers asks who is to be asked.
+func (d *Moves) answers(ctx context.Context, m plan.Move, w *plan.Watch) error {
+	n := m.Names
+	z, _ := d.zone(n.Zone)
+	_, servers, err := d.provider(n.Zone)
+	if err != nil {
+		return err
+	}
+	// A resolver that does not answer leads nobody anywhere.
+	ask := func(sv dns.Server, r site.RecordSet, responsible bool) {
+		is, err := sv.Set(ctx, r.Name, r.Type)
+		if !responsible {
+			is, err = sv.Resolve(ctx, r.Name, r.Type)
+		}
+		a := plan.Answer{Server: string(sv), Name: r.Name, Says: strings.Join(is.Values, ", "), New: is.Same(r),
+			Keeps: is.TTL}
+		if err != nil {
+			a.Says, a.New = "no answer: "+err.Error(), false
+		}
+		w.Answers = append(w.Answers, a)
+		w.Done = w.Done && (a.New || err != nil && !responsible)
+	}
+	resolvers := z.Watch
+	if len(resolvers) == 0 && z.Server == "" {
+		if r, err := dns.Resolver(); err == nil {
+			resolvers = []string{string(r)}
+		}
+	}
+	for _, r := range n.New {
+		for _, sv := range servers {
+			ask(sv, r, true)
+		}
+		for _, name := range resolvers {
+			ask(dns.Server(name), r, false)
+		}
+	}
+	now, _, err := servers[0].Around(ctx, n.Zone, theirNames(*n))
+	if err != nil {
+		return err
+	}
+	w.Around = otherThan(n.Around, now)
+	return nil
+}
+
+// otherThan names the sets that are not what they were.
+func otherThan(was, now []site.RecordSet) (out []string) {
+	has := func(list []site.RecordSet, r site.RecordSet) bool {
+		return slices.ContainsFunc(list, func(o site.RecordSet) bool { return o.Same(r) })
+	}
+	for _, r := range was {
+		if !has(now, r) {
+			out = append(out, r.Type+" of "+r.Name)
+		}
+	}
+	for _, r := range now {
+		if text := r.Type + " of " + r.Name; !has(was, r) && !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	return out
+}

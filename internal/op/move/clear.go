@@ -1,0 +1,144 @@
+package move
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/state"
+	"alibi/internal/tables"
+	"alibi/internal/work"
+)
+
+// empty removes what is left at the other place: first the tables, since the configuration says how they are reached,
+// then the files. The names get the lifetimes back that they had.
+func (x *runner) empty(ctx context.Context, t *work.Task) error {
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil {
+		return err
+	}
+	here, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	if Contains(here, there) || Contains(there, here) {
+		return fmt.Errorf("%s is a part of the place where the site stands: nothing was removed", there.Root)
+	}
+	if there.Database.Served() && !x.mem.Final {
+		if err := x.dropTables(ctx, t, there); err != nil {
+			return err
+		}
+	}
+	files, err := x.removeFiles(ctx, there)
+	if err != nil {
+		return err
+	}
+	if n := m.Names; n != nil && m.Moved && !n.ByHand && len(n.Old) > 0 {
+		was, want := n.Lengthened()
+		if err := Rename(ctx, x.provider, *n, was, want); err != nil {
+			return fmt.Errorf("giving the names their lifetimes back: %w", err)
+		}
+	}
+	if !m.Moved && m.Server {
+		made, err := x.env.Record.AllMade(ctx)
+		if err != nil {
+			return err
+		}
+		for _, one := range made {
+			if one.Site == Made(m.Name) {
+				if err := x.env.Unmake(ctx, one); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if _, err := x.env.Record.ChangeMove(ctx, m.Name, func(m *plan.Move) error {
+		m.Cleared = x.env.Now()
+		return nil
+	}); err != nil {
+		return err
+	}
+	t.Result("%s removed in %s on %s%s", site.Plural(int64(files), "entry", "entries"), there.Root, there.Host,
+		site.Either(there.Database.Served(), ", and the tables in "+there.Database.Text(), ""))
+	t.Entry("what was left in %s on %s was removed", there.Root, there.Host)
+	return nil
+}
+
+// dropTables removes the site's own tables from a database.
+func (x *runner) dropTables(ctx context.Context, t *work.Task, there site.Site) error {
+	m := x.maker(there, nothing)
+	m.Open = func(ctx context.Context) (*state.Ends, error) {
+		place, err := x.env.Place(ctx, there.Host, there.Root)
+		if err != nil {
+			return nil, err
+		}
+		e := &ends{there: there, from: place, want: &state.Wanted{}}
+		if e.st, err = x.env.Stack(there.Stack); err == nil {
+			e.now, err = snapshot(ctx, e.st, place, there.Database)
+		}
+		if err != nil {
+			e.close()
+			return nil, err
+		}
+		owns := e.st.Owns(e.now.Schema(), there.Database.Prefix)
+		e.want.DB.Hangs = true
+		for _, tab := range e.now.Schema().Tables {
+			if owns(tab.Name) {
+				e.want.DB.Tables = append(e.want.DB.Tables, tables.WantedTable{Name: tab.Name})
+			} else {
+				e.want.DB.Hangs = false
+			}
+		}
+		s := e.sides()
+		s.Root = place.Root
+		return s, nil
+	}
+	if err := m.Tables(ctx, t); err != nil {
+		return fmt.Errorf("removing the tables in %s: %w", there.Database.Text(), err)
+	}
+	if err := m.Commit(ctx); err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Final = true })
+	return t.Remember()
+}
+
+// removeFiles empties the folder, and leaves it.
+func (x *runner) removeFiles(ctx context.Context, there site.Site) (n int, err error) {
+	root, err := x.env.Write(ctx, x.run, there, there.Root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	defer root.Close()
+	list, err := root.ReadDir(".")
+	if err != nil {
+		return 0, err
+	}
+	st, err := x.env.Stack(there.Stack)
+	if err != nil {
+		return 0, err
+	}
+	config := stack.LayoutOf(st).Config
+	for _, last := range []bool{false, true} { // what says how the database is reached goes last
+		for _, fi := range list {
+			if (fi.Name() == config) != last {
+				continue
+			}
+			if err := ctx.Err(); err != nil {
+				return n, err
+			}
+			if err := root.RemoveAll(fi.Name()); err != nil {
+				return n, fmt.Errorf("removing %s in %s on %s: %w", fi.Name(), there.Root, there.Host, err)
+			}
+			n++
+		}
+	}
+	return n, nil
+}

@@ -1,0 +1,332 @@
+package move
+
+import (
+	"context"
+	"fmt"
+
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/rewrite"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/state"
+	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
+	"alibi/internal/tree"
+)
+
+// part says of what a state is worked out.
+type part uint8
+
+const (
+	nothing    part = 0
+	fileParts  part = 1
+	tableParts part = 2
+)
+
+// ends are both places, open.
+type ends struct {
+	here, there site.Site
+	from, to    stack.Place
+	st          stack.Stack
+	was, now    tables.Snapshot // of the site, and of the other place, where they were asked for
+	want        *state.Wanted
+	closed      bool
+}
+
+func (e *ends) close() {
+	if e.closed {
+		return
+	}
+	e.closed = true
+	for _, s := range []tables.Snapshot{e.was, e.now} {
+		if s != nil {
+			s.Close()
+		}
+	}
+	e.from.Root.Close()
+	if e.to.Root != nil {
+		e.to.Root.Close()
+	}
+}
+
+func (e *ends) sides() *state.Ends {
+	return &state.Ends{
+		Root:     e.to.Root,
+		Filter:   filter(e.there),
+		Want:     e.want,
+		Snapshot: func(context.Context) (tables.Snapshot, error) { return e.now, nil },
+		Close:    e.close,
+	}
+}
+
+// filter passes by what is no part of a site's state.
+func filter(s site.Site) tree.Filter {
+	f := stack.DatabaseFilter(s.Root, s.Database)
+	f.Attrs = true
+	return f
+}
+
+// open opens both places, and works out what the other one is to be.
+func (x *runner) open(ctx context.Context, what part) (_ *ends, err error) {
+	here, there, err := x.sides(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := &ends{here: here, there: there, want: &state.Wanted{}}
+	if e.st, err = x.env.Stack(here.Stack); err != nil {
+		return nil, err
+	}
+	if e.from, err = x.env.Place(ctx, here.Host, here.Root); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			e.close()
+		}
+	}()
+	if e.to, err = x.env.Place(ctx, there.Host, there.Root); err != nil {
+		return nil, err
+	}
+	if what&fileParts != 0 {
+		if err := x.wantFiles(ctx, e); err != nil {
+			return nil, err
+		}
+	}
+	if what&tableParts != 0 && there.Database.Engine != "" {
+		if err := x.wantTables(ctx, e); err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
+}
+
+// wantFiles wants the files of the site, but for those that say where it stands. They are listed once in a run: what
+// comes later is for the next pass.
+func (x *runner) wantFiles(ctx context.Context, e *ends) error {
+	arrive, err := x.arriving(ctx, e)
+	if err != nil {
+		return err
+	}
+	if x.listing == nil {
+		if x.listing, err = tree.Scan(ctx, e.from.Root, filter(e.here)); err != nil {
+			return fmt.Errorf("listing the site's files: %w", err)
+		}
+	}
+	own := stack.LayoutOf(e.st).Config
+	skip := map[string]bool{}
+	for _, p := range x.listing.Problems { // they were named when the place was looked at
+		skip[p.Path] = true
+	}
+	w := e.want
+	w.From = e.from.Root
+	w.InScope = func(p string) bool {
+		_, comes := arrive[p]
+		return !comes && !skip[p] && p != own
+	}
+	for _, en := range x.listing.Entries {
+		if w.InScope(en.Path) {
+			w.Entries = append(w.Entries, en)
+		}
+	}
+	return nil
+}
+
+// wantTables wants the tables of the site. Those that did not change on either side since both were the same are left
+// out.
+func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
+	if e.was, err = snapshot(ctx, e.st, e.from, e.here.Database); err != nil {
+		return fmt.Errorf("reading the site's database: %w", err)
+	}
+	if e.now, err = snapshot(ctx, e.st, e.to, e.there.Database); err != nil {
+		return fmt.Errorf("reading the database at %s: %w", e.there.Host, err)
+	}
+	if a, b := e.was.Schema().Engine, e.now.Schema().Engine; a != b {
+		return fmt.Errorf("the site has a %s database, and there is a %s one at %s", a, b, e.there.Host)
+	}
+	if x.equal == nil {
+		if x.equal, err = x.unchanged(ctx, e); err != nil {
+			return err
+		}
+	}
+	tr, err := x.transform(e)
+	if err != nil {
+		return err
+	}
+	owns := e.st.Owns(e.was.Schema(), e.here.Database.Prefix)
+	ownsThere := e.st.Owns(e.now.Schema(), e.here.Database.Prefix)
+	if e.here.Database.InFile() {
+		owns = func(string) bool { return true }
+		ownsThere = owns
+	}
+	x.at = map[string]plan.At{}
+	w := &e.want.DB
+	w.Digest, w.Lower, w.Hangs = e.was.Digest, true, true
+	for _, tab := range e.was.Schema().Tables {
+		if _, same := x.equal[tab.Name]; !same && owns(tab.Name) {
+			w.Tables = append(w.Tables, tables.WantedTable{Name: tab.Name, Table: &tab, Fixed: true, Least: tab.Rows,
+				Rows: x.rows(e, tr, tab)})
+		}
+	}
+	for _, tab := range e.now.Schema().Tables {
+		_, has := e.was.Schema().Table(tab.Name)
+		switch {
+		case !ownsThere(tab.Name):
+			w.Hangs = false // what hangs on tables of others stays
+		case !has:
+			w.Tables = append(w.Tables, tables.WantedTable{Name: tab.Name})
+		}
+	}
+	w.After = e.was.Schema().After
+	return nil
+}
+
+func snapshot(ctx context.Context, st stack.Stack, p stack.Place, db site.Database) (tables.Snapshot, error) {
+	d, err := stack.OpenDatabase(ctx, st, p, db)
+	if err != nil {
+		return nil, err
+	}
+	return d.Snapshot(ctx)
+}
+
+// rows gives the rows of a table as they are to be at the other place, and adds them up.
+func (x *runner) rows(e *ends, tr *stack.Transform,
+	tab tables.Table) func(context.Context, func(tables.Row) error) error {
+	read := state.Rows(e.was, tab.Name)
+	return func(ctx context.Context, give func(tables.Row) error) error {
+		var at plan.At
+		var buf []byte
+		var d tables.Digest
+		var changed stack.Changed
+		err := read(ctx, func(r tables.Row) error {
+			d, buf = e.was.Digest(tab.Name, r, buf)
+			at.Site.Rows, at.Site.Sum = at.Site.Rows+1, at.Site.Sum+d[0]
+			if tr != nil {
+				tr.Row(tab, r, &changed)
+				d, buf = e.was.Digest(tab.Name, r, buf)
+			}
+			at.Place.Rows, at.Place.Sum = at.Place.Rows+1, at.Place.Sum+d[0]
+			return give(r)
+		})
+		if err == nil {
+			x.mu.Lock()
+			x.at[tab.Name] = at
+			x.mu.Unlock()
+		}
+		return err
+	}
+}
+
+// transform is what becomes of rows in another folder; nil where it is called the same there.
+func (x *runner) transform(e *ends) (*stack.Transform, error) {
+	rw, err := paths(e.here, e.there)
+	if err != nil || rw == nil {
+		return nil, err
+	}
+	return &stack.Transform{Stack: e.st, Change: x.change(e, rw)}, nil
+}
+
+// paths rewrites the folder of a site into that of another place; nil where they are the same.
+func paths(here, there site.Site) (*rewrite.Rewriter, error) {
+	if here.Root == there.Root {
+		return nil, nil
+	}
+	return rewrite.New(nil, []rewrite.PathPair{{From: here.Root, To: there.Root}})
+}
+
+// change is the site as it will stand at the other place.
+func (x *runner) change(e *ends, rw *rewrite.Rewriter) stack.Change {
+	c := stack.Change{Copy: e.there, Rewriter: rw, Moves: true}
+	if e.here.Facts != nil {
+		c.Origin = *e.here.Facts
+	}
+	c.Origin.Prefix = e.here.Database.Prefix
+	return c
+}
+
+// unchanged are the tables that are on both sides what they were when both were the same last: nothing of them is
+// read.
+func (x *runner) unchanged(ctx context.Context, e *ends) (map[string]plan.At, error) {
+	out := map[string]plan.At{}
+	was, can := e.was.(tables.Summer)
+	now, too := e.now.(tables.Summer)
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil || !can || !too {
+		return out, err
+	}
+	for _, tab := range e.was.Schema().Tables {
+		at, known := m.Sums[tab.Name]
+		is, has := e.now.Schema().Table(tab.Name)
+		if !known || !has || !engines.SameShape(tab, is) {
+			continue
+		}
+		site, err := total(ctx, was, tab)
+		if err != nil || site != at.Site {
+			known = false
+		} else if site, err = total(ctx, now, is); site != at.Place {
+			known = false
+		}
+		if err != nil {
+			return nil, err
+		}
+		if known {
+			out[tab.Name] = at
+		}
+	}
+	return out, nil
+}
+
+// arriving are the files that are to be others at the other place, with their contents there. The configuration of a
+// place that has its own stays.
+func (x *runner) arriving(ctx context.Context, e *ends) (map[string][]byte, error) {
+	if x.arrive != nil {
+		return x.arrive, nil
+	}
+	rw, err := paths(e.here, e.there)
+	if err != nil {
+		return nil, err
+	}
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil {
+		return nil, err
+	}
+	c := x.change(e, rw)
+	if c.Password, err = x.password(ctx, e, m); err != nil {
+		return nil, err
+	}
+	out, err := stack.MovableOf(e.st).Arrive(ctx, e.from, c)
+	if err != nil {
+		return nil, fmt.Errorf("writing the configuration for %s: %w", e.there.Host, err)
+	}
+	if config := stack.LayoutOf(e.st).Config; m.Own {
+		delete(out, config)
+	}
+	x.arrive = out
+	return out, nil
+}
+
+// password is that of the account that owns the database at the other place.
+func (x *runner) password(ctx context.Context, e *ends, m plan.Move) (string, error) {
+	config := stack.LayoutOf(e.st).Config
+	if _, err := e.to.Root.Lstat(config); err == nil && config != "" {
+		return stack.SettingsOf(e.st).Password(ctx, e.to)
+	}
+	switch {
+	case m.Own || !e.there.Database.Served():
+		return "", nil
+	case m.Server:
+		return x.env.Password(e.there.ID), nil
+	case m.PasswordFile == "":
+		return "", fmt.Errorf("the password of %s, which owns the database %s, is not known: name a file that has it "+
+			"(--database-password-file)", e.there.Database.User, e.there.Database.Text())
+	}
+	return op.ReadSecret(m.PasswordFile)
+}
+
+// total adds a table up.
+func total(ctx context.Context, snap tables.Snapshot, t tables.Table) (s plan.Sum, err error) {
+	if s.Rows, s.Sum, err = state.Total(ctx, snap, t); err != nil {
+		return s, fmt.Errorf("table %s: %w", t.Name, err)
+	}
+	return s, nil
+}

@@ -1,0 +1,316 @@
+// Package move brings a live site to another place, pass by pass, while it goes on where it stands; switches it over,
+// and back; and clears up what is left behind.
+//
+// The other place is in the record as a site that no list has. A pass brings it to the state of the site, as package
+// state does: what fails or is cancelled is taken back. Switching over is a last pass while nobody can write, then the
+// names are changed, and then the site and its other place change places in the record. Going back is the same the
+// other way.
+package move
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"sync"
+	"time"
+
+	"alibi/internal/dns"
+	"alibi/internal/host"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/state"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+	"alibi/internal/work"
+)
+
+// Choices of a run of a move.
+type Choices struct {
+	Move string `json:"move"` // its name
+	// Keep takes a restore point of what is at the other place first.
+	Keep bool `json:"keep,omitempty"`
+	Back bool `json:"back,omitempty"` // of a switch
+}
+
+// Provider gives who changes the names of a zone, "" for a zone that nobody is asked about.
+type Provider func(zone string) (dns.Provider, []dns.Server, error)
+
+// Operations are those of this package.
+func Operations(env *op.Env, names Provider) []work.Definition {
+	begin := work.Begin(func(r plan.Run, c Choices) *work.Operation {
+		x := &runner{env: env, provider: names, p: r.Plan, c: c, run: r.ID}
+		return x.operation()
+	})
+	about := func(p plan.Plan) site.ID { return p.Origin.ID }
+	return []work.Definition{
+		{Kind: plan.Pass, Claims: plan.Plan.FromOriginTo, TakesBack: true, About: about, Begin: begin},
+		{Kind: plan.Compare, Claims: plan.Plan.FromOriginTo, About: about, Begin: begin},
+		{Kind: plan.Switch, Claims: bothAlone, Consent: consent, TakesBack: true, About: about, Begin: begin},
+		{Kind: plan.Clear, Claims: plan.Plan.FromOriginTo, Consent: consent, Forward: true, About: about, Begin: begin},
+	}
+}
+
+// consent is the name of the site: its visitors are held, or what was its place is emptied.
+func consent(p plan.Plan, _ site.Site) string { return p.Origin.Name }
+
+func bothAlone(p plan.Plan) (out []plan.Claim) {
+	for _, s := range []site.Site{p.Origin, p.Target} {
+		out = append(out, plan.Claim{Site: s.ID, Name: s.Name, Alone: true})
+	}
+	return out
+}
+
+// runner carries one run out.
+type runner struct {
+	env      *op.Env
+	provider Provider
+	p        plan.Plan
+	c        Choices
+	run      string
+	mem      memory
+
+	listing *tree.Listing // of the site's files, as this process saw them in this run
+	arrive  map[string][]byte
+	equal   map[string]plan.At // tables that did not change on either side, as this process saw
+	mu      sync.Mutex
+	at      map[string]plan.At // what the tables add up to that were brought
+}
+
+// memory is what the steps remember between tries.
+type memory struct {
+	state.Memory
+	Began   time.Time          `json:"began,omitzero"`
+	Held    time.Time          `json:"held,omitzero"` // since when nobody can write
+	At      map[string]plan.At `json:"at,omitempty"`  // what each table adds up to
+	Skipped int                `json:"skipped,omitempty"`
+	Rows    int64              `json:"rows,omitempty"`
+	Files   int                `json:"files,omitempty"`
+	Bytes   int64              `json:"bytes,omitempty"`
+	Found   []site.Finding     `json:"found,omitempty"`
+	Final   bool               `json:"final,omitempty"`   // what was brought stays
+	Renamed bool               `json:"renamed,omitempty"` // from here on the names may be others
+	Swapped bool               `json:"swapped,omitempty"`
+}
+
+func (x *runner) operation() *work.Operation {
+	o := &work.Operation{
+		Steps: work.Each(map[string]work.Do{
+			"prepare": x.prepare,
+			"keep":    x.keep,
+			"stage":   x.stage,
+			"tables":  x.tables,
+			"files":   x.files,
+			"settle":  x.settle,
+			"hold":    x.hold,
+			"prove":   x.prove,
+			"names":   x.names,
+			"swap":    x.swap,
+			"serve":   x.serve,
+			"empty":   x.empty,
+			"digest":  x.digest,
+			"rows":    x.addUp,
+			"pages":   x.pages,
+		}),
+		Memory: &x.mem,
+	}
+	if x.p.Kind == plan.Pass || x.p.Kind == plan.Switch {
+		o.Undo = x.undo
+	}
+	return o
+}
+
+// sides are the site and its other place, as the record has them.
+func (x *runner) sides(ctx context.Context) (here, there site.Site, err error) {
+	if here, err = x.env.Record.Site(ctx, x.p.Origin.ID); err != nil {
+		return here, there, err
+	}
+	there, err = x.env.Record.Site(ctx, x.p.Target.ID)
+	return here, there, err
+}
+
+// maker brings the other place to the state of the site.
+func (x *runner) maker(there site.Site, part part) *state.Maker {
+	return &state.Maker{
+		ID:        x.run,
+		HasTables: there.Database.Engine != "",
+		Memory:    &x.mem.Memory,
+		Open: func(ctx context.Context) (*state.Ends, error) {
+			e, err := x.open(ctx, part)
+			if err != nil {
+				return nil, err
+			}
+			return e.sides(), nil
+		},
+		Write: func(ctx context.Context, dir string) (host.Root, error) {
+			return x.env.Write(ctx, x.run, there, path.Join(there.Root, dir))
+		},
+		Look: func(ctx context.Context, dir string) (host.Tree, error) {
+			h, err := x.env.Host(ctx, there.Host)
+			if err != nil {
+				return nil, err
+			}
+			return h.Open(ctx, path.Join(there.Root, dir))
+		},
+		Edit: func(ctx context.Context, aside string) (tables.Edit, error) {
+			return x.env.Edit(ctx, x.run, there, aside)
+		},
+		Schema: func(ctx context.Context) (sc tables.Schema, err error) {
+			return sc, x.env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
+				sc = snap.Schema()
+				return nil
+			})
+		},
+	}
+}
+
+// keep takes a restore point of what is at the other place.
+func (x *runner) keep(ctx context.Context, t *work.Task) error {
+	_, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	return x.env.Keep(ctx, t, there, "before "+x.p.Origin.Name+" comes there")
+}
+
+// stage brings the files that differ beside those that are there. Files of a site that goes on come and go meanwhile:
+// it is looked at again then.
+func (x *runner) stage(ctx context.Context, t *work.Task) error {
+	_, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	t.Memorize(func() {
+		if x.mem.Began.IsZero() {
+			x.mem.Began = x.env.Now()
+		}
+	})
+	x.listing = nil
+	for try := 1; ; try++ {
+		err = x.maker(there, fileParts).Stage(ctx, t)
+		if !errors.Is(err, state.ErrGone) || try == tries {
+			return err
+		}
+		t.Note("files went while they were brought; looking again")
+		x.listing = nil
+	}
+}
+
+// tries is how often it is looked at the files of a site that change while they are brought.
+const tries = 4
+
+// tables exchanges the rows that differ.
+func (x *runner) tables(ctx context.Context, t *work.Task) error {
+	_, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	x.equal, x.at = nil, nil
+	if err := x.maker(there, tableParts).Tables(ctx, t); err != nil {
+		return err
+	}
+	t.Memorize(func() {
+		x.mem.Skipped = len(x.equal)
+		x.mem.At = maps.Clone(x.equal)
+		maps.Copy(x.mem.At, x.at)
+	})
+	return nil
+}
+
+// files puts the files in their places that were brought.
+func (x *runner) files(ctx context.Context, t *work.Task) error {
+	_, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	if x.listing == nil { // another process brought them: what came since is brought too
+		if err := x.stage(ctx, t); err != nil {
+			return err
+		}
+	}
+	return x.maker(there, fileParts).Files(ctx, t)
+}
+
+// settle makes a pass final, and says what it did.
+func (x *runner) settle(ctx context.Context, t *work.Task) error {
+	here, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	if err := x.compareTables(ctx, t); err != nil {
+		return err
+	}
+	x.count(t)
+	if err := x.final(ctx, t, there); err != nil {
+		return err
+	}
+	took := x.env.Now().Sub(x.mem.Began)
+	pass := plan.Carried{Run: x.run, At: x.env.Now(), Took: took, Rows: x.mem.Rows, Files: x.mem.Files, Bytes: x.mem.Bytes}
+	_, err = x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
+		m.Passes = slices.DeleteFunc(m.Passes, func(p plan.Carried) bool { return p.Run == x.run })
+		m.Passes, m.Sums = append(m.Passes, pass), x.mem.At
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	t.Result("%s", x.brought())
+	t.Entry("brought to %s on %s: %s; nothing of it was changed on %s", there.Root, there.Host, x.brought(), here.Host)
+	return nil
+}
+
+// final has what was brought stay. From here on there is no way back to what was at the other place.
+func (x *runner) final(ctx context.Context, t *work.Task, there site.Site) error {
+	t.Memorize(func() { x.mem.Final = true })
+	if err := t.Remember(); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
+	m := x.maker(there, nothing)
+	if err := m.Commit(ctx); err != nil {
+		return err
+	}
+	return m.Clear(ctx)
+}
+
+// brought says what a pass did.
+func (x *runner) brought() string {
+	text := fmt.Sprintf("%s and %s are as they are there", site.Plural(x.mem.Rows, "row", "rows"),
+		site.Plural(int64(x.mem.Files), "file", "files"))
+	if x.mem.Bytes > 0 {
+		text += ", " + site.Size(x.mem.Bytes) + " of files were brought"
+	}
+	if x.mem.Skipped > 0 {
+		text += ", " + site.Plural(int64(x.mem.Skipped), "table", "tables") + " had not changed"
+	}
+	return text
+}
+
+// undo brings the other place back to what it was, and lets visitors in again where they are.
+func (x *runner) undo(ctx context.Context) error {
+	here, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	if x.mem.Swapped {
+		return errors.New("the site stands at its new place already: resume the run, and then go back with the move")
+	}
+	if x.mem.Renamed {
+		if err := x.rename(ctx, true); err != nil {
+			return fmt.Errorf("the names can't be changed back: %w", err)
+		}
+	}
+	if !x.mem.Final && !x.mem.Began.IsZero() {
+		if err := x.maker(there, nothing).RollBack(ctx); err != nil {
+			return err
+		}
+	}
+	if here.Front != nil && here.Front.By == x.run {
+		return x.env.Lift(ctx, x.run, here)
+	}
+	return nil
+}

@@ -1,0 +1,214 @@
+package move
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"time"
+
+	"alibi/internal/host"
+	"alibi/internal/op"
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/state"
+	"alibi/internal/tables"
+	"alibi/internal/tree"
+	"alibi/internal/work"
+)
+
+// prepare makes room at the other place: the folder, the database, and the files that say where the site stands.
+func (x *runner) prepare(ctx context.Context, t *work.Task) error {
+	here, there, err := x.sides(ctx)
+	if err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Began = x.env.Now() })
+	if err := t.Remember(); err != nil {
+		return err
+	}
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil {
+		return err
+	}
+	h, err := x.env.Host(ctx, there.Host)
+	if err != nil {
+		return err
+	}
+	root, err := h.Make(ctx, there.Root)
+	if err != nil {
+		return fmt.Errorf("making %s on %s: %w", there.Root, there.Host, err)
+	}
+	defer root.Close()
+	switch db := there.Database; {
+	case db.InFile():
+		if err := emptyFile(ctx, h, db.Path); err != nil {
+			return err
+		}
+	case db.Served() && m.Server && !m.Moved:
+		if err := x.makeDatabase(ctx, here, there); err != nil {
+			return err
+		}
+	}
+	return x.lay(ctx)
+}
+
+// emptyFile makes a database without tables: a file without a byte is one (https://sqlite.org/fileformat.html).
+func emptyFile(ctx context.Context, h host.Host, name string) error {
+	dir, err := h.Make(ctx, path.Dir(name))
+	if err != nil {
+		return fmt.Errorf("making the folder of the database: %w", err)
+	}
+	defer dir.Close()
+	if _, err := dir.Lstat(path.Base(name)); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	_, err = host.Put(dir, path.Base(name), 0o640, time.Time{}, bytes.NewReader(nil))
+	return err
+}
+
+// Made is who has what is made for a move at its new place, in the list of what Alibi made, until the site stands
+// there.
+func Made(name string) site.ID { return site.ID(op.MovePrefix + name) }
+
+// makeDatabase makes the database, of the character set of the site's, and its account.
+func (x *runner) makeDatabase(ctx context.Context, here, there site.Site) error {
+	var settings map[string]string
+	err := x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
+		settings = snap.Schema().Settings
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("reading the site's database: %w", err)
+	}
+	return x.env.MakeDatabaseFor(ctx, Made(x.c.Move), there, settings["charset"], settings["collation"])
+}
+
+// lay writes the files that are to be others at the other place, where they are not so yet.
+func (x *runner) lay(ctx context.Context) error {
+	x.arrive = nil
+	e, err := x.open(ctx, nothing)
+	if err != nil {
+		return err
+	}
+	defer e.close()
+	arrive, err := x.arriving(ctx, e)
+	if err != nil {
+		return err
+	}
+	root, err := x.env.Write(ctx, x.run, e.there, e.there.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, name := range slices.Sorted(maps.Keys(arrive)) {
+		is, err := host.ReadFile(root, name, int64(len(arrive[name])))
+		if err == nil && bytes.Equal(is, arrive[name]) {
+			continue
+		}
+		perm := fs.FileMode(0o640)
+		if fi, err := e.from.Root.Lstat(name); err == nil {
+			perm = fi.Mode().Perm()
+		}
+		if err := host.MkdirAll(root, path.Dir(name), 0o755); err != nil {
+			return fmt.Errorf("making the folder of %s: %w", name, err)
+		}
+		if _, err := host.Put(root, name, perm, time.Time{}, bytes.NewReader(arrive[name])); err != nil {
+			return fmt.Errorf("writing %s at %s: %w", name, e.there.Host, err)
+		}
+	}
+	return nil
+}
+
+// count notes what was brought.
+func (x *runner) count(t *work.Task) {
+	var rows, bytes int64
+	for _, at := range x.mem.At {
+		rows += at.Place.Rows
+	}
+	for _, s := range t.Run().Steps {
+		if s.Name == "stage" {
+			bytes = s.Done
+		}
+	}
+	files := x.mem.Files
+	if x.listing != nil {
+		files = len(tree.OnlyFiles(x.listing.Entries))
+	}
+	t.Memorize(func() { x.mem.Rows, x.mem.Files, x.mem.Bytes = rows, files, bytes })
+}
+
+// compareTables sees whether the other place has what was brought.
+func (x *runner) compareTables(ctx context.Context, t *work.Task) error {
+	_, there, err := x.sides(ctx)
+	if err != nil || there.Database.Engine == "" {
+		return err
+	}
+	return x.env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
+		wrong, err := differing(ctx, snap, x.mem.At, func(a plan.At) plan.Sum { return a.Place }, t)
+		if err != nil || len(wrong) == 0 {
+			return err
+		}
+		return fmt.Errorf("%w: %s", state.ErrDiffers, wrong[0])
+	})
+}
+
+// differing names the tables that do not add up to what they are to.
+func differing(ctx context.Context, snap tables.Snapshot, all map[string]plan.At, of func(plan.At) plan.Sum,
+	t *work.Task) (wrong []string, err error) {
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		tab, has := snap.Schema().Table(name)
+		if !has {
+			wrong = append(wrong, "table "+name+" is not there")
+			continue
+		}
+		is, err := total(ctx, snap, tab)
+		if err != nil {
+			return nil, err
+		}
+		if want := of(all[name]); is != want {
+			wrong = append(wrong, fmt.Sprintf("table %s (%d rows, and %d should be there)", name, is.Rows, want.Rows))
+		}
+		if t != nil {
+			t.Add(is.Rows, 1)
+		}
+	}
+	return wrong, nil
+}
+
+// Written names the tables of a site's other place that somebody wrote to since both were the same.
+func Written(ctx context.Context, env *op.Env, m plan.Move) (out []string, err error) {
+	there, err := env.Record.Site(ctx, m.Place)
+	if err != nil || there.Database.Engine == "" || len(m.Sums) == 0 {
+		return nil, err
+	}
+	err = env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
+		out, err = differing(ctx, snap, m.Sums, func(a plan.At) plan.Sum { return a.Place }, nil)
+		return err
+	})
+	return out, err
+}
+
+// unmake forgets what was made for the move: it is the site's own now; and notes it again when the site leaves it.
+func (x *runner) unmake(ctx context.Context, m plan.Move) error {
+	if !m.Server {
+		return nil
+	}
+	for _, made := range op.MadeDatabase(Made(m.Name), m.To.Host, m.To.Database, x.env.Now()) {
+		var err error
+		if m.Moved {
+			err = x.env.Record.Unmade(ctx, made.Host, made.Path)
+		} else {
+			err = x.env.Record.AddMade(ctx, made)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

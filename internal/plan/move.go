@@ -1,0 +1,393 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"alibi/internal/site"
+)
+
+// Move is a live site on its way to another place. It is saved until it is cleared up, and can be gone on with at any
+// time, by anybody who has the record.
+type Move struct {
+	Name   string    `json:"name"`  // unique
+	Site   site.ID   `json:"site"`  // what is moved
+	Place  site.ID   `json:"place"` // the other place: where it is to stand, or where it stood
+	From   Stand     `json:"from"`  // where it stood when the move began
+	To     Stand     `json:"to"`    // where it is to stand
+	Made   time.Time `json:"made"`
+	By     string    `json:"by"`
+	Moved  bool      `json:"moved"`  // it stands at To
+	Own    bool      `json:"own"`    // To has a configuration of its own, which stays as it is
+	Over   bool      `json:"over"`   // To had a site, which is written over; its restore point is taken first
+	Server bool      `json:"server"` // the database at To and its account are made on the spot
+	// PasswordFile is a file of this machine with the password of the account that owns the database at To, until the
+	// configuration there says it.
+	PasswordFile string `json:"password_file,omitempty"`
+
+	Survey   *Survey       `json:"survey,omitempty"`
+	Passes   []Carried     `json:"passes,omitempty"`
+	Check    *Check        `json:"check,omitempty"`
+	Names    *Names        `json:"names,omitempty"`
+	Switches []Switched    `json:"switches,omitempty"`
+	Watch    *Watch        `json:"watch,omitempty"`
+	Cleared  time.Time     `json:"cleared,omitzero"`
+	Sums     map[string]At `json:"sums,omitempty"` // what each table added up to when both sides were the same last
+}
+
+// Stand is a place where a site stands.
+type Stand struct {
+	Host     string        `json:"host"`
+	Root     string        `json:"root"`
+	Database site.Database `json:"database"`
+	// Web are the addresses (of the internet protocol) at which visitors reach its web server.
+	Web []string `json:"web,omitempty"`
+}
+
+func (s Stand) String() string { return s.Root + " on " + s.Host }
+
+// At is what a table adds up to on both sides.
+type At struct {
+	Site  Sum `json:"site"`  // where the site stood then
+	Place Sum `json:"place"` // at the other place
+}
+
+// Sum counts rows and adds up their digests.
+type Sum struct {
+	Rows int64  `json:"rows"`
+	Sum  uint64 `json:"sum"`
+}
+
+// Survey is what the destination lacks of what will arrive.
+type Survey struct {
+	At       time.Time      `json:"at"`
+	Findings []site.Finding `json:"findings"`
+	Bytes    int64          `json:"bytes"` // that will arrive, of files and tables
+	Files    int            `json:"files"`
+}
+
+// Blocked tells whether something must be put right first.
+func (s Survey) Blocked() bool {
+	return slices.ContainsFunc(s.Findings, func(f site.Finding) bool { return f.Severity == site.Block })
+}
+
+// Carried is one time that what differed was brought.
+type Carried struct {
+	Run   string        `json:"run"`
+	At    time.Time     `json:"at"`
+	Took  time.Duration `json:"took"`
+	Rows  int64         `json:"rows"` // that were compared or brought
+	Files int           `json:"files"`
+	Bytes int64         `json:"bytes"`
+}
+
+// Check is how the new place looks beside the old one.
+type Check struct {
+	At       time.Time      `json:"at"`
+	Holds    bool           `json:"holds"`
+	Pages    []PagePair     `json:"pages,omitempty"`
+	Findings []site.Finding `json:"findings,omitempty"`
+	Files    int            `json:"files"` // that were compared, byte by byte
+	Rows     int64          `json:"rows"`
+}
+
+// PagePair is how both places answer for one page.
+type PagePair struct {
+	Path string `json:"path"`
+	Old  int    `json:"old"` // status of HTTP; 0: no answer
+	New  int    `json:"new"`
+}
+
+// Names are the records that are changed for visitors to come to the new place.
+type Names struct {
+	Zone    string           `json:"zone"`
+	Servers []string         `json:"servers"` // that are responsible
+	ByHand  bool             `json:"by_hand"`
+	Old     []site.RecordSet `json:"old"` // as they were before the move, with their lifetimes
+	New     []site.RecordSet `json:"new"` // as they are to be
+	Follow  []site.RecordSet `json:"follow,omitempty"`
+	Around  []site.RecordSet `json:"around,omitempty"` // what else the zone has: mail and all that
+	Whole   bool             `json:"whole,omitempty"`  // that is the whole zone
+	Short   time.Duration    `json:"short,omitempty"`  // the lifetime while the move goes on
+	Lowered time.Time        `json:"lowered,omitzero"`
+	// Until is when nobody keeps an answer any more that was given before they were lowered.
+	Until time.Time `json:"until,omitzero"`
+}
+
+// Longest is the longest of the lifetimes that the records had.
+func (n Names) Longest() (d time.Duration) {
+	for _, r := range n.Old {
+		d = max(d, r.TTL)
+	}
+	return d
+}
+
+// Switched is one time that the site changed its place.
+type Switched struct {
+	Run  string        `json:"run"`
+	At   time.Time     `json:"at"`
+	Back bool          `json:"back"`
+	Held time.Duration `json:"held"` // for so long nobody could write to it
+}
+
+// Watch is what resolvers say.
+type Watch struct {
+	At      time.Time `json:"at"`
+	Done    bool      `json:"done"` // nobody is led to the old place any more
+	Answers []Answer  `json:"answers"`
+	Written []string  `json:"written,omitempty"` // tables that were written to at the old place since
+	Around  []string  `json:"around,omitempty"`  // what else of the zone is not what it was
+}
+
+// Answer is what one server says of one name.
+type Answer struct {
+	Server string        `json:"server"`
+	Name   string        `json:"name"`
+	Says   string        `json:"says"`
+	New    bool          `json:"new"`
+	Keeps  time.Duration `json:"keeps,omitempty"` // how long it will say so still
+}
+
+// Legs of a route, in order.
+const (
+	LegSurvey = "survey"
+	LegCarry  = "carry"
+	LegCheck  = "check"
+	LegNames  = "names"
+	LegSwitch = "switch"
+	LegBack   = "back" // the same, the other way
+	LegWatch  = "watch"
+	LegClear  = "clear"
+)
+
+// LegState is how it is with a gate of a route.
+type LegState string
+
+// The states.
+const (
+	Passed LegState = "passed"
+	Open   LegState = "open" // it can be gone through now
+	Shut   LegState = "shut"
+)
+
+// Leg is a gate of a route.
+type Leg struct {
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	State LegState `json:"state"`
+	Why   string   `json:"why"`
+}
+
+// Legs are the gates of the route, each with its state and the reason.
+func (m Move) Legs(now time.Time) []Leg {
+	all := []Leg{
+		m.survey(), m.carry(), m.check(), m.names(now), m.switching(now), m.watching(), m.clearing(),
+	}
+	for i := range all {
+		if all[i].State == Open && i > 0 && all[i-1].State != Passed {
+			all[i].State = Shut
+			if all[i].Why == "" {
+				all[i].Why = "first: " + all[i-1].Title
+			}
+		}
+	}
+	return all
+}
+
+// Next is the first gate that was not passed; "" where all were.
+func (m Move) Next(now time.Time) (Leg, bool) {
+	for _, l := range m.Legs(now) {
+		if l.State != Passed {
+			return l, true
+		}
+	}
+	return Leg{}, false
+}
+
+func (m Move) survey() Leg {
+	l := Leg{Name: LegSurvey, Title: "see what the new place lacks", State: Open}
+	if m.Survey == nil {
+		return l
+	}
+	block, warn := 0, 0
+	for _, f := range m.Survey.Findings {
+		switch f.Severity {
+		case site.Block:
+			block++
+		case site.Warn:
+			warn++
+		}
+	}
+	if block > 0 {
+		l.Why = site.Plural(int64(block), "obstacle", "obstacles")
+		return l
+	}
+	l.State, l.Why = Passed, "nothing is in the way"
+	if warn > 0 {
+		l.Why = "nothing is in the way, " + site.Plural(int64(warn), "warning", "warnings")
+	}
+	return l
+}
+
+func (m Move) carry() Leg {
+	l := Leg{Name: LegCarry, Title: "bring it, while the old one goes on", State: Open}
+	if n := len(m.Passes); n > 0 {
+		last := m.Passes[n-1]
+		l.State = Passed
+		l.Why = fmt.Sprintf("%s, the last took %s: %s, %s of files", site.Plural(int64(n), "pass", "passes"),
+			site.Seconds(last.Took), site.Plural(last.Rows, "row", "rows"), site.Size(last.Bytes))
+	}
+	return l
+}
+
+func (m Move) check() Leg {
+	l := Leg{Name: LegCheck, Title: "compare it with the old one", State: Open}
+	switch {
+	case m.Check == nil:
+	case m.Check.Holds:
+		l.State = Passed
+		l.Why = fmt.Sprintf("%s, %s and %s are as they are there", site.Plural(int64(len(m.Check.Pages)), "page", "pages"),
+			site.Plural(int64(m.Check.Files), "file", "files"), site.Plural(m.Check.Rows, "row", "rows"))
+	default:
+		l.Why = "it does not hold"
+		for _, f := range m.Check.Findings {
+			if f.Severity == site.Block {
+				l.Why += ": " + f.Text
+				break
+			}
+		}
+	}
+	return l
+}
+
+func (m Move) names(now time.Time) Leg {
+	l := Leg{Name: LegNames, Title: "shorten how long its names are kept", State: Open}
+	switch n := m.Names; {
+	case n == nil:
+	case len(n.Old) == 0:
+		l.State, l.Why = Passed, "no name has to be changed"
+	case n.Lowered.IsZero():
+		l.Why = fmt.Sprintf("others keep its addresses for up to %s", site.Seconds(n.Longest()))
+	case now.Before(n.Until):
+		l.State = Shut
+		l.Why = "it opens at " + n.Until.Local().Format("15:04 on 2 Jan") + ": until then others keep former answers"
+	default:
+		l.State, l.Why = Passed, "nobody keeps them for more than "+site.Seconds(n.Short)
+	}
+	return l
+}
+
+func (m Move) switching(now time.Time) Leg {
+	l := Leg{Name: LegSwitch, Title: "switch over", State: Open}
+	n := len(m.Switches)
+	if n == 0 {
+		if len(m.Passes) > 0 {
+			l.Why = "nobody can write for about " + site.Seconds(m.WillHold())
+		}
+		return l
+	}
+	last := m.Switches[n-1]
+	if m.Moved {
+		l.State = Passed
+		l.Why = fmt.Sprintf("it stands on %s since %s; nobody could write for %s", m.To.Host,
+			last.At.Local().Format("15:04 on 2 Jan"), last.Held.Round(100*time.Millisecond))
+		return l
+	}
+	l.Why = fmt.Sprintf("it went back to %s at %s", m.From.Host, last.At.Local().Format("15:04 on 2 Jan"))
+	return l
+}
+
+// WillHold is for about how long nobody will be able to write: what the last pass took, and a little.
+func (m Move) WillHold() time.Duration {
+	if len(m.Passes) == 0 {
+		return 0
+	}
+	return m.Passes[len(m.Passes)-1].Took + 2*time.Second
+}
+
+func (m Move) watching() Leg {
+	l := Leg{Name: LegWatch, Title: "wait until nobody asks the old one", State: Open}
+	if m.Watch == nil {
+		return l
+	}
+	old := 0
+	for _, a := range m.Watch.Answers {
+		if !a.New {
+			old++
+		}
+	}
+	switch {
+	case len(m.Watch.Written) > 0:
+		l.Why = "something was written at the old place since: table " + m.Watch.Written[0]
+	case len(m.Watch.Around) > 0:
+		l.Why = "something else of the zone was changed: " + m.Watch.Around[0]
+	case old > 0:
+		l.Why = site.Plural(int64(old), "answer leads", "answers lead") + " to the old place still"
+	default:
+		l.State, l.Why = Passed, "every server that was asked leads to the new place"
+	}
+	return l
+}
+
+func (m Move) clearing() Leg {
+	l := Leg{Name: LegClear, Title: "clear the old place up", State: Open}
+	if !m.Cleared.IsZero() {
+		l.State, l.Why = Passed, "nothing is left there since "+m.Cleared.Local().Format("15:04 on 2 Jan")
+	}
+	return l
+}
+
+// WayBack says what going back would do now.
+func (m Move) WayBack() string {
+	switch {
+	case !m.Cleared.IsZero():
+		return "there is none any more: the old place is empty"
+	case m.Moved:
+		return "names back to " + m.From.Host + ", with all that was written on " + m.To.Host + " since"
+	case len(m.Passes) == 0:
+		return "nothing was brought yet: forget the move"
+	}
+	return "visitors are on " + m.From.Host + " still: forget the move, and what was brought is removed"
+}
+
+// Here is where the site stands now, and There the other place.
+func (m Move) Here() Stand { return site.Either(m.Moved, m.To, m.From) }
+
+// There is the other place.
+func (m Move) There() Stand { return site.Either(m.Moved, m.From, m.To) }
+
+// To gives what stands in the zone and what is to stand there, for visitors to be led to the new place, or to the old
+// one. Sets that are of one side only are given without values on the other.
+func (n Names) To(new bool) (was, want []site.RecordSet) {
+	old, next := n.lived(n.Old), n.lived(n.New)
+	if new {
+		return with(old, next), with(next, old)
+	}
+	return with(next, old), with(old, next)
+}
+
+// lived are sets with the lifetime of the time of the move.
+func (n Names) lived(list []site.RecordSet) (out []site.RecordSet) {
+	for _, r := range list {
+		out = append(out, r.With(n.Short))
+	}
+	return out
+}
+
+// with gives sets, and those of others that they lack without values.
+func with(list, others []site.RecordSet) []site.RecordSet {
+	out := slices.Clone(list)
+	for _, o := range others {
+		if !slices.ContainsFunc(list, func(r site.RecordSet) bool { return r.Name == o.Name && r.Type == o.Type }) {
+			out = append(out, site.RecordSet{Name: o.Name, Type: o.Type})
+		}
+	}
+	return out
+}
+
+// Lowering gives what stands in the zone before a move, and the same with the lifetime of the move.
+func (n Names) Lowering() (was, want []site.RecordSet) { return n.Old, n.lived(n.Old) }
+
+// Lengthened gives what stands in the zone after a move, and the same with the lifetimes of before it.
+func (n Names) Lengthened() (was, want []site.RecordSet) { return n.lived(n.New), n.New }
