@@ -277,6 +277,10 @@ func why(p plan.Plan) string {
 	case p.Loses > 0:
 		return site.Plural(int64(p.Loses), "change", "changes") +
 			" made here will be lost, and can be found nowhere else"
+	case p.Kind == plan.Switch:
+		return "visitors of the live site would be held, and then be led to " + p.Words
+	case p.Kind == plan.Clear:
+		return p.Words + ": what is there would be gone"
 	case p.Kind == plan.Change:
 		return "it would be changed: " + p.Words
 	case p.Kind == plan.Sync:
@@ -292,8 +296,11 @@ func printPlan(w io.Writer, p plan.Plan) {
 	switch {
 	case p.Kind == plan.Change || p.Kind == plan.Trial || p.Kind == plan.Blank:
 		fmt.Fprintf(w, ": %s", p.Words)
-	case p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Archive:
+	case p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Archive || p.Kind == plan.Pass ||
+		p.Kind == plan.Switch:
 		fmt.Fprintf(w, " to %s", p.Words)
+	case p.Kind.Moves():
+		fmt.Fprintf(w, ": %s", p.Words)
 	case p.Kind == plan.Sync:
 		fmt.Fprintf(w, ": %s -> %s %s", p.Words, strings.ToUpper(string(p.Target.Role)), p.Target.Name)
 	case p.Kind == plan.Import:
@@ -319,12 +326,13 @@ func printPlan(w io.Writer, p plan.Plan) {
 			}
 			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High),
 				p.Estimate.Basis))
+			printRewrites(row, p)
 			if p.FreeThen > 0 {
 				row("disk after", site.Size(p.FreeThen)+" free")
 			}
 			if p.Target.Lease.Held {
 				row("lives", "held: "+p.Target.Lease.Reason)
-			} else {
+			} else if !p.Kind.Moves() {
 				row("lives until", p.Target.Lease.Ends.Format("Mon 2 Jan 15:04"))
 			}
 		}
@@ -333,6 +341,15 @@ func printPlan(w io.Writer, p plan.Plan) {
 		}
 	})
 	printFindings(w, p.Findings)
+}
+
+// printRewrites shows what becomes of the names of a site that is moved.
+func printRewrites(row func(...string), p plan.Plan) {
+	for i, r := range p.Rewrites {
+		if p.Kind.Moves() {
+			row(site.Either(i == 0, "names", ""), r.From+" -> "+r.To)
+		}
+	}
 }
 
 func (a *app) open() *cobra.Command {

@@ -87,6 +87,9 @@ var examples = map[string]string{
 	"list":        "list\nlist tickets --json",
 	"logs":        "logs winter-prices --kind fatal\nlogs winter-prices --log access --match /tides/ -f",
 	"maintenance": "maintenance winter-prices --text \"Back at noon\"",
+	"move": "move tickets.skerryline.example --to drydock --web 192.0.2.7\nmove tickets-to-drydock go\n" +
+		"move tickets-to-drydock switch --confirm tickets.skerryline.example\nmove tickets-to-drydock back --plan",
+	"moves":       "moves",
 	"open":        "open winter-prices\nopen winter-prices --as editor",
 	"override":    "override winter-prices\noverride winter-prices --off",
 	"owner":       "owner skerryline.example runa",

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
+	"alibi/internal/demo/nameserver"
 	"alibi/internal/demo/shelf"
 	"alibi/internal/demo/sshd"
 	"alibi/internal/desk"
@@ -40,6 +41,7 @@ type World struct {
 	servers map[string]*sshd.Server
 	specs   []spec
 	shelf   func()      // closes the stand-in catalogue
+	names   *nameserver.Server
 	faulty  atomic.Bool // drydock refuses to hand out one database
 	back    atomic.Int64
 }
@@ -113,11 +115,18 @@ func Start(ctx context.Context, home string, port int, small bool) (*World, erro
 		return nil, err
 	}
 	c.Catalogue.Address = address
-	if err := desk.SaveConfig(home, c); err != nil {
+	names, keyFile, err := nameserver.Ferry(home)
+	if err != nil {
 		closed()
 		return nil, err
 	}
-	w := &World{Home: home, servers: map[string]*sshd.Server{}, specs: specs(), shelf: closed}
+	c.Names = []desk.Zone{{Zone: nameserver.Zone, Server: names.Addr, Key: "alibi", KeyFile: keyFile,
+		Watch: []string{names.Resolver}}}
+	w := &World{Home: home, servers: map[string]*sshd.Server{}, specs: specs(), shelf: closed, names: names}
+	if err := desk.SaveConfig(home, c); err != nil {
+		w.Close()
+		return nil, err
+	}
 	if small {
 		w.specs = smaller(w.specs)
 	}
@@ -150,6 +159,7 @@ func Wipe(home string) error {
 // Close stops the machines.
 func (w *World) Close() {
 	w.shelf()
+	w.names.Close()
 	for _, s := range w.servers {
 		s.Close()
 	}

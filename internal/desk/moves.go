@@ -79,6 +79,9 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 		why, first := s.Unready()
 		return plan.Move{}, fmt.Errorf("%s, so that it can't be moved now: %s", why, first)
 	}
+	if err := d.besides(ctx, s); err != nil {
+		return plan.Move{}, err
+	}
 	m := plan.Move{Site: s.ID, Made: d.now(), By: d.who, PasswordFile: n.PasswordFile,
 		From: plan.Stand{Host: s.Host, Root: s.Root, Database: s.Database}}
 	place, err := d.place(ctx, s, n, &m)
@@ -105,6 +108,21 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 		return m, err
 	}
 	return d.Survey(ctx, m.Name)
+}
+
+// besides refuses a site in whose database copies have their tables: they would be left behind.
+func (d *Moves) besides(ctx context.Context, s site.Site) error {
+	all, err := d.record.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if c.Origin == s.ID && c.Database.Beside() {
+			return fmt.Errorf("the tables of the copy %s stand in the database of %s: remove it first, or give it a database "+
+				"of its own", c.Name, s.Name)
+		}
+	}
+	return nil
 }
 
 // place is the site's other place, as the record has it while it is moved.
@@ -151,7 +169,7 @@ func (d *Moves) place(ctx context.Context, s site.Site, n NewMove, m *plan.Move)
 			return out, fmt.Errorf("%q is no address of the internet protocol, such as 192.0.2.7", a)
 		}
 	}
-	m.Place = out.ID
+	m.Place, out.Web = out.ID, n.Web
 	m.To = plan.Stand{Host: out.Host, Root: out.Root, Database: out.Database, Web: n.Web}
 	return out, nil
 }

@@ -97,8 +97,8 @@ type live struct {
 	client *http.Client
 }
 
-// dial connects to the web server as its host does, by the site's name or, where
-// that leads nowhere, on the host itself.
+// dial connects to the web server as its host does: at the address that is known of it, else on the host itself or,
+// where nobody listens there, by the site's name.
 func (l live) dial(ctx context.Context, network, addr string) (net.Conn, error) {
 	_, port, err := net.SplitHostPort(addr)
 	if err != nil {
@@ -106,6 +106,9 @@ func (l live) dial(ctx context.Context, network, addr string) (net.Conn, error) 
 	}
 	ctx, cancel := context.WithTimeout(ctx, livePatience)
 	defer cancel()
+	if len(l.site.Web) > 0 {
+		return l.host.Dial(ctx, network, net.JoinHostPort(l.site.Web[0], port))
+	}
 	c, err := l.host.Dial(ctx, network, net.JoinHostPort("127.0.0.1", port))
 	if err != nil {
 		c, err = l.host.Dial(ctx, network, addr)

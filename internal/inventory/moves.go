@@ -77,6 +77,7 @@ func (in *Inventory) SwapPlaces(ctx context.Context, name, run string, change fu
 		s.Database, other.Database = other.Database, s.Database
 		s.Front, other.Front = other.Front, s.Front
 		s.Relay, other.Relay = other.Relay, s.Relay
+		s.Web, other.Web = other.Web, s.Web
 		s.Facts, other.Facts = other.Facts, s.Facts
 		if err := t.PutSite(ctx, other); err != nil {
 			return err

@@ -39,6 +39,9 @@ const (
 // Brings tells whether a copy is there when the operation is done.
 func (k Kind) Brings() bool { return k == Copy || k == Refresh }
 
+// Moves tells whether it is a part of moving a live site to another place.
+func (k Kind) Moves() bool { return k == Pass || k == Compare || k == Switch || k == Clear }
+
 // Title is what people call the operation.
 func (k Kind) Title() string {
 	switch k {

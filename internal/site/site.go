@@ -132,6 +132,7 @@ type Site struct {
 	Keep      KeepRule  `json:"keep,omitzero"`   // of restore points that are taken on a schedule
 	Title     string    `json:"title,omitempty"` // what the site calls itself
 	Settings  Settings  `json:"settings,omitzero"`
+	Web       []string  `json:"web,omitempty"`      // addresses of its web server, where they are known; else by its name
 	Relay     string    `json:"relay,omitempty"`    // address at which its folder answers, where a relay reads its tables
 	Behind    bool      `json:"behind,omitempty"`   // files of it are still to come, while it answers
 	Scrubbed  bool      `json:"scrubbed,omitempty"` // its personal data are made up

@@ -105,6 +105,8 @@ func (s Site) Unready() (why, first string) {
 		return s.Name + " is parked", "put it on the air again: alibi lift " + s.Name
 	case Expired:
 		return s.Name + " is expired", "bring it back: alibi bring-back " + s.Name
+	case Aside:
+		return s.Name + " is the other place of a site that is moved", "see: alibi moves"
 	case Gone:
 		return s.Name + " is gone", "a restore point of it, if there is one, can be copied: alibi points " + s.Name
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"alibi/internal/demo/nameserver"
 	"alibi/internal/demo/shelf"
 	"alibi/internal/desk"
 	"alibi/internal/inventory"
@@ -21,6 +22,7 @@ type World struct {
 	sites    []Spec
 	run      string
 	shelf    func() // closes the stand-in catalogue
+	names    *nameserver.Server
 }
 
 // specs are the company's sites here.
@@ -107,6 +109,12 @@ func Start(ctx context.Context, home string, port int, tell func(string)) (_ *Wo
 	if c.Catalogue.Address, w.shelf, err = shelf.New(filepath.Join(cache, "cores")).Serve(); err != nil {
 		return nil, err
 	}
+	var keyFile string
+	if w.names, keyFile, err = nameserver.Ferry(home); err != nil {
+		return nil, err
+	}
+	c.Names = []desk.Zone{{Zone: nameserver.Zone, Server: w.names.Addr, Key: "alibi", KeyFile: keyFile,
+		Watch: []string{w.names.Resolver}}}
 	if err := desk.SaveConfig(home, c); err != nil {
 		return nil, err
 	}
@@ -140,6 +148,9 @@ func (w *World) key() string { return filepath.Join(w.Home, "demo-key") }
 func (w *World) Close() {
 	if w.shelf != nil {
 		w.shelf()
+	}
+	if w.names != nil {
+		w.names.Close()
 	}
 	for _, m := range w.machines {
 		if m != nil {

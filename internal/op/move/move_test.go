@@ -70,7 +70,7 @@ func value(t *testing.T, w *demotest.World, host, root, query string) (v string)
 	return v
 }
 
-func exec(t *testing.T, w *demotest.World, host, root, statement string) {
+func change(t *testing.T, w *demotest.World, host, root, statement string) {
 	t.Helper()
 	db, err := sql.Open("sqlite", w.Dir(host, root+"/wp-content/database/.ht.sqlite"))
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestASiteIsMovedAndComesBackAndGoesAgain(t *testing.T) {
 	assert.ErrorIs(t, err, desk.ErrShut)
 	m.gate(plan.LegCarry)
 	assert.Equal(t, value(t, w, "pier", from, posts), value(t, w, "drydock", to, posts))
-	exec(t, w, "pier", from, "UPDATE sk_options SET option_value = 'Mind the step' WHERE option_name = 'blogdescription'")
+	change(t, w, "pier", from, "UPDATE sk_options SET option_value = 'Mind the step' WHERE option_name = 'blogdescription'")
 	m.gate(plan.LegCarry)
 	m.gate(plan.LegCheck)
 	require.True(t, m.now().Check.Holds, m.now().Check.Findings)
@@ -117,7 +117,7 @@ func TestASiteIsMovedAndComesBackAndGoesAgain(t *testing.T) {
 
 	// Somebody orders just before the switch.
 	order := func(host, root, text string) {
-		exec(t, w, host, root, "INSERT INTO sk_comments (comment_post_ID, comment_content) VALUES (1, '"+text+"')")
+		change(t, w, host, root, "INSERT INTO sk_comments (comment_post_ID, comment_content) VALUES (1, '"+text+"')")
 	}
 	orders := "SELECT group_concat(comment_content, ' ') FROM sk_comments WHERE comment_content LIKE 'order%'"
 	order("pier", from, "order-1")

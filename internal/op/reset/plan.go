@@ -63,6 +63,7 @@ func Plan(in Input) plan.Plan {
 		note(site.Block, "beside", "the tables of "+s.Name+" stand in the database of its origin",
 			"refresh it, or make a new copy with a database of its own")
 	}
+	moved(in, note)
 	if f, only := s.ReadsOnly(); only && c.Database && s.Database.Engine != "" {
 		p.Findings = append(p.Findings, f)
 	}
@@ -108,6 +109,22 @@ func Plan(in Input) plan.Plan {
 	p.Origin.Facts, p.Target.Facts = nil, nil
 	p.Sort()
 	return p
+}
+
+// moved says what is to be known of a restore point of a live site that has moved since.
+func moved(in Input, note func(site.Severity, string, string, string)) {
+	s := in.Site
+	if in.Point == nil || s.Role != site.Live {
+		return
+	}
+	switch was := in.Point.Site; {
+	case was.Root != s.Root:
+		note(site.Block, "moved", "the point is of when the site stood in "+was.Root+" on "+was.Host+", and its files and "+
+			"rows may name that folder", "make a copy of the point instead: alibi points copy "+in.Point.ID)
+	case was.Host != s.Host && in.Choices.Files:
+		note(site.Warn, "moved", "the point is of when the site stood on "+was.Host+": the configuration stays as it is now",
+			"change it by hand if it is to be as it was")
+	}
 }
 
 // words say to what the site is brought.

@@ -74,7 +74,13 @@ func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *s
 	w.Exact = h.Point().Site.ID == s.ID && h.Point().Site.Host == s.Host
 	chosen := inPaths(x.c.Paths)
 	missing := h.Point().Missing // nobody knows what these were
-	w.InScope = func(p string) bool { return chosen(p) && !own[p] && !slices.Contains(missing, p) }
+	config := "" // of a live site that stands elsewhere now, it says where: it stays as it is
+	if s.Role == site.Live && h.Point().Site.Host != s.Host {
+		config = stack.LayoutOf(e.st).Config
+	}
+	w.InScope = func(p string) bool {
+		return chosen(p) && !own[p] && !slices.Contains(missing, p) && (config == "" || p != config)
+	}
 	e.keepSecretFiles(h, w)
 	w.Known = func(ctx context.Context) (map[string]tree.Entry, error) { return x.known(ctx, s) }
 	list, err := tree.Scan(ctx, w.From, filter(h.Point().Site))

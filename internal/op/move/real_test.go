@@ -1,0 +1,264 @@
+package move_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"alibi/internal/demo/real"
+	"alibi/internal/demo/real/realtest"
+	"alibi/internal/desk"
+	"alibi/internal/dns"
+	"alibi/internal/dns/dnstest"
+	"alibi/internal/plan"
+	"alibi/internal/runtime/process"
+	"alibi/internal/tables"
+)
+
+// takesOrders is a plugin by which visitors order: ?order=ID puts a row into a table of the site.
+const takesOrders = `<?php
+add_action( 'init', function () {
+	if ( isset( $_GET['order'] ) ) {
+		global $wpdb;
+		usleep( 30000 );
+		$ok = $wpdb->insert( $wpdb->comments, array( 'comment_post_ID' => 1, 'comment_content' => 'order ' . $_GET['order'],
+			'comment_author' => __DIR__ ) );
+		die( $ok ? 'taken' : 'failed' );
+	}
+} );
+`
+
+// ferry is a shop on the air at one address of this machine, with room for it at another.
+type ferry struct {
+	moving
+	world *realtest.World
+	live  *realtest.Live
+	names dnstest.Knot
+	root  string // at the new place
+	dock  *real.Machine
+	from  string // databases
+}
+
+func newFerry(t *testing.T) *ferry {
+	w := realtest.New(t, realtest.Options{})
+	k := dnstest.Start(t, "127.0.0.1", true)
+	zone(t, w.Base, k)
+	require.NoError(t, w.Desk.Close())
+	w.Open()
+	w.Keep()
+	f := &ferry{world: w, names: k, dock: w.Machine("drydock")}
+	f.live = w.Live("tickets")
+	plugins := filepath.Join(f.live.Spec.Root, "wp-content/mu-plugins")
+	require.NoError(t, os.MkdirAll(plugins, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(plugins, "orders.php"), []byte(takesOrders), 0o644))
+	f.root = filepath.Join(f.dock.Dir, "www", "tickets")
+	f.moving = moving{World: w.World, t: t}
+	f.from = f.live.Spec.Database
+	return f
+}
+
+// begin begins the move.
+func (f *ferry) begin() plan.Move {
+	f.t.Helper()
+	m, err := f.Desk.Moves.Begin(f.t.Context(), desk.NewMove{Site: f.live.Site.ID, Host: "drydock", Root: f.root,
+		Web: []string{"127.0.0.2"}})
+	require.NoError(f.t, err)
+	require.False(f.t, m.Survey.Blocked(), m.Survey.Findings)
+	f.name = m.Name
+	return m
+}
+
+// serveThere puts the web server of the new place to work, at another address and the same port.
+func (f *ferry) serveThere() {
+	f.t.Helper()
+	run, err := os.MkdirTemp("", "alibi-web-")
+	require.NoError(f.t, err)
+	f.t.Cleanup(func() {
+		process.Reap(run)
+		os.RemoveAll(run)
+	})
+	require.NoError(f.t, os.Chmod(run, 0o755))
+	if os.Getuid() == 0 {
+		out, err := exec.Command("chown", "-R", realtest.Account+":"+realtest.Account, f.root, run).CombinedOutput()
+		require.NoError(f.t, err, string(out))
+		_, socket, _ := strings.Cut(f.dock.Server(), ":")
+		for _, name := range []string{f.root, socket} {
+			for dir := filepath.Dir(name); dir != "/"; dir = filepath.Dir(dir) {
+				fi, err := os.Stat(dir)
+				require.NoError(f.t, err)
+				require.NoError(f.t, os.Chmod(dir, fi.Mode().Perm()|0o011))
+			}
+		}
+	}
+	spec := f.live.Spec
+	spec.Root = f.root
+	web, err := real.ServeAs(context.Background(), spec, run, realtest.Account)
+	require.NoError(f.t, err)
+	f.t.Cleanup(web.Stop)
+	_, port, err := net.SplitHostPort(strings.TrimPrefix(f.live.Spec.URL, "http://"))
+	require.NoError(f.t, err)
+	ln, err := net.Listen("tcp", "127.0.0.2:"+port)
+	require.NoError(f.t, err)
+	f.t.Cleanup(func() { ln.Close() })
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				to, err := web.Dial(context.Background())
+				if err != nil {
+					return
+				}
+				defer to.Close()
+				go func() { _, _ = io.Copy(to, c) }()
+				_, _ = io.Copy(c, to)
+			}()
+		}
+	}()
+}
+
+// visitors order all the time, each keeping the answer of the name server for as long as it may.
+type visitors struct {
+	stop   context.CancelFunc
+	all    sync.WaitGroup
+	mu     sync.Mutex
+	taken  []string
+	unsure map[string]bool // of which no answer came
+	longest,
+	waited time.Duration
+}
+
+func (f *ferry) visitors(n int) *visitors {
+	ctx, cancel := context.WithCancel(context.Background())
+	v := &visitors{stop: cancel, unsure: map[string]bool{}}
+	_, port, _ := net.SplitHostPort(strings.TrimPrefix(f.live.Spec.URL, "http://"))
+	for i := range n {
+		v.all.Go(func() {
+			address, until := "", time.Time{}
+			since := time.Now()
+			for n := 0; ctx.Err() == nil; {
+				if time.Now().After(until) {
+					r, err := dns.Server(f.names.Server).Set(ctx, shop, "A")
+					if err != nil || len(r.Values) == 0 {
+						continue
+					}
+					address, until = r.Values[0], time.Now().Add(min(r.TTL, 2*time.Second))
+				}
+				id := fmt.Sprintf("%d-%d", i, n)
+				body, err := ask(address, port, f.live.Spec.URL+"/?order="+id)
+				v.mu.Lock()
+				switch {
+				case err == nil && body == "taken":
+					v.taken = append(v.taken, id)
+					v.longest = max(v.longest, time.Since(since))
+					since = time.Now()
+					n++
+				case err != nil:
+					v.unsure[id] = true
+					n++
+				}
+				v.mu.Unlock()
+				time.Sleep(20 * time.Millisecond)
+			}
+		})
+	}
+	return v
+}
+
+func ask(address, port, url string) (string, error) {
+	c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, n, _ string) (net.Conn, error) {
+			var d net.Dialer
+			return d.DialContext(ctx, n, net.JoinHostPort(address, port))
+		}}}
+	resp, err := c.Get(url)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	return string(b), err
+}
+
+// end stops them, and sees whether each order is there exactly once.
+func (v *visitors) end(t *testing.T, db tables.Writable) {
+	t.Helper()
+	v.stop()
+	v.all.Wait()
+	snap, err := db.Snapshot(context.Background())
+	require.NoError(t, err)
+	defer snap.Close()
+	tab, ok := snap.Schema().Table("sk_comments")
+	require.True(t, ok)
+	at := tab.Column("comment_content")
+	found := map[string]int{}
+	require.NoError(t, snap.Read(context.Background(), tab.Name, tables.Range{}, func(r tables.Row) error {
+		if id, is := strings.CutPrefix(r.Values[at].String(), "order "); is {
+			found[id]++
+		}
+		return nil
+	}))
+	require.Greater(t, len(v.taken), 30)
+	for _, id := range v.taken {
+		assert.Equal(t, 1, found[id], "order %s was taken", id)
+		delete(found, id)
+	}
+	for id, n := range found {
+		assert.True(t, v.unsure[id] && n == 1, "order %s is there %d times, and was not taken", id, n)
+	}
+}
+
+func TestEveryOrderIsWhereTheSiteServes(t *testing.T) {
+	f := newFerry(t)
+	m := f.begin()
+	assert.True(t, m.Server)
+	v := f.visitors(3)
+	f.gate(plan.LegCarry)
+	f.serveThere()
+	f.gate(plan.LegCarry)
+	f.gate(plan.LegCheck)
+	check := f.now().Check
+	require.True(t, check.Holds, check.Findings)
+	require.NotEmpty(t, check.Pages)
+	assert.Equal(t, 200, check.Pages[0].New)
+	_, err := f.Desk.Moves.Lower(t.Context(), m.Name, f.live.Site.Name)
+	require.NoError(t, err)
+	f.overdue()
+	f.gate(plan.LegSwitch)
+	t.Logf("held for %s on the way there", f.now().Switches[0].Held)
+	time.Sleep(2500 * time.Millisecond)
+	f.gate(plan.LegBack)
+	t.Logf("held for %s on the way back", f.now().Switches[1].Held)
+	time.Sleep(2500 * time.Millisecond)
+	f.gate(plan.LegSwitch)
+	time.Sleep(2500 * time.Millisecond)
+	s := f.Site(f.live.Site.Name)
+	assert.Equal(t, "drydock", s.Host)
+	v.end(t, f.dock.Admin().Open(s.Database.Name, tables.Prefix{}))
+	t.Logf("%d orders; one waited for %s", len(v.taken), v.longest)
+	assert.Empty(t, v.unsure, "every visitor got an answer")
+}
+
+// overdue has it long ago that the names were lowered.
+func (f *ferry) overdue() {
+	_, err := f.Desk.Workings().Record.ChangeMove(f.t.Context(), f.name, func(m *plan.Move) error {
+		m.Names.Until = time.Now()
+		return nil
+	})
+	require.NoError(f.t, err)
+}
