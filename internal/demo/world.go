@@ -40,7 +40,7 @@ type World struct {
 	Home    string
 	servers map[string]*sshd.Server
 	specs   []spec
-	shelf   func()      // closes the stand-in catalogue
+	shelf   func() // closes the stand-in catalogue
 	names   *nameserver.Server
 	faulty  atomic.Bool // drydock refuses to hand out one database
 	back    atomic.Int64

@@ -137,8 +137,13 @@ func (m *Maker) Stage(ctx context.Context, t Task) error {
 	}
 	t.Memorize(func() { m.Memory.Forged = forged })
 	c, err := m.differ(ctx, e)
-	if err != nil || len(c.put)+len(c.remove)+len(c.make) == 0 {
+	if err != nil {
 		return err
+	}
+	alike := len(c.put)+len(c.remove)+len(c.make) == 0
+	t.Memorize(func() { m.Memory.Alike = alike })
+	if alike {
+		return nil
 	}
 	root, err := m.Write(ctx, ".")
 	if err != nil {

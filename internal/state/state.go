@@ -57,6 +57,8 @@ type Memory struct {
 	Ungiven []string        `json:"ungiven,omitempty"` // entries that our account may not give to their owners
 	Folders []tree.Entry    `json:"folders,omitempty"` // whose access was changed, as they were
 
+	Alike bool `json:"-"` // no file differed when they were staged, by this process
+
 	Sums map[string]tables.Sum `json:"sums,omitempty"` // of the rows that were brought, by table
 }
 

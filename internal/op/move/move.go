@@ -98,26 +98,23 @@ type memory struct {
 }
 
 func (x *runner) operation() *work.Operation {
-	o := &work.Operation{
-		Steps: work.Each(map[string]work.Do{
-			"prepare": x.prepare,
-			"keep":    x.keep,
-			"stage":   x.stage,
-			"tables":  x.tables,
-			"files":   x.files,
-			"settle":  x.settle,
-			"hold":    x.hold,
-			"prove":   x.prove,
-			"names":   x.names,
-			"swap":    x.swap,
-			"serve":   x.serve,
-			"empty":   x.empty,
-			"digest":  x.digest,
-			"rows":    x.addUp,
-			"pages":   x.pages,
-		}),
-		Memory: &x.mem,
-	}
+	o := &work.Operation{Steps: work.Each(map[string]work.Do{
+		"prepare": x.prepare,
+		"keep":    x.keep,
+		"stage":   x.stage,
+		"files":   x.files,
+		"settle":  x.settle,
+		"hold":    x.hold,
+		"prove":   x.prove,
+		"names":   x.names,
+		"swap":    x.swap,
+		"serve":   x.serve,
+		"empty":   x.empty,
+		"digest":  x.digest,
+		"rows":    x.addUp,
+		"pages":   x.pages,
+	}), Memory: &x.mem}
+	o.Steps["tables"] = work.Step{Do: x.tables, Beside: true}
 	if x.p.Kind == plan.Pass || x.p.Kind == plan.Switch {
 		o.Undo = x.undo
 	}
@@ -232,6 +229,9 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 			return err
 		}
 	}
+	if x.mem.Alike {
+		return nil
+	}
 	return x.maker(there, fileParts).Files(ctx, t)
 }
 
@@ -300,8 +300,8 @@ func (x *runner) undo(ctx context.Context) error {
 		return errors.New("the site stands at its new place already: resume the run, and then go back with the move")
 	}
 	if x.mem.Renamed {
-		if err := x.rename(ctx, true); err != nil {
-			return fmt.Errorf("the names can't be changed back: %w", err)
+		if err := x.renameBack(ctx); err != nil {
+			return fmt.Errorf("visitors see a notice still, since it is not known where its names lead: %w", err)
 		}
 	}
 	if !x.mem.Final && !x.mem.Began.IsZero() {

@@ -103,7 +103,8 @@ func TestASiteIsMovedAndComesBackAndGoesAgain(t *testing.T) {
 	assert.ErrorIs(t, err, desk.ErrShut)
 	m.gate(plan.LegCarry)
 	assert.Equal(t, value(t, w, "pier", from, posts), value(t, w, "drydock", to, posts))
-	change(t, w, "pier", from, "UPDATE sk_options SET option_value = 'Mind the step' WHERE option_name = 'blogdescription'")
+	change(t, w, "pier", from, "UPDATE sk_options SET option_value = 'Mind the step' "+
+		"WHERE option_name = 'blogdescription'")
 	m.gate(plan.LegCarry)
 	m.gate(plan.LegCheck)
 	require.True(t, m.now().Check.Holds, m.now().Check.Findings)

@@ -23,6 +23,7 @@ import (
 	"alibi/internal/dns"
 	"alibi/internal/dns/dnstest"
 	"alibi/internal/plan"
+	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
 	"alibi/internal/tables"
 )
@@ -32,7 +33,8 @@ const takesOrders = `<?php
 add_action( 'init', function () {
 	if ( isset( $_GET['order'] ) ) {
 		global $wpdb;
-		usleep( 30000 );
+		$wpdb->query( 'SELECT 1' );
+		usleep( isset( $_GET['slow'] ) ? 2500000 : 30000 );
 		$ok = $wpdb->insert( $wpdb->comments, array( 'comment_post_ID' => 1, 'comment_content' => 'order ' . $_GET['order'],
 			'comment_author' => __DIR__ ) );
 		die( $ok ? 'taken' : 'failed' );
@@ -254,11 +256,71 @@ func TestEveryOrderIsWhereTheSiteServes(t *testing.T) {
 	assert.Empty(t, v.unsure, "every visitor got an answer")
 }
 
-// overdue has it long ago that the names were lowered.
-func (f *ferry) overdue() {
-	_, err := f.Desk.Workings().Record.ChangeMove(f.t.Context(), f.name, func(m *plan.Move) error {
-		m.Names.Until = time.Now()
+func TestWhoHadBegunToOrderIsWaitedFor(t *testing.T) {
+	f := newFerry(t)
+	f.begin()
+	f.gate(plan.LegCarry)
+	f.serveThere()
+	f.gate(plan.LegCheck)
+	_, err := f.Desk.Moves.Lower(t.Context(), f.name, f.live.Site.Name)
+	require.NoError(t, err)
+	f.overdue()
+	ordered := make(chan string, 1)
+	go func() {
+		_, page := f.live.Page("/?order=late&slow=1")
+		ordered <- page
+	}()
+	time.Sleep(700 * time.Millisecond) // it has begun
+	f.gate(plan.LegSwitch)
+	assert.Equal(t, "taken", <-ordered)
+	assert.Greater(t, f.now().Switches[0].Held, 1500*time.Millisecond, "it was waited for")
+	s := f.Site(f.live.Site.Name)
+	var found int
+	snap, err := f.dock.Admin().Open(s.Database.Name, tables.Prefix{}).Snapshot(t.Context())
+	require.NoError(t, err)
+	defer snap.Close()
+	tab, _ := snap.Schema().Table("sk_comments")
+	require.NoError(t, snap.Read(t.Context(), tab.Name, tables.Range{}, func(r tables.Row) error {
+		if r.Values[tab.Column("comment_content")].String() == "order late" {
+			found++
+		}
 		return nil
-	})
-	require.NoError(f.t, err)
+	}))
+	assert.Equal(t, 1, found)
+}
+
+func TestWhoWritesPastTheNoticeStopsTheSwitch(t *testing.T) {
+	f := newFerry(t)
+	f.begin()
+	f.gate(plan.LegCarry)
+	f.serveThere()
+	f.gate(plan.LegCheck)
+	_, err := f.Desk.Moves.Lower(t.Context(), f.name, f.live.Site.Name)
+	require.NoError(t, err)
+	f.overdue()
+	db := mariadbtest.DB(f.from)
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for n := 0; ctx.Err() == nil; n++ {
+			_ = db.Exec(ctx, fmt.Sprintf("UPDATE sk_options SET option_value = 'tide %d' WHERE option_name = 'blogdescription'", n))
+			time.Sleep(20 * time.Millisecond)
+		}
+	}()
+	p, err := f.Desk.Moves.Plan(t.Context(), f.now(), plan.LegSwitch)
+	require.NoError(t, err)
+	r := f.Run(p)
+	stop()
+	<-done
+	assert.NotEqual(t, plan.Done, r.State)
+	assert.Contains(t, r.Error, "past the notice: table sk_options")
+	s := f.Site(f.live.Site.Name)
+	assert.Equal(t, "slipway", s.Host)
+	assert.Nil(t, s.Front)
+	assert.Equal(t, 200, f.live.Get("/"), "visitors are let in where they were")
+	web, err := f.names.Server.Web(t.Context(), shop)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"127.0.0.1"}, web[0].Values)
+	f.gate(plan.LegSwitch)
 }

@@ -1,11 +1,14 @@
 package move
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/dns"
 	"alibi/internal/op"
@@ -147,23 +150,36 @@ func (x *runner) again(ctx context.Context, t *work.Task) error {
 
 // behind names the first part that the site has and the other place has not; "" if there is none.
 func (x *runner) behind(ctx context.Context, t *work.Task) (string, error) {
-	here, there, err := x.sides(ctx)
+	x.listing = nil
+	var files, rows string
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) { files, err = x.filesBehind(ctx, t); return err })
+	g.Go(func() (err error) { rows, err = x.rowsBehind(ctx, t); return err })
+	err := g.Wait()
+	return cmp.Or(files, rows), err
+}
+
+func (x *runner) filesBehind(ctx context.Context, t *work.Task) (string, error) {
+	_, there, err := x.sides(ctx)
 	if err != nil {
 		return "", err
 	}
-	x.listing = nil
 	e, err := x.open(ctx, fileParts)
 	if err != nil {
 		return "", err
 	}
 	defer e.close()
-	if _, err := x.maker(there, fileParts).Compare(ctx, t, e.sides()); errors.Is(err, state.ErrDiffers) {
+	_, err = x.maker(there, fileParts).Compare(ctx, t, e.sides())
+	if errors.Is(err, state.ErrDiffers) {
 		return strings.TrimPrefix(err.Error(), state.ErrDiffers.Error()+": "), nil
-	} else if err != nil {
-		return "", err
 	}
-	if here.Database.Engine == "" {
-		return "", nil
+	return "", err
+}
+
+func (x *runner) rowsBehind(ctx context.Context, t *work.Task) (string, error) {
+	here, _, err := x.sides(ctx)
+	if err != nil || here.Database.Engine == "" {
+		return "", err
 	}
 	var wrong []string
 	err = x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
@@ -186,7 +202,7 @@ func (x *runner) names(ctx context.Context, t *work.Task) error {
 	if err := t.Remember(); err != nil {
 		return err
 	}
-	err = x.rename(ctx, false)
+	err = x.rename(ctx)
 	if !errors.Is(err, dns.ErrByHand) {
 		return err
 	}
@@ -195,7 +211,7 @@ func (x *runner) names(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	for began := x.env.Now(); ; {
-		if err := x.rename(ctx, false); !errors.Is(err, dns.ErrByHand) || x.env.Now().Sub(began) > entered {
+		if err := x.rename(ctx); !errors.Is(err, dns.ErrByHand) || x.env.Now().Sub(began) > entered {
 			return err
 		}
 		t.Note("waiting until the zone's server says so")
@@ -220,13 +236,31 @@ func setsText(list []site.RecordSet) string {
 	return strings.Join(out, "; ")
 }
 
-// rename changes the names to lead to the other place, or back to where the site is.
-func (x *runner) rename(ctx context.Context, back bool) error {
+// rename changes the names to lead to the other place.
+func (x *runner) rename(ctx context.Context) error {
 	m, err := x.env.Record.Move(ctx, x.c.Move)
 	if err != nil {
 		return err
 	}
-	was, want := m.Names.To(m.Moved == back)
+	was, want := m.Names.To(!m.Moved)
+	return Rename(ctx, x.provider, *m.Names, was, want)
+}
+
+// renameBack changes the names back, if they lead to the other place. What somebody else has made of them stays.
+func (x *runner) renameBack(ctx context.Context) error {
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil {
+		return err
+	}
+	_, servers, err := x.provider(m.Names.Zone)
+	if err != nil || len(servers) == 0 {
+		return errors.Join(errors.New("no server of zone "+m.Names.Zone+" is known"), err)
+	}
+	want, was := m.Names.To(!m.Moved)
+	changed, err := asThere(ctx, servers[0], was, true)
+	if err != nil || !changed {
+		return err
+	}
 	return Rename(ctx, x.provider, *m.Names, was, want)
 }
 

@@ -74,7 +74,7 @@ func (x *runner) wantFiles(ctx context.Context, e *ends, h *pointhost.Host, w *s
 	w.Exact = h.Point().Site.ID == s.ID && h.Point().Site.Host == s.Host
 	chosen := inPaths(x.c.Paths)
 	missing := h.Point().Missing // nobody knows what these were
-	config := "" // of a live site that stands elsewhere now, it says where: it stays as it is
+	config := ""                 // of a live site that stands elsewhere now, it says where: it stays as it is
 	if s.Role == site.Live && h.Point().Site.Host != s.Host {
 		config = stack.LayoutOf(e.st).Config
 	}

@@ -72,7 +72,7 @@ func (e *edit) Stage(
 		default:
 			sums.note(want, d.sum)
 			patched = append(patched, d)
-			out.Rows += len(d.touched)
+			out.Rows += max(len(d.touched), len(d.put))
 		}
 	}
 	whole = tied(ctx, now, w, whole)
