@@ -343,15 +343,6 @@ func printPlan(w io.Writer, p plan.Plan) {
 	printFindings(w, p.Findings)
 }
 
-// printRewrites shows what becomes of the names of a site that is moved.
-func printRewrites(row func(...string), p plan.Plan) {
-	for i, r := range p.Rewrites {
-		if p.Kind.Moves() {
-			row(site.Either(i == 0, "names", ""), r.From+" -> "+r.To)
-		}
-	}
-}
-
 func (a *app) open() *cobra.Command {
 	var inside bool
 	var account string

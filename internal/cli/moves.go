@@ -120,7 +120,7 @@ func (a *app) move() *cobra.Command {
 	f.StringVar(&n.Name, "name", "", "what the move is called (default one is found)")
 	f.StringVar(&n.Root, "root", "", "folder there (default as where the site stands)")
 	f.StringSliceVar(&n.Web, "web", nil, "addresses at which visitors reach the web server there, such as 192.0.2.7")
-	f.StringVar(&n.Database.Name, "database", "", "a database there that is empty (default one is made on the host's server)")
+	f.StringVar(&n.Database.Name, "database", "", "one there that is empty (default one is made on the host's server)")
 	f.StringVar(&n.Database.User, "database-user", "", "the account that owns it (default as the database)")
 	f.StringVar(&n.Database.Server, "database-server", "", "where it is, as the site is to name it (default localhost)")
 	f.StringVar(&n.PasswordFile, "database-password-file", "", "file with that account's password")
@@ -241,4 +241,13 @@ func routeFindings(m plan.Move) []site.Finding {
 		return m.Survey.Findings
 	}
 	return nil
+}
+
+// printRewrites shows what becomes of the names of a site that is moved.
+func printRewrites(row func(...string), p plan.Plan) {
+	for i, r := range p.Rewrites {
+		if p.Kind.Moves() {
+			row(site.Either(i == 0, "names", ""), r.From+" -> "+r.To)
+		}
+	}
 }

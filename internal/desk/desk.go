@@ -356,7 +356,8 @@ func secret(path string) ([]byte, error) {
 // transient errors may go away by themselves: a line that broke, a busy database.
 func transient(err error) bool {
 	var n *net.OpError
-	return tables.Transient(err) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) || errors.Is(err, dns.ErrNoAnswer) ||
+	return tables.Transient(err) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, host.ErrNoAnswer) ||
+		errors.Is(err, dns.ErrNoAnswer) ||
 		errors.As(err, &n) ||
 		errors.Is(err, net.ErrClosed) ||
 		ssh.Lost(err)

@@ -177,11 +177,13 @@ func (d *Moves) certificates(ctx context.Context, m plan.Move,
 				continue
 			}
 			var bad *tls.CertificateVerificationError
-			what := "does not answer by https for " + name
 			if errors.As(err, &bad) {
-				what = "has no certificate that holds for " + name
+				note(site.Warn, "certificate", a+" has no certificate that holds for "+name,
+					"let it have one before the switch: visitors would see a warning")
+				continue
 			}
-			note(site.Warn, "certificate", a+" "+what, "let it have one before the switch: visitors would see a warning")
+			note(site.Warn, "certificate", a+" does not answer by https for "+name,
+				"see that its web server does before the switch")
 		}
 	}
 }

@@ -92,6 +92,15 @@ type Check struct {
 	Rows     int64          `json:"rows"`
 }
 
+// Compared says what was compared.
+func (c Check) Compared() string {
+	text := site.Plural(int64(c.Files), "file", "files") + " and " + site.Plural(c.Rows, "row", "rows")
+	if n := len(c.Pages); n > 0 {
+		return site.Plural(int64(n), "page", "pages") + ", " + text
+	}
+	return text
+}
+
 // PagePair is how both places answer for one page.
 type PagePair struct {
 	Path string `json:"path"`
@@ -188,7 +197,7 @@ func (m Move) Legs(now time.Time) []Leg {
 		if all[i].State == Open && i > 0 && all[i-1].State != Passed {
 			all[i].State = Shut
 			if all[i].Why == "" {
-				all[i].Why = "first: " + all[i-1].Title
+				all[i].Why = "first: " + all[i-1].Name
 			}
 		}
 	}
@@ -247,8 +256,7 @@ func (m Move) check() Leg {
 	case m.Check == nil:
 	case m.Check.Holds:
 		l.State = Passed
-		l.Why = fmt.Sprintf("%s, %s and %s are as they are there", site.Plural(int64(len(m.Check.Pages)), "page", "pages"),
-			site.Plural(int64(m.Check.Files), "file", "files"), site.Plural(m.Check.Rows, "row", "rows"))
+		l.Why = m.Check.Compared() + " are as they are there"
 	default:
 		l.Why = "it does not hold"
 		for _, f := range m.Check.Findings {
@@ -271,7 +279,7 @@ func (m Move) names(now time.Time) Leg {
 		l.Why = fmt.Sprintf("others keep its addresses for up to %s", site.Seconds(n.Longest()))
 	case now.Before(n.Until):
 		l.State = Shut
-		l.Why = "it opens at " + n.Until.Local().Format("15:04 on 2 Jan") + ": until then others keep former answers"
+		l.Why = "it opens in " + site.Seconds(n.Until.Sub(now)) + ": until then others keep former answers"
 	default:
 		l.State, l.Why = Passed, "nobody keeps them for more than "+site.Seconds(n.Short)
 	}
@@ -291,7 +299,7 @@ func (m Move) switching(now time.Time) Leg {
 	if m.Moved {
 		l.State = Passed
 		l.Why = fmt.Sprintf("it stands on %s since %s; nobody could write for %s", m.To.Host,
-			last.At.Local().Format("15:04 on 2 Jan"), last.Held.Round(100*time.Millisecond))
+			last.At.Local().Format("15:04 on 2 Jan"), site.Seconds(last.Held))
 		return l
 	}
 	l.Why = fmt.Sprintf("it went back to %s at %s", m.From.Host, last.At.Local().Format("15:04 on 2 Jan"))
@@ -324,6 +332,8 @@ func (m Move) watching() Leg {
 		l.Why = "something else of the zone was changed: " + m.Watch.Around[0]
 	case old > 0:
 		l.Why = site.Plural(int64(old), "answer leads", "answers lead") + " to the old place still"
+	case !m.Watch.Done:
+		l.Why = "the lifetime of former answers is not over yet"
 	default:
 		l.State, l.Why = Passed, "every server that was asked leads to the new place"
 	}
@@ -348,7 +358,7 @@ func (m Move) WayBack() string {
 	case len(m.Passes) == 0:
 		return "nothing was brought yet: forget the move"
 	}
-	return "visitors are on " + m.From.Host + " still: forget the move, and what was brought is removed"
+	return "visitors are on " + m.From.Host + " still: clear removes what was brought, and forget ends the move"
 }
 
 // Here is where the site stands now, and There the other place.

@@ -55,8 +55,11 @@ func siteKey(a *app, s site.Site, key string) (tea.Cmd, bool) {
 		return cmd, true
 	}
 	if s.Role != site.Copy {
-		if key == "D" {
+		switch key {
+		case "D":
 			return askForget(a, s), true
+		case "M":
+			return openMoves(a, s), true
 		}
 		return nil, false
 	}

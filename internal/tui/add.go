@@ -12,17 +12,14 @@ import (
 
 // addScreen takes a live site or a host under management.
 type addScreen struct {
-	host   bool // a host, not a site
-	at     int
-	values map[string]string
-	busy   bool
+	form
+	host bool // a host, not a site
+	busy bool
 }
 
 func newAdd(a *app) *addScreen {
-	return &addScreen{values: map[string]string{"on": a.board.Machine}}
+	return &addScreen{form: form{values: map[string]string{"on": a.board.Machine}}}
 }
-
-type field struct{ name, label, help string }
 
 func (f *addScreen) fields() []field {
 	if f.host {
@@ -45,43 +42,20 @@ func (f *addScreen) title(*app) string {
 }
 
 func (f *addScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
-	fields := f.fields()
-	name := fields[f.at].name
-	if p, ok := msg.(tea.PasteMsg); ok {
-		f.values[name] += strings.TrimSpace(p.Content)
-		return nil, true
-	}
-	k, ok := msg.(tea.KeyPressMsg)
-	if !ok {
-		if d, done := msg.(doneMsg); done && d.err != nil {
-			f.busy = false
-		}
+	if d, done := msg.(doneMsg); done && d.err != nil {
+		f.busy = false
 		return nil, false
 	}
-	switch k.String() {
-	case "esc":
-		return nil, false
-	case "tab", "down":
-		f.at = (f.at + 1) % len(fields)
-	case "shift+tab", "up":
-		f.at = (f.at + len(fields) - 1) % len(fields)
-	case "ctrl+t":
-		f.host, f.at = !f.host, 0
-	case "backspace":
-		if r := []rune(f.values[name]); len(r) > 0 {
-			f.values[name] = string(r[:len(r)-1])
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		switch k.String() {
+		case "ctrl+t":
+			f.host, f.at = !f.host, 0
+			return nil, true
+		case "enter":
+			return f.add(a), true
 		}
-	case "ctrl+u":
-		f.values[name] = ""
-	case "enter":
-		return f.add(a), true
-	default:
-		if k.Text == "?" || k.Text == "" {
-			return nil, false
-		}
-		f.values[name] += k.Text
 	}
-	return nil, true
+	return nil, f.typed(f.fields(), msg)
 }
 
 func (f *addScreen) add(a *app) tea.Cmd {
@@ -138,18 +112,7 @@ func (f *addScreen) view(a *app, w, h int) []string {
 	say(site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts; by FTP "+
 		"with a password.",
 		"The folder is read to see what is in it. Nothing is written to a live site, but for a relay's file."))
-	for i, x := range f.fields() {
-		value := plain(f.values[x.name])
-		if i == f.at {
-			out = append(out, t.key.Render(t.glyph("▶", ">"))+t.ink.Bold(true).Render(t.fit(" "+x.label, 20))+
-				t.chosen.Render(t.fit(" "+value+"_", min(70, w-24))))
-		} else {
-			out = append(out, t.soft.Render(t.fit("  "+x.label, 20))+" "+
-				t.ink.Render(site.Either(value != "", " "+value, " -")))
-		}
-	}
-	out = append(out, "")
-	say(f.fields()[f.at].help)
+	out = append(out, f.lines(t, f.fields(), w)...)
 	if f.host {
 		return out
 	}

@@ -174,6 +174,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		cmd, _ := a.top().update(a, msg)
 		return a, tea.Batch(a.load(), tick(), cmd)
 	case doneMsg:
+		a.top().update(a, msg) // an act of its own may be over
 		if msg.err != nil {
 			a.say(msg.err.Error(), true)
 			return a, nil

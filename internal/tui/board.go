@@ -128,6 +128,10 @@ func (b *boardScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
 	case "H":
 		a.push(&hostsScreen{})
 		return nil, true
+	case "M":
+		s, _ := b.current(a)
+		a.push(&movesScreen{of: s})
+		return nil, true
 	case "V":
 		p := &pinsScreen{}
 		a.push(p)
@@ -189,7 +193,8 @@ func (b *boardScreen) keys(a *app) []hint {
 		return []hint{{"B", "do to all that are marked"}, {"Space", "mark"}, {"Esc", "no marks"}}
 	}
 	return append(siteHints(s), hint{"/", "find"}, hint{"n", "add"}, hint{"N", "blank site"}, hint{"e", "ends"},
-		hint{"K", "kept"}, hint{"V", "versions"}, hint{"H", "hosts"}, hint{"Space", "mark"}, hint{"q", "close"})
+		hint{"K", "kept"}, hint{"V", "versions"}, hint{"H", "hosts"}, hint{"M", "moves"}, hint{"Space", "mark"},
+		hint{"q", "close"})
 }
 
 func (b *boardScreen) words() []hint {

@@ -40,11 +40,12 @@ type services struct {
 	Components componentsNeeds
 	Pins       pinsNeeds
 	Hands      handsNeeds
+	Moves      movesNeeds
 }
 
 // of are those of an open desk.
 func of(d *desk.Desk) services {
-	return services{d, d.Fleet, d.Runs, d.Copies, d.Points, d.Components, d.Pins, d.Hands}
+	return services{d, d.Fleet, d.Runs, d.Copies, d.Points, d.Components, d.Pins, d.Hands, d.Moves}
 }
 
 // houseNeeds are what all screens need: the time, and how Alibi is set up.
@@ -80,6 +81,17 @@ type fleetNeeds interface {
 	RemoveHost(ctx context.Context, name string) error
 	RunBulk(ctx context.Context, b desk.Bulk, typed string) ([]desk.Done, error)
 	SetOwner(ctx context.Context, id site.ID, owner string) (site.Site, error)
+}
+
+// movesNeeds are what the screens of moves need.
+type movesNeeds interface {
+	All(ctx context.Context) ([]plan.Move, error)
+	Begin(ctx context.Context, n desk.NewMove) (plan.Move, error)
+	Forget(ctx context.Context, name string) error
+	Lower(ctx context.Context, name, typed string) (plan.Move, error)
+	Plan(ctx context.Context, m plan.Move, leg string) (plan.Plan, error)
+	Survey(ctx context.Context, name string) (plan.Move, error)
+	Watch(ctx context.Context, name string) (plan.Move, error)
 }
 
 // runsNeeds are what the screens of runs need.

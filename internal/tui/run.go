@@ -185,7 +185,8 @@ func (r *runScreen) leads(t *theme) string {
 	switch p.Kind {
 	case plan.Keep, plan.Import:
 		to = t.ink.Bold(true).Render("the depot")
-	case plan.Restore, plan.Reset, plan.Archive, plan.Change, plan.Trial, plan.Blank:
+	case plan.Restore, plan.Reset, plan.Archive, plan.Change, plan.Trial, plan.Blank, plan.Pass, plan.Compare,
+		plan.Switch, plan.Clear:
 		to = t.ink.Bold(true).Render(plain(p.Words))
 	}
 	return t.ink.Render(t.glyph("  →  ", "  ->  ")) + to

@@ -23,6 +23,8 @@ type Server struct {
 	all  map[question][]dns.RR
 	kept map[question]kept
 	run  []*dns.Server
+
+	closed chan struct{}
 }
 
 type question struct {
@@ -41,7 +43,8 @@ const forNothing = 5 * time.Second
 
 // Start starts one for a zone. records are as in a zone file, with $ORIGIN; key and secret (base64) sign updates.
 func Start(zone, records, key, secret string) (*Server, error) {
-	s := &Server{zone: dns.Fqdn(zone), all: map[question][]dns.RR{}, kept: map[question]kept{}}
+	s := &Server{zone: dns.Fqdn(zone), all: map[question][]dns.RR{}, kept: map[question]kept{},
+		closed: make(chan struct{})}
 	p := dns.NewZoneParser(strings.NewReader(records), s.zone, "")
 	for rr, ok := p.Next(); ok; rr, ok = p.Next() {
 		q := of(rr)
@@ -59,6 +62,7 @@ func Start(zone, records, key, secret string) (*Server, error) {
 		s.Close()
 		return nil, err
 	}
+	go s.visited()
 	return s, nil
 }
 
@@ -103,6 +107,7 @@ func accept(h dns.Header) dns.MsgAcceptAction {
 
 // Close ends it.
 func (s *Server) Close() {
+	close(s.closed)
 	for _, sv := range s.run {
 		_ = sv.Shutdown()
 	}
@@ -202,14 +207,7 @@ func (s *Server) resolver(w dns.ResponseWriter, m *dns.Msg) {
 		q := question{strings.ToLower(m.Question[0].Name), m.Question[0].Qtype}
 		now := time.Now()
 		s.mu.Lock()
-		k, has := s.kept[q]
-		if !has || now.After(k.until) {
-			k = kept{rrs: s.answer(q), until: now.Add(forNothing)}
-			if len(k.rrs) > 0 {
-				k.until = now.Add(time.Duration(k.rrs[0].Header().Ttl) * time.Second)
-			}
-			s.kept[q] = k
-		}
+		k := s.resolve(q, now)
 		s.mu.Unlock()
 		for _, rr := range k.rrs {
 			c := dns.Copy(rr)
@@ -218,4 +216,36 @@ func (s *Server) resolver(w dns.ResponseWriter, m *dns.Msg) {
 		}
 	}
 	_ = w.WriteMsg(out) // who has gone is not told
+}
+
+// resolve gives what is kept of a question, or asks anew.
+func (s *Server) resolve(q question, now time.Time) kept {
+	k, has := s.kept[q]
+	if has && now.Before(k.until) {
+		return k
+	}
+	k = kept{rrs: s.answer(q), until: now.Add(forNothing)}
+	if len(k.rrs) > 0 {
+		k.until = now.Add(time.Duration(k.rrs[0].Header().Ttl) * time.Second)
+	}
+	s.kept[q] = k
+	return k
+}
+
+// visited has the resolver asked for all names all the time, as visitors do, until it is closed.
+func (s *Server) visited() {
+	for {
+		select {
+		case <-s.closed:
+			return
+		case now := <-time.After(time.Second):
+			s.mu.Lock()
+			for q := range s.all {
+				if q.kind == dns.TypeA {
+					s.resolve(q, now)
+				}
+			}
+			s.mu.Unlock()
+		}
+	}
 }

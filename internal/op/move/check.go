@@ -17,7 +17,7 @@ import (
 // PlanCheck says what comparing the two places will do.
 func PlanCheck(in Input) plan.Plan {
 	p := in.new(plan.Compare, Choices{})
-	p.Steps = []plan.Step{{Name: "digest", Title: "read the files of both", Work: 2 * p.Bytes, Unit: plan.Bytes}}
+	p.Steps = []plan.Step{{Name: "digest", Title: "read the files", Work: 2 * p.Bytes, Unit: plan.Bytes}}
 	if in.hasTables() {
 		p.Steps = append(p.Steps, plan.Step{Name: "rows", Title: "add the tables up", Work: p.Rows, Unit: plan.Rows})
 	}
@@ -146,8 +146,7 @@ func (x *runner) pages(ctx context.Context, t *work.Task) error {
 	}); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("%s, %s and %s compared: ", site.Plural(int64(len(c.Pages)), "page", "pages"),
-		site.Plural(int64(c.Files), "file", "files"), site.Plural(c.Rows, "row", "rows"))
+	text := c.Compared() + " compared: "
 	if c.Holds {
 		t.Result("%sit holds", text)
 		return nil

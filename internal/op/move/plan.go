@@ -51,9 +51,9 @@ func (in Input) hasTables() bool { return in.Site.Database.Engine != "" }
 
 // bringing are the steps of a pass.
 func (in Input) bringing(p plan.Plan, extra ...plan.Step) []plan.Step {
-	out := append(extra, plan.Step{Name: "stage", Title: "bring the files that differ", Work: p.Bytes, Unit: plan.Bytes})
+	out := append(extra, plan.Step{Name: "stage", Title: "bring the files", Work: p.Bytes, Unit: plan.Bytes})
 	if in.hasTables() {
-		out = append(out, plan.Step{Name: "tables", Title: "bring the rows that differ", Work: p.Rows, Unit: plan.Rows})
+		out = append(out, plan.Step{Name: "tables", Title: "bring the rows", Work: p.Rows, Unit: plan.Rows})
 	}
 	return append(out, plan.Step{Name: "files", Title: "put the files in place"})
 }
@@ -62,11 +62,11 @@ func (in Input) bringing(p plan.Plan, extra ...plan.Step) []plan.Step {
 func PlanPass(in Input) plan.Plan {
 	first := len(in.Move.Passes) == 0
 	p := in.new(plan.Pass, Choices{Keep: first && in.Move.Over})
-	steps := []plan.Step{{Name: "prepare", Title: "make room at the new place"}}
+	steps := []plan.Step{{Name: "prepare", Title: "make room there"}}
 	if first && in.Move.Over {
-		steps = append(steps, plan.Step{Name: "keep", Title: "take a restore point of what is there", Unit: plan.Bytes})
+		steps = append(steps, plan.Step{Name: "keep", Title: "take a restore point", Unit: plan.Bytes})
 	}
-	p.Steps = append(in.bringing(p, steps...), plan.Step{Name: "settle", Title: "compare what was brought",
+	p.Steps = append(in.bringing(p, steps...), plan.Step{Name: "settle", Title: "compare the rows",
 		Work: p.Rows, Unit: plan.Rows})
 	p.Writes = append(in.written(), "nothing on the live site")
 	sec := 1 + float64(p.Bytes)/40e6 + float64(p.Rows)/60e3 + float64(p.Files)*0.0005
@@ -91,10 +91,10 @@ func (in Input) written() []string {
 func PlanSwitch(in Input) plan.Plan {
 	m := in.Move
 	p := in.new(plan.Switch, Choices{Back: m.Moved})
-	p.Steps = []plan.Step{{Name: "prepare", Title: "write what says where it stands"},
-		{Name: "hold", Title: "show a notice: nobody can write"}}
+	p.Steps = []plan.Step{{Name: "prepare", Title: "write its configuration"},
+		{Name: "hold", Title: "show a notice"}}
 	if m.Moved { // what is at the old place is its former state, and is written over
-		p.Steps = append(p.Steps[:1:1], plan.Step{Name: "keep", Title: "take a restore point of the old place",
+		p.Steps = append(p.Steps[:1:1], plan.Step{Name: "keep", Title: "take a restore point",
 			Unit: plan.Bytes}, p.Steps[1])
 	}
 	p.Steps = in.bringing(p, p.Steps...)
@@ -138,7 +138,7 @@ func newOf(list []site.RecordSet, r site.RecordSet) string {
 // PlanClear says what clearing up will do: the place where the site does not stand is emptied.
 func PlanClear(in Input) plan.Plan {
 	p := in.new(plan.Clear, Choices{})
-	p.Steps = []plan.Step{{Name: "keep", Title: "take a restore point of it", Work: p.Bytes, Unit: plan.Bytes},
+	p.Steps = []plan.Step{{Name: "keep", Title: "take a restore point", Work: p.Bytes, Unit: plan.Bytes},
 		{Name: "empty", Title: "remove tables and files"}}
 	p.Words = "empty " + in.Move.There().String()
 	for _, w := range in.written() {

@@ -304,7 +304,8 @@ func TestWhoWritesPastTheNoticeStopsTheSwitch(t *testing.T) {
 	go func() {
 		defer close(done)
 		for n := 0; ctx.Err() == nil; n++ {
-			_ = db.Exec(ctx, fmt.Sprintf("UPDATE sk_options SET option_value = 'tide %d' WHERE option_name = 'blogdescription'", n))
+			_ = db.Exec(ctx, fmt.Sprintf("UPDATE sk_options SET option_value = 'tide %d' "+
+				"WHERE option_name = 'blogdescription'", n))
 			time.Sleep(20 * time.Millisecond)
 		}
 	}()
