@@ -82,7 +82,7 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 	if err := d.besides(ctx, s); err != nil {
 		return plan.Move{}, err
 	}
-	m := plan.Move{Site: s.ID, Made: d.now(), By: d.who, PasswordFile: n.PasswordFile,
+	m := plan.Move{Site: s.ID, Reads: s.Relay != "", Made: d.now(), By: d.who, PasswordFile: n.PasswordFile,
 		From: plan.Stand{Host: s.Host, Root: s.Root, Database: s.Database}}
 	place, err := d.place(ctx, s, n, &m)
 	if err != nil {
@@ -282,6 +282,7 @@ func (d *Moves) Plan(ctx context.Context, m plan.Move, leg string) (plan.Plan, e
 		p.Sort()
 		return p, nil
 	case plan.LegClear:
+		in.Written = len(d.writtenThere(ctx, m)) > 0
 		return move.PlanClear(in), nil
 	}
 	return plan.Plan{}, fmt.Errorf("%q is no part of a move that is planned", leg)

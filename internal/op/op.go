@@ -280,12 +280,12 @@ func (e *Env) known(ctx context.Context, hostName, root string) stack.Known {
 	if e.Record == nil {
 		return stack.Known{}
 	}
-	all, err := e.Record.Sites(ctx)
+	all, err := e.Record.AllSites(ctx) // the other place of one that is moved is among them
 	if err != nil {
 		return stack.Known{}
 	}
 	for _, s := range all {
-		if s.Host == hostName && s.Root == root {
+		if s.Host == hostName && s.Root == root && s.State != site.Gone {
 			return stack.Known{HostPort: s.Address().HostPort(), Database: s.Database.Name, Relay: s.Relay}
 		}
 	}

@@ -18,10 +18,11 @@ type Move struct {
 	To     Stand     `json:"to"`    // where it is to stand
 	Made   time.Time `json:"made"`
 	By     string    `json:"by"`
-	Moved  bool      `json:"moved"`  // it stands at To
-	Own    bool      `json:"own"`    // To has a configuration of its own, which stays as it is
-	Over   bool      `json:"over"`   // To had a site, which is written over; its restore point is taken first
-	Server bool      `json:"server"` // the database at To and its account are made on the spot
+	Moved  bool      `json:"moved"`           // it stands at To
+	Own    bool      `json:"own"`             // To has a configuration of its own, which stays as it is
+	Over   bool      `json:"over"`            // To had a site, which is written over; its restore point is taken first
+	Server bool      `json:"server"`          // the database at To and its account are made on the spot
+	Reads  bool      `json:"reads,omitempty"` // the tables at From are reached through a relay, which only reads
 	// PasswordFile is a file of this machine with the password of the account that owns the database at To, until the
 	// configuration there says it.
 	PasswordFile string `json:"password_file,omitempty"`
@@ -33,7 +34,8 @@ type Move struct {
 	Switches []Switched    `json:"switches,omitempty"`
 	Watch    *Watch        `json:"watch,omitempty"`
 	Cleared  time.Time     `json:"cleared,omitzero"`
-	Sums     map[string]At `json:"sums,omitempty"` // what each table added up to when both sides were the same last
+	Sums     map[string]At `json:"sums,omitempty"`  // what each table added up to when both sides were the same last
+	Files    string        `json:"files,omitempty"` // a digest of the list of files at the old place, when it was left
 }
 
 // Stand is a place where a site stands.
@@ -353,6 +355,8 @@ func (m Move) WayBack() string {
 	switch {
 	case !m.Cleared.IsZero():
 		return "there is none any more: the old place is empty"
+	case m.Moved && m.Reads:
+		return "its names, by hand: " + m.From.Host + " is only read, so that what was written since can't be brought there"
 	case m.Moved:
 		return "names back to " + m.From.Host + ", with all that was written on " + m.To.Host + " since"
 	case len(m.Passes) == 0:

@@ -223,7 +223,7 @@ func (s *movesScreen) words() []hint {
 		{"names", "how long others keep its addresses is shortened, so that a switch is seen soon"},
 		{"switch", "visitors are held, the last is brought, names are changed; all of it is taken back if it fails"},
 		{"watch", "what servers say of its names, and whether anything was written at the old place"},
-		{"clear", "the place where it does not stand is emptied; a restore point of it is taken first"},
+		{"clear", "the place where it does not stand is emptied; a restore point is taken first if somebody wrote there"},
 		{"way back", "what going back would do now"}}
 }
 

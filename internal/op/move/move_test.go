@@ -57,6 +57,7 @@ func (m moving) gate(leg string) plan.Run {
 	require.False(m.t, p.Blocked(), p.Findings)
 	r := m.Run(p)
 	require.Equal(m.t, plan.Done, r.State, r.Error)
+	m.t.Logf("%s took %s", leg, r.Took(time.Now()))
 	return r
 }
 

@@ -13,6 +13,7 @@ import (
 type Input struct {
 	Site, Place site.Site // with facts
 	Move        plan.Move
+	Written     bool // something was written at the other place since both were the same
 	Now         time.Time
 	By          string
 }
@@ -115,6 +116,9 @@ func PlanSwitch(in Input) plan.Plan {
 		}
 	}
 	p.Confirm = consent(p, in.Site)
+	if f, only := in.Place.ReadsOnly(); only {
+		p.Findings = append(p.Findings, f)
+	}
 	p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "held",
 		Text:   "visitors see a notice for about " + site.Seconds(m.WillHold()) + ", and can't write",
 		Remedy: "do it when few are there"})
@@ -138,11 +142,22 @@ func newOf(list []site.RecordSet, r site.RecordSet) string {
 // PlanClear says what clearing up will do: the place where the site does not stand is emptied.
 func PlanClear(in Input) plan.Plan {
 	p := in.new(plan.Clear, Choices{})
-	p.Steps = []plan.Step{{Name: "keep", Title: "take a restore point", Work: p.Bytes, Unit: plan.Bytes},
-		{Name: "empty", Title: "remove tables and files"}}
+	if in.Written {
+		p.Steps = append(p.Steps, plan.Step{Name: "keep", Title: "take a restore point", Work: p.Bytes, Unit: plan.Bytes})
+	} else {
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "kept", Text: "all of it was the same at " +
+			"both places, and nothing was written there since: no restore point is taken", Remedy: "nothing need be done"})
+	}
+	p.Steps = append(p.Steps, plan.Step{Name: "empty", Title: "remove tables and files"})
 	p.Words = "empty " + in.Move.There().String()
-	for _, w := range in.written() {
-		p.Writes = append(p.Writes, "empties "+w)
+	for i, w := range in.written() {
+		if i == 0 || in.Place.Relay == "" {
+			p.Writes = append(p.Writes, "empties "+w)
+		}
+	}
+	if in.Place.Relay != "" && in.hasTables() {
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "relay", Text: "its tables are reached " +
+			"through a relay, which only reads them: they stay", Remedy: "remove them by hand, where that host lets you"})
 	}
 	p.Writes = append(p.Writes, "nothing where the site stands")
 	p.Confirm = consent(p, in.Site)

@@ -3,6 +3,8 @@ package move
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -181,17 +183,42 @@ func differing(ctx context.Context, snap tables.Snapshot, all map[string]plan.At
 	return wrong, nil
 }
 
-// Written names the tables of a site's other place that somebody wrote to since both were the same.
+// Written names what somebody wrote to at a site's other place since both were the same: tables, or its files.
 func Written(ctx context.Context, env *op.Env, m plan.Move) (out []string, err error) {
 	there, err := env.Record.Site(ctx, m.Place)
-	if err != nil || there.Database.Engine == "" || len(m.Sums) == 0 {
+	if err != nil {
 		return nil, err
 	}
 	err = env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
 		out, err = differing(ctx, snap, m.Sums, func(a plan.At) plan.Sum { return a.Place }, nil)
 		return err
 	})
+	if err != nil || m.Files == "" {
+		return out, err
+	}
+	now, err := listed(ctx, env, there)
+	if err == nil && now != m.Files {
+		out = append(out, "its files")
+	}
 	return out, err
+}
+
+// listed digests the list of a place's files: names, sizes and times.
+func listed(ctx context.Context, env *op.Env, s site.Site) (string, error) {
+	p, err := env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return "", err
+	}
+	defer p.Root.Close()
+	list, err := tree.Scan(ctx, p.Root, filter(s))
+	if err != nil {
+		return "", fmt.Errorf("listing the files at %s: %w", s.Host, err)
+	}
+	h := sha256.New()
+	for _, e := range tree.OnlyFiles(list.Entries) {
+		fmt.Fprintf(h, "%q %d %d\n", e.Path, e.Size, e.MTime.Unix())
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // unmake forgets what was made for the move: it is the site's own now; and notes it again when the site leaves it.

@@ -65,6 +65,10 @@ func newFerry(t *testing.T) *ferry {
 	plugins := filepath.Join(f.live.Spec.Root, "wp-content/mu-plugins")
 	require.NoError(t, os.MkdirAll(plugins, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(plugins, "orders.php"), []byte(takesOrders), 0o644))
+	if os.Getuid() == 0 {
+		out, err := exec.Command("chown", "-R", realtest.Account+":"+realtest.Account, plugins).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
 	f.root = filepath.Join(f.dock.Dir, "www", "tickets")
 	f.moving = moving{World: w.World, t: t}
 	f.from = f.live.Spec.Database
@@ -136,13 +140,12 @@ func (f *ferry) serveThere() {
 
 // visitors order all the time, each keeping the answer of the name server for as long as it may.
 type visitors struct {
-	stop   context.CancelFunc
-	all    sync.WaitGroup
-	mu     sync.Mutex
-	taken  []string
-	unsure map[string]bool // of which no answer came
-	longest,
-	waited time.Duration
+	stop    context.CancelFunc
+	all     sync.WaitGroup
+	mu      sync.Mutex
+	taken   []string
+	unsure  map[string]bool // of which no answer came
+	longest time.Duration
 }
 
 func (f *ferry) visitors(n int) *visitors {

@@ -309,7 +309,7 @@ func (x *runner) swap(ctx context.Context, t *work.Task) error {
 	now := x.env.Now()
 	return x.env.Record.SwapPlaces(ctx, x.c.Move, x.run, func(m *plan.Move) error {
 		m.Switches = append(m.Switches, plan.Switched{Run: x.run, At: now, Back: m.Moved, Held: now.Sub(x.mem.Held)})
-		m.Moved, m.Watch = !m.Moved, nil
+		m.Moved, m.Watch, m.Files = !m.Moved, nil, ""
 		m.Sums = map[string]plan.At{}
 		for name, at := range x.mem.At {
 			m.Sums[name] = plan.At{Site: at.Place, Place: at.Site}
@@ -331,6 +331,10 @@ func (x *runner) serve(ctx context.Context, t *work.Task) error {
 		}
 	}
 	held := x.env.Now().Sub(x.mem.Held)
+	files, err := listed(ctx, x.env, there)
+	if err != nil {
+		return err
+	}
 	m, err := x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
 		if last := &m.Switches[len(m.Switches)-1]; last.Run == x.run {
 			if here.Front == nil { // it served from the moment on in which the names were changed
@@ -338,6 +342,7 @@ func (x *runner) serve(ctx context.Context, t *work.Task) error {
 			}
 			last.Held = held
 		}
+		m.Files = files
 		return nil
 	})
 	if err != nil {
