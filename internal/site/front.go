@@ -10,6 +10,7 @@ const (
 	FrontMaintenance FrontKind = "maintenance" // it is being worked on
 	FrontParked      FrontKind = "parked"      // it is off the air, with a contact
 	FrontHidden      FrontKind = "hidden"      // it asks for a password
+	FrontMoved       FrontKind = "moved"       // it stands elsewhere, and they are handed on there
 )
 
 // Front is what visitors see instead of a site.
@@ -21,6 +22,9 @@ type Front struct {
 	Pass    string    `json:"pass,omitempty"`    // digest (SHA-256) of the word with which Alibi looks past it
 	At      time.Time `json:"at"`
 	By      string    `json:"by,omitempty"`
+	To      []string  `json:"to,omitempty"`   // of one that moved: addresses of its web server
+	Port    string    `json:"port,omitempty"` // of that
+	TLS     bool      `json:"tls,omitempty"`  // it is reached by https
 }
 
 // StateText says what is the matter with a site, in a few words; "" for one that

@@ -8,6 +8,9 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
 
 	"alibi/internal/runtime/php"
 	"alibi/internal/runtime/web"
@@ -25,8 +28,18 @@ func ServeAs(ctx context.Context, s Spec, run, account string) (*web.Web, error)
 		return nil, err
 	}
 	p, _ := php.Choose(versions, "8.2")
-	return web.Start(web.Spec{Run: run, Root: s.Root, PHP: p, User: account,
+	w, err := web.Start(web.Spec{Run: run, Root: s.Root, PHP: p, User: account,
 		SubDirs: s.Network != nil && !s.SubDomains})
+	if err != nil || os.Getuid() != 0 {
+		return w, err
+	}
+	if u, err := user.Lookup(account); err == nil { // what is uploaded is written there by that account
+		uid, _ := strconv.Atoi(u.Uid)
+		gid, _ := strconv.Atoi(u.Gid)
+		err = os.Chown(filepath.Join(run, "tmp"), uid, gid)
+		return w, err
+	}
+	return w, nil
 }
 
 // Get asks a running site for a page of its own address.

@@ -159,6 +159,6 @@ func (x *runner) askPages(ctx context.Context, s site.Site, before []op.Page) ([
 	if x.env.Web == nil {
 		return nil, op.ErrNoPages
 	}
-	word, _ := x.env.Pass(x.p.Origin.ID)
+	word, _ := x.env.Pass(s.ID)
 	return x.env.Pages(ctx, s, word, before)
 }

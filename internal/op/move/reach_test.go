@@ -2,14 +2,19 @@ package move_test
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/real"
+	"alibi/internal/depot"
 	"alibi/internal/desk"
+	"alibi/internal/op/keep"
+	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/tables"
 )
@@ -28,16 +33,10 @@ func TestASiteLeavesAHostThatGivesFilesOnly(t *testing.T) {
 	l.Site = s
 	f.begin()
 	v := f.visitors(2)
-	f.gate(plan.LegCarry)
-	f.serveThere()
-	f.gate(plan.LegCheck)
-	require.True(t, f.now().Check.Holds, f.now().Check.Findings)
-	_, err = f.Desk.Moves.Lower(ctx, f.name, s.Name)
-	require.NoError(t, err)
-	f.overdue()
+	f.ready()
 	f.gate(plan.LegSwitch)
 	t.Logf("held for %s", f.now().Switches[0].Held)
-	now := f.Site(shop)
+	now := f.Site(f.live.Site.Name)
 	assert.Equal(t, "drydock", now.Host)
 	assert.Empty(t, now.Relay, "its database is reached at the new place")
 	v.end(t, f.dock.Admin().Open(now.Database.Name, tables.Prefix{}))
@@ -55,4 +54,60 @@ func TestASiteLeavesAHostThatGivesFilesOnly(t *testing.T) {
 	left, err := os.ReadDir(l.Spec.Root)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+func TestASiteThatIsThereIsWrittenOverAndKept(t *testing.T) {
+	f := newFerry(t)
+	ctx := t.Context()
+	require.NoError(t, os.MkdirAll(filepath.Dir(f.root), 0o755))
+	other := f.world.Make("crew", func(s *real.Spec) {
+		s.Host, s.Root, s.Server, s.Admin = "drydock", f.root, f.dock.Server(), f.dock.Admin()
+	})
+	_, err := f.Desk.Moves.Begin(ctx, desk.NewMove{Site: f.live.Site.ID, Host: "drydock", Root: f.root})
+	assert.ErrorContains(t, err, "stands in "+f.root, "a site of the record is not written over")
+	require.NoError(t, f.Desk.Fleet.Forget(ctx, other.ID))
+	config, err := os.ReadFile(filepath.Join(f.root, "wp-config.php"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(f.root, "of-the-crew.txt"), []byte("ours"), 0o644))
+	m := f.begin()
+	assert.True(t, m.Own && m.Over && !m.Server)
+	f.ready()
+	now, err := os.ReadFile(filepath.Join(f.root, "wp-config.php"))
+	require.NoError(t, err)
+	assert.Equal(t, string(config), string(now), "it keeps its own configuration")
+	assert.NoFileExists(t, filepath.Join(f.root, "of-the-crew.txt"))
+	points, _, err := f.Desk.Points.Points(ctx, m.Place)
+	require.NoError(t, err)
+	require.Len(t, points, 1, "what was there is kept")
+	assert.Contains(t, points[0].Why, "comes there")
+	v := f.visitors(1)
+	f.gate(plan.LegSwitch)
+	time.Sleep(2500 * time.Millisecond)
+	v.end(t, f.dock.Admin().Open(f.Site(f.live.Site.Name).Database.Name, tables.Prefix{}))
+}
+
+func TestRestorePointsFromBeforeAMove(t *testing.T) {
+	m := begunMove(t)
+	m.Keep()
+	ctx := t.Context()
+	s := m.Site(shop)
+	p, err := m.Desk.Points.PlanKeep(ctx, s.ID, keep.Choices{Kind: depot.ByHand})
+	require.NoError(t, err)
+	require.Equal(t, plan.Done, m.Run(p).State)
+	m.gate(plan.LegCarry)
+	m.gate(plan.LegCheck)
+	_, err = m.Desk.Moves.Lower(ctx, m.name, shop)
+	require.NoError(t, err)
+	m.overdue()
+	m.gate(plan.LegSwitch)
+	point, err := m.Desk.Points.FindPoint(ctx, shop)
+	require.NoError(t, err)
+	back, err := m.Desk.Points.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
+	require.NoError(t, err)
+	assert.True(t, back.Blocked(), "it is of another folder")
+	assert.Equal(t, "moved", back.Findings[0].Code)
+	m.gate(plan.LegBack)
+	back, err = m.Desk.Points.PlanRestore(ctx, point, reset.Choices{Files: true, Database: true})
+	require.NoError(t, err)
+	assert.False(t, back.Blocked(), "it stands there again")
 }

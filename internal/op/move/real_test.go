@@ -1,9 +1,12 @@
 package move_test
 
 import (
+	"bytes"
 	"context"
+	"crypto/md5"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net"
 	"net/http"
 	"os"
@@ -31,6 +34,14 @@ import (
 // takesOrders is a plugin by which visitors order: ?order=ID puts a row into a table of the site.
 const takesOrders = `<?php
 add_action( 'init', function () {
+	if ( isset( $_FILES['plan'] ) ) {
+		setcookie( 'deck', 'two' );
+		if ( $_FILES['plan']['error'] ) {
+			die( 'upload failed with ' . $_FILES['plan']['error'] . ini_get( 'upload_tmp_dir' ) . sys_get_temp_dir() );
+		}
+		die( __DIR__ . ' ' . $_POST['note']['a'] . ' ' . $_FILES['plan']['name'] . ' ' . md5_file( $_FILES['plan']['tmp_name'] ) .
+			' ' . $_SERVER['HTTP_X_FORWARDED_FOR'] );
+	}
 	if ( isset( $_GET['order'] ) ) {
 		global $wpdb;
 		$wpdb->query( 'SELECT 1' );
@@ -118,24 +129,22 @@ func (f *ferry) serveThere() {
 	ln, err := net.Listen("tcp", "127.0.0.2:"+port)
 	require.NoError(f.t, err)
 	f.t.Cleanup(func() { ln.Close() })
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				to, err := web.Dial(context.Background())
-				if err != nil {
-					return
-				}
-				defer to.Close()
-				go func() { _, _ = io.Copy(to, c) }()
-				_, _ = io.Copy(c, to)
-			}()
-		}
-	}()
+	go realtest.Answer(ln, web)
+}
+
+// ready goes through all gates before the switch.
+func (f *ferry) ready() {
+	f.t.Helper()
+	f.gate(plan.LegCarry)
+	f.serveThere()
+	f.gate(plan.LegCheck)
+	check := f.now().Check
+	require.True(f.t, check.Holds, check.Findings)
+	require.NotEmpty(f.t, check.Pages)
+	assert.Equal(f.t, 200, check.Pages[0].New)
+	_, err := f.Desk.Moves.Lower(f.t.Context(), f.name, f.live.Site.Name)
+	require.NoError(f.t, err)
+	f.overdue()
 }
 
 // visitors order all the time, each keeping the answer of the name server for as long as it may.
@@ -144,6 +153,7 @@ type visitors struct {
 	all     sync.WaitGroup
 	mu      sync.Mutex
 	taken   []string
+	said    []string        // what was said instead
 	unsure  map[string]bool // of which no answer came
 	longest time.Duration
 }
@@ -176,6 +186,8 @@ func (f *ferry) visitors(n int) *visitors {
 				case err != nil:
 					v.unsure[id] = true
 					n++
+				default:
+					v.said = append(v.said, id+" "+address+": "+time.Now().Format("05.000 ")+body[max(0,len(body)-300):])
 				}
 				v.mu.Unlock()
 				time.Sleep(20 * time.Millisecond)
@@ -219,8 +231,15 @@ func (v *visitors) end(t *testing.T, db tables.Writable) {
 		return nil
 	}))
 	require.Greater(t, len(v.taken), 30)
+	delete(found, "handed-on")
 	for _, id := range v.taken {
-		assert.Equal(t, 1, found[id], "order %s was taken", id)
+		if !assert.Equal(t, 1, found[id], "order %s was taken", id) {
+			for _, s := range v.said {
+				if strings.HasPrefix(s, id+" ") {
+					t.Log(s)
+				}
+			}
+		}
 		delete(found, id)
 	}
 	for id, n := range found {
@@ -233,19 +252,11 @@ func TestEveryOrderIsWhereTheSiteServes(t *testing.T) {
 	m := f.begin()
 	assert.True(t, m.Server)
 	v := f.visitors(3)
+	f.ready()
 	f.gate(plan.LegCarry)
-	f.serveThere()
-	f.gate(plan.LegCarry)
-	f.gate(plan.LegCheck)
-	check := f.now().Check
-	require.True(t, check.Holds, check.Findings)
-	require.NotEmpty(t, check.Pages)
-	assert.Equal(t, 200, check.Pages[0].New)
-	_, err := f.Desk.Moves.Lower(t.Context(), m.Name, f.live.Site.Name)
-	require.NoError(t, err)
-	f.overdue()
 	f.gate(plan.LegSwitch)
 	t.Logf("held for %s on the way there", f.now().Switches[0].Held)
+	f.handsOn()
 	time.Sleep(2500 * time.Millisecond)
 	f.gate(plan.LegBack)
 	t.Logf("held for %s on the way back", f.now().Switches[1].Held)
@@ -262,12 +273,7 @@ func TestEveryOrderIsWhereTheSiteServes(t *testing.T) {
 func TestWhoHadBegunToOrderIsWaitedFor(t *testing.T) {
 	f := newFerry(t)
 	f.begin()
-	f.gate(plan.LegCarry)
-	f.serveThere()
-	f.gate(plan.LegCheck)
-	_, err := f.Desk.Moves.Lower(t.Context(), f.name, f.live.Site.Name)
-	require.NoError(t, err)
-	f.overdue()
+	f.ready()
 	ordered := make(chan string, 1)
 	go func() {
 		_, page := f.live.Page("/?order=late&slow=1")
@@ -295,12 +301,7 @@ func TestWhoHadBegunToOrderIsWaitedFor(t *testing.T) {
 func TestWhoWritesPastTheNoticeStopsTheSwitch(t *testing.T) {
 	f := newFerry(t)
 	f.begin()
-	f.gate(plan.LegCarry)
-	f.serveThere()
-	f.gate(plan.LegCheck)
-	_, err := f.Desk.Moves.Lower(t.Context(), f.name, f.live.Site.Name)
-	require.NoError(t, err)
-	f.overdue()
+	f.ready()
 	db := mariadbtest.DB(f.from)
 	ctx, stop := context.WithCancel(t.Context())
 	done := make(chan struct{})
@@ -327,4 +328,35 @@ func TestWhoWritesPastTheNoticeStopsTheSwitch(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"127.0.0.1"}, web[0].Values)
 	f.gate(plan.LegSwitch)
+}
+
+// handsOn sees that who comes to the old place is handed on to the new one, with all that they send.
+func (f *ferry) handsOn() {
+	f.t.Helper()
+	time.Sleep(2200 * time.Millisecond) // PHP looks again whether the notice is another one
+	status, page := f.live.Page("/?order=handed-on")
+	assert.Equal(f.t, 200, status)
+	assert.Equal(f.t, "taken", page)
+	var body bytes.Buffer
+	w := multipart.NewWriter(&body)
+	require.NoError(f.t, w.WriteField("note[a]", "deck \"two\" é"))
+	file, err := w.CreateFormFile("plan", "plan of \"deck\".txt")
+	require.NoError(f.t, err)
+	data := bytes.Repeat([]byte("\r\n--not a boundary\x00"), 500)
+	_, err = file.Write(data)
+	require.NoError(f.t, err)
+	require.NoError(f.t, w.Close())
+	c := &http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, n, addr string) (net.Conn, error) {
+		var d net.Dialer
+		_, port, _ := net.SplitHostPort(addr)
+		return d.DialContext(ctx, n, "127.0.0.1:"+port)
+	}}}
+	resp, err := c.Post(f.live.Spec.URL+"/", w.FormDataContentType(), &body)
+	require.NoError(f.t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(f.t, err)
+	assert.Equal(f.t, fmt.Sprintf("%s/wp-content/mu-plugins deck \"two\" é plan of \"deck\".txt %x 127.0.0.1", f.root,
+		md5.Sum(data)), strings.ReplaceAll(string(text), "\\", ""))
+	assert.Equal(f.t, "deck=two", resp.Header.Get("Set-Cookie"))
 }

@@ -331,6 +331,9 @@ func (x *runner) serve(ctx context.Context, t *work.Task) error {
 		}
 	}
 	held := x.env.Now().Sub(x.mem.Held)
+	if err := x.handOn(ctx, here, there); err != nil {
+		return err
+	}
 	files, err := listed(ctx, x.env, there)
 	if err != nil {
 		return err
@@ -368,4 +371,27 @@ func (x *runner) serve(ctx context.Context, t *work.Task) error {
 	t.Result("it stands on %s; nobody could write for %s; %s", here.Host, site.Seconds(held), x.brought())
 	t.Entry("moved from %s to %s on %s; nobody could write for %s", there.Host, here.Root, here.Host, site.Seconds(held))
 	return nil
+}
+
+// handOn has who still comes to the old place handed on to the new one, where its address is known.
+func (x *runner) handOn(ctx context.Context, here, there site.Site) error {
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil || there.Front == nil {
+		return err
+	}
+	to := m.Here().Web
+	if len(to) == 0 && m.Names != nil && !m.Moved {
+		for _, r := range m.Names.Old {
+			if r.Name == here.Address().Host {
+				to = append(to, r.Values...)
+			}
+		}
+	}
+	if len(to) == 0 {
+		return nil
+	}
+	a := here.Address()
+	tls := a.Scheme == "https"
+	return x.env.Shut(ctx, x.run, there, site.Front{Kind: site.FrontMoved, At: x.env.Now(), By: x.run, To: to, TLS: tls,
+		Port: cmp.Or(a.Port, site.Either(tls, "443", "80"))})
 }

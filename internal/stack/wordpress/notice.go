@@ -1,12 +1,14 @@
 package wordpress
 
 import (
+	_ "embed"
 	"fmt"
 	"html"
 	"net/url"
 	"strings"
 
 	"alibi/internal/site"
+	"alibi/internal/stack/phpsrc"
 )
 
 // MaintenanceFile is what has the CMS show visitors a notice instead of its
@@ -18,6 +20,9 @@ const MaintenanceFile = ".maintenance"
 // maintenance has begun just now whenever it is asked, so that it does not end
 // by itself.
 func (Stack) Notice(f site.Front) map[string][]byte {
+	if f.Kind == site.FrontMoved {
+		return map[string][]byte{MaintenanceFile: []byte(handsOn(f))}
+	}
 	mark := "/* notice put here by alibi */"
 	contact := ""
 	if f.Contact != "" {
@@ -34,7 +39,9 @@ func (Stack) Notice(f site.Front) map[string][]byte {
 <style>body{font:18px/1.5 sans-serif;max-width:34em;margin:18vh auto;padding:0 1em;color:#222}</style></head>
 <body><h1>%[1]s</h1><p>%[2]s</p>%[3]s</body></html>
 `, html.EscapeString(f.Heading()), html.EscapeString(f.Sentence()), contact), "<?", "&lt;?")
-	files := map[string][]byte{MaintenanceFile: []byte("<?php " + mark + "\n$upgrading = time();\n" + look(f.Pass))}
+	// The CMS reads the file a second time when a request ends: one that saw this notice is not handed on then.
+	files := map[string][]byte{MaintenanceFile: []byte("<?php " + mark + "\n$upgrading = time();\n" +
+		"defined( 'ALIBI_NOTICED' ) || define( 'ALIBI_NOTICED', true );\n" + look(f.Pass))}
 	if f.Kind == site.FrontMaintenance { // the CMS has a page of its own for that, or the site has
 		return files
 	}
@@ -43,6 +50,20 @@ func (Stack) Notice(f site.Front) map[string][]byte {
 			"charset=utf-8');\n?>" + page,
 	)
 	return files
+}
+
+//go:embed handon.php
+var handOnPHP string
+
+// handsOn hands visitors on to where the site stands; where that does not answer they see the CMS's own page of
+// maintenance.
+func handsOn(f site.Front) string {
+	var to []string
+	for _, a := range f.To {
+		to = append(to, phpsrc.Literal(a))
+	}
+	return strings.NewReplacer("/*LOOK*/", look(f.Pass), "/*TO*/array()", "array( "+strings.Join(to, ", ")+" )",
+		"/*PORT*/443", "(int) "+phpsrc.Literal(f.Port), "/*TLS*/true", fmt.Sprint(f.TLS)).Replace(handOnPHP)
 }
 
 // look lets Alibi itself past the notice, by a word whose digest stands here.

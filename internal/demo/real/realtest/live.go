@@ -20,6 +20,7 @@ import (
 	"alibi/internal/demo/real"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/runtime/process"
+	"alibi/internal/runtime/web"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 )
@@ -67,26 +68,29 @@ func (w *World) Live(name string, change ...func(*real.Spec)) *Live {
 	web, err := real.ServeAs(context.Background(), l.Spec, run, Account)
 	require.NoError(w.T, err)
 	w.T.Cleanup(web.Stop)
-	go func() {
-		for {
-			c, err := ln.Accept()
+	go Answer(ln, web)
+	require.Equal(w.T, 200, l.Get("/"))
+	return l
+}
+
+// Answer has a web server answer at a port, until that is closed.
+func Answer(ln net.Listener, web *web.Web) {
+	for {
+		c, err := ln.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer c.Close()
+			to, err := web.Dial(context.Background())
 			if err != nil {
 				return
 			}
-			go func() {
-				defer c.Close()
-				to, err := web.Dial(context.Background())
-				if err != nil {
-					return
-				}
-				defer to.Close()
-				go func() { _, _ = io.Copy(to, c) }()
-				_, _ = io.Copy(c, to)
-			}()
-		}
-	}()
-	require.Equal(w.T, 200, l.Get("/"))
-	return l
+			defer to.Close()
+			go func() { _, _ = io.Copy(to, c) }()
+			_, _ = io.Copy(c, to)
+		}()
+	}
 }
 
 // Get asks for a page as a visitor does, and gives the status; 0 for no answer.
