@@ -39,8 +39,8 @@ add_action( 'init', function () {
 		if ( $_FILES['plan']['error'] ) {
 			die( 'upload failed with ' . $_FILES['plan']['error'] . ini_get( 'upload_tmp_dir' ) . sys_get_temp_dir() );
 		}
-		die( __DIR__ . ' ' . $_POST['note']['a'] . ' ' . $_FILES['plan']['name'] . ' ' . md5_file( $_FILES['plan']['tmp_name'] ) .
-			' ' . $_SERVER['HTTP_X_FORWARDED_FOR'] );
+		die( __DIR__ . ' ' . $_POST['note']['a'] . ' ' . $_FILES['plan']['name'] . ' ' .
+			md5_file( $_FILES['plan']['tmp_name'] ) . ' ' . $_SERVER['HTTP_X_FORWARDED_FOR'] );
 	}
 	if ( isset( $_GET['order'] ) ) {
 		global $wpdb;
@@ -187,7 +187,7 @@ func (f *ferry) visitors(n int) *visitors {
 					v.unsure[id] = true
 					n++
 				default:
-					v.said = append(v.said, id+" "+address+": "+time.Now().Format("05.000 ")+body[max(0,len(body)-300):])
+					v.said = append(v.said, id+" "+address+": "+time.Now().Format("05.000 ")+body[max(0, len(body)-300):])
 				}
 				v.mu.Unlock()
 				time.Sleep(20 * time.Millisecond)
