@@ -14,8 +14,8 @@ import (
 
 // cases are what is measured: a copy on the same server and its refresh, a copy to another host, one from another host
 // whose media come behind, one with a value of very many addresses, answers of the live site meanwhile, restore points,
-// and drift.
-var cases = []string{"here", "far", "behind", "value", "visitors", "points", "drift"}
+// drift, and a move.
+var cases = []string{"here", "far", "behind", "value", "visitors", "points", "drift", "move"}
 
 // choose says what is measured, and which programs.
 func (b *bench) choose(only, builds []string) error {
@@ -53,7 +53,7 @@ func (b *bench) sized(ctx context.Context, size string, runs int) (err error) {
 	for i := range runs {
 		for _, k := range b.only {
 			one := map[string]func(context.Context, int, *sums) error{"here": b.here, "far": b.far,
-				"behind": b.behind, "value": b.value}[k]
+				"behind": b.behind, "value": b.value, "move": b.move}[k]
 			if one == nil {
 				continue
 			}

@@ -274,8 +274,7 @@ func (m Move) check() Leg {
 func (m Move) names(now time.Time) Leg {
 	l := Leg{Name: LegNames, Title: "shorten how long its names are kept", State: Open}
 	switch n := m.Names; {
-	case n == nil:
-	case len(n.Old) == 0:
+	case n == nil || len(n.Old) == 0:
 		l.State, l.Why = Passed, "no name has to be changed"
 	case n.Lowered.IsZero():
 		l.Why = fmt.Sprintf("others keep its addresses for up to %s", site.Seconds(n.Longest()))

@@ -39,7 +39,7 @@ func (m *Maker) differ(ctx context.Context, e *Ends) (changes, error) {
 	if e.Want.InScope == nil {
 		return c, nil
 	}
-	list, err := tree.Scan(ctx, e.Root, e.Filter)
+	list, err := e.list(ctx)
 	if err != nil {
 		return c, fmt.Errorf("listing the site's files: %w", err)
 	}
@@ -80,6 +80,13 @@ func (m *Maker) differ(ctx context.Context, e *Ends) (changes, error) {
 	}
 	slices.Reverse(c.remove) // what is in a folder before the folder
 	return c, nil
+}
+
+func (e *Ends) list(ctx context.Context) (*tree.Listing, error) {
+	if e.List != nil {
+		return e.List(ctx)
+	}
+	return tree.Scan(ctx, e.Root, e.Filter)
 }
 
 func set(names []string) map[string]bool {

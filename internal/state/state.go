@@ -39,8 +39,10 @@ type Wanted struct {
 
 // Ends is a site as it stands, and as it is to be.
 type Ends struct {
-	Root     host.Tree
-	Filter   tree.Filter // of what is no part of its state
+	Root   host.Tree
+	Filter tree.Filter // of what is no part of its state
+	// List gives the list of its files as they are now, by that filter; nil: they are listed.
+	List     func(ctx context.Context) (*tree.Listing, error)
 	Want     *Wanted
 	Snapshot func(ctx context.Context) (tables.Snapshot, error) // of its own tables
 	Close    func()                                             // may be called again

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"golang.org/x/sync/errgroup"
+
 	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
@@ -31,6 +33,7 @@ type ends struct {
 	st          stack.Stack
 	was, now    tables.Snapshot // of the site, and of the other place, where they were asked for
 	want        *state.Wanted
+	list        *tree.Listing // of the other place, where both were listed at once
 	closed      bool
 }
 
@@ -51,21 +54,22 @@ func (e *ends) close() {
 }
 
 func (e *ends) sides() *state.Ends {
-	return &state.Ends{
+	out := &state.Ends{
 		Root:     e.to.Root,
 		Filter:   filter(e.there),
 		Want:     e.want,
 		Snapshot: func(context.Context) (tables.Snapshot, error) { return e.now, nil },
 		Close:    e.close,
 	}
+	if e.list != nil {
+		out.List = func(context.Context) (*tree.Listing, error) { return e.list, nil }
+	}
+	return out
 }
 
-// filter passes by what is no part of a site's state.
-func filter(s site.Site) tree.Filter {
-	f := stack.DatabaseFilter(s.Root, s.Database)
-	f.Attrs = true
-	return f
-}
+// filter passes by what is no part of a site's state. Who may use a file beside its owner and group is a matter of its
+// host.
+func filter(s site.Site) tree.Filter { return stack.DatabaseFilter(s.Root, s.Database) }
 
 // open opens both places, and works out what the other one is to be.
 func (x *runner) open(ctx context.Context, what part) (_ *ends, err error) {
@@ -108,10 +112,20 @@ func (x *runner) wantFiles(ctx context.Context, e *ends) error {
 	if err != nil {
 		return err
 	}
+	g, gctx := errgroup.WithContext(ctx)
 	if x.listing == nil {
-		if x.listing, err = tree.Scan(ctx, e.from.Root, filter(e.here)); err != nil {
-			return fmt.Errorf("listing the site's files: %w", err)
-		}
+		g.Go(func() (err error) {
+			x.listing, err = tree.Scan(gctx, e.from.Root, filter(e.here))
+			return err
+		})
+	}
+	g.Go(func() (err error) {
+		e.list, err = tree.Scan(gctx, e.to.Root, filter(e.there))
+		return err
+	})
+	if err := g.Wait(); err != nil {
+		x.listing = nil
+		return fmt.Errorf("listing the files of both places: %w", err)
 	}
 	own := stack.LayoutOf(e.st).Config
 	skip := map[string]bool{}

@@ -120,6 +120,28 @@ func TestKilledAtEachMomentItArrivesAllTheSame(t *testing.T) {
 	assert.Len(t, m.now().Switches, 13, "each switch is noted once")
 }
 
+func TestAFirstPassThatIsCancelledLeavesNothing(t *testing.T) {
+	for _, at := range []string{"prepare end", "stage progress", "tables end", "settle begin"} {
+		var m moving
+		var id string
+		m = begunMove(t, demotest.Once(at, func() { require.NoError(t, m.Desk.Runs.Cancel(t.Context(), id)) }))
+		r := m.start(plan.LegCarry)
+		id = r.ID
+		m.Keep()
+		require.Eventually(t, func() bool {
+			is, err := m.Desk.Runs.Run(t.Context(), id)
+			return err == nil && is.State == plan.Cancelled
+		}, 20*time.Second, 20*time.Millisecond, at)
+		left, err := os.ReadDir(m.Dir("drydock", there))
+		if !os.IsNotExist(err) {
+			require.NoError(t, err)
+		}
+		assert.Empty(t, left, at)
+		m.gate(plan.LegCarry)
+		m.stands("pier", here, 0)
+	}
+}
+
 func TestWhatFailsInASwitchIsTakenBack(t *testing.T) {
 	m := begunMove(t)
 	m.Keep()

@@ -93,6 +93,7 @@ type memory struct {
 	Bytes   int64              `json:"bytes,omitempty"`
 	Found   []site.Finding     `json:"found,omitempty"`
 	Final   bool               `json:"final,omitempty"`   // what was brought stays
+	Fresh   bool               `json:"fresh,omitempty"`   // nothing was at the other place: files come right into it
 	Renamed bool               `json:"renamed,omitempty"` // from here on the names may be others
 	Swapped bool               `json:"swapped,omitempty"`
 }
@@ -187,6 +188,9 @@ func (x *runner) stage(ctx context.Context, t *work.Task) error {
 		}
 	})
 	x.listing = nil
+	if x.mem.Fresh {
+		return x.bring(ctx, t)
+	}
 	for try := 1; ; try++ {
 		err = x.maker(there, fileParts).Stage(ctx, t)
 		if !errors.Is(err, state.ErrGone) || try == tries {
@@ -305,7 +309,7 @@ func (x *runner) undo(ctx context.Context) error {
 		}
 	}
 	if !x.mem.Final && !x.mem.Began.IsZero() {
-		if err := x.maker(there, nothing).RollBack(ctx); err != nil {
+		if err := x.placeBack(ctx, there); err != nil {
 			return err
 		}
 	}
@@ -313,4 +317,18 @@ func (x *runner) undo(ctx context.Context) error {
 		return x.env.Lift(ctx, x.run, here)
 	}
 	return nil
+}
+
+// placeBack gives the other place what it had before, which was nothing where it is fresh.
+func (x *runner) placeBack(ctx context.Context, there site.Site) error {
+	if !x.mem.Fresh || x.mem.Looked { // else nothing of its tables was touched, and it may not say yet how these are reached
+		if err := x.maker(there, nothing).RollBack(ctx); err != nil {
+			return err
+		}
+	}
+	if !x.mem.Fresh {
+		return nil
+	}
+	_, err := x.removeFiles(ctx, there)
+	return err
 }

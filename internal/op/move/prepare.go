@@ -30,12 +30,12 @@ func (x *runner) prepare(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	t.Memorize(func() { x.mem.Began = x.env.Now() })
-	if err := t.Remember(); err != nil {
-		return err
-	}
 	m, err := x.env.Record.Move(ctx, x.c.Move)
 	if err != nil {
+		return err
+	}
+	t.Memorize(func() { x.mem.Began, x.mem.Fresh = x.env.Now(), len(m.Passes) == 0 && !m.Over })
+	if err := t.Remember(); err != nil {
 		return err
 	}
 	h, err := x.env.Host(ctx, there.Host)
@@ -237,5 +237,32 @@ func (x *runner) unmake(ctx context.Context, m plan.Move) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// bring copies the files right into a place where nothing was: nobody sees them there yet. One that goes meanwhile is
+// seen by the next pass.
+func (x *runner) bring(ctx context.Context, t *work.Task) error {
+	e, err := x.open(ctx, fileParts)
+	if err != nil {
+		return err
+	}
+	defer e.close()
+	root, err := x.env.Write(ctx, x.run, e.there, e.there.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	_, problems, err := tree.Duplicate(ctx, e.from.Root, root, e.want.Entries,
+		func(bytes int64, files int) { t.Add(bytes, int64(files)) })
+	if err != nil {
+		return fmt.Errorf("bringing the files: %w", err)
+	}
+	for _, p := range problems {
+		if _, err := e.from.Root.Lstat(p.Path); !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("bringing the files: %s: %s", p.Path, p.What)
+		}
+	}
+	t.Memorize(func() { x.mem.Alike = true })
 	return nil
 }
