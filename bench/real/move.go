@@ -77,7 +77,7 @@ func (b *bench) some(ctx context.Context, i int) error {
 	return sh(ctx, `mariadb --no-defaults -S "$1" "$2" -e "
 		UPDATE $3posts SET post_title = CONCAT(post_title, '+') WHERE ID % 1000 = $4;
 		UPDATE $3postmeta SET meta_value = CONCAT(meta_value, '') WHERE meta_id % 1000 = $4"
-		find "$5/wp-content/uploads" -type f -name "file-*$4.*" | head -25 | while read -r f; do printf x >>"$f"; done`,
+		find "$5/wp-content/uploads" -type f -name "file-*$4.*" | sed -n 1,25p | while read -r f; do printf x >>"$f"; done`,
 		b.pier.DB.Socket, b.spec.Database, b.spec.Prefix, fmt.Sprint(i+11), b.spec.Root)
 }
 

@@ -267,6 +267,7 @@ func (a *app) draw() *cobra.Command {
 			},
 		),
 		a.drawDrift(),
+		a.drawMove(),
 	)
 	return c
 }

@@ -129,6 +129,7 @@ var examples = map[string]string{
 	"draw":            "draw leases leases.svg",
 	"draw depot":      "draw depot depot.svg",
 	"draw drift":      "draw drift winter-prices drift.svg",
+	"draw move":       "draw move tickets-to-drydock move.pdf",
 	"draw leases":     "draw leases leases.pdf",
 	"draw trial":      "draw trial grid.svg",
 	"draw versions":   "draw versions fleet.svg",

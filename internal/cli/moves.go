@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"alibi/internal/desk"
+	"alibi/internal/draw"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 )
@@ -39,10 +40,11 @@ const (
 	actShow   = "show"
 	actGo     = "go"
 	actForget = "forget"
+	actReport = "report"
 )
 
 var moveActs = []string{actShow, actGo, plan.LegBack, plan.LegSurvey, plan.LegCarry, plan.LegCheck, plan.LegNames,
-	plan.LegSwitch, plan.LegWatch, plan.LegClear, actForget}
+	plan.LegSwitch, plan.LegWatch, plan.LegClear, actReport, actForget}
 
 func (a *app) moves() *cobra.Command {
 	return &cobra.Command{
@@ -90,7 +92,7 @@ func (a *app) move() *cobra.Command {
 			"  watch   ask servers where they lead visitors\n" +
 			"  clear   empty the old place\n\n" +
 			"A gate can be named in place of go. back brings the site back to the old place, with all that was written\n" +
-			"since, until that is cleared; clear before the switch removes what was brought, and forget takes the move out\n" +
+			"since, until that is cleared; report tells what became of it; clear before the switch removes what was brought, and forget takes the move out\n" +
 			"of the record. What changes a live site or its names asks for the site's name: --confirm.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.moveNames,
@@ -173,6 +175,8 @@ func (a *app) goMove(ctx context.Context, d *desk.Desk, m plan.Move, act string,
 			}
 		}
 		m, err = d.Moves.Lower(ctx, m.Name, s.Name)
+	case actReport:
+		return a.reportMove(ctx, d, m)
 	case actForget:
 		if err := d.Moves.Forget(ctx, m.Name); err != nil {
 			return err
@@ -249,5 +253,42 @@ func printRewrites(row func(...string), p plan.Plan) {
 		if p.Kind.Moves() {
 			row(site.Either(i == 0, "names", ""), r.From+" -> "+r.To)
 		}
+	}
+}
+
+// reportMove tells what became of a move.
+func (a *app) reportMove(ctx context.Context, d *desk.Desk, m plan.Move) error {
+	s, err := d.Fleet.Site(ctx, m.Site)
+	if err != nil {
+		return err
+	}
+	return a.print(m, func(w io.Writer) {
+		table(w, func(row func(...string)) {
+			for _, l := range m.Report(s, d.Now()) {
+				row(l[0], l[1])
+			}
+		})
+	})
+}
+
+func (a *app) drawMove() *cobra.Command {
+	const short = "Write down what became of a move"
+	return &cobra.Command{
+		Use:               "move NAME FILE",
+		Short:             short,
+		Long:              short + ": what, from where, to where, when, how long, what was compared (alibi move NAME report)" + fileSays,
+		Args:              args(cobra.ExactArgs(2)),
+		ValidArgsFunction: a.moveNames,
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			m, err := d.Moves.Find(ctx, given[0])
+			if err != nil {
+				return err
+			}
+			s, err := d.Fleet.Site(ctx, m.Site)
+			if err != nil {
+				return err
+			}
+			return a.drawn(draw.Sheet{Title: "Move " + m.Name, Lines: m.Report(s, d.Now())}, given[1])
+		}),
 	}
 }

@@ -35,6 +35,7 @@ type Move struct {
 	Watch    *Watch        `json:"watch,omitempty"`
 	Cleared  time.Time     `json:"cleared,omitzero"`
 	Sums     map[string]At `json:"sums,omitempty"`  // what each table added up to when both sides were the same last
+	Quiet    Quiet         `json:"quiet,omitzero"`  // when they were written to last then
 	Files    string        `json:"files,omitempty"` // a digest of the list of files at the old place, when it was left
 }
 
@@ -53,6 +54,12 @@ func (s Stand) String() string { return s.Root + " on " + s.Host }
 type At struct {
 	Site  Sum `json:"site"`  // where the site stood then
 	Place Sum `json:"place"` // at the other place
+}
+
+// Quiet is when tables were written to last, as the servers of both sides say.
+type Quiet struct {
+	Site  map[string]string `json:"site,omitempty"`
+	Place map[string]string `json:"place,omitempty"`
 }
 
 // Sum counts rows and adds up their digests.

@@ -186,7 +186,14 @@ func (c *control) write(command string) error {
 
 // errUnsayable is given for names that the protocol has no way to say: it says lines, in which 255 begins a command of
 // Telnet.
-var errUnsayable = errors.New("FTP can't say a name with a line break or the byte 255")
+var errUnsayable error = unsayable{}
+
+// unsayable is a refusal as any other: such a file is left out, and named.
+type unsayable struct{}
+
+func (unsayable) Error() string { return "FTP can't say a name with a line break or the byte 255" }
+
+func (unsayable) Is(target error) bool { return target == fs.ErrPermission }
 
 func sayable(s string) bool {
 	return strings.IndexFunc(s, func(c rune) bool { return c == '\r' || c == '\n' || c == 0 }) < 0 &&

@@ -94,7 +94,7 @@ func (x *runner) addUp(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	return x.env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
-		wrong, err := differing(ctx, snap, m.Sums, func(a plan.At) plan.Sum { return a.Place }, t)
+		wrong, err := differing(ctx, snap, m.Sums, func(a plan.At) plan.Sum { return a.Place }, t, nil)
 		for _, w := range wrong {
 			x.block(t, "rows", w+": it is not what was brought", "see who writes there; alibi move "+m.Name+
 				" carry brings it again")

@@ -77,6 +77,7 @@ type runner struct {
 	listing *tree.Listing // of the site's files, as this process saw them in this run
 	arrive  map[string][]byte
 	equal   map[string]plan.At // tables that did not change on either side, as this process saw
+	quiet   plan.Quiet         // when tables were written to last, then
 	mu      sync.Mutex
 	at      map[string]plan.At // what the tables add up to that were brought
 }
@@ -85,8 +86,10 @@ type runner struct {
 type memory struct {
 	state.Memory
 	Began   time.Time          `json:"began,omitzero"`
-	Held    time.Time          `json:"held,omitzero"` // since when nobody can write
-	At      map[string]plan.At `json:"at,omitempty"`  // what each table adds up to
+	Held    time.Time          `json:"held,omitzero"`   // since when nobody can write
+	At      map[string]plan.At `json:"at,omitempty"`    // what each table adds up to
+	Equal   map[string]bool    `json:"equal,omitempty"` // those of them that were as they had been
+	Quiet   plan.Quiet         `json:"quiet,omitzero"`  // when they were written to last
 	Skipped int                `json:"skipped,omitempty"`
 	Rows    int64              `json:"rows,omitempty"`
 	Files   int                `json:"files,omitempty"`
@@ -216,7 +219,10 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	}
 	t.Memorize(func() {
 		x.mem.Skipped = len(x.equal)
-		x.mem.At = maps.Clone(x.equal)
+		x.mem.At, x.mem.Quiet, x.mem.Equal = maps.Clone(x.equal), x.quiet, map[string]bool{}
+		for name := range x.equal {
+			x.mem.Equal[name] = true
+		}
 		maps.Copy(x.mem.At, x.at)
 	})
 	return nil
@@ -256,7 +262,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	pass := plan.Carried{Run: x.run, At: x.env.Now(), Took: took, Rows: x.mem.Rows, Files: x.mem.Files, Bytes: x.mem.Bytes}
 	_, err = x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
 		m.Passes = slices.DeleteFunc(m.Passes, func(p plan.Carried) bool { return p.Run == x.run })
-		m.Passes, m.Sums = append(m.Passes, pass), x.mem.At
+		m.Passes, m.Sums, m.Quiet = append(m.Passes, pass), x.mem.At, x.mem.lastQuiet()
 		return nil
 	})
 	if err != nil {
@@ -321,7 +327,8 @@ func (x *runner) undo(ctx context.Context) error {
 
 // placeBack gives the other place what it had before, which was nothing where it is fresh.
 func (x *runner) placeBack(ctx context.Context, there site.Site) error {
-	if !x.mem.Fresh || x.mem.Looked { // else nothing of its tables was touched, and it may not say yet how these are reached
+	// Before its tables were touched, a fresh place may not say yet how these are reached.
+	if !x.mem.Fresh || x.mem.Looked {
 		if err := x.maker(there, nothing).RollBack(ctx); err != nil {
 			return err
 		}
@@ -331,4 +338,15 @@ func (x *runner) placeBack(ctx context.Context, there site.Site) error {
 	}
 	_, err := x.removeFiles(ctx, there)
 	return err
+}
+
+// lastQuiet are the times of tables for the next pass: of what was written at the other place no time is known yet.
+func (m memory) lastQuiet() plan.Quiet {
+	out := plan.Quiet{Site: m.Quiet.Site, Place: map[string]string{}}
+	for name, at := range m.Quiet.Place {
+		if m.Equal[name] {
+			out.Place[name] = at
+		}
+	}
+	return out
 }

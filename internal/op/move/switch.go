@@ -183,7 +183,12 @@ func (x *runner) rowsBehind(ctx context.Context, t *work.Task) (string, error) {
 	}
 	var wrong []string
 	err = x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
-		wrong, err = differing(ctx, snap, x.mem.At, func(a plan.At) plan.Sum { return a.Site }, t)
+		now, err := tables.Quiet(ctx, snap)
+		if err != nil {
+			return err
+		}
+		wrong, err = differing(ctx, snap, x.mem.At, func(a plan.At) plan.Sum { return a.Site }, t,
+			func(name string) bool { return tables.Same(x.mem.Quiet.Site[name], now[name]) })
 		return err
 	})
 	if err != nil || len(wrong) > 0 {
@@ -314,6 +319,8 @@ func (x *runner) swap(ctx context.Context, t *work.Task) error {
 		for name, at := range x.mem.At {
 			m.Sums[name] = plan.At{Site: at.Place, Place: at.Site}
 		}
+		q := x.mem.lastQuiet()
+		m.Quiet = plan.Quiet{Site: q.Place, Place: q.Site}
 		return nil
 	})
 }
