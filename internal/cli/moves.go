@@ -92,7 +92,8 @@ func (a *app) move() *cobra.Command {
 			"  watch   ask servers where they lead visitors\n" +
 			"  clear   empty the old place\n\n" +
 			"A gate can be named in place of go. back brings the site back to the old place, with all that was written\n" +
-			"since, until that is cleared; report tells what became of it; clear before the switch removes what was brought, and forget takes the move out\n" +
+			"since, until that is cleared; report tells what became of it; clear before the switch\n" +
+			"removes what was brought, and forget takes the move out\n" +
 			"of the record. What changes a live site or its names asks for the site's name: --confirm.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.moveNames,
@@ -276,7 +277,7 @@ func (a *app) drawMove() *cobra.Command {
 	return &cobra.Command{
 		Use:               "move NAME FILE",
 		Short:             short,
-		Long:              short + ": what, from where, to where, when, how long, what was compared (alibi move NAME report)" + fileSays,
+		Long:              short + ": from where, to where, when, what was compared (alibi move NAME report)" + fileSays,
 		Args:              args(cobra.ExactArgs(2)),
 		ValidArgsFunction: a.moveNames,
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {

@@ -20,7 +20,8 @@ func states(m Move) (out string) {
 }
 
 func TestGatesOpenOneAfterTheOther(t *testing.T) {
-	m := Move{Name: "tickets-to-drydock", From: Stand{Host: "pier", Root: "/srv"}, To: Stand{Host: "drydock", Root: "/var"},
+	m := Move{Name: "tickets-to-drydock", From: Stand{Host: "pier", Root: "/srv"},
+		To:    Stand{Host: "drydock", Root: "/var"},
 		Names: &Names{Short: time.Minute, Old: []site.RecordSet{{Name: "tickets", Type: "A", TTL: time.Hour}}}}
 	assert.Equal(t, "ossssss", states(m))
 	m.Survey = &Survey{Findings: []site.Finding{{Severity: site.Block, Text: "no room"}}}
