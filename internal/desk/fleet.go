@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
+	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 )
@@ -130,6 +132,13 @@ func (d *Fleet) Forget(ctx context.Context, id site.ID) error {
 		if c.Origin == id {
 			return fmt.Errorf("%s is a copy of it: remove its copies first", c.Name)
 		}
+	}
+	moves, err := d.record.Moves(ctx)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(moves, func(m plan.Move) bool { return m.Site == id }); i >= 0 {
+		return fmt.Errorf("it is on its way to another place: end that first: alibi move %s", moves[i].Name)
 	}
 	_, err = d.record.ChangeSite(ctx, id, func(s *site.Site) error {
 		if s.Role != site.Live {

@@ -148,6 +148,14 @@ func (d *Fleet) RemoveHost(ctx context.Context, name string) error {
 		return fmt.Errorf("host %s: %w: %s; remove these copies and forget these sites first", name, ErrHostInUse,
 			strings.Join(known.Sites, ", "))
 	}
+	all, err := d.record.AllSites(ctx)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(all, func(s site.Site) bool { return s.State == site.Aside && s.Host == name }); i >= 0 {
+		return fmt.Errorf("host %s: %w: a place of one that is moved (%s); end that move first: alibi moves", name,
+			ErrHostInUse, all[i].Name)
+	}
 	made, err := d.record.AllMade(ctx)
 	if err != nil {
 		return err

@@ -50,7 +50,7 @@ func (d *core) provider(zone string) (dns.Provider, []dns.Server, error) {
 	}
 	secret, err := op.ReadSecret(z.KeyFile)
 	if err != nil {
-		return nil, nil, fmt.Errorf("the key of zone %s: %w", zone, err)
+		return nil, nil, fmt.Errorf("reading the key of zone %s: %w", zone, err)
 	}
 	return dns.Updater{Server: servers[0], Key: dns.Key{Name: z.Key, Algorithm: z.Algorithm, Secret: secret}}, servers, nil
 }

@@ -300,6 +300,10 @@ func (d *Moves) mayPlan(m plan.Move, leg string) error {
 		return nil
 	}
 	if leg == plan.LegClear && !m.Moved { // the move is given up
+		if len(m.Passes) == 0 {
+			return fmt.Errorf("nothing was brought to %s yet, so that nothing there is %s's to remove; to give it up: alibi "+
+				"move %s forget", m.To, m.Name, m.Name)
+		}
 		return nil
 	}
 	if m.Moved && leg != plan.LegClear {

@@ -34,7 +34,11 @@ func (d *core) machine(h inventory.Host) host.Host {
 // password gives that of an account: from its file, or asked for once.
 func password(h inventory.Host, asker ssh.Asker) (string, error) {
 	if h.PasswordFile != "" {
-		return op.ReadSecret(h.PasswordFile)
+		s, err := op.ReadSecret(h.PasswordFile)
+		if err != nil {
+			return "", fmt.Errorf("reading the password's file: %w", err)
+		}
+		return s, nil
 	}
 	if s, err := asker.Secret(fmt.Sprintf("password of %s on %s", h.User, h.Name)); err == nil {
 		return s, nil

@@ -56,7 +56,7 @@ func (d *core) configured(ctx context.Context, hostName string, s site.Server) (
 	if s.PasswordFile != "" {
 		var err error
 		if password, err = op.ReadSecret(s.PasswordFile); err != nil {
-			return nil, fmt.Errorf("the database server of %s: %w", hostName, err)
+			return nil, fmt.Errorf("reading the password of the database server of %s: %w", hostName, err)
 		}
 	}
 	h, err := d.host(ctx, hostName)

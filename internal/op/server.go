@@ -278,10 +278,7 @@ func DatabaseName(s site.Site) string {
 // ReadSecret reads a secret from a file of this machine.
 func ReadSecret(file string) (string, error) {
 	b, err := os.ReadFile(file)
-	if err != nil {
-		return "", fmt.Errorf("reading a password: %w", err)
-	}
-	return strings.TrimRight(string(b), "\r\n"), nil
+	return strings.TrimRight(string(b), "\r\n"), err
 }
 
 // Folder is the folder of a copy on its host, above its "now".

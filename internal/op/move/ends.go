@@ -352,7 +352,11 @@ func (x *runner) password(ctx context.Context, e *ends, m plan.Move) (string, er
 		return "", fmt.Errorf("the password of %s, which owns the database %s, is not known: name a file that has it "+
 			"(--database-password-file)", e.there.Database.User, e.there.Database.Text())
 	}
-	return op.ReadSecret(m.PasswordFile)
+	s, err := op.ReadSecret(m.PasswordFile)
+	if err != nil {
+		return "", fmt.Errorf("reading the password of %s: %w", e.there.Database.User, err)
+	}
+	return s, nil
 }
 
 // total adds a table up.

@@ -15,7 +15,9 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/desk"
 	"alibi/internal/dns"
+	"alibi/internal/inventory"
 	"alibi/internal/plan"
+	"alibi/internal/site"
 )
 
 // overdue has it long ago that the names were lowered.
@@ -118,6 +120,38 @@ func TestKilledAtEachMomentItArrivesAllTheSame(t *testing.T) {
 		m.stands(to[0], to[1], orders)
 	}
 	assert.Len(t, m.now().Switches, 13, "each switch is noted once")
+}
+
+func TestWhatAMoveNeedsIsNotTakenFromUnderIt(t *testing.T) {
+	m := begunMove(t)
+	ctx := t.Context()
+	require.NoError(t, os.MkdirAll(m.Dir("drydock", there), 0o755))
+	require.NoError(t, os.WriteFile(m.Dir("drydock", there+"/of-others.txt"), []byte("ours"), 0o644))
+	_, err := m.Desk.Moves.Plan(ctx, m.now(), plan.LegClear)
+	assert.ErrorContains(t, err, "nothing was brought", "what is there is not ours")
+	assert.ErrorContains(t, m.Desk.Fleet.Forget(ctx, m.Site(shop).ID), "on its way")
+	require.NoError(t, m.Desk.Workings().Record.PutHost(ctx, inventory.Host{Name: "moor", Addr: "127.0.0.1", Port: "1"}))
+	_, err = m.Desk.Workings().Record.ChangeSite(ctx, m.now().Place, func(s *site.Site) error {
+		s.Host = "moor"
+		return nil
+	})
+	require.NoError(t, err)
+	assert.ErrorIs(t, m.Desk.Fleet.RemoveHost(ctx, "moor"), desk.ErrHostInUse)
+	_, err = m.Desk.Moves.Begin(ctx, desk.NewMove{Site: m.Site(shop).ID, Host: "drydock", Root: "/elsewhere"})
+	assert.ErrorIs(t, err, desk.ErrMoved)
+	require.NoError(t, m.Desk.Moves.Forget(ctx, m.name))
+	for what, n := range map[string]desk.NewMove{
+		"or a part of that":       {Host: "pier", Root: here + "/sub"},
+		"is no absolute path":     {Host: "drydock", Root: "relative"},
+		"no address of":           {Host: "drydock", Root: "/elsewhere", Web: []string{"drydock.example"}},
+		"stands in /var/www/crew": {Host: "drydock", Root: "/var/www/crew"},
+		"is not empty":            {Host: "drydock", Root: there},
+	} {
+		n.Site = m.Site(shop).ID
+		_, err := m.Desk.Moves.Begin(ctx, n)
+		assert.ErrorContains(t, err, what)
+	}
+	assert.FileExists(t, m.Dir("drydock", there+"/of-others.txt"))
 }
 
 func TestAFirstPassThatIsCancelledLeavesNothing(t *testing.T) {

@@ -273,13 +273,17 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	return nil
 }
 
-// final has what was brought stay. From here on there is no way back to what was at the other place.
+// final notes that what was brought stays. From here on there is no way back to what was at the other place.
 func (x *runner) final(ctx context.Context, t *work.Task, there site.Site) error {
 	t.Memorize(func() { x.mem.Final = true })
 	if err := t.Remember(); err != nil {
 		return err
 	}
-	ctx = context.WithoutCancel(ctx)
+	return x.stays(context.WithoutCancel(ctx), there)
+}
+
+// stays has what was brought stay.
+func (x *runner) stays(ctx context.Context, there site.Site) error {
 	m := x.maker(there, nothing)
 	if err := m.Commit(ctx); err != nil {
 		return err
@@ -314,7 +318,12 @@ func (x *runner) undo(ctx context.Context) error {
 			return fmt.Errorf("visitors see a notice still, since it is not known where its names lead: %w", err)
 		}
 	}
-	if !x.mem.Final && !x.mem.Began.IsZero() {
+	switch {
+	case x.mem.Final: // the other place keeps it: visitors don't come there
+		if err := x.stays(ctx, there); err != nil {
+			return err
+		}
+	case !x.mem.Began.IsZero():
 		if err := x.placeBack(ctx, there); err != nil {
 			return err
 		}

@@ -114,7 +114,7 @@ func Plan(in Input) plan.Plan {
 // moved says what is to be known of a restore point of a live site that has moved since.
 func moved(in Input, note func(site.Severity, string, string, string)) {
 	s := in.Site
-	if in.Point == nil || s.Role != site.Live {
+	if in.Point == nil || s.Role != site.Live || in.Point.Site.Root == "" {
 		return
 	}
 	switch was := in.Point.Site; {
