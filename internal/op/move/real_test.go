@@ -231,7 +231,7 @@ func (v *visitors) end(t *testing.T, db tables.Writable) {
 		}
 		return nil
 	}))
-	require.Greater(t, len(v.taken), 30)
+	require.Greater(t, len(v.taken), 5, "they came all the time")
 	delete(found, "handed-on")
 	for _, id := range v.taken {
 		if !assert.Equal(t, 1, found[id], "order %s was taken", id) {
