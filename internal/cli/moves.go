@@ -92,9 +92,9 @@ func (a *app) move() *cobra.Command {
 			"  watch   ask servers where they lead visitors\n" +
 			"  clear   empty the old place\n\n" +
 			"A gate can be named in place of go. back brings the site back to the old place, with all that was written\n" +
-			"since, until that is cleared; report tells what became of it; clear before the switch\n" +
-			"removes what was brought, and forget takes the move out\n" +
-			"of the record. What changes a live site or its names asks for the site's name: --confirm.",
+			"since, until that is cleared; report tells what became of it; clear before the switch removes what was\n" +
+			"brought, and forget takes the move out of the record. What changes a live site or its names asks for the\n" +
+			"site's name: --confirm.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.moveNames,
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
@@ -216,7 +216,7 @@ func (a *app) printMove(d *desk.Desk, m plan.Move) error {
 				row(string(l.State), l.Name, l.Title, l.Why)
 			}
 		})
-		printFindings(w, routeFindings(m))
+		printFindings(w, m.Findings())
 		if m.Watch != nil && m.Moved {
 			fmt.Fprintln(w)
 			table(w, func(row func(...string)) {
@@ -233,19 +233,6 @@ func (a *app) printMove(d *desk.Desk, m plan.Move) error {
 
 func keeps(x plan.Answer) string {
 	return site.Either(x.Keeps > 0, "kept for "+site.Seconds(x.Keeps), "")
-}
-
-// routeFindings are those that matter now.
-func routeFindings(m plan.Move) []site.Finding {
-	switch {
-	case m.Moved:
-		return nil
-	case m.Check != nil:
-		return m.Check.Findings
-	case m.Survey != nil:
-		return m.Survey.Findings
-	}
-	return nil
 }
 
 // printRewrites shows what becomes of the names of a site that is moved.

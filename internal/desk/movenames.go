@@ -56,7 +56,7 @@ func (d *core) provider(zone string) (dns.Provider, []dns.Server, error) {
 }
 
 // findNames reads the records by which visitors come to a site, and says what they are to be; nil where no new address
-// is told, or no server knows the names.
+// is told.
 func (d *Moves) findNames(ctx context.Context, s site.Site, web []string) (*plan.Names, error) {
 	if len(web) == 0 {
 		return nil, nil
@@ -73,12 +73,11 @@ func (d *Moves) findNames(ctx context.Context, s site.Site, web []string) (*plan
 	if err != nil {
 		return nil, err
 	}
-	n.ByHand = p == dns.Provider(dns.ByHand{})
+	_, n.ByHand = p.(dns.ByHand)
 	for _, sv := range servers {
 		n.Servers = append(n.Servers, string(sv))
 	}
-	names := namesOf(s)
-	for _, name := range names {
+	for _, name := range namesOf(s) {
 		if name != n.Zone && !strings.HasSuffix(name, "."+n.Zone) {
 			continue
 		}

@@ -74,7 +74,7 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 		return all[i], fmt.Errorf("%s: %w: alibi move %s", s.Name, ErrMoved, all[i].Name)
 	case s.Role != site.Live:
 		return plan.Move{}, fmt.Errorf("%s is a copy: only live sites are moved; make a copy on another host instead: "+
-			"alibi copy ORIGIN --on HOST", s.Name)
+			"alibi copy ORIGIN --host HOST", s.Name)
 	case s.State != site.Ready:
 		why, first := s.Unready()
 		return plan.Move{}, fmt.Errorf("%s, so that it can't be moved now: %s", why, first)
@@ -129,7 +129,7 @@ func (d *Moves) besides(ctx context.Context, s site.Site) error {
 func (d *Moves) place(ctx context.Context, s site.Site, n NewMove, m *plan.Move) (site.Site, error) {
 	out := site.Site{ID: site.NewID(), Role: site.Live, State: site.Aside, Client: s.Client, Owner: s.Owner,
 		Host: cmp.Or(n.Host, d.config.Machine), Root: path.Clean(cmp.Or(n.Root, s.Root)), Stack: s.Stack,
-		Addresses: s.Addresses, Title: s.Title, Origin: "", MadeAt: d.now()}
+		Addresses: s.Addresses, Title: s.Title, MadeAt: d.now()}
 	out.Name = s.Name + " on " + out.Host
 	h, err := d.host(ctx, out.Host)
 	if err != nil {

@@ -57,6 +57,14 @@ func (p Plan) FromOriginTo() []Claim {
 	return append(p.FromOrigin(), p.AloneOn()...)
 }
 
+// BothAlone claims the origin and the target, each alone.
+func (p Plan) BothAlone() (out []Claim) {
+	for _, s := range []site.Site{p.Origin, p.Target} {
+		out = append(out, Claim{Site: s.ID, Name: s.Name, Alone: true})
+	}
+	return out
+}
+
 // OverConsent is the name that a person has to type before what stands on a site is
 // written over; "" where nothing that others count on is lost. target is the site as
 // the record has it now.

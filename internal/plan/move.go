@@ -411,3 +411,16 @@ func (n Names) Lowering() (was, want []site.RecordSet) { return n.Old, n.lived(n
 
 // Lengthened gives what stands in the zone after a move, and the same with the lifetimes of before it.
 func (n Names) Lengthened() (was, want []site.RecordSet) { return n.lived(n.New), n.New }
+
+// Findings are what the last look at the places brought, until the site stands at the new one.
+func (m Move) Findings() []site.Finding {
+	switch {
+	case m.Moved:
+		return nil
+	case m.Check != nil:
+		return m.Check.Findings
+	case m.Survey != nil:
+		return m.Survey.Findings
+	}
+	return nil
+}

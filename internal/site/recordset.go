@@ -29,7 +29,10 @@ func (r RecordSet) With(ttl time.Duration) RecordSet {
 	return r
 }
 
-// String writes the set as zone files do.
+// String writes the set as zone files do, and one without values in words.
 func (r RecordSet) String() string {
+	if len(r.Values) == 0 {
+		return "no " + r.Type + " of " + r.Name
+	}
 	return fmt.Sprintf("%s %d %s %s", r.Name, int(r.TTL.Seconds()), r.Type, strings.Join(r.Values, ", "))
 }

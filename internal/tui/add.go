@@ -14,7 +14,6 @@ import (
 type addScreen struct {
 	form
 	host bool // a host, not a site
-	busy bool
 }
 
 func newAdd(a *app) *addScreen {
@@ -42,10 +41,6 @@ func (f *addScreen) title(*app) string {
 }
 
 func (f *addScreen) update(a *app, msg tea.Msg) (tea.Cmd, bool) {
-	if d, done := msg.(doneMsg); done && d.err != nil {
-		f.busy = false
-		return nil, false
-	}
 	if k, ok := msg.(tea.KeyPressMsg); ok {
 		switch k.String() {
 		case "ctrl+t":

@@ -321,19 +321,14 @@ func (s *movesScreen) road(t *theme, is site.Site, m plan.Move, legs []plan.Leg,
 
 // found is what the last look at the places, or at servers, brought.
 func (s *movesScreen) found(t *theme, m plan.Move, w int) (out []string) {
-	switch {
-	case m.Moved && m.Watch != nil:
-		for _, x := range m.Watch.Answers {
-			style := site.Either(x.New, t.good, t.soon)
-			keeps := site.Either(x.Keeps > 0, ", kept for "+site.Seconds(x.Keeps), "")
-			out = append(out, "   "+style.Render(t.fit(site.Either(x.New, "new place", "not yet"), 11))+
-				t.fit(t.ink.Render(plain(x.Name)+" is "+plain(x.Says))+t.soft.Render(keeps+", says "+plain(x.Server)), w-15))
-		}
-	case m.Moved:
-	case m.Check != nil:
-		return findingLines(t, m.Check.Findings, w)
-	case m.Survey != nil:
-		return findingLines(t, m.Survey.Findings, w)
+	if m.Watch == nil {
+		return findingLines(t, m.Findings(), w)
+	}
+	for _, x := range m.Watch.Answers {
+		style := site.Either(x.New, t.good, t.soon)
+		keeps := site.Either(x.Keeps > 0, ", kept for "+site.Seconds(x.Keeps), "")
+		out = append(out, "   "+style.Render(t.fit(site.Either(x.New, "new place", "not yet"), 11))+
+			t.fit(t.ink.Render(plain(x.Name)+" is "+plain(x.Says))+t.soft.Render(keeps+", says "+plain(x.Server)), w-15))
 	}
 	return out
 }

@@ -87,13 +87,8 @@ func (s *Sides) saw(it *drift.Item) string {
 // Operation is carrying changes from one side of a pair to the other, and undoing that.
 func Operation(env *op.Env) work.Definition {
 	return work.Definition{
-		Kind: plan.Sync,
-		Claims: func(p plan.Plan) (out []plan.Claim) {
-			for _, s := range []site.Site{p.Origin, p.Target} {
-				out = append(out, plan.Claim{Site: s.ID, Name: s.Name, Alone: true})
-			}
-			return out
-		},
+		Kind:      plan.Sync,
+		Claims:    plan.Plan.BothAlone,
 		Consent:   plan.Plan.LiveConsent,
 		TakesBack: true,
 		Begin: work.Begin(func(r plan.Run, c Choices) *work.Operation {

@@ -16,7 +16,7 @@ import (
 
 // PlanCheck says what comparing the two places will do.
 func PlanCheck(in Input) plan.Plan {
-	p := in.new(plan.Compare, Choices{})
+	p := in.new(plan.Compare)
 	p.Steps = []plan.Step{{Name: "digest", Title: "read the files", Work: 2 * p.Bytes, Unit: plan.Bytes}}
 	if in.hasTables() {
 		p.Steps = append(p.Steps, plan.Step{Name: "rows", Title: "add the tables up", Work: p.Rows, Unit: plan.Rows})

@@ -32,12 +32,10 @@ import (
 // Choices of a run of a move.
 type Choices struct {
 	Move string `json:"move"` // its name
-	// Keep takes a restore point of what is at the other place first.
-	Keep bool `json:"keep,omitempty"`
-	Back bool `json:"back,omitempty"` // of a switch
 }
 
-// Provider gives who changes the names of a zone, "" for a zone that nobody is asked about.
+// Provider gives who changes the names of a zone, and the servers that are responsible for it, the one that is asked
+// first.
 type Provider func(zone string) (dns.Provider, []dns.Server, error)
 
 // Operations are those of this package.
@@ -50,20 +48,13 @@ func Operations(env *op.Env, names Provider) []work.Definition {
 	return []work.Definition{
 		{Kind: plan.Pass, Claims: plan.Plan.FromOriginTo, TakesBack: true, About: about, Begin: begin},
 		{Kind: plan.Compare, Claims: plan.Plan.FromOriginTo, About: about, Begin: begin},
-		{Kind: plan.Switch, Claims: bothAlone, Consent: consent, TakesBack: true, About: about, Begin: begin},
+		{Kind: plan.Switch, Claims: plan.Plan.BothAlone, Consent: consent, TakesBack: true, About: about, Begin: begin},
 		{Kind: plan.Clear, Claims: plan.Plan.FromOriginTo, Consent: consent, Forward: true, About: about, Begin: begin},
 	}
 }
 
 // consent is the name of the site: its visitors are held, or what was its place is emptied.
 func consent(p plan.Plan, _ site.Site) string { return p.Origin.Name }
-
-func bothAlone(p plan.Plan) (out []plan.Claim) {
-	for _, s := range []site.Site{p.Origin, p.Target} {
-		out = append(out, plan.Claim{Site: s.ID, Name: s.Name, Alone: true})
-	}
-	return out
-}
 
 // runner carries one run out.
 type runner struct {
@@ -90,7 +81,6 @@ type memory struct {
 	At      map[string]plan.At `json:"at,omitempty"`    // what each table adds up to
 	Equal   map[string]bool    `json:"equal,omitempty"` // those of them that were as they had been
 	Quiet   plan.Quiet         `json:"quiet,omitzero"`  // when they were written to last
-	Skipped int                `json:"skipped,omitempty"`
 	Rows    int64              `json:"rows,omitempty"`
 	Files   int                `json:"files,omitempty"`
 	Bytes   int64              `json:"bytes,omitempty"`
@@ -218,7 +208,6 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	t.Memorize(func() {
-		x.mem.Skipped = len(x.equal)
 		x.mem.At, x.mem.Quiet, x.mem.Equal = maps.Clone(x.equal), x.quiet, map[string]bool{}
 		for name := range x.equal {
 			x.mem.Equal[name] = true
@@ -298,8 +287,8 @@ func (x *runner) brought() string {
 	if x.mem.Bytes > 0 {
 		text += ", " + site.Size(x.mem.Bytes) + " of files were brought"
 	}
-	if x.mem.Skipped > 0 {
-		text += ", " + site.Plural(int64(x.mem.Skipped), "table", "tables") + " had not changed"
+	if n := len(x.mem.Equal); n > 0 {
+		text += ", " + site.Plural(int64(n), "table", "tables") + " had not changed"
 	}
 	return text
 }

@@ -24,8 +24,7 @@ func Contains(a, b site.Site) bool {
 }
 
 // new begins a plan.
-func (in Input) new(kind plan.Kind, c Choices) plan.Plan {
-	c.Move = in.Move.Name
+func (in Input) new(kind plan.Kind) plan.Plan {
 	p := plan.Plan{Kind: kind, At: in.Now, Origin: in.Site, Target: in.Place, By: in.By, Words: in.Move.There().String()}
 	if f := in.Site.Facts; f != nil {
 		p.Files, p.Bytes, p.Rows, p.Tables, p.Data = f.Files, f.Bytes, f.Rows, len(f.Tables), f.TableBytes
@@ -38,7 +37,7 @@ func (in Input) new(kind plan.Kind, c Choices) plan.Plan {
 		why, first := s.Unready()
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "state", Text: why, Remedy: first})
 	}
-	p.SetDetail(c)
+	p.SetDetail(Choices{Move: in.Move.Name})
 	return p
 }
 
@@ -62,7 +61,7 @@ func (in Input) bringing(p plan.Plan, extra ...plan.Step) []plan.Step {
 // PlanPass says what bringing a site to its other place will do, while it goes on.
 func PlanPass(in Input) plan.Plan {
 	first := len(in.Move.Passes) == 0
-	p := in.new(plan.Pass, Choices{Keep: first && in.Move.Over})
+	p := in.new(plan.Pass)
 	steps := []plan.Step{{Name: "prepare", Title: "make room there"}}
 	if first && in.Move.Over {
 		steps = append(steps, plan.Step{Name: "keep", Title: "take a restore point", Unit: plan.Bytes})
@@ -91,7 +90,7 @@ func (in Input) written() []string {
 // PlanSwitch says what switching a site over to its other place will do, or back.
 func PlanSwitch(in Input) plan.Plan {
 	m := in.Move
-	p := in.new(plan.Switch, Choices{Back: m.Moved})
+	p := in.new(plan.Switch)
 	p.Steps = []plan.Step{{Name: "prepare", Title: "write its configuration"},
 		{Name: "hold", Title: "show a notice"}}
 	if m.Moved { // what is at the old place is its former state, and is written over
@@ -136,12 +135,13 @@ func newOf(list []site.RecordSet, r site.RecordSet) string {
 			return n.String()
 		}
 	}
-	return "no " + r.Type + " of " + r.Name
+	r.Values = nil
+	return r.String()
 }
 
 // PlanClear says what clearing up will do: the place where the site does not stand is emptied.
 func PlanClear(in Input) plan.Plan {
-	p := in.new(plan.Clear, Choices{})
+	p := in.new(plan.Clear)
 	if in.Written {
 		p.Steps = append(p.Steps, plan.Step{Name: "keep", Title: "take a restore point", Work: p.Bytes, Unit: plan.Bytes})
 	} else {

@@ -232,10 +232,6 @@ const entered = 3 * time.Minute
 func setsText(list []site.RecordSet) string {
 	var out []string
 	for _, r := range list {
-		if len(r.Values) == 0 {
-			out = append(out, "no "+r.Type+" of "+r.Name)
-			continue
-		}
 		out = append(out, r.String())
 	}
 	return strings.Join(out, "; ")
