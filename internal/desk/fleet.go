@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -16,6 +15,7 @@ import (
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
+	"alibi/internal/tables/relay"
 )
 
 // Site finds a site by its ID, also one that is gone.
@@ -56,10 +56,8 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		k.HostPort, given = a.HostPort(), []site.Address{a}
 	}
 	if n.Relay != "" {
-		if u, err := url.Parse(n.Relay); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" ||
-			u.RawQuery+u.Fragment != "" || u.User != nil {
-			return site.Site{}, fmt.Errorf("%q can't be the address of a relay: name the one at which the folder answers, "+
-				"such as https://ferry.example", n.Relay)
+		if _, _, err := relay.ParseAddress(n.Relay); err != nil {
+			return site.Site{}, err
 		}
 		k.Relay = n.Relay
 	}

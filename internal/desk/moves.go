@@ -82,7 +82,7 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 	if err := d.besides(ctx, s); err != nil {
 		return plan.Move{}, err
 	}
-	m := plan.Move{Site: s.ID, Reads: s.Relay != "", Made: d.now(), By: d.who, PasswordFile: n.PasswordFile,
+	m := plan.Move{Site: s.ID, Made: d.now(), By: d.who, PasswordFile: n.PasswordFile,
 		From: plan.Stand{Host: s.Host, Root: s.Root, Database: s.Database}}
 	place, err := d.place(ctx, s, n, &m)
 	if err != nil {

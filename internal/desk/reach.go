@@ -9,6 +9,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/host/ftp"
 	"alibi/internal/host/ssh"
+	"alibi/internal/host/trust"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 )
@@ -67,7 +68,7 @@ func way(h *inventory.Host) {
 
 // known has a certificate accepted by who is asked, where nobody whom this machine trusts has signed it.
 func (d *core) known(h *inventory.Host, err error) (again bool) {
-	var unknown *ftp.UnknownCertificate
+	var unknown *trust.Unknown
 	if !errors.As(err, &unknown) || h.Pin != "" || d.opt.Asker == nil {
 		return false
 	}

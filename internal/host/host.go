@@ -131,6 +131,11 @@ func Compresses(ctx context.Context, h Host) bool {
 	return ok && c.Compresses(ctx)
 }
 
+// Addressed is a host on another machine.
+type Addressed interface {
+	Address() string // a name or a number, as connections to it are made
+}
+
 // Writer is a root that writes files in one go, where nobody looks yet: a file
 // that was broken off has another time than it should.
 type Writer interface {
@@ -220,7 +225,7 @@ func LinkInside(root, name, target string) bool {
 // TempPrefix begins the names of files that Alibi is still writing.
 const TempPrefix = ".alibi-part-"
 
-// RelayPrefix begins the names of files by which a site's own PHP reads its database for us, see package relay. They
+// RelayPrefix begins the names of files by which a site's own PHP reaches its database for us, see package relay. They
 // are no part of the site.
 const RelayPrefix = "alibi-relay-"
 

@@ -30,7 +30,7 @@ func (e *Env) ofOrigin(ctx context.Context, s site.Site) (tables.Server, error) 
 	if err != nil {
 		return nil, err
 	}
-	return e.asItself(ctx, origin, s.Database)
+	return e.asItself(ctx, origin, s.Database, true)
 }
 
 // dropBeside removes the tables of a copy from its origin's database.

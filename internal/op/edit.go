@@ -17,7 +17,7 @@ func (e *Env) Edit(ctx context.Context, run string, s site.Site, mark string) (t
 		return nil, err
 	}
 	if s.Database.Served() {
-		srv, err := e.own(ctx, s)
+		srv, err := e.own(ctx, s, true)
 		if err != nil {
 			return nil, err
 		}
@@ -36,7 +36,7 @@ func (e *Env) Edit(ctx context.Context, run string, s site.Site, mark string) (t
 
 // own is the server of a site's own database, as the account by which it is changed: that of
 // a copy's own database, or the one that the site itself uses.
-func (e *Env) own(ctx context.Context, s site.Site) (tables.Server, error) {
+func (e *Env) own(ctx context.Context, s site.Site, writes bool) (tables.Server, error) {
 	if s.Role == site.Copy && !s.Database.Beside() {
 		srv, err := e.Server(ctx, s.Host)
 		if err != nil {
@@ -44,11 +44,12 @@ func (e *Env) own(ctx context.Context, s site.Site) (tables.Server, error) {
 		}
 		return srv.As(s.Database.User, e.Password(s.ID)), nil
 	}
-	return e.asItself(ctx, s, s.Database)
+	return e.asItself(ctx, s, s.Database, writes)
 }
 
-// asItself is the server of a database, reached as a site's own code reaches it.
-func (e *Env) asItself(ctx context.Context, s site.Site, db site.Database) (tables.Server, error) {
+// asItself is the server of a database, reached as a site's own code reaches it: where that is through a relay,
+// by one that writes, or only reads.
+func (e *Env) asItself(ctx context.Context, s site.Site, db site.Database, writes bool) (tables.Server, error) {
 	st, err := e.Stack(s.Stack)
 	if err != nil {
 		return nil, err
@@ -58,12 +59,14 @@ func (e *Env) asItself(ctx context.Context, s site.Site, db site.Database) (tabl
 		return nil, err
 	}
 	defer place.Root.Close()
-	return engines.Own(ctx, stack.Where(ctx, st, place, db))
+	w := stack.Where(ctx, st, place, db)
+	w.Writes = writes
+	return engines.Own(ctx, w)
 }
 
 // Others gives the numbers of the connections that a live site's own code has to its database now.
 func (e *Env) Others(ctx context.Context, s site.Site) ([]int64, error) {
-	srv, err := e.asItself(ctx, s, s.Database)
+	srv, err := e.asItself(ctx, s, s.Database, false)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +78,7 @@ func (e *Env) Others(ctx context.Context, s site.Site) ([]int64, error) {
 
 // Abilities tell what the server of a site's database can do; nil where that is not known.
 func (e *Env) Abilities(ctx context.Context, s site.Site) (*tables.Abilities, error) {
-	srv, err := e.asItself(ctx, s, s.Database)
+	srv, err := e.asItself(ctx, s, s.Database, false)
 	if err != nil {
 		return nil, err
 	}

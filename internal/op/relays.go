@@ -3,10 +3,12 @@ package op
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path"
 	"sync"
 	"time"
 
+	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/stack"
 	"alibi/internal/tables/relay"
@@ -15,7 +17,7 @@ import (
 // Relays are those that this process put beside sites whose databases it can't reach.
 type Relays struct {
 	mu   sync.Mutex
-	open map[string]*placed // by host and folder
+	open map[string]*placed // by host and folder, and whether it writes
 }
 
 // placed is a relay in its place, and what removes it.
@@ -50,7 +52,7 @@ func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay
 	r := e.Relays
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	at := hostName + ":" + root
+	at := fmt.Sprint(hostName, ":", root, " ", s.Writes)
 	if p := r.open[at]; p != nil {
 		if p.server == s && p.Left() > relayRest && p.Answers(ctx) == nil { // else somebody may have removed it
 			return p.Relay, nil
@@ -69,13 +71,23 @@ func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay
 		return nil, err
 	}
 	defer dir.Close()
-	p := &placed{server: s, made: inventory.Made{Kind: "relay", Host: hostName, At: e.Now()}}
+	p := &placed{server: s, made: inventory.Made{Kind: ReadingRelay, Host: hostName, At: e.Now()}}
+	if s.Writes {
+		p.made.Kind = WritingRelay
+		if err := e.noOtherWriter(ctx, hostName, root); err != nil {
+			return nil, err
+		}
+	}
 	name := relay.Name()
 	p.made.Path = path.Join(root, name)
 	if err := e.Record.AddMade(ctx, p.made); err != nil {
 		return nil, err
 	}
-	if p.Relay, err = relay.Put(ctx, dir, address, name, s); err != nil {
+	also, err := e.machines(ctx, h, root)
+	if err != nil {
+		return nil, err
+	}
+	if p.Relay, err = relay.Put(ctx, dir, address, name, s, also...); err != nil {
 		return nil, errors.Join(err, e.Unmake(context.WithoutCancel(ctx), p.made))
 	}
 	if r.open == nil {
@@ -84,6 +96,45 @@ func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay
 	r.open[at] = p
 	p.ends = time.AfterFunc(RelayIdle, func() { e.idle(at, p) })
 	return p.Relay, nil
+}
+
+// machines are where a folder may answer while its name leads elsewhere: where visitors reach it before a move or after
+// it, and the machine by which its files are reached.
+func (e *Env) machines(ctx context.Context, h host.Host, root string) (out []string, err error) {
+	moves, err := e.Record.Moves(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range moves {
+		out = append(out, m.Web(h.Name(), root)...)
+	}
+	if a, can := h.(host.Addressed); can {
+		out = append(out, a.Address())
+	}
+	return out, nil
+}
+
+// The kinds of relays in the list of what was made.
+const (
+	ReadingRelay = "relay"
+	WritingRelay = "writing relay"
+)
+
+// noOtherWriter removes relays that write for a run which has the site no more: what its process was killed in the
+// midst of writes nothing any more.
+func (e *Env) noOtherWriter(ctx context.Context, hostName, root string) error {
+	made, err := e.Record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range made {
+		if m.Kind == WritingRelay && m.Host == hostName && path.Dir(m.Path) == root {
+			if err := e.Unmake(ctx, m); err != nil {
+				return fmt.Errorf("removing a relay that was left: %w", err)
+			}
+		}
+	}
+	return nil
 }
 
 // idle removes a relay that was not asked for a while.

@@ -116,7 +116,7 @@ func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 	case "names":
 		file, mark, _ := strings.Cut(name, "#")
 		err = names.File{Path: file}.Remove(mark)
-	case "relay":
+	case ReadingRelay, WritingRelay:
 		err = e.unrelay(ctx, m)
 	default:
 		err = e.removeFolder(ctx, m.Host, m.Path)

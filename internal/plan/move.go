@@ -18,11 +18,10 @@ type Move struct {
 	To     Stand     `json:"to"`    // where it is to stand
 	Made   time.Time `json:"made"`
 	By     string    `json:"by"`
-	Moved  bool      `json:"moved"`           // it stands at To
-	Own    bool      `json:"own"`             // To has a configuration of its own, which stays as it is
-	Over   bool      `json:"over"`            // To had a site, which is written over; its restore point is taken first
-	Server bool      `json:"server"`          // the database at To and its account are made on the spot
-	Reads  bool      `json:"reads,omitempty"` // the tables at From are reached through a relay, which only reads
+	Moved  bool      `json:"moved"`  // it stands at To
+	Own    bool      `json:"own"`    // To has a configuration of its own, which stays as it is
+	Over   bool      `json:"over"`   // To had a site, which is written over; its restore point is taken first
+	Server bool      `json:"server"` // the database at To and its account are made on the spot
 	// PasswordFile is a file of this machine with the password of the account that owns the database at To, until the
 	// configuration there says it.
 	PasswordFile string `json:"password_file,omitempty"`
@@ -361,8 +360,6 @@ func (m Move) WayBack() string {
 	switch {
 	case !m.Cleared.IsZero():
 		return "there is none any more: the old place is empty"
-	case m.Moved && m.Reads:
-		return "its names, by hand: " + m.From.Host + " is only read, so that what was written since can't be brought there"
 	case m.Moved:
 		return "names back to " + m.From.Host + ", with all that was written on " + m.To.Host + " since"
 	case len(m.Passes) == 0:
@@ -373,6 +370,23 @@ func (m Move) WayBack() string {
 
 // Here is where the site stands now, and There the other place.
 func (m Move) Here() Stand { return site.Either(m.Moved, m.To, m.From) }
+
+// Web gives the addresses at which visitors reach the web server of one of its places.
+func (m Move) Web(host, root string) (out []string) {
+	is := func(s Stand) bool { return s.Host == host && s.Root == root }
+	if is(m.To) {
+		out = append(out, m.To.Web...)
+	}
+	if m.Names == nil || !is(m.From) {
+		return out
+	}
+	for _, r := range m.Names.Old {
+		if r.Type == "A" || r.Type == "AAAA" {
+			out = append(out, r.Values...)
+		}
+	}
+	return out
+}
 
 // There is the other place.
 func (m Move) There() Stand { return site.Either(m.Moved, m.From, m.To) }

@@ -133,7 +133,7 @@ type Site struct {
 	Title     string    `json:"title,omitempty"` // what the site calls itself
 	Settings  Settings  `json:"settings,omitzero"`
 	Web       []string  `json:"web,omitempty"`      // addresses of its web server, where they are known; else by its name
-	Relay     string    `json:"relay,omitempty"`    // address at which its folder answers, where a relay reads its tables
+	Relay     string    `json:"relay,omitempty"`    // at which its folder answers, where a relay reaches its tables
 	Behind    bool      `json:"behind,omitempty"`   // files of it are still to come, while it answers
 	Scrubbed  bool      `json:"scrubbed,omitempty"` // its personal data are made up
 	Origin    ID        `json:"origin,omitempty"`
@@ -165,11 +165,12 @@ type Pointed struct {
 	At    time.Time `json:"at"`
 }
 
-// ReadsOnly is the finding of a plan that would write to the tables of a site, where they can only be read.
-func (s Site) ReadsOnly() (Finding, bool) {
-	return Finding{Severity: Block, Code: "relay",
-		Text:   "the tables of " + s.Name + " are reached through a relay, which only reads them",
-		Remedy: "carry it out by hand, or reach the database through SSH: alibi add without --relay"}, s.Relay != ""
+// Relayed is the finding of a plan that writes to the tables of a site, where that is done through a relay.
+func (s Site) Relayed() (Finding, bool) {
+	return Finding{Severity: Note, Code: "relay",
+		Text: "its tables are written through a PHP file of ours, which is put into " + s.Root + " on " + s.Host +
+			" for that time",
+		Remedy: "alibi leftovers removes it, should a process die"}, s.Relay != ""
 }
 
 // Address is the primary address, or the zero value.

@@ -10,10 +10,8 @@ package ftp
 
 import (
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -27,6 +25,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/host/pace"
+	"alibi/internal/host/trust"
 )
 
 // Target is where a host is, and as whom it is reached.
@@ -35,7 +34,7 @@ type Target struct {
 	Port  string // "": 21
 	User  string
 	Plain bool   // nothing is encrypted, the password neither
-	Pin   string // the digest of the certificate's key that is accepted whoever signed it; see Fingerprint
+	Pin   string // the digest of the certificate's key that is accepted whoever signed it; see package trust
 }
 
 func (t Target) port() string {
@@ -56,25 +55,6 @@ type Options struct {
 	Streams  int            // files at once; 0: usual
 	// Bandwidth bounds what all connections say and are told, in bytes a second each way; 0: nothing does.
 	Bandwidth int64
-}
-
-// UnknownCertificate is given for a certificate that nobody whom this machine trusts has signed, and whose key is not
-// the one that was accepted.
-type UnknownCertificate struct {
-	Fingerprint string
-	err         error
-}
-
-func (e *UnknownCertificate) Error() string {
-	return fmt.Sprintf("its certificate, with the key %s, is not trusted here: %v", e.Fingerprint, e.err)
-}
-
-func (e *UnknownCertificate) Is(target error) bool { return target == host.ErrHostKey }
-
-// Fingerprint is the digest of a certificate's key (SubjectPublicKeyInfo) as OpenSSH writes those of its keys.
-func Fingerprint(c *x509.Certificate) string {
-	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
-	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
 }
 
 // usualStreams is how many connections are used at once: many hosts allow few.
@@ -148,34 +128,9 @@ var _ host.Host = (*Host)(nil)
 func New(name string, t Target, opt Options) *Host {
 	h := &Host{name: name, t: t, opt: opt, pace: pace.Of(opt.Bandwidth), open: map[*tracked]bool{}}
 	if !t.Plain {
-		h.tls = &tls.Config{
-			ServerName:         t.Host,
-			MinVersion:         tls.VersionTLS12,
-			InsecureSkipVerify: true, //nolint:gosec // verify does it, with keys that were accepted
-			VerifyConnection:   h.verify,
-		}
+		h.tls = trust.Config(t.Host, t.Pin, opt.Roots)
 	}
 	return h
-}
-
-// verify takes certificates that somebody signed whom this machine trusts, and those with the key that was accepted.
-func (h *Host) verify(s tls.ConnectionState) error {
-	if len(s.PeerCertificates) == 0 {
-		return errors.New("it shows no certificate")
-	}
-	leaf, between := s.PeerCertificates[0], x509.NewCertPool()
-	for _, c := range s.PeerCertificates[1:] {
-		between.AddCert(c)
-	}
-	print := Fingerprint(leaf)
-	if h.t.Pin != "" && print == h.t.Pin {
-		return nil
-	}
-	_, err := leaf.Verify(x509.VerifyOptions{DNSName: h.t.Host, Roots: h.opt.Roots, Intermediates: between})
-	if err == nil {
-		return nil
-	}
-	return &UnknownCertificate{print, err}
 }
 
 // idle is for how long a connection that nobody used is taken to be there still.
@@ -242,6 +197,9 @@ func (h *Host) give(c *control) {
 }
 
 func (h *Host) Name() string { return h.name }
+
+// Address is where connections to it are made.
+func (h *Host) Address() string { return h.t.Host }
 
 func (h *Host) Close() error {
 	h.mu.Lock()

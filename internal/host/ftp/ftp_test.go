@@ -19,6 +19,7 @@ import (
 	"alibi/internal/host/ftp"
 	"alibi/internal/host/ftp/ftptest"
 	"alibi/internal/host/hosttest"
+	"alibi/internal/host/trust"
 	"alibi/internal/tree"
 )
 
@@ -113,10 +114,10 @@ func TestSignIn(t *testing.T) {
 	stranger := s.Options()
 	stranger.Roots = x509.NewCertPool()
 	err = open(s.Target, stranger)
-	var unknown *ftp.UnknownCertificate
+	var unknown *trust.Unknown
 	require.ErrorAs(t, err, &unknown)
 	require.ErrorIs(t, err, host.ErrHostKey)
-	assert.Equal(t, ftp.Fingerprint(s.Certificate), unknown.Fingerprint)
+	assert.Equal(t, trust.Fingerprint(s.Certificate), unknown.Fingerprint)
 	pinned := s.Target
 	pinned.Pin = unknown.Fingerprint
 	require.NoError(t, open(pinned, stranger), "a key that was accepted")

@@ -37,8 +37,8 @@ type listing struct {
 	list []*info
 }
 
-// trust is for how long a folder that was listed is taken to be as it was.
-const trust = 10 * time.Second
+// settled is for how long a folder that was listed is taken to be as it was.
+const settled = 10 * time.Second
 
 func (r *root) Path() string { return r.path }
 func (r *root) Close() error { return nil } // the connections are the host's
@@ -63,7 +63,7 @@ func (r *root) list(dir string, anew bool) ([]*info, error) {
 	r.mu.Lock()
 	l, ok := r.seen[dir]
 	r.mu.Unlock()
-	if ok && !anew && time.Since(l.at) < trust {
+	if ok && !anew && time.Since(l.at) < settled {
 		return l.list, nil
 	}
 	var out []*info

@@ -99,6 +99,9 @@ func New(name string, t Target, opt Options) *Host {
 
 func (h *Host) Name() string { return h.name }
 
+// Address is where connections to it are made.
+func (h *Host) Address() string { return h.target.Addr }
+
 // Close ends the connection; the next use makes a new one.
 func (h *Host) Close() error {
 	h.mu.Lock()

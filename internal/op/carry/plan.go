@@ -136,7 +136,7 @@ func (c *carrying) remedy(l Left) (sev site.Severity, remedy string) {
 
 // finds adds what is to be known of a plan.
 func (c *carrying) finds(ctx context.Context, p *plan.Plan, d Drifted, got *wanted) error {
-	if f, only := p.Target.ReadsOnly(); only && len(got.changes)+len(c.drafts) > 0 {
+	if f, by := p.Target.Relayed(); by && len(got.changes)+len(c.drafts) > 0 {
 		p.Findings = append(p.Findings, f)
 	}
 	for _, l := range got.left {

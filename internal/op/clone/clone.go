@@ -380,8 +380,8 @@ func beside(in Input, t site.Site, note func(site.Severity, string, string, stri
 		note(site.Block, "beside", "the copy is to be made on "+t.Host+", and the origin's database is on "+
 			in.Origin.Host, "make it on "+in.Origin.Host+", or give it a database of its own")
 	}
-	if f, only := in.Origin.ReadsOnly(); only {
-		note(f.Severity, f.Code, f.Text, "give the copy a database of its own")
+	if f, by := in.Origin.Relayed(); by {
+		note(f.Severity, f.Code, f.Text, f.Remedy)
 	}
 	db.As = in.Origin.Facts.Prefix
 	db.Prefix = op.DatabaseName(t) + "_"

@@ -28,10 +28,7 @@ func (x *runner) empty(ctx context.Context, t *work.Task) error {
 	if Contains(here, there) || Contains(there, here) {
 		return fmt.Errorf("%s is a part of the place where the site stands: nothing was removed", there.Root)
 	}
-	left := "" // what a relay can't remove
-	if there.Relay != "" {
-		left = "; the tables in " + there.Database.Text() + " are there still: remove them by hand"
-	} else if there.Database.Served() && !x.mem.Final {
+	if there.Database.Served() && !x.mem.Final {
 		if err := x.dropTables(ctx, t, there); err != nil {
 			return err
 		}
@@ -65,10 +62,9 @@ func (x *runner) empty(ctx context.Context, t *work.Task) error {
 	}); err != nil {
 		return err
 	}
-	tablesToo := there.Database.Served() && left == ""
-	t.Result("%s removed in %s on %s%s%s", site.Plural(int64(files), "entry", "entries"), there.Root, there.Host,
-		site.Either(tablesToo, ", and the tables in "+there.Database.Text(), ""), left)
-	t.Entry("what was left in %s on %s was removed%s", there.Root, there.Host, left)
+	t.Result("%s removed in %s on %s%s", site.Plural(int64(files), "entry", "entries"), there.Root, there.Host,
+		site.Either(there.Database.Served(), ", and the tables in "+there.Database.Text(), ""))
+	t.Entry("what was left in %s on %s was removed", there.Root, there.Host)
 	return nil
 }
 

@@ -115,7 +115,7 @@ func PlanSwitch(in Input) plan.Plan {
 		}
 	}
 	p.Confirm = consent(p, in.Site)
-	if f, only := in.Place.ReadsOnly(); only {
+	if f, by := in.Place.Relayed(); by {
 		p.Findings = append(p.Findings, f)
 	}
 	p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "held",
@@ -150,14 +150,11 @@ func PlanClear(in Input) plan.Plan {
 	}
 	p.Steps = append(p.Steps, plan.Step{Name: "empty", Title: "remove tables and files"})
 	p.Words = "empty " + in.Move.There().String()
-	for i, w := range in.written() {
-		if i == 0 || in.Place.Relay == "" {
-			p.Writes = append(p.Writes, "empties "+w)
-		}
+	for _, w := range in.written() {
+		p.Writes = append(p.Writes, "empties "+w)
 	}
-	if in.Place.Relay != "" && in.hasTables() {
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "relay", Text: "its tables are reached " +
-			"through a relay, which only reads them: they stay", Remedy: "remove them by hand, where that host lets you"})
+	if f, by := in.Place.Relayed(); by && in.hasTables() {
+		p.Findings = append(p.Findings, f)
 	}
 	p.Writes = append(p.Writes, "nothing where the site stands")
 	p.Confirm = consent(p, in.Site)

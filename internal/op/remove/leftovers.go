@@ -30,8 +30,11 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 	if err != nil {
 		return nil, err
 	}
-	needed, known := map[string]bool{}, map[site.ID]site.Site{}
+	needed, known, busy := map[string]bool{}, map[site.ID]site.Site{}, map[string]bool{}
 	for _, s := range sites {
+		if s.Run != "" {
+			busy[s.Host+":"+s.Root] = true
+		}
 		if s.Role == site.Copy {
 			needed[env.CopyDir(s.Name)] = true
 			known[s.ID] = s
@@ -57,10 +60,13 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 		if m.Kind == "names" && s.Name != "" && used {
 			used = s.Pointed != nil
 		}
+		if m.Kind == op.WritingRelay {
+			used = busy[m.Host+":"+filepath.Dir(m.Path)]
+		}
 		if !used {
 			seen[m.Path] = true
 			why := "no site needs it any more"
-			if m.Kind == "relay" {
+			if m.Kind == op.ReadingRelay {
 				why = "it is put there again where a site's database is to be read through it"
 			}
 			out = append(out, Leftover{m.Host, m.Kind, m.Path, why, local.Size(m.Path)})

@@ -64,7 +64,7 @@ func Plan(in Input) plan.Plan {
 			"refresh it, or make a new copy with a database of its own")
 	}
 	moved(in, note)
-	if f, only := s.ReadsOnly(); only && c.Database && s.Database.Engine != "" {
+	if f, by := s.Relayed(); by && c.Database && s.Database.Engine != "" {
 		p.Findings = append(p.Findings, f)
 	}
 	switch {

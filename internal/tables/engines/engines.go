@@ -28,7 +28,8 @@ type Where struct {
 	Password func(ctx context.Context) (string, error)
 	Temp     string // for the engine's own files, on this machine
 	// Relay gives a relay to its server, where that can't be reached from here; nil: it can.
-	Relay func(ctx context.Context, s relay.Server) (*relay.Relay, error)
+	Relay  func(ctx context.Context, s relay.Server) (*relay.Relay, error)
+	Writes bool // a relay may change the database
 }
 
 // Open opens a site's own database.
@@ -69,9 +70,9 @@ func Own(ctx context.Context, w Where) (tables.Server, error) {
 	return Server(ctx, w.Host, w.Database.Server, w.Database.User, password), nil
 }
 
-// relayed is a server that a site's own PHP reads for us.
+// relayed is a server that a site's own PHP reaches for us.
 func relayed(ctx context.Context, w Where, password string) (tables.Server, error) {
-	s := relay.Server{Host: "localhost", User: w.Database.User, Password: password}
+	s := relay.Server{Host: "localhost", User: w.Database.User, Password: password, Writes: w.Writes}
 	switch network, addr := mysql.ParseServer(w.Database.Server, ""); {
 	case network == "unix":
 		s.Socket = addr
@@ -87,7 +88,7 @@ func relayed(ctx context.Context, w Where, password string) (tables.Server, erro
 	}
 	r, err := w.Relay(ctx, s)
 	if err != nil {
-		return nil, fmt.Errorf("reading the database through a relay: %w", err)
+		return nil, fmt.Errorf("reaching the database through a relay: %w", err)
 	}
 	return mysql.Login{Addr: w.Database.Server + " through a relay", User: w.Database.User, Through: r.Connector}, nil
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/real"
@@ -18,16 +19,16 @@ import (
 	"alibi/internal/tables/tablestest"
 )
 
-// relayed is a database that is written to directly, and read through a relay.
-type relayed struct {
-	*mysql.Database
-	by *mysql.Database
+// throughRelay is the tests' server, reached through a relay that a PHP runs.
+func throughRelay(t *testing.T, php string, options ...string) mysql.Login {
+	dir, address := relaytest.Serve(t, php, options...)
+	r, err := relay.Put(context.Background(), dir, address, relay.Name(),
+		relay.Server{Host: "localhost", Socket: mariadbtest.Socket(), User: "root", Writes: true})
+	require.NoError(t, err)
+	return mysql.Login{User: "root", Through: r.Connector}
 }
 
-func (r relayed) Snapshot(ctx context.Context) (tables.Snapshot, error) { return r.by.Snapshot(ctx) }
-func (r relayed) Stamp(ctx context.Context) (string, error)             { return r.by.Stamp(ctx) }
-
-// A database that is read through a relay gives what it gives otherwise, by either of PHP's extensions.
+// A database is read, filled and changed through a relay as it is otherwise, by either of PHP's extensions.
 func TestEngineThroughARelay(t *testing.T) {
 	cache, err := real.Cache()
 	require.NoError(t, err)
@@ -38,24 +39,70 @@ func TestEngineThroughARelay(t *testing.T) {
 		{"7.4", filepath.Join(cache, "php", "7.4", "php"), nil},
 		{"8.4", filepath.Join(cache, "php", "8.4", "php"), nil},
 		{"pdo", "php", []string{"-n", "-d", "extension=pdo", "-d", "extension=mysqlnd", "-d", "extension=pdo_mysql"}},
-		{"in little room", "php", []string{"-d", "memory_limit=32M", "-d", "max_execution_time=10"}},
+		{"in little room", "php", []string{"-d", "memory_limit=32M", "-d", "max_execution_time=10", "-d",
+			"post_max_size=1M"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			dir, address := relaytest.Serve(t, c.php, c.options...)
-			r, err := relay.Put(context.Background(), dir, address, relay.Name(),
-				relay.Server{Host: "localhost", Socket: mariadbtest.Socket(), User: "root"})
-			require.NoError(t, err)
+			through := throughRelay(t, c.php, c.options...)
 			e := engine
 			e.Loose = true
-			through := mysql.Login{User: "root", Through: r.Connector}
 			e.Make = func(t *testing.T, statements ...string) tables.Writable {
 				name := fmt.Sprintf("made_%x", rand.Uint64())
-				return relayed{newDatabase(t, name, statements...), mysql.Open(through, name)}
+				newDatabase(t, name, statements...)
+				return mysql.Open(through, name)
 			}
-			e.Open = func(_ *testing.T, p string) tables.Writable {
-				return relayed{mysql.Open(root(), place(p)), mysql.Open(through, place(p))}
+			e.Target = func(t *testing.T, p string) tables.Target {
+				newDatabase(t, place(p))
+				return mysql.NewTarget(through, through, place(p))
 			}
+			e.Open = func(_ *testing.T, p string) tables.Writable { return mysql.Open(through, place(p)) }
 			tablestest.Run(t, e)
+			changed := tablestest.EditEngine{Schema: engine.Schema,
+				Make: func(t *testing.T, statements ...string) (tables.Writable, func() tables.Edit) {
+					name := fmt.Sprintf("edited_%x", rand.Uint64())
+					newDatabase(t, name, statements...)
+					return mysql.Open(through, name), func() tables.Edit { return through.Edit(name) }
+				}}
+			if len(c.options) > 0 { // once for each extension
+				tablestest.RunEdit(t, changed)
+			}
+			tablestest.RunTransact(t, changed)
 		})
 	}
+}
+
+// What was read in a transaction through a relay is the same when it ends, or nothing is written.
+func TestRowsThatOthersChangeMeanwhile(t *testing.T) {
+	ctx := context.Background()
+	through := throughRelay(t, "php")
+	db := newDatabase(t, "meanwhile", "CREATE OR REPLACE TABLE a (id INT PRIMARY KEY, v VARCHAR(50)) ENGINE=InnoDB",
+		"INSERT INTO a VALUES (1, 'one'), (2, 'two'), (3, 'three')")
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	a, _ := snap.Schema().Table("a")
+	edit := through.Edit("meanwhile").(tables.Transactor)
+	change := func(meanwhile string) error {
+		return edit.Transact(ctx, func(x tables.Transaction) error {
+			require.NoError(t, x.Remove(a, [][]tables.Value{tablestest.Number(3)}))
+			require.NoError(t, x.Lock(a, [][]tables.Value{tablestest.Number(1), tablestest.Number(3)}, func(r tables.Row) error {
+				assert.Equal(t, "1", r.Values[0].String(), "what it removed is not there for it")
+				return nil
+			}))
+			require.NoError(t, db.Exec(ctx, meanwhile))
+			return x.Set(a, tablestest.Number(1), tablestest.Labelled(1, "ours"))
+		})
+	}
+	is := func() (out string) {
+		_, err := db.Query(ctx, "SELECT GROUP_CONCAT(v ORDER BY id) FROM a", false, func(_ []string, v []tables.Value) error {
+			out = v[0].String()
+			return nil
+		})
+		require.NoError(t, err)
+		return out
+	}
+	require.ErrorIs(t, change("UPDATE a SET v = 'theirs' WHERE id = 1"), tables.ErrWaits)
+	assert.Equal(t, "theirs,two,three", is(), "nothing was written")
+	require.NoError(t, change("UPDATE a SET v = 'another row' WHERE id = 2"))
+	assert.Equal(t, "ours,another row", is())
 }

@@ -36,8 +36,16 @@ func (e *edit) Transact(ctx context.Context, change func(tables.Transaction) err
 		if err := change(x); err != nil {
 			return err
 		}
-		return tx.Commit()
+		return taken("a table", tx.Commit()) // through a relay all is written now
 	})
+}
+
+// taken gives an error its kind that says that another row has a key (ER_DUP_ENTRY).
+func taken(table string, err error) error {
+	if number(err) == 1062 {
+		return fmt.Errorf("%s: %w: %w", table, tables.ErrTaken, err)
+	}
+	return err
 }
 
 type transaction struct {
@@ -75,10 +83,7 @@ func (x *transaction) Put(t tables.Table, rows []tables.Row) error {
 			break
 		}
 	}
-	if err = w.flush(err); number(err) == 1062 { // ER_DUP_ENTRY
-		return fmt.Errorf("table %s: %w: %w", t.Name, tables.ErrTaken, err)
-	}
-	return err
+	return taken("table "+t.Name, w.flush(err))
 }
 
 func (x *transaction) Set(t tables.Table, key []tables.Value, row tables.Row) error {
@@ -92,10 +97,7 @@ func (x *transaction) Set(t tables.Table, key []tables.Value, row tables.Row) er
 			"max_allowed_packet", t.Name, len(q), x.packet)
 	}
 	_, err := x.tx.ExecContext(x.ctx, q)
-	if number(err) == 1062 {
-		return fmt.Errorf("table %s: %w: %w", t.Name, tables.ErrTaken, err)
-	}
-	return err
+	return taken("table "+t.Name, err)
 }
 
 func (x *transaction) Remove(t tables.Table, keys [][]tables.Value) error {

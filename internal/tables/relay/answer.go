@@ -28,7 +28,10 @@ type answer struct {
 	body    io.Closer
 	r       *bufio.Reader
 	mac     hash.Hash
+	rows    hash.Hash // of the rows; nil: they are not digested
+	also    hash.Hash // what is read goes there too: rows, while one is read
 	columns []string
+	changed int64
 	done    error // io.EOF at the end, or why there is no more
 }
 
@@ -53,6 +56,11 @@ func newAnswer(body io.ReadCloser, key []byte, sign string) (*answer, error) {
 // head reads the names of the columns; a statement without a result has none.
 func (a *answer) head() error {
 	kind, err := a.r.Peek(1)
+	for ; err == nil && kind[0] == 'W'; kind, err = a.r.Peek(1) {
+		if _, err := a.take(1); err != nil {
+			return err
+		}
+	}
 	if err != nil {
 		return cut(err)
 	}
@@ -108,6 +116,11 @@ func (a *answer) part(cells []driver.Value) error {
 	a.mac.Write([]byte{kind})
 	switch {
 	case kind == 'R' && len(a.columns) > 0 && len(cells) == len(a.columns):
+		if a.rows != nil {
+			a.rows.Write([]byte{kind})
+			a.also = a.rows
+			defer func() { a.also = nil }()
+		}
 		for i := range cells {
 			v, err := a.value()
 			if err != nil {
@@ -118,6 +131,13 @@ func (a *answer) part(cells []driver.Value) error {
 			}
 		}
 		return nil
+	case kind == 'N':
+		n, err := a.number()
+		if err != nil {
+			return err
+		}
+		a.changed = int64(n)
+		return a.part(nil)
 	case kind == 'E':
 		n, err := a.number()
 		if err != nil {
@@ -141,6 +161,9 @@ func (a *answer) take(n int) ([]byte, error) {
 		return nil, cut(err)
 	}
 	a.mac.Write(b)
+	if a.also != nil {
+		a.also.Write(b)
+	}
 	return b, nil
 }
 

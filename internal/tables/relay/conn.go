@@ -26,22 +26,23 @@ type connector struct {
 }
 
 func (c connector) Connect(context.Context) (driver.Conn, error) {
-	return &conn{c.relay, c.database, slices.Clone(c.session)}, nil
+	return &conn{relay: c.relay, database: c.database, session: slices.Clone(c.session)}, nil
 }
 
 func (c connector) Driver() driver.Driver { return nil }
 
 // conn is a session of its own in name only: each statement has a connection on the server, in which what was set
-// before is set again. Transactions have no meaning in it.
+// before is set again.
 type conn struct {
 	relay    *Relay
 	database string
 	session  []string // what was set
+	tx       *transaction
 }
 
 // readOnly is what a server says that lets nothing be written (ER_OPTION_PREVENTS_STATEMENT).
 func readOnly() error {
-	return &mysql.MySQLError{Number: 1290, Message: "through a relay a database is only read"}
+	return &mysql.MySQLError{Number: 1290, Message: "through this relay a database is only read"}
 }
 
 // kind is a statement's first word.
@@ -51,11 +52,13 @@ func kind(q string) string {
 }
 
 func (c *conn) ExecContext(ctx context.Context, q string, args []driver.NamedValue) (driver.Result, error) {
-	switch kind(q) {
-	case "START", "BEGIN", "ROLLBACK", "COMMIT", "SAVEPOINT", "RELEASE", "KILL":
-		return driver.ResultNoRows, nil // there is no transaction, and each statement is over with its request
-	case "SET":
-	default:
+	what := kind(q)
+	switch {
+	case slices.Contains([]string{"START", "BEGIN", "ROLLBACK", "COMMIT", "SAVEPOINT", "RELEASE"}, what):
+		return driver.ResultNoRows, nil // a snapshot's: there is no transaction but by BeginTx
+	case what == "KILL": // a statement is over with its request
+		return driver.ResultNoRows, nil
+	case !c.relay.writes && what != "SET":
 		return nil, readOnly()
 	}
 	if strings.HasPrefix(q, "SET TRANSACTION ") || strings.HasPrefix(q, "SET SESSION TRANSACTION ") {
@@ -65,12 +68,29 @@ func (c *conn) ExecContext(ctx context.Context, q string, args []driver.NamedVal
 	if err != nil {
 		return nil, err
 	}
-	a, err := c.relay.ask(ctx, c.database, c.session, q)
+	if c.tx != nil && what != "SET" {
+		c.tx.list = append(c.tx.list, q)
+		return driver.ResultNoRows, nil
+	}
+	a, err := c.write(ctx, append(slices.Clone(c.session), q))
 	if err != nil {
 		return nil, err
 	}
-	c.session = append(c.session, q)
-	return driver.ResultNoRows, a.body.Close()
+	if what == "SET" {
+		c.session = append(c.session, q)
+	}
+	return driver.RowsAffected(a.changed), a.body.Close()
+}
+
+// write runs statements that may change something. One whose answer does not come may be at work still: the relay is
+// not used any more, so that it is removed, and what waits in it with it.
+func (c *conn) write(ctx context.Context, statements []string) (*answer, error) {
+	a, err := c.relay.run(ctx, c.database, statements)
+	var said *mysql.MySQLError
+	if err != nil && c.relay.writes && !errors.As(err, &said) {
+		c.relay.gone.Store(true)
+	}
+	return a, err
 }
 
 func (c *conn) QueryContext(ctx context.Context, q string, args []driver.NamedValue) (driver.Rows, error) {
@@ -78,7 +98,10 @@ func (c *conn) QueryContext(ctx context.Context, q string, args []driver.NamedVa
 	if err != nil {
 		return nil, err
 	}
-	a, err := c.relay.ask(ctx, c.database, c.session, q)
+	if c.tx != nil {
+		return c.tx.query(ctx, q)
+	}
+	a, err := c.relay.run(ctx, c.database, append(slices.Clone(c.session), q))
 	if err != nil {
 		return nil, err
 	}
@@ -96,9 +119,7 @@ func (c *conn) IsValid() bool                      { return true }
 func (c *conn) ResetSession(context.Context) error { return nil }
 func (c *conn) Close() error                       { return nil }
 
-func (c *conn) Begin() (driver.Tx, error) { return nil, readOnly() }
-
-func (c *conn) BeginTx(context.Context, driver.TxOptions) (driver.Tx, error) { return nil, readOnly() }
+func (c *conn) Begin() (driver.Tx, error) { return c.BeginTx(context.Background(), driver.TxOptions{}) }
 
 func (c *conn) Prepare(string) (driver.Stmt, error) { return nil, errors.ErrUnsupported }
 
@@ -129,6 +150,10 @@ func filled(q string, args []driver.NamedValue) (string, error) {
 			out.WriteString("NULL")
 		case int64:
 			out.WriteString(strconv.FormatInt(x, 10))
+		case bool:
+			out.WriteString(strconv.FormatBool(x))
+		case float64:
+			out.WriteString(strconv.FormatFloat(x, 'g', -1, 64))
 		case string:
 			out.WriteString(text(x))
 		case []byte:

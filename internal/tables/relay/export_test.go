@@ -3,12 +3,16 @@ package relay
 import (
 	"database/sql/driver"
 	"io"
+	"net/url"
 	"strings"
 	"time"
 )
 
 // Request is a signed request, and its signature.
-func (r *Relay) Request(last string) (sign string, body []byte) { return r.request("", nil, last) }
+func (r *Relay) Request(last string) (sign string, body []byte) { return r.request("", last) }
+
+// Parts is a signed request of parts.
+func (r *Relay) Parts(parts ...string) (sign string, body []byte) { return r.request(parts...) }
 
 // URL is where the relay's file answers.
 func (r *Relay) URL() string { return r.url }
@@ -18,8 +22,9 @@ func (r *Relay) Ahead() int64     { return r.ahead.Load() }
 func (r *Relay) SetAhead(s int64) { r.ahead.Store(s) }
 
 // At is the relay at an address with a new key, and its file's text.
-func At(url string, s Server, until time.Time) (*Relay, string) {
-	r := &Relay{url: url, key: newKey(), client: client()}
+func At(address string, s Server, until time.Time) (*Relay, string) {
+	u, _ := url.Parse(address)
+	r := &Relay{url: address, key: newKey(), client: client(u, "", ""), writes: s.Writes}
 	return r, script(r.key, s, until)
 }
 

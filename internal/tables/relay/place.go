@@ -9,10 +9,12 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/tables"
 )
 
 // Name makes a name for a relay's file, which nobody can guess. What reads a site passes it by.
@@ -22,24 +24,59 @@ func Name() string {
 	return host.RelayPrefix + hex.EncodeToString(b[:]) + ".php"
 }
 
+// ParseAddress reads the address of a relay: that at which a folder answers, and behind a "#" the digest of the key
+// that is accepted of it, whoever signed it ("https://ferry.example#SHA256:...").
+func ParseAddress(s string) (address *url.URL, pin string, err error) {
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.RawQuery != "" || u.User != nil ||
+		u.Fragment != "" && !strings.HasPrefix(u.Fragment, "SHA256:") {
+		return nil, "", fmt.Errorf("%q can't be the address of a relay: name the one at which the folder answers, such as "+
+			"https://ferry.example", s)
+	}
+	pin, u.Fragment, u.Path = u.Fragment, "", strings.TrimRight(u.Path, "/")
+	return u, pin, nil
+}
+
 // Put puts a relay with a name into a site's folder, which answers at an address, and sees that it speaks to the
 // database. First a file without any secret shows that the address is this folder's and runs PHP. What can't be used is
-// removed again.
-func Put(ctx context.Context, root host.Root, address, name string, s Server) (*Relay, error) {
-	address = strings.TrimRight(address, "/")
-	r := &Relay{url: address + "/" + name, key: newKey(), client: client(), until: time.Now().Add(Life)}
-	perm, err := r.try(ctx, root, address)
+// removed again. also are other machines than the one to which the address's name leads on which that may be.
+func Put(ctx context.Context, root host.Root, address, name string, s Server, also ...string) (*Relay, error) {
+	u, pin, err := ParseAddress(address)
 	if err != nil {
 		return nil, err
 	}
-	text := script(r.key, s, r.until)
-	if _, err := host.Put(root, name, perm, time.Time{}, strings.NewReader(text)); err != nil {
-		return nil, fmt.Errorf("putting the relay: %w", err)
+	var first error
+	for _, at := range append([]string{""}, also...) {
+		r := &Relay{url: u.String() + "/" + name, key: newKey(), client: client(u, at, pin), until: time.Now().Add(Life),
+			writes: s.Writes}
+		perm, err := r.try(ctx, root, u.String())
+		if err == nil {
+			return r, r.put(ctx, root, name, perm, s)
+		}
+		r.client.CloseIdleConnections()
+		if first == nil {
+			first = err
+		}
+		if ctx.Err() != nil || !errors.Is(err, ErrElsewhere) && !errors.Is(err, tables.ErrAway) {
+			break
+		}
+	}
+	if errors.Is(first, host.ErrHostKey) {
+		first = fmt.Errorf("%w; if the host's keeper names this key, accept it as a part of the address: %s#SHA256:...",
+			first, u)
+	}
+	return nil, first
+}
+
+func (r *Relay) put(ctx context.Context, root host.Root, name string, perm fs.FileMode, s Server) error {
+	_, err := host.Put(root, name, perm, time.Time{}, strings.NewReader(script(r.key, s, r.until)))
+	if err != nil {
+		return fmt.Errorf("putting the relay: %w", err)
 	}
 	if err := r.Answers(ctx); err != nil {
-		return nil, errors.Join(err, Remove(root, name))
+		return errors.Join(err, Remove(root, name))
 	}
-	return r, nil
+	return nil
 }
 
 // perms are the modes with which a file is tried: as few as possible may read what it holds.
@@ -100,8 +137,19 @@ func (r *Relay) get(ctx context.Context, url string) (text string, status int, e
 
 // Remove removes a relay's files; those that are gone are no error.
 func Remove(root host.Root, name string) error {
+	begun := strings.TrimSuffix(name, ".php")
+	list := []string{name, begun + ".seen"} // the relay first: what somebody removed writes nothing any more
+	there, err := root.ReadDir(".")
+	if err != nil {
+		return fmt.Errorf("looking for what a relay left: %w", err)
+	}
+	for _, e := range there {
+		if strings.HasPrefix(e.Name(), begun+"-") {
+			list = append(list, e.Name())
+		}
+	}
 	var all error
-	for _, n := range []string{name, strings.TrimSuffix(name, ".php") + ".seen"} {
+	for _, n := range list {
 		if err := root.Remove(n); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			all = errors.Join(all, fmt.Errorf("removing %s: %w", n, err))
 		}

@@ -1,8 +1,8 @@
-// Package relay reads a database that only a site itself can reach: a PHP file is put beside the site for the time of a
-// run, and answers signed requests with rows. docs/formats/relay.md has what is said.
+// Package relay reaches a database that only a site itself can reach: a PHP file is put beside the site for the time of
+// a run, and answers signed requests with rows. docs/formats/relay.md has what is said.
 //
 // Each request is a connection of its own on the database server, so that no two of them see one state. What is read so
-// is looked at again afterwards; see tables.Loose.
+// is looked at again afterwards; see tables.Loose. A transaction is one request, which has all of it; see transaction.
 package relay
 
 import (
@@ -19,11 +19,13 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
+	"alibi/internal/host/trust"
 	"alibi/internal/tables"
 )
 
@@ -48,6 +50,7 @@ type Server struct {
 	Host, Socket   string
 	Port           int
 	User, Password string
+	Writes         bool // the database may be changed
 }
 
 // Relay is a file that is in its place.
@@ -55,8 +58,10 @@ type Relay struct {
 	url    string
 	key    []byte
 	client *http.Client
-	gone   atomic.Bool // it was seen not to be there any more
+	writes bool
+	gone   atomic.Bool // it was seen not to be there any more, or is not to be used
 	number atomic.Int64
+	kept   atomic.Int64 // how often statements were brought before they were run
 	ahead  atomic.Int64 // of our clock, in seconds
 	until  time.Time
 	asked  atomic.Int64 // when it was last, in nanoseconds since 1970
@@ -75,17 +80,18 @@ func (r *Relay) Idle() time.Duration { return time.Since(time.Unix(0, r.asked.Lo
 
 // Answers tells whether it does, and reaches the database.
 func (r *Relay) Answers(ctx context.Context) error {
-	a, err := r.ask(ctx, "", nil, "SELECT 1")
-	if err != nil {
-		return err
-	}
-	return a.body.Close()
+	return r.tell(ctx, "", "SELECT 1")
 }
 
 // End has it remove what it made on the host, and itself if its account may: what is left is for Remove.
 func (r *Relay) End(ctx context.Context) error {
 	defer r.client.CloseIdleConnections()
-	a, err := r.ask(ctx, "", nil, "END")
+	return r.tell(ctx, "", "END")
+}
+
+// tell asks for what has no rows.
+func (r *Relay) tell(ctx context.Context, parts ...string) error {
+	a, err := r.ask(ctx, parts)
 	if err != nil {
 		return err
 	}
@@ -99,6 +105,7 @@ func script(key []byte, s Server, until time.Time) string {
 	}
 	out := strings.Replace(source, "$until = 0;", fmt.Sprintf("$until = %d;", until.Unix()), 1)
 	out = strings.Replace(out, "$key = '';", "$key = pack('H*', '"+hex.EncodeToString(key)+"');", 1)
+	out = strings.Replace(out, "$writes = false;", fmt.Sprintf("$writes = %t;", s.Writes), 1)
 	at, _, _ := strings.Cut(source[strings.Index(source, "$db = "):], "\n")
 	return strings.Replace(out, at, fmt.Sprintf(
 		"$db = array('host' => %s, 'port' => %d, 'socket' => %s, 'user' => %s, 'password' => %s);",
@@ -112,24 +119,55 @@ func newKey() []byte {
 	return key
 }
 
-// request signs statements: the last one is answered, those before it are its session.
-func (r *Relay) request(database string, session []string, last string) (sign string, body []byte) {
+// framed puts parts one after the other, each with its length before it.
+func framed(to *bytes.Buffer, parts ...string) {
+	for _, part := range parts {
+		_ = binary.Write(to, binary.BigEndian, uint32(len(part)))
+		to.WriteString(part)
+	}
+}
+
+// request signs parts: the name of a database, and statements, of which the last one is answered.
+func (r *Relay) request(parts ...string) (sign string, body []byte) {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "%d %d\n", time.Now().Unix()-r.ahead.Load(), r.number.Add(1))
-	for _, part := range append(append([]string{database}, session...), last) {
-		_ = binary.Write(&b, binary.BigEndian, uint32(len(part)))
-		b.WriteString(part)
-	}
+	framed(&b, parts...)
 	m := hmac.New(sha256.New, r.key)
 	m.Write(b.Bytes())
 	sign = hex.EncodeToString(m.Sum(nil))
 	return sign, append([]byte(sign), b.Bytes()...)
 }
 
+// most is how much one request has at most, in bytes: many hosts take 1 MB, PHP by itself 8.
+const most = 512 << 10
+
+// run has statements run by one connection, of which the last one is answered. Many or long ones are brought piece by
+// piece before.
+func (r *Relay) run(ctx context.Context, database string, statements []string) (*answer, error) {
+	length := 0
+	for _, s := range statements {
+		length += 4 + len(s)
+	}
+	if length <= most {
+		return r.ask(ctx, append([]string{database}, statements...))
+	}
+	var all bytes.Buffer
+	framed(&all, statements...)
+	sum, id := sha256.Sum256(all.Bytes()), strconv.FormatInt(r.kept.Add(1), 10)
+	for at := 0; all.Len() > 0; {
+		piece := string(all.Next(most))
+		if err := r.tell(ctx, database, id, strconv.Itoa(at), piece, "KEEP"); err != nil {
+			return nil, err
+		}
+		at += len(piece)
+	}
+	return r.ask(ctx, []string{database, id, hex.EncodeToString(sum[:]), "RUN"})
+}
+
 // ask sends a request, again with the host's own time where its clock is another.
-func (r *Relay) ask(ctx context.Context, database string, session []string, last string) (*answer, error) {
+func (r *Relay) ask(ctx context.Context, parts []string) (*answer, error) {
 	for try := 0; ; try++ {
-		sign, body := r.request(database, session, last)
+		sign, body := r.request(parts...)
 		req, err := http.NewRequestWithContext(ctx, http.MethodPost, r.url, bytes.NewReader(body))
 		if err != nil {
 			return nil, err
@@ -171,11 +209,19 @@ func (r *Relay) away(ctx context.Context, err error) error {
 	return fmt.Errorf("%w: %w", tables.ErrAway, err)
 }
 
-// client makes connections to one address only, and follows nothing elsewhere.
-func client() *http.Client {
+// client makes connections to one address only, and follows nothing elsewhere. at is where that is; "": where its name
+// leads. pin is the digest of a key that is accepted, see package trust.
+func client(address *url.URL, at, pin string) *http.Client {
+	dial := &net.Dialer{Timeout: 10 * time.Second}
 	return &http.Client{
 		Transport: &http.Transport{
-			DialContext:           (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+			DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
+				if _, port, err := net.SplitHostPort(addr); at != "" && err == nil {
+					addr = net.JoinHostPort(at, port)
+				}
+				return dial.DialContext(ctx, network, addr)
+			},
+			TLSClientConfig:       trust.Config(address.Hostname(), pin, nil),
 			MaxIdleConnsPerHost:   8,
 			IdleConnTimeout:       30 * time.Second,
 			ResponseHeaderTimeout: time.Minute,

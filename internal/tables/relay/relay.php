@@ -1,11 +1,13 @@
 <?php
 /*
- * Alibi reads this site's database through this file while it copies the site or compares a copy with it. The file
- * answers to nobody else, changes nothing, and is removed when that is done; it may be removed at any time.
+ * Alibi reaches this site's database through this file while it works on the site. The file answers to nobody else,
+ * only reads unless somebody confirmed a plan that writes, and is removed when that is done; it may be removed at any
+ * time.
  */
 
 $until = 0; // seconds since 1970, after which it removes itself
 $key = '';
+$writes = false; // whether it may change the database
 $db = array('host' => '', 'port' => 0, 'socket' => '', 'user' => '', 'password' => '');
 
 // What it says is in docs/formats/relay.md.
@@ -25,13 +27,18 @@ function alibi_refuse($status, $why)
     exit;
 }
 
-/** Removes the notes and this file, where this account may. */
+/** Removes this file, the notes, and the statements that were left here to be run, where this account may. */
 function alibi_end($notes)
 {
+    @unlink(__FILE__);
     foreach ($notes as $file) {
+        foreach ((array) @scandir(dirname($file)) as $kept) {
+            if (strpos((string) $kept, basename($file, '.seen') . '-') === 0) {
+                @unlink(dirname($file) . '/' . $kept);
+            }
+        }
         @unlink($file);
     }
-    @unlink(__FILE__);
 }
 
 /**
@@ -119,6 +126,43 @@ class AlibiOut
         $this->add('E' . pack('NN', $number, strlen($why)) . $why);
         $this->end();
     }
+
+    /** Says that it is still at work, for those who wait in between. */
+    public function wait()
+    {
+        $this->add('W');
+        $this->flush();
+    }
+}
+
+/** What is read is digested only, to tell whether it is what it was. */
+class AlibiSum
+{
+    private $sum;
+    private $out;
+
+    public function __construct($out)
+    {
+        $this->sum = hash_init('sha256');
+        $this->out = $out;
+    }
+
+    public function add($part)
+    {
+        if ($part[0] === 'R') {
+            hash_update($this->sum, $part);
+        }
+    }
+
+    public function fail($number, $why)
+    {
+        $this->out->fail($number, $why);
+    }
+
+    public function sum()
+    {
+        return hash_final($this->sum);
+    }
 }
 
 /** The database through the mysqli extension. */
@@ -143,6 +187,16 @@ class AlibiMysqli
         }
     }
 
+    public function one($statement, $out)
+    {
+        $result = $this->db->query($statement);
+        if (!$result) {
+            $out->fail($this->db->errno, $this->db->error);
+        }
+        $row = $result->fetch_row();
+        return $row[0];
+    }
+
     public function run($statement, $out)
     {
         if (!$this->db->real_query($statement)) {
@@ -153,6 +207,7 @@ class AlibiMysqli
             if ($this->db->errno) {
                 $out->fail($this->db->errno, $this->db->error);
             }
+            $out->add('N' . pack('N', max(0, $this->db->affected_rows)));
             return;
         }
         $names = array();
@@ -163,6 +218,7 @@ class AlibiMysqli
         while ($row = $result->fetch_row()) {
             alibi_row($row, $out);
         }
+        $result->free();
         if ($this->db->errno) {
             $out->fail($this->db->errno, $this->db->error);
         }
@@ -198,10 +254,23 @@ class AlibiPdo
         }
     }
 
+    public function one($statement, $out)
+    {
+        try {
+            return $this->db->query($statement)->fetchColumn();
+        } catch (Exception $e) {
+            $this->fail($e, $out);
+        }
+    }
+
     public function run($statement, $out)
     {
         try {
             $result = $this->db->query($statement);
+            if ($result->columnCount() === 0) {
+                $out->add('N' . pack('N', $result->rowCount()));
+                return;
+            }
             $names = array();
             for ($i = 0; $i < $result->columnCount(); $i++) {
                 $meta = $result->getColumnMeta($i);
@@ -211,6 +280,7 @@ class AlibiPdo
             while ($row = $result->fetch(PDO::FETCH_NUM)) {
                 alibi_row($row, $out);
             }
+            $result->closeCursor();
         } catch (Exception $e) {
             $this->fail($e, $out);
         }
@@ -241,6 +311,99 @@ function alibi_row($row, $out)
     $out->add($text);
 }
 
+/** Takes apart what was put one after the other, each with its length before it. */
+function alibi_parts($text)
+{
+    $parts = array();
+    for ($i = 0; $i + 4 <= strlen($text); $i += 4 + $size) {
+        list(, $size) = unpack('N', substr($text, $i, 4));
+        $parts[] = (string) substr($text, $i + 4, $size);
+    }
+    return $parts;
+}
+
+/** Keeps statements that are too long for one request, piece by piece, to be run as one. */
+function alibi_keep($notes, $id, $at, $piece, $out)
+{
+    foreach ($notes as $file) {
+        $f = @fopen(substr($file, 0, -5) . '-' . (int) $id . '.run', 'c+');
+        if (!$f) {
+            continue;
+        }
+        @chmod(stream_get_meta_data($f)['uri'], 0600);
+        fseek($f, 0, SEEK_END);
+        if (ftell($f) !== $at || fwrite($f, $piece) !== strlen($piece) || !fclose($f)) {
+            $out->fail(1021, 'the host does not keep what is to be run: its disk may be full');
+        }
+        return;
+    }
+    $out->fail(1105, 'what is to be run can not be kept on the host');
+}
+
+/** Gives the file of what was kept, if it is what it should be. */
+function alibi_kept($notes, $id, $sum, $out)
+{
+    foreach ($notes as $file) {
+        $kept = substr($file, 0, -5) . '-' . (int) $id . '.run';
+        if (is_file($kept) && hash_equals($sum, (string) hash_file('sha256', $kept))) {
+            return $kept;
+        }
+    }
+    $out->fail(1105, 'what was to be run is not on the host any more, or not whole');
+}
+
+/** Gives statement after statement: those of the request, or those that were kept in a file. */
+class AlibiStatements
+{
+    private $list;
+    private $file;
+
+    public function __construct($list, $kept)
+    {
+        $this->list = $list;
+        $this->file = $kept === '' ? null : fopen($kept, 'r');
+    }
+
+    /** The next one; null after the last. */
+    public function next()
+    {
+        if (!$this->file) {
+            return array_shift($this->list);
+        }
+        $head = fread($this->file, 4);
+        if (strlen($head) < 4) {
+            return null;
+        }
+        list(, $size) = unpack('N', $head);
+        return $size === 0 ? '' : stream_get_contents($this->file, $size);
+    }
+}
+
+/** What somebody removed writes nothing any more. */
+function alibi_there($out)
+{
+    clearstatcache();
+    if (!is_file(__FILE__)) {
+        $out->fail(1105, 'this file was removed meanwhile');
+    }
+}
+
+/** Waits until no other request writes to the database: one whose sender is gone may still be at work. */
+function alibi_alone($database, $name, $out)
+{
+    if ((int) $database->one("SELECT GET_LOCK('alibi " . md5($name) . "', 40)", $out) !== 1) {
+        $out->fail(1205, 'another request is still writing');
+    }
+    alibi_there($out);
+}
+
+/** Whether a statement changes nothing. */
+function alibi_reads($statement)
+{
+    return preg_match('/^\s*(SELECT|SHOW|SET)\b/i', $statement)
+        && !preg_match('/\bINTO\s+(OUT|DUMP)FILE\b/i', $statement);
+}
+
 if (time() > $until) {
     alibi_end($notes);
     alibi_refuse('404 Not Found', '');
@@ -260,11 +423,7 @@ $why = alibi_fresh($notes, (int) $number, isset($_SERVER['REMOTE_ADDR']) ? $_SER
 if ($why !== '') {
     alibi_refuse('403 Forbidden', $why);
 }
-$parts = array();
-for ($i = $end + 1; $i + 4 <= strlen($rest); $i += 4 + $size) {
-    list(, $size) = unpack('N', substr($rest, $i, 4));
-    $parts[] = (string) substr($rest, $i + 4, $size);
-}
+$parts = alibi_parts((string) substr($rest, $end + 1));
 
 header('Content-Type: application/octet-stream');
 header('Cache-Control: no-store');
@@ -275,19 +434,59 @@ while (ob_get_level() > 0) {
 $out = new AlibiOut($key, $sign);
 $out->add('A1');
 $name = array_shift($parts);
-$last = array_pop($parts);
+$last = end($parts);
+$kept = '';
 if ($last === 'END') {
     alibi_end($notes);
     $out->end();
-}
-if (!preg_match('/^\s*(SELECT|SHOW|SET)\b/i', $last) || preg_match('/\bINTO\s+(OUT|DUMP)FILE\b/i', $last)) {
+} elseif ($last === 'KEEP' && !$writes) {
     $out->fail(1290, 'Alibi only reads through this file');
+} elseif ($last === 'KEEP') {
+    alibi_keep($notes, $parts[0], (int) $parts[1], $parts[2], $out);
+    $out->end();
+} elseif ($last === 'RUN') {
+    $kept = alibi_kept($notes, $parts[0], $parts[1], $out);
 }
-$reader = extension_loaded('mysqli') ? new AlibiMysqli() : new AlibiPdo();
-$reader->open($db, $name, $out);
-$reader->prepare('SET SESSION TRANSACTION READ ONLY', $out);
-foreach ($parts as $statement) {
-    $reader->prepare($statement, $out);
+$database = extension_loaded('mysqli') ? new AlibiMysqli() : new AlibiPdo();
+$database->open($db, $name, $out);
+if (!$writes) {
+    $database->prepare('SET SESSION TRANSACTION READ ONLY', $out);
 }
-$reader->run($last, $out);
+$list = new AlibiStatements($parts, $kept);
+$alone = false;
+$said = time();
+for ($now = $list->next(); $now !== null; $now = $then) {
+    $then = $list->next();
+    $sum = $now !== '' && $now[0] === '=' ? substr($now, 1, 64) : '';
+    $now = $sum === '' ? $now : substr($now, 65);
+    if (!alibi_reads($now) && !$writes) {
+        $out->fail(1290, 'Alibi only reads through this file');
+    }
+    if (!alibi_reads($now) && !$alone) {
+        $out->wait();
+        alibi_alone($database, $name, $out);
+        $alone = true;
+    }
+    if ($sum !== '') {
+        $read = new AlibiSum($out);
+        $database->run($now, $read);
+        if (!hash_equals($read->sum(), $sum)) {
+            $out->fail(1213, 'rows that were read have been changed meanwhile');
+        }
+    } elseif ($then === null) {
+        if ($alone) {
+            alibi_there($out);
+        }
+        $database->run($now, $out);
+    } else {
+        $database->prepare($now, $out);
+    }
+    if (time() > $said && $then !== null) {
+        $out->wait();
+        $said = time();
+    }
+}
+if ($kept !== '') {
+    @unlink($kept);
+}
 $out->end();

@@ -133,6 +133,12 @@ func TestNothingIsWrittenThroughARelay(t *testing.T) {
 		}
 		assert.Error(t, err, q)
 	}
+	for _, parts := range [][]string{{"", "CREATE DATABASE mine", "SELECT 1"},
+		{"", "SET @x = 1", "=" + strings.Repeat("0", 64) + "CREATE DATABASE mine", "SELECT 1"}, {"", "1", "0", "x", "KEEP"}} {
+		_, body := r.Parts(parts...)
+		_, text := post(t, r, body)
+		assert.Contains(t, text, "only reads", parts)
+	}
 	var one string
 	assert.ErrorIs(t, db.QueryRowContext(ctx, "SHOW DATABASES LIKE 'mine'").Scan(&one), sql.ErrNoRows)
 }

@@ -13,8 +13,8 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/host"
-	"alibi/internal/host/ftp"
 	"alibi/internal/host/ftp/ftptest"
+	"alibi/internal/host/trust"
 	"alibi/internal/inventory"
 )
 
@@ -69,7 +69,7 @@ func TestKeysOfHostsAreAcceptedByName(t *testing.T) {
 	h := inventory.Host{Name: "moor", Addr: "ftps://runa@127.0.0.1:" + s.Target.Port, PasswordFile: word,
 		Pin: "SHA256:another"}
 	require.ErrorIs(t, w.Desk.Fleet.AddHost(ctx, h), host.ErrHostKey)
-	h.Pin = ftp.Fingerprint(s.Certificate)
+	h.Pin = trust.Fingerprint(s.Certificate)
 	h.PasswordFile = filepath.Join(t.TempDir(), "none")
 	require.ErrorIs(t, w.Desk.Fleet.AddHost(ctx, h), host.ErrAuth)
 	h.PasswordFile = ""

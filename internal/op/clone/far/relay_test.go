@@ -22,8 +22,8 @@ import (
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
 	"alibi/internal/host"
-	"alibi/internal/host/ftp"
 	"alibi/internal/host/ftp/ftptest"
+	"alibi/internal/host/trust"
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/op/clone"
@@ -63,8 +63,8 @@ func TestASiteOnAnFTPHostIsCopied(t *testing.T) {
 		Addr: "ftps://" + s.Target.User + "@" + net.JoinHostPort(s.Target.Host, s.Target.Port)}
 	err := w.Desk.Fleet.AddHost(ctx, h)
 	require.ErrorIs(t, err, host.ErrHostKey, "nobody signed its certificate")
-	assert.ErrorContains(t, err, ftp.Fingerprint(s.Certificate))
-	h.Pin = ftp.Fingerprint(s.Certificate)
+	assert.ErrorContains(t, err, trust.Fingerprint(s.Certificate))
+	h.Pin = trust.Fingerprint(s.Certificate)
 	require.NoError(t, w.Desk.Fleet.AddHost(ctx, h))
 	n := desk.NewSite{Host: "moor", Root: l.Spec.Root, Name: "ferry-at-moor", Client: "Skerry Line", Owner: "runa"}
 	_, err = w.Desk.Fleet.AddSite(ctx, n)
