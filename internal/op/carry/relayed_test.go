@@ -74,4 +74,3 @@ func codes(p plan.Plan) (out []string) {
 	}
 	return out
 }
-
