@@ -62,7 +62,7 @@ func Put(ctx context.Context, root host.Root, address, name string, s Server, al
 		}
 	}
 	if errors.Is(first, host.ErrHostKey) {
-		first = fmt.Errorf("%w; if the host's keeper names this key, accept it as a part of the address: %s#SHA256:...",
+		first = fmt.Errorf("%w; if the host's keeper names this key, accept it behind the address, as in %s#SHA256:KEY",
 			first, u)
 	}
 	return nil, first
