@@ -45,14 +45,15 @@ var may = map[string][]string{
 	"alibi/internal/rewrite":  {"site", "phpval"},
 	"alibi/internal/host":     {},
 	"alibi/internal/tree":     {"host"},
-	"alibi/internal/tables":   {"host", "site", "diff"}, // an embedded engine reads files where they are
+	"alibi/internal/tables":   {"host", "site", "diff", "relay"}, // an embedded engine reads files where they are
+	"alibi/internal/relay":    {"tables", "host", "site", "diff"},
 	"alibi/internal/diff":     {"tables", "host", "site"},
 	"alibi/internal/baseline": {"tables", "diff", "tree", "host"},
 	"alibi/internal/work":     {"inventory", "plan", "site"},
 	"alibi/internal/scrub":    {"rewrite", "tables", "diff", "phpval", "host", "site"},
 	"alibi/internal/state":    {"host", "tables", "tree", "diff", "site"},
-	"alibi/internal/stack": {"ballast", "host", "runtime/wall", "rewrite", "scrub", "site", "tables", "diff", "tree",
-		"phpval"},
+	"alibi/internal/stack": {"ballast", "host", "relay", "runtime/wall", "rewrite", "scrub", "site", "tables", "diff",
+		"tree", "phpval"},
 }
 
 func TestRoomsKeepTheirDirection(t *testing.T) {

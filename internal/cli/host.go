@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -20,31 +19,38 @@ func (a *app) host() *cobra.Command {
 	var plainly bool
 	add := &cobra.Command{
 		Use:   "add NAME ADDRESS",
-		Short: "Add a machine that is reached by SSH, or by FTP with TLS",
+		Short: "Add a machine that is reached by SSH, FTP with TLS, or a site's own pages",
 		Long: "Add a machine under NAME. ADDRESS is a name in ~/.ssh/config, or [USER@]HOST[:PORT]. Your agent, " +
 			"keys, configuration and known hosts are used; a key that is not known is shown and asked for, or " +
 			"accepted by --fingerprint.\n\nftps://USER@HOST[:PORT] is a host that is reached by FTP with TLS: files and " +
 			"nothing else. ftp:// is one without TLS, where everybody on the way can read the password and what is " +
-			"brought; that needs --plain.",
+			"brought; that needs --plain.\n\nhttps://USER@SITE is a host of which only a site is known, and the account of an " +
+			"administrator there: Alibi signs in by the site's own form, uploads a plugin of one file, which is not " +
+			"activated, reaches files and database through it, and removes it when it is done.",
 		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			h.Name, h.Addr = given[0], given[1]
-			if strings.HasPrefix(h.Addr, inventory.FTP+"://") && !plainly {
-				return usageError{errors.New("by ftp:// everybody on the way can read the password, and what is brought: " +
-					"use ftps:// if the host has it, or say --plain")}
+			for _, w := range []string{inventory.FTP, inventory.HTTP} {
+				if strings.HasPrefix(h.Addr, w+"://") && !plainly {
+					return usageError{fmt.Errorf("by %s:// everybody on the way can read the password, and what is brought: "+
+						"use %ss:// if the host has it, or say --plain", w, w)}
+				}
 			}
 			if err := d.Fleet.AddHost(ctx, h); err != nil {
 				return err
 			}
 			return a.print(h, func(w io.Writer) {
-				fmt.Fprintf(w, "host %s answers; add a site on it: alibi add %s:/path\n", h.Name, h.Name)
+				fmt.Fprintf(w, "host %s answers; add a site on it: alibi add %s:%s\n", h.Name, h.Name,
+					site.Either(strings.HasPrefix(h.Addr, "http"), "", "/path"))
 			})
 		}),
 	}
 	add.Flags().StringVar(&h.Key, "key", "", "private key file")
-	add.Flags().StringVar(&h.PasswordFile, "password-file", "", "file on this machine with the account's password (FTP)")
+	add.Flags().StringVar(&h.PasswordFile, "password-file", "",
+		"file on this machine with the account's password (FTP, HTTPS)")
 	add.Flags().StringVar(&h.Pin, "fingerprint", "", "accept this key of the host, as its keeper names it: SHA256:...")
-	add.Flags().BoolVar(&plainly, "plain", false, "by ftp://: nothing is encrypted, the password neither")
+	add.Flags().StringVar(&h.At, "at", "", "the machine, where the name of the site leads elsewhere (HTTPS): 192.0.2.7")
+	add.Flags().BoolVar(&plainly, "plain", false, "by ftp:// or http://: nothing is encrypted, the password neither")
 	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
 	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, _ []string) error {

@@ -205,7 +205,8 @@ func (d *Hands) ShellOf(ctx context.Context, id site.ID, outside bool, command .
 		return out, err
 	}
 	if h.Way != "" {
-		return out, fmt.Errorf("%s is reached by FTP, which opens no shell: open one on a copy of %s", s.Host, s.Name)
+		return out, fmt.Errorf("%s is reached by %s, which opens no shell: open one on a copy of %s", s.Host,
+			strings.ToUpper(h.Way), s.Name)
 	}
 	line := "cd " + quoted(s.Root) + ` && exec "${SHELL:-sh}" -l`
 	if len(command) > 0 {

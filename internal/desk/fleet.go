@@ -13,9 +13,9 @@ import (
 	"alibi/internal/inventory"
 	"alibi/internal/op"
 	"alibi/internal/plan"
+	"alibi/internal/relay"
 	"alibi/internal/site"
 	"alibi/internal/stack"
-	"alibi/internal/tables/relay"
 )
 
 // Site finds a site by its ID, also one that is gone.
@@ -37,10 +37,30 @@ type NewSite struct {
 	Relay string
 }
 
+// shown takes what is not told of a site from its host, where that is known by the site.
+func (d *Fleet) shown(ctx context.Context, n *NewSite) error {
+	kept, err := d.record.Host(ctx, n.Host)
+	if err != nil || !kept.BySite() {
+		return nil //nolint:nilerr // what can't be found is said where it is asked for
+	}
+	h, err := d.host(ctx, n.Host)
+	if err == nil && n.Root == "" {
+		n.Root, err = host.Start(ctx, h)
+	}
+	if n.Relay == "" {
+		kept.User = ""
+		n.Relay = kept.Where() + site.Either(kept.Pin == "", "", "#"+kept.Pin)
+	}
+	return err
+}
+
 // AddSite inspects a folder and adds the live site in it.
 func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	if n.Host == "" {
 		n.Host = d.config.Machine
+	}
+	if err := d.shown(ctx, &n); err != nil {
+		return site.Site{}, err
 	}
 	if !strings.HasPrefix(n.Root, "/") {
 		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example",

@@ -86,11 +86,11 @@ func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 		return fmt.Errorf("name the account by which %s is reached: %s://USER@%s", h.Name, h.Way, h.Addr)
 	}
 	m := d.machine(h)
-	r, err := m.Open(ctx, "/")
+	r, err := begin(ctx, m)
 	if d.known(&h, err) {
 		m.Close()
 		m = d.machine(h)
-		r, err = m.Open(ctx, "/")
+		r, err = begin(ctx, m)
 	}
 	if errors.Is(err, host.ErrHostKey) && h.Pin == "" {
 		err = fmt.Errorf("%w; if that is the one that its keeper names, say --fingerprint", err)
@@ -107,6 +107,15 @@ func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 		return err
 	}
 	return d.log(ctx, "", "host", "added host %s at %s", h.Name, h.Addr)
+}
+
+// begin opens the folder with which one begins to look at a host.
+func begin(ctx context.Context, h host.Host) (host.Tree, error) {
+	dir, err := host.Start(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	return h.Open(ctx, dir)
 }
 
 // HostSettings say where copies may be made on a machine. What is empty stays
@@ -147,7 +156,8 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 		return h, err
 	}
 	if to.Copies != "" && h.Way != "" {
-		return h, fmt.Errorf("%s is reached by FTP, which brings files and runs nothing: copies can't be made there", name)
+		return h, fmt.Errorf("%s is reached by %s, which brings files and runs nothing: copies can't be made there", name,
+			strings.ToUpper(h.Way))
 	}
 	if to.Copies != "" {
 		if !strings.HasPrefix(to.Copies, "/") || path.Clean(to.Copies) == "/" {

@@ -77,7 +77,7 @@ func (d *Fleet) HostState(ctx context.Context, name string) (HostState, error) {
 		return s, err
 	}
 	began := time.Now()
-	tree, err := h.Open(ctx, "/")
+	tree, err := begin(ctx, h)
 	if err != nil {
 		s.Failure = err.Error()
 		return s, ctx.Err()
@@ -112,7 +112,9 @@ func (s *HostState) ask(ctx context.Context, h host.Host) {
 	s.Forwards = !errors.Is(err, host.ErrNoForward)
 	at := s.Copies
 	if at == "" {
-		at = "/"
+		if at, err = host.Start(ctx, h); err != nil {
+			return
+		}
 	}
 	s.Free, _ = h.Free(ctx, at)
 }
@@ -124,7 +126,7 @@ func (s *HostState) means() {
 			s.About = append(s.About, text)
 		}
 	}
-	note(s.Way == inventory.FTP, "nothing is encrypted: everybody on the way can read the password, and what is brought")
+	note(s.Plain(), "nothing is encrypted: everybody on the way can read the password, and what is brought")
 	note(!s.Commands, "it runs no commands: files come one by one, no copies are made there")
 	note(s.Commands && s.PHP == "", "it has no php for commands: copies there would not run")
 	note(!s.Forwards, "it connects to nothing for us: databases there are read through a relay (alibi add --relay)")

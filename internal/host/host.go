@@ -136,6 +136,20 @@ type Addressed interface {
 	Address() string // a name or a number, as connections to it are made
 }
 
+// Showing is a host of which only a site is known.
+type Showing interface {
+	// Shown is the folder that the site's address shows.
+	Shown(ctx context.Context) (string, error)
+}
+
+// Start is the folder with which one begins to look at a host.
+func Start(ctx context.Context, h Host) (string, error) {
+	if s, is := h.(Showing); is {
+		return s.Shown(ctx)
+	}
+	return "/", nil
+}
+
 // Writer is a root that writes files in one go, where nobody looks yet: a file
 // that was broken off has another time than it should.
 type Writer interface {

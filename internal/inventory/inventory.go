@@ -154,7 +154,8 @@ type Host struct {
 	Port   string      `json:"port,omitempty"`
 	User   string      `json:"user,omitempty"`
 	Key    string      `json:"key,omitempty"`    // file
-	Way    string      `json:"way,omitempty"`    // "": SSH; FTPS or FTP
+	Way    string      `json:"way,omitempty"`    // "": SSH; FTPS, FTP, HTTPS or HTTP
+	At     string      `json:"at,omitempty"`     // by HTTP: the machine, where the name leads elsewhere; "": it does not
 	Pin    string      `json:"pin,omitempty"`    // fingerprint of the host's key that was accepted by name
 	Copies string      `json:"copies,omitempty"` // folder in which copies may be made; "": none may
 	Server site.Server `json:"server,omitzero"`  // on which copies get their databases
@@ -170,7 +171,19 @@ type Host struct {
 const (
 	FTPS = "ftps" // FTP with TLS
 	FTP  = "ftp"  // without: what is said can be read on its way, the password too
+	// By the pages of a site there, as an account that may put code into it: with TLS, or without.
+	HTTPS = "https"
+	HTTP  = "http"
 )
+
+// BySite tells whether a host is reached by the pages of a site there.
+func (h Host) BySite() bool { return h.Way == HTTPS || h.Way == HTTP }
+
+// Plain tells whether what is said to a host can be read on its way.
+func (h Host) Plain() bool { return h.Way == FTP || h.Way == HTTP }
+
+// Ways are those to reach hosts, as addresses begin.
+func Ways() []string { return []string{HTTPS, HTTP, FTPS, FTP} }
 
 // Where is the address as a person writes it.
 func (h Host) Where() string {

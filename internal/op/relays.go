@@ -10,8 +10,8 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
+	"alibi/internal/relay"
 	"alibi/internal/stack"
-	"alibi/internal/tables/relay"
 )
 
 // Relays are those that this process put beside sites whose databases it can't reach.
@@ -118,6 +118,8 @@ func (e *Env) machines(ctx context.Context, h host.Host, root string) (out []str
 const (
 	ReadingRelay = "relay"
 	WritingRelay = "writing relay"
+	// BroughtRelay is one by which a host is reached of which only a site is known; its name is in the place of a path.
+	BroughtRelay = "brought relay"
 )
 
 // noOtherWriter removes relays that write for a run which has the site no more: what its process was killed in the
@@ -175,6 +177,25 @@ func (e *Env) CloseRelays(ctx context.Context) (all error) {
 		delete(r.open, at)
 	}
 	return all
+}
+
+// withdraw removes a relay that was brought into a site, and left there.
+func (e *Env) withdraw(ctx context.Context, m inventory.Made) error {
+	h, err := e.Host(ctx, m.Host)
+	if err != nil {
+		return err
+	}
+	b, can := h.(interface {
+		Remove(ctx context.Context, name string) error
+	})
+	if !can {
+		return fmt.Errorf("%s is not reached by its site any more: delete %s there by hand", m.Host, m.Path)
+	}
+	err = b.Remove(ctx, m.Path)
+	if err != nil && e.Now().Sub(m.At) > relay.Life { // it answers nobody any more, if it is there at all
+		return nil
+	}
+	return err
 }
 
 // unrelay removes the files of a relay.

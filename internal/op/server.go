@@ -116,6 +116,8 @@ func (e *Env) Unmake(ctx context.Context, m inventory.Made) error {
 	case "names":
 		file, mark, _ := strings.Cut(name, "#")
 		err = names.File{Path: file}.Remove(mark)
+	case BroughtRelay:
+		err = e.withdraw(ctx, m)
 	case ReadingRelay, WritingRelay:
 		err = e.unrelay(ctx, m)
 	default:

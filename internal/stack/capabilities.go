@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"net/http"
 	"net/url"
 	"time"
 
@@ -401,3 +402,22 @@ func (noComponents) Switch(
 }
 
 var errNoContent = errors.New("of this kind of site Alibi knows no kinds of content")
+
+// Admission is what is needed to put code into a site by an account of its own, over HTTP.
+type Admission struct {
+	Client         *http.Client // that follows nothing by itself
+	Header         http.Header  // that each request has
+	Address        *url.URL     // of the site
+	User, Password string
+	Name, Text     string // a PHP file that is to answer by itself
+}
+
+// ErrNotAdmitted is given where a site does not take it.
+var ErrNotAdmitted = errors.New("the site lets nothing be put into it by this account")
+
+// Admitting is a kind of site into which an administrator puts code by its own pages.
+type Admitting interface {
+	// Admit signs in, puts the file there, signs out, and gives the address at which it answers.
+	// host.ErrAuth, ErrNotAdmitted.
+	Admit(ctx context.Context, a Admission) (*url.URL, error)
+}

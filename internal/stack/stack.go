@@ -10,12 +10,12 @@ import (
 	"strings"
 
 	"alibi/internal/host"
+	"alibi/internal/relay"
 	"alibi/internal/rewrite"
 	"alibi/internal/scrub"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tables/engines"
-	"alibi/internal/tables/relay"
 )
 
 // Place is an opened site.

@@ -23,12 +23,12 @@ func newAdd(a *app) *addScreen {
 func (f *addScreen) fields() []field {
 	if f.host {
 		return []field{{"name", "what to call it", "short, such as pier"},
-			{"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]; ftps://user@host by FTP with TLS"},
+			{"addr", "address", "a name in ~/.ssh/config, or [user@]host[:port]; ftps://user@host, or https://admin@site"},
 			{"key", "key file", "if it is not in the agent or the configuration; may stay empty"},
-			{"password", "password file", "a file with the account's password (FTP); may stay empty: it is asked for"}}
+			{"password", "password file", "a file with the account's password (FTP, HTTPS); may stay empty: it is asked for"}}
 	}
 	return []field{{"on", "on which host", "this machine's name, or a host that was added; Ctrl+T adds a host"},
-		{"root", "document root", "the absolute path of the folder that the web server shows"},
+		{"root", "document root", "the absolute path of the folder that the web server shows; may stay empty by https://"},
 		{"address", "address", "only if the site does not say so itself"},
 		{"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
 		{"database", "database", "only where the site's configuration names several"},
@@ -58,9 +58,11 @@ func (f *addScreen) add(a *app) tea.Cmd {
 	if f.host {
 		a.say("asking "+v["addr"]+" ...", false)
 		h := inventory.Host{Name: v["name"], Addr: v["addr"], Key: v["key"], PasswordFile: v["password"]}
-		if strings.HasPrefix(h.Addr, inventory.FTP+"://") {
-			a.say("ftp:// encrypts nothing: add it by command, with --plain", true)
-			return nil
+		for _, w := range []string{inventory.FTP, inventory.HTTP} {
+			if strings.HasPrefix(h.Addr, w+"://") {
+				a.say(w+":// encrypts nothing: add it by command, with --plain", true)
+				return nil
+			}
 		}
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 			err := a.desk.Fleet.AddHost(a.ctx, h)
@@ -92,7 +94,7 @@ func (f *addScreen) keys(*app) []hint {
 func (f *addScreen) words() []hint {
 	return []hint{{"live", "a site that visitors depend on; adding it writes nothing to it"},
 		{"document root", "the folder with the site's index page or the CMS's files"},
-		{"host", "a machine where sites live, reached by SSH with your own keys, agent and configuration, or by FTP"}}
+		{"host", "a machine where sites live, reached by SSH with your own keys, by FTP, or by a site's own pages"}}
 }
 
 func (f *addScreen) view(a *app, w, h int) []string {
@@ -105,7 +107,8 @@ func (f *addScreen) view(a *app, w, h int) []string {
 		out = append(out, "")
 	}
 	say(site.Either(f.host, "Alibi signs in as you do: with your agent, keys, ~/.ssh/config and known hosts; by FTP "+
-		"with a password.",
+		"with a password. https://admin@site is a host of which only a site is known: a plugin of one file is uploaded "+
+		"there by that administrator's account, reaches files and tables, and is removed when Alibi is done.",
 		"The folder is read to see what is in it. Nothing is written to a live site, but for a relay's file."))
 	out = append(out, f.lines(t, f.fields(), w)...)
 	if f.host {

@@ -3,12 +3,17 @@
 package trust
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"time"
 
 	"alibi/internal/host"
 )
@@ -57,5 +62,26 @@ func Config(name, pin string, roots *x509.CertPool) *tls.Config {
 			}
 			return &Unknown{print, err}
 		},
+	}
+}
+
+// Client asks one machine, at an address by HTTP, and follows nothing elsewhere by itself. at is where that is; "":
+// where the address's name leads. pin is as in Config.
+func Client(address *url.URL, at, pin string) *http.Client {
+	dial := &net.Dialer{Timeout: 10 * time.Second}
+	return &http.Client{
+		Transport: &http.Transport{
+			DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
+				if _, port, err := net.SplitHostPort(addr); at != "" && err == nil {
+					addr = net.JoinHostPort(at, port)
+				}
+				return dial.DialContext(ctx, network, addr)
+			},
+			TLSClientConfig:       Config(address.Hostname(), pin, nil),
+			MaxIdleConnsPerHost:   8,
+			IdleConnTimeout:       30 * time.Second,
+			ResponseHeaderTimeout: time.Minute,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }

@@ -14,11 +14,14 @@ import (
 	"alibi/internal/demo/real"
 	"alibi/internal/depot"
 	"alibi/internal/desk"
+	"alibi/internal/host"
+	"alibi/internal/inventory"
 	"alibi/internal/op/keep"
 	"alibi/internal/op/remove"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
 	"alibi/internal/runtime/mariadb/mariadbtest"
+	"alibi/internal/site"
 	"alibi/internal/tables"
 )
 
@@ -33,6 +36,35 @@ func TestASiteLeavesAHostThatGivesFilesOnly(t *testing.T) {
 	s, err := f.Desk.Fleet.AddSite(ctx, desk.NewSite{Host: "moor", Root: l.Spec.Root, Name: shop, Client: "Skerry Line",
 		Relay: l.Spec.URL})
 	require.NoError(t, err)
+	f.leaves(s)
+}
+
+// A site of which only an administrator's account is known does the same: files and tables are reached through what is
+// uploaded by its own pages.
+func TestASiteOfWhichOnlyAnAccountIsKnown(t *testing.T) {
+	f := newFerry(t)
+	ctx := t.Context()
+	l := f.live
+	require.NoError(t, f.Desk.Fleet.Forget(ctx, l.Site.ID))
+	word := filepath.Join(t.TempDir(), "word")
+	require.NoError(t, os.WriteFile(word, []byte("not that\n"), 0o600))
+	h := inventory.Host{Name: "quay", Addr: strings.Replace(l.Spec.URL, "//", "//runa@", 1), At: "127.0.0.1",
+		PasswordFile: word}
+	err := f.Desk.Fleet.AddHost(ctx, h)
+	require.ErrorIs(t, err, host.ErrAuth)
+	assert.NotContains(t, err.Error(), "not that")
+	require.NoError(t, os.WriteFile(word, []byte("made-up-password\n"), 0o600))
+	require.NoError(t, f.Desk.Fleet.AddHost(ctx, h))
+	s, err := f.Desk.Fleet.AddSite(ctx, desk.NewSite{Host: "quay", Name: shop, Client: "Skerry Line"})
+	require.NoError(t, err)
+	assert.Equal(t, l.Spec.Root, s.Root, "the folder that its address shows")
+	assert.Equal(t, l.Site.Facts.Files+1, s.Facts.Files, "the folder in which it unpacks plugins, and nothing of ours")
+	f.leaves(s)
+}
+
+// leaves moves a site to drydock, back, and there again, while visitors order, and clears the old place up.
+func (f *ferry) leaves(s site.Site) {
+	t, ctx, l := f.t, f.t.Context(), f.live
 	l.Site = s
 	f.begin()
 	v := f.visitors(2)
@@ -43,17 +75,17 @@ func TestASiteLeavesAHostThatGivesFilesOnly(t *testing.T) {
 	assert.Empty(t, now.Relay, "its database is reached at the new place")
 	time.Sleep(2500 * time.Millisecond)
 	f.gate(plan.LegBack)
-	assert.Equal(t, l.Spec.URL, f.Site(f.live.Site.Name).Relay)
+	assert.Equal(t, s.Relay, f.Site(s.Name).Relay)
 	time.Sleep(2500 * time.Millisecond)
 	f.gate(plan.LegSwitch)
-	for _, s := range f.now().Switches {
-		t.Logf("held for %s", s.Held)
+	for _, w := range f.now().Switches {
+		t.Logf("held for %s", w.Held)
 	}
 	time.Sleep(2500 * time.Millisecond)
 	now = f.Site(f.live.Site.Name)
 	v.end(t, f.dock.Admin().Open(now.Database.Name, tables.Prefix{}))
 
-	_, err = f.Desk.Workings().Record.ChangeMove(ctx, f.name, func(m *plan.Move) error {
+	_, err := f.Desk.Workings().Record.ChangeMove(ctx, f.name, func(m *plan.Move) error {
 		m.Watch = &plan.Watch{Done: true}
 		return nil
 	})

@@ -66,8 +66,11 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 		if !used {
 			seen[m.Path] = true
 			why := "no site needs it any more"
-			if m.Kind == op.ReadingRelay {
+			switch m.Kind {
+			case op.ReadingRelay:
 				why = "it is put there again where a site's database is to be read through it"
+			case op.BroughtRelay:
+				why = "it is put there again where the host is to be reached"
 			}
 			out = append(out, Leftover{m.Host, m.Kind, m.Path, why, local.Size(m.Path)})
 		}

@@ -13,10 +13,10 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/relay"
 	"alibi/internal/site"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/relay"
 	"alibi/internal/tables/sqlite"
 )
 

@@ -11,11 +11,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/real"
+	"alibi/internal/relay"
+	"alibi/internal/relay/relaytest"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/relay"
-	"alibi/internal/tables/relay/relaytest"
 	"alibi/internal/tables/tablestest"
 )
 

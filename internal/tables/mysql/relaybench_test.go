@@ -6,11 +6,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"alibi/internal/relay"
+	"alibi/internal/relay/relaytest"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
 	"alibi/internal/tables/mysql"
-	"alibi/internal/tables/relay"
-	"alibi/internal/tables/relay/relaytest"
 )
 
 // BenchmarkRows reads 40,000 rows of about a KiB, as posts have them, by the server's own protocol and through a relay.

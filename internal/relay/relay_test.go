@@ -18,10 +18,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/host"
+	"alibi/internal/relay"
+	"alibi/internal/relay/relaytest"
 	"alibi/internal/runtime/mariadb/mariadbtest"
 	"alibi/internal/tables"
-	"alibi/internal/tables/relay"
-	"alibi/internal/tables/relay/relaytest"
 )
 
 func TestMain(m *testing.M) { mariadbtest.Main(m) }

@@ -39,6 +39,13 @@ function alibi_end($notes)
         }
         @unlink($file);
     }
+    if (strpos(basename(__DIR__), 'alibi-relay-') === 0) { // a folder of its own, in one that was to go, perhaps
+        $top = (string) @file_get_contents(__DIR__ . '/goes');
+        @unlink(__DIR__ . '/goes');
+        for ($dir = __DIR__; @rmdir($dir) && $top !== '' && strpos($dir, $top . '/') === 0;) {
+            $dir = dirname($dir);
+        }
+    }
 }
 
 /**
@@ -447,6 +454,7 @@ if ($last === 'END') {
 } elseif ($last === 'RUN') {
     $kept = alibi_kept($notes, $parts[0], $parts[1], $out);
 }
+// FILES
 $database = extension_loaded('mysqli') ? new AlibiMysqli() : new AlibiPdo();
 $database->open($db, $name, $out);
 if (!$writes) {

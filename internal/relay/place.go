@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/host/trust"
 	"alibi/internal/tables"
 )
 
@@ -47,8 +48,8 @@ func Put(ctx context.Context, root host.Root, address, name string, s Server, al
 	}
 	var first error
 	for _, at := range append([]string{""}, also...) {
-		r := &Relay{url: u.String() + "/" + name, key: newKey(), client: client(u, at, pin), until: time.Now().Add(Life),
-			writes: s.Writes}
+		r := &Relay{url: u.String() + "/" + name, key: newKey(), client: trust.Client(u, at, pin),
+			until: time.Now().Add(Life), writes: s.Writes}
 		perm, err := r.try(ctx, root, u.String())
 		if err == nil {
 			return r, r.put(ctx, root, name, perm, s)

@@ -17,15 +17,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
-	"alibi/internal/host/trust"
 	"alibi/internal/tables"
 )
 
@@ -44,6 +41,11 @@ const Life = 2 * time.Hour
 
 //go:embed relay.php
 var source string
+
+// forFiles is what one has beside that reaches files, and no database.
+//
+//go:embed files.php
+var forFiles string
 
 // Server is the database's server as the site's own code reaches it.
 type Server struct {
@@ -207,25 +209,4 @@ func (r *Relay) away(ctx context.Context, err error) error {
 		return ctx.Err()
 	}
 	return fmt.Errorf("%w: %w", tables.ErrAway, err)
-}
-
-// client makes connections to one address only, and follows nothing elsewhere. at is where that is; "": where its name
-// leads. pin is the digest of a key that is accepted, see package trust.
-func client(address *url.URL, at, pin string) *http.Client {
-	dial := &net.Dialer{Timeout: 10 * time.Second}
-	return &http.Client{
-		Transport: &http.Transport{
-			DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
-				if _, port, err := net.SplitHostPort(addr); at != "" && err == nil {
-					addr = net.JoinHostPort(at, port)
-				}
-				return dial.DialContext(ctx, network, addr)
-			},
-			TLSClientConfig:       trust.Config(address.Hostname(), pin, nil),
-			MaxIdleConnsPerHost:   8,
-			IdleConnTimeout:       30 * time.Second,
-			ResponseHeaderTimeout: time.Minute,
-		},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
 }

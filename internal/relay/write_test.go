@@ -17,9 +17,9 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/host/trust"
+	"alibi/internal/relay"
+	"alibi/internal/relay/relaytest"
 	"alibi/internal/runtime/mariadb/mariadbtest"
-	"alibi/internal/tables/relay"
-	"alibi/internal/tables/relay/relaytest"
 )
 
 // writing puts a relay that writes into a folder of its own, and opens a new database through it.

@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"alibi/internal/host/trust"
 )
 
 // Request is a signed request, and its signature.
@@ -24,7 +26,7 @@ func (r *Relay) SetAhead(s int64) { r.ahead.Store(s) }
 // At is the relay at an address with a new key, and its file's text.
 func At(address string, s Server, until time.Time) (*Relay, string) {
 	u, _ := url.Parse(address)
-	r := &Relay{url: address, key: newKey(), client: client(u, "", ""), writes: s.Writes}
+	r := &Relay{url: address, key: newKey(), client: trust.Client(u, "", ""), writes: s.Writes}
 	return r, script(r.key, s, until)
 }
 
