@@ -28,6 +28,11 @@ type placed struct {
 	ends   *time.Timer
 }
 
+// where names the relay of a folder that writes, or only reads.
+func where(hostName, root string, writes bool) string {
+	return fmt.Sprint(hostName, ":", root, " ", writes)
+}
+
 // RelayIdle is for how long a relay that nobody asks stays. Tests have less.
 var RelayIdle = 2 * time.Minute
 
@@ -52,7 +57,7 @@ func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay
 	r := e.Relays
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	at := fmt.Sprint(hostName, ":", root, " ", s.Writes)
+	at := where(hostName, root, s.Writes)
 	if p := r.open[at]; p != nil {
 		if p.server == s && p.Left() > relayRest && p.Answers(ctx) == nil { // else somebody may have removed it
 			return p.Relay, nil
@@ -167,12 +172,26 @@ func (e *Env) takeOff(ctx context.Context, p *placed) error {
 	return e.Unmake(ctx, p.made)
 }
 
+// EndRelays removes the relays of a folder: all in it will go.
+func (e *Env) EndRelays(ctx context.Context, hostName, root string) error {
+	return e.closeRelays(ctx, func(at string) bool {
+		return at == where(hostName, root, false) || at == where(hostName, root, true)
+	})
+}
+
 // CloseRelays removes the relays of this process. What can't be removed is among the leftovers, and ends by itself.
-func (e *Env) CloseRelays(ctx context.Context) (all error) {
+func (e *Env) CloseRelays(ctx context.Context) error {
+	return e.closeRelays(ctx, func(string) bool { return true })
+}
+
+func (e *Env) closeRelays(ctx context.Context, those func(at string) bool) (all error) {
 	r := e.Relays
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for at, p := range r.open {
+		if !those(at) {
+			continue
+		}
 		all = errors.Join(all, e.takeOff(ctx, p))
 		delete(r.open, at)
 	}

@@ -88,10 +88,15 @@ func (h *Host) reach(ctx context.Context) (*relay.Relay, error) {
 		h.relay, h.file = r, name
 		h.ends = time.AfterFunc(Idle, func() { h.idle(r) })
 	}
-	if err != nil {
+	switch {
+	case err == nil:
+		return r, nil
+	case r != nil:
 		return nil, errors.Join(h.named(err), h.takeOff(context.WithoutCancel(ctx)))
+	case errors.Is(err, host.ErrNoAnswer): // it may have come there
+		return nil, h.named(err)
 	}
-	return r, nil
+	return nil, errors.Join(h.named(err), h.opt.Unmade(context.WithoutCancel(ctx), name))
 }
 
 // Idle is for how long a relay that nobody asks stays. Tests have less.

@@ -33,6 +33,9 @@ func (x *runner) empty(ctx context.Context, t *work.Task) error {
 			return err
 		}
 	}
+	if err := x.env.EndRelays(ctx, there.Host, there.Root); err != nil {
+		return err
+	}
 	files, err := x.removeFiles(ctx, there)
 	if err != nil {
 		return err

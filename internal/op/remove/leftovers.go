@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"alibi/internal/host/local"
@@ -75,6 +76,9 @@ func Leftovers(ctx context.Context, env *op.Env) ([]Leftover, error) {
 			out = append(out, Leftover{m.Host, m.Kind, m.Path, why, local.Size(m.Path)})
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Leftover) int { // what reaches others goes last
+		return site.Either(a.Kind == op.BroughtRelay, 1, 0) - site.Either(b.Kind == op.BroughtRelay, 1, 0)
+	})
 	dir := filepath.Join(env.Home, "copies")
 	entries, err := os.ReadDir(dir)
 	if err != nil {
