@@ -90,6 +90,8 @@ var examples = map[string]string{
 	"move": "move tickets.skerryline.example --to drydock --web 192.0.2.7\nmove tickets-to-drydock go\n" +
 		"move tickets-to-drydock switch --confirm tickets.skerryline.example\nmove tickets-to-drydock back --plan",
 	"moves":       "moves",
+	"notices":     "notices try",
+	"notices try": "notices try",
 	"open":        "open winter-prices\nopen winter-prices --as editor",
 	"override":    "override winter-prices\noverride winter-prices --off",
 	"owner":       "owner skerryline.example runa",

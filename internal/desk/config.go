@@ -13,6 +13,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"alibi/internal/notify"
 	"alibi/internal/scrub"
 	"alibi/internal/site"
 )
@@ -35,6 +36,8 @@ type Config struct {
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 	Work     Work        `toml:"work"`
 	Names    []Zone      `toml:"names" comment:"zones of the domain name system that Alibi may change"`
+	// Notices say who is told of moves and long runs.
+	Notices notify.Settings `toml:"notices" comment:"who is told of moves, and of runs that take long"`
 }
 
 // Zone says how the records of a zone are changed.

@@ -226,6 +226,9 @@ func (d *core) configure() (err error) {
 		return err
 	}
 	d.configDigest = digestOfConfig(d.opt.Home)
+	if err := d.config.Notices.Check(); err != nil {
+		return err
+	}
 	d.lease, d.grace, err = d.config.leases()
 	return err
 }
@@ -298,6 +301,7 @@ func (d *core) openQueue(ctx context.Context) error {
 			Now:        d.opt.Now,
 			Transient:  transient,
 			Observe:    d.opt.Observe,
+			Ended:      d.ended,
 			Workers:    d.opt.Workers,
 			Operations: append(operations(d.env), move.Operations(d.env, d.provider)...),
 		},

@@ -222,6 +222,8 @@ func (d *Moves) Lower(ctx context.Context, name, typed string) (plan.Move, error
 	if err != nil {
 		return m, err
 	}
+	d.gate(ctx, m, "names", fmt.Sprintf("its names are kept for %s only from now on; it can be switched from %s on",
+		site.Seconds(m.Names.Short), m.Names.Until.Local().Format("15:04 on 2 Jan")))
 	return m, d.log(ctx, s.ID, "move", "its names are kept for %s only from now on", site.Seconds(m.Names.Short))
 }
 
@@ -272,10 +274,15 @@ func (d *Moves) Watch(ctx context.Context, name string) (plan.Move, error) {
 		return m, err
 	}
 	w.Done = w.Done && len(w.Written) == 0 && len(w.Around) == 0
-	return d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
+	seen := m.Watch != nil && m.Watch.Done
+	m, err = d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
 		m.Watch = &w
 		return nil
 	})
+	if err == nil && w.Done && !seen {
+		d.gate(ctx, m, "watch", "nobody is led to "+m.From.Host+" any more: what is left there can be cleared up")
+	}
+	return m, err
 }
 
 // answers asks who is to be asked.

@@ -25,7 +25,10 @@ type Side func(ctx context.Context, part tables.Shard, give func(Row) error) err
 
 // Stored is a table as a snapshot has it. Its rows are summed up where they are, if the engine
 // can do that.
-func Stored(snap tables.Snapshot, t tables.Table) Side {
+func Stored(snap tables.Snapshot, t tables.Table) Side { return StoredIn(snap, t, []tables.Range{{}}) }
+
+// StoredIn is what a table has in ranges of its key. One that is read whole has only one, of all.
+func StoredIn(snap tables.Snapshot, t tables.Table, ranges []tables.Range) Side {
 	sums, can := snap.(tables.Summer)
 	if !can || len(t.Key) == 0 {
 		return Chosen(snap, t, nil)
@@ -38,7 +41,12 @@ func Stored(snap tables.Snapshot, t tables.Table) Side {
 			}
 			return ctx.Err()
 		}
-		return sums.Sums(ctx, t.Name, tables.Range{}, tables.Search{}, each)
+		for _, r := range ranges {
+			if err := sums.Sums(ctx, t.Name, r, tables.Search{}, each); err != nil {
+				return err
+			}
+		}
+		return nil
 	}
 }
 
@@ -76,7 +84,8 @@ var ErrEnough = errors.New("what is known of the difference is enough")
 
 // Tables compares a table as it was with what it is, and tells of each row of either by what it
 // is found by. rows is how many the larger has, about.
-func Tables(ctx context.Context, rows int64, was, is Side, tell func(k Kind, key uint64) error) error {
+// A row that went has no values.
+func Tables(ctx context.Context, rows int64, was, is Side, tell func(k Kind, r Row) error) error {
 	for _, part := range tables.Shards(rows) {
 		switch err := compare(ctx, part, was, is, tell); {
 		case errors.Is(err, ErrEnough):
@@ -88,7 +97,7 @@ func Tables(ctx context.Context, rows int64, was, is Side, tell func(k Kind, key
 	return nil
 }
 
-func compare(ctx context.Context, part tables.Shard, was, is Side, tell func(k Kind, key uint64) error) error {
+func compare(ctx context.Context, part tables.Shard, was, is Side, tell func(k Kind, r Row) error) error {
 	before := map[uint64]uint64{}
 	if err := was(ctx, part, func(r Row) error { before[r.Key] = r.Sum; return nil }); err != nil {
 		return err
@@ -98,17 +107,17 @@ func compare(ctx context.Context, part tables.Shard, was, is Side, tell func(k K
 		delete(before, r.Key)
 		switch {
 		case !known:
-			return tell(Added, r.Key)
+			return tell(Added, r)
 		case sum != r.Sum:
-			return tell(Changed, r.Key)
+			return tell(Changed, r)
 		}
-		return tell(Same, r.Key)
+		return tell(Same, r)
 	})
 	if err != nil {
 		return err
 	}
 	for key := range before {
-		if err := tell(Removed, key); err != nil {
+		if err := tell(Removed, Row{Key: key}); err != nil {
 			return err
 		}
 	}

@@ -53,8 +53,8 @@ func TestEachRowIsToldOfOnce(t *testing.T) {
 		got := map[uint64]Kind{}
 		n := 0
 		largest := int64(max(len(was), len(is)))
-		err := Tables(context.Background(), largest, side(was), side(is), func(k Kind, key uint64) error {
-			got[key] = k
+		err := Tables(context.Background(), largest, side(was), side(is), func(k Kind, r Row) error {
+			got[r.Key] = k
 			n++
 			return nil
 		})
@@ -68,14 +68,14 @@ func TestAComparisonEndsWhenEnoughIsKnownOrASideBreaks(t *testing.T) {
 	ctx := context.Background()
 	rows := map[uint64]uint64{1: 1, 2: 2, 3: 3}
 	told := 0
-	require.NoError(t, Tables(ctx, 3, side(nil), side(rows), func(Kind, uint64) error {
+	require.NoError(t, Tables(ctx, 3, side(nil), side(rows), func(Kind, Row) error {
 		told++
 		return ErrEnough
 	}))
 	assert.Equal(t, 1, told)
 	broken := errors.New("the line broke")
 	breaks := func(context.Context, tables.Shard, func(Row) error) error { return broken }
-	none := func(Kind, uint64) error { return nil }
+	none := func(Kind, Row) error { return nil }
 	assert.ErrorIs(t, Tables(ctx, 3, breaks, side(rows), none), broken)
 	assert.ErrorIs(t, Tables(ctx, 3, side(rows), breaks, none), broken)
 	ended, cancel := context.WithCancel(ctx)

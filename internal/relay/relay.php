@@ -50,8 +50,8 @@ function alibi_end($notes)
 
 /**
  * Tells whether a request is new, and from who asked first. The notes, beside this file or where that can not be in the
- * folder for temporary files, have the address, the highest number of a request, and which of the 31 before it were
- * there.
+ * folder for temporary files, have the address, the highest number of a request, and a bit for each of the last 1024:
+ * whether it was there.
  */
 function alibi_fresh($notes, $number, $address)
 {
@@ -62,35 +62,39 @@ function alibi_fresh($notes, $number, $address)
     if (!$f || !flock($f, LOCK_EX)) {
         return 'its notes can not be written';
     }
-    $why = '';
     $was = explode(' ', trim((string) stream_get_contents($f)));
     if (count($was) !== 3) {
-        $was = array($address, 0, 0);
+        $was = array($address, 0, str_repeat('00', 128));
     }
     $highest = (int) $was[1];
-    $bits = (int) $was[2];
-    if ($was[0] !== $address) {
-        $why = 'elsewhere';
-    } elseif ($number > $highest) {
-        $by = $number - $highest;
-        $bits = $by > 31 ? 0 : ((($bits << 1) | 1) << ($by - 1)) & 0x7fffffff;
-        $highest = $number;
-    } else {
-        $bit = $highest - $number - 1;
-        if ($bit < 0 || $bit > 30 || ($bits >> $bit) & 1) {
-            $why = 'replayed';
-        }
-        $bits |= $bit >= 0 && $bit <= 30 ? 1 << $bit : 0;
+    $seen = pack('H*', $was[2]);
+    $why = $was[0] !== $address ? 'elsewhere' : '';
+    for ($n = max($highest + 1, $number - 1023); $n <= $number; $n++) { // those between are still to come
+        alibi_bit($seen, $n, false);
+    }
+    if ($why === '' && ($number <= $highest - 1024 || alibi_bit($seen, $number, true))) {
+        $why = 'replayed';
     }
     if ($why === '') {
         rewind($f);
         ftruncate($f, 0);
-        fwrite($f, $address . ' ' . $highest . ' ' . $bits . "\n");
+        list(, $hex) = unpack('H*', $seen);
+        fwrite($f, $address . ' ' . max($highest, $number) . ' ' . $hex . "\n");
     }
     fflush($f);
     flock($f, LOCK_UN);
     fclose($f);
     return $why;
+}
+
+/** Sets the bit of a number, and tells what it was. */
+function alibi_bit(&$bits, $number, $to)
+{
+    $at = ($number % 1024) >> 3;
+    $bit = 1 << ($number % 8);
+    $was = ord($bits[$at]);
+    $bits[$at] = chr($to ? $was | $bit : $was & ~$bit & 255);
+    return ($was & $bit) !== 0;
 }
 
 /** What is said goes out in parts, each of them added to the signature. */

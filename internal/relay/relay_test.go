@@ -99,12 +99,12 @@ func TestOnlyRequestsOfThisRunAreAnswered(t *testing.T) {
 func TestRequestsMayOvertakeOneAnother(t *testing.T) {
 	r, _, _ := placed(t)
 	var list [][]byte
-	for range 60 {
+	for range 200 {
 		_, body := r.Request("SELECT 1")
 		list = append(list, body)
 	}
-	for from := 0; from < len(list); from += 20 {
-		for i := from + 19; i >= from; i-- {
+	for from := 0; from < len(list); from += 100 {
+		for i := from + 99; i >= from; i-- {
 			status, text := post(t, r, list[i])
 			assert.Equal(t, 200, status, "%d: %s", i, text)
 		}

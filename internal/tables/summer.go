@@ -31,6 +31,20 @@ type Summer interface {
 	Pick(ctx context.Context, table string, keys [][]Value, give func(Row) error) error
 }
 
+// Grouper is a Summer whose engine adds rows up in groups of those whose keys follow one another.
+type Grouper interface {
+	Summer
+	// Groups adds up each group of a table whose key is one number that is not below 0; false: its key is another one.
+	Groups(ctx context.Context, table string, per int64, s Search, give func(Group) error) (bool, error)
+}
+
+// Group are the rows whose key, divided by how many keys a group has, is one number.
+type Group struct {
+	At    int64
+	Sum   Sum
+	Found int64 // how many of them the search finds
+}
+
 // Dated is a snapshot or a database whose engine knows when each table was
 // written to last.
 type Dated interface {

@@ -314,6 +314,9 @@ func (t *Task) end(s plan.RunState) error {
 	})
 	for {
 		err := t.q.leave(context.WithoutCancel(t.ctx), t.Run(), t.def != nil && t.def.TakesBack)
+		if err == nil && t.q.opt.Ended != nil {
+			t.q.opt.Ended(context.WithoutCancel(t.ctx), t.Run())
+		}
 		if !errors.Is(err, inventory.ErrNoRoom) {
 			return err
 		}

@@ -232,7 +232,7 @@ func (d *differing) same(rows int64) {
 func (d *differing) rows(ctx context.Context, was, now tables.Snapshot, a, b tables.Table, c *TableChange) error {
 	same := int64(0)
 	err := diff.Tables(ctx, max(a.Rows, b.Rows), diff.Stored(was, a), diff.Stored(now, b),
-		func(k diff.Kind, _ uint64) error {
+		func(k diff.Kind, _ diff.Row) error {
 			switch k {
 			case diff.Added:
 				c.Added++

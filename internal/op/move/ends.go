@@ -178,8 +178,7 @@ func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
 	w.Digest, w.Lower, w.Hangs = e.was.Digest, true, true
 	for _, tab := range e.was.Schema().Tables {
 		if _, same := x.equal[tab.Name]; !same && owns(tab.Name) {
-			w.Tables = append(w.Tables, tables.WantedTable{Name: tab.Name, Table: &tab, Fixed: true, Least: tab.Rows,
-				Rows: x.rows(e, tr, tab)})
+			w.Tables = append(w.Tables, x.wanted(e, tr, tab))
 		}
 	}
 	for _, tab := range e.now.Schema().Tables {
@@ -203,32 +202,100 @@ func snapshot(ctx context.Context, st stack.Stack, p stack.Place, db site.Databa
 	return d.Snapshot(ctx)
 }
 
-// rows gives the rows of a table as they are to be at the other place, and adds them up.
+// wanted is a table as it is to be at the other place. Where the server digests rows, only those come over that differ,
+// or that hold a path.
+func (x *runner) wanted(e *ends, tr *stack.Transform, tab tables.Table) tables.WantedTable {
+	w := tables.WantedTable{Name: tab.Name, Table: &tab, Fixed: true, Least: tab.Rows, Rows: x.rows(e, tr, tab)}
+	if _, can := e.was.(tables.Summer); !can || len(tab.Key) == 0 {
+		return w
+	}
+	var search tables.Search
+	if tr != nil {
+		search = tr.Search(tab)
+	}
+	w.Sums = func(ctx context.Context, r tables.Range, give func(key []tables.Value, d tables.Digest) error) error {
+		a := &adding{e: e, tr: tr, tab: tab}
+		err := tables.Scan(ctx, e.was, tab, r, search, func(key []tables.Value, d tables.Digest) error {
+			a.add(1, d[0], d[0])
+			return give(key, d)
+		}, func(r tables.Row) error { return give(r.Key, a.row(r)) })
+		if r.After != nil || r.To != nil {
+			return err
+		}
+		return x.note(a, err)
+	}
+	if g, can := e.was.(tables.Grouper); can {
+		w.Groups = func(ctx context.Context, per int64, give func(tables.Group) error) (bool, error) {
+			a := &adding{e: e, tr: tr, tab: tab}
+			can, err := g.Groups(ctx, tab.Name, per, search, func(g tables.Group) error {
+				a.add(g.Sum.Rows, g.Sum.Sum, g.Sum.Sum)
+				return give(g)
+			})
+			if !can {
+				return can, err
+			}
+			return can, x.note(a, err)
+		}
+	}
+	w.Pick = func(ctx context.Context, keys [][]tables.Value, give func(tables.Row) error) error {
+		a := &adding{e: e, tr: tr, tab: tab}
+		return tables.Fetch(ctx, e.was, tab, keys, func(r tables.Row) error {
+			a.row(r)
+			return give(r)
+		})
+	}
+	return w
+}
+
+// rows gives the rows of a table as they are to be at the other place, and adds up what they were.
 func (x *runner) rows(e *ends, tr *stack.Transform,
 	tab tables.Table) func(context.Context, func(tables.Row) error) error {
 	read := state.Rows(e.was, tab.Name)
 	return func(ctx context.Context, give func(tables.Row) error) error {
-		var at plan.At
-		var buf []byte
-		var d tables.Digest
-		var changed stack.Changed
-		err := read(ctx, func(r tables.Row) error {
-			d, buf = e.was.Digest(tab.Name, r, buf)
-			at.Site.Rows, at.Site.Sum = at.Site.Rows+1, at.Site.Sum+d[0]
-			if tr != nil {
-				tr.Row(tab, r, &changed)
-				d, buf = e.was.Digest(tab.Name, r, buf)
-			}
-			at.Place.Rows, at.Place.Sum = at.Place.Rows+1, at.Place.Sum+d[0]
+		a := &adding{e: e, tr: tr, tab: tab}
+		return x.note(a, read(ctx, func(r tables.Row) error {
+			a.row(r)
 			return give(r)
-		})
-		if err == nil {
-			x.mu.Lock()
-			x.at[tab.Name] = at
-			x.mu.Unlock()
-		}
-		return err
+		}))
 	}
+}
+
+// adding adds a table up, as the site has it and as it is to be, while its rows become that.
+type adding struct {
+	e       *ends
+	tr      *stack.Transform // nil: they stay as they are
+	tab     tables.Table
+	at      plan.At
+	buf     []byte
+	changed stack.Changed
+}
+
+// row has a row become what it is to be, and gives its digest then.
+func (a *adding) row(r tables.Row) (d tables.Digest) {
+	was, buf := a.e.was.Digest(a.tab.Name, r, a.buf)
+	d, a.buf = was, buf
+	if a.tr != nil {
+		a.tr.Row(a.tab, r, &a.changed)
+		d, a.buf = a.e.was.Digest(a.tab.Name, r, a.buf)
+	}
+	a.add(1, was[0], d[0])
+	return d
+}
+
+func (a *adding) add(rows int64, was, is uint64) {
+	a.at.Site.Rows, a.at.Site.Sum = a.at.Site.Rows+rows, a.at.Site.Sum+was
+	a.at.Place.Rows, a.at.Place.Sum = a.at.Place.Rows+rows, a.at.Place.Sum+is
+}
+
+// note keeps what a table adds up to, if all of it was added up. Of groups it is not known what they are to be: the
+// engine tells that, which compares them.
+func (x *runner) note(a *adding, err error) error {
+	if err == nil {
+		x.mu.Lock()
+		x.at[a.tab.Name] = a.at
+		x.mu.Unlock()
+	}
+	return err
 }
 
 // transform is what becomes of rows in another folder; nil where it is called the same there.

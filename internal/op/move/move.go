@@ -212,7 +212,12 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 		for name := range x.equal {
 			x.mem.Equal[name] = true
 		}
-		maps.Copy(x.mem.At, x.at)
+		for name, at := range x.at {
+			if s, known := x.mem.Sums[name]; known {
+				at.Place = plan.Sum(s)
+			}
+			x.mem.At[name] = at
+		}
 	})
 	return nil
 }

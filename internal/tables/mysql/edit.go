@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"alibi/internal/diff"
 	"alibi/internal/tables"
 )
 
@@ -147,96 +146,4 @@ func tied(ctx context.Context, now tables.Snapshot, w tables.Wanted, list []Inst
 		}
 	}
 	return list
-}
-
-// differing is a table that is not as it is to be.
-type differing struct {
-	want    tables.WantedTable
-	digest  func(table string, r tables.Row, buf []byte) (tables.Digest, []byte)
-	sum     tables.Sum // of the rows as they are to be, where all were read
-	same    bool
-	whole   bool
-	touched [][]tables.Value // keys of rows that are to go or to be others
-	put     map[uint64]bool  // rows that are to come, by key
-}
-
-// compare finds out what differs in a table.
-func compare(ctx context.Context, now tables.Snapshot, w tables.Wanted, want tables.WantedTable) (*differing, error) {
-	d := &differing{want: want, digest: w.Digest}
-	is, has := now.Schema().Table(want.Name)
-	sums, can := now.(tables.Summer)
-	comparable := want.Table != nil && has && !want.Empty && can && len(is.Key) > 0 && d.digest != nil
-	if !comparable || !PatchableTable(*want.Table, is) {
-		d.whole = true
-		return d, nil
-	}
-	if d.whole = (want.Least-is.Rows)*few > want.Least+is.Rows; d.whole { // so many are missing
-		d.sum.Rows = want.Least
-		return d, nil
-	}
-	d.put = map[uint64]bool{}
-	gone := map[uint64]bool{}
-	err := diff.Tables(ctx, is.Rows, diff.Stored(now, is), d.wanted(now, is), func(k diff.Kind, key uint64) error {
-		switch k {
-		case diff.Added:
-			d.put[key] = true
-		case diff.Removed:
-			gone[key] = true
-		case diff.Changed:
-			d.put[key], gone[key] = true, true
-		}
-		if len(gone)+len(d.put) > mostPatched {
-			d.whole = true
-			return diff.ErrEnough
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	d.same = len(gone)+len(d.put) == 0
-	d.whole = d.whole || int64(len(gone)+len(d.put))*few > is.Rows+d.sum.Rows
-	if d.same || d.whole {
-		return d, nil
-	}
-	keys := tables.Keys(now, is)
-	touch := func(key []tables.Value, _ tables.Digest, _ bool) error {
-		if gone[keys.OfKey(key)] {
-			d.touched = append(d.touched, tables.Keep(key))
-		}
-		return ctx.Err()
-	}
-	return d, sums.Sums(ctx, want.Name, tables.Range{}, tables.Search{}, touch)
-}
-
-// wanted is the table as it is to be.
-func (d *differing) wanted(now tables.Snapshot, is tables.Table) diff.Side {
-	return func(ctx context.Context, part tables.Shard, give func(diff.Row) error) error {
-		keys := tables.Keys(now, is)
-		var buf []byte
-		var sum tables.Digest
-		return d.want.Rows(ctx, func(r tables.Row) error {
-			if part.First() {
-				d.sum.Rows++
-			}
-			k := keys.Of(r)
-			if !part.Has(k) {
-				return ctx.Err()
-			}
-			sum, buf = d.digest(is.Name, r, buf)
-			d.sum.Sum += sum[0]
-			return give(diff.Row{Key: k, Sum: sum[0]})
-		})
-	}
-}
-
-// bring gives the rows that are to come.
-func (d *differing) bring(ctx context.Context, now tables.Snapshot, put func(tables.Row) error) error {
-	keys := tables.Keys(now, *d.want.Table)
-	return d.want.Rows(ctx, func(r tables.Row) error {
-		if !d.put[keys.Of(r)] {
-			return nil
-		}
-		return put(r)
-	})
 }

@@ -260,13 +260,17 @@ func total(
 	r tables.Range,
 ) (rows int64, sum uint64, err error) {
 	var text string
-	q := "SELECT COUNT(*), COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0) FROM " +
-		at(t) + where(keyColumns(t, cols), r)
+	q := "SELECT COUNT(*), " + added(cols) + " FROM " + at(t) + where(keyColumns(t, cols), r)
 	if err := c.QueryRowContext(ctx, q).Scan(&rows, &text); err != nil {
 		return 0, 0, err
 	}
 	sum, err = lowBits(text)
 	return rows, sum, err
+}
+
+// added adds up the first halves of the digests of rows.
+func added(cols []column) string {
+	return "COALESCE(SUM(CAST(CONV(LEFT(" + rowSum(cols) + ", 16), 16, 10) AS UNSIGNED)), 0)"
 }
 
 type rowQueryer interface {

@@ -99,6 +99,84 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 	return rows, sum, err
 }
 
+// Groups has the server add up a table in groups, as Total does the whole.
+func (s *snapshot) Groups(
+	ctx context.Context,
+	table string,
+	per int64,
+	search tables.Search,
+	give func(tables.Group) error,
+) (bool, error) {
+	t, cols, err := s.table(table)
+	keys := keyColumns(t, cols)
+	if err != nil || len(keys) != 1 || keys[0].class != integer {
+		return false, err
+	}
+	out := map[int64]tables.Group{}
+	can := true
+	err = s.lend(ctx, func(c conn) error {
+		r, n := tables.Range{}, firstSum
+		for can {
+			if r.To, err = s.bound(ctx, c, t, keys, tables.Range{After: r.After}, n); err != nil {
+				return err
+			}
+			began := time.Now()
+			err := s.statement(ctx, c, func() (err error) {
+				can, err = groups(ctx, c, t, cols, r, per, condition(t, search), out)
+				return err
+			})
+			if err != nil || r.To == nil {
+				return err
+			}
+			r.After = r.To
+			n = nextSum(n, time.Since(began))
+		}
+		return nil
+	})
+	for _, g := range out {
+		if err == nil && can {
+			err = give(g)
+		}
+	}
+	return can, err
+}
+
+// groups adds up a range in groups; false where a key is below 0 or too large.
+func groups(ctx context.Context, c queryer, t tables.Table, cols []column, r tables.Range, per int64, suspect string,
+	out map[int64]tables.Group) (bool, error) {
+	q := "SELECT " + name(t.Key[0]) + " DIV " + strconv.FormatInt(per, 10) + " AS g, COUNT(*), " + added(cols) +
+		", SUM(" + suspect + "), MIN(" + name(t.Key[0]) + ") FROM " + at(t) + where(keyColumns(t, cols), r) + " GROUP BY g"
+	rows, err := c.QueryContext(ctx, q)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	part := map[int64]tables.Group{} // a statement that is tried again begins anew
+	for rows.Next() {
+		var at, least, text string
+		var g tables.Group
+		if err := rows.Scan(&at, &g.Sum.Rows, &text, &g.Found, &least); err != nil {
+			return false, err
+		}
+		if g.At, err = strconv.ParseInt(at, 10, 64); err != nil || strings.HasPrefix(least, "-") {
+			return false, nil //nolint:nilerr // a key that is no number of ours
+		}
+		if g.Sum.Sum, err = lowBits(text); err != nil {
+			return false, err
+		}
+		part[g.At] = g
+	}
+	if err := rows.Err(); err != nil {
+		return false, err
+	}
+	for at, g := range part {
+		was := out[at]
+		out[at] = tables.Group{At: at, Found: was.Found + g.Found,
+			Sum: tables.Sum{Rows: was.Sum.Rows + g.Sum.Rows, Sum: was.Sum.Sum + g.Sum.Sum}}
+	}
+	return true, nil
+}
+
 // firstSum is how many rows the server adds up by the first statement.
 const firstSum = 10_000
 

@@ -1,6 +1,7 @@
 package tablestest
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,6 +35,7 @@ type change struct {
 	was     []string        // the state before
 	hung    []tables.Object // and what hung on its tables
 	settled bool
+	sums    bool                  // what is wanted is told of by digests too
 	fail    func(at string) error // asked before each step, and with "row" before each row that is given
 }
 
@@ -53,6 +55,13 @@ func RunEdit(t *testing.T, e EditEngine) {
 		assert.Equal(t, want, c.state())
 		c.takeBack()
 		assert.Equal(t, want, c.state(), "what is settled can't be taken back")
+	})
+	t.Run("brings it about by digests", func(t *testing.T) {
+		c := begin(t, e)
+		c.sums = true
+		require.NoError(t, c.apply())
+		c.settle()
+		assert.Equal(t, state(t, c.goal), c.state())
 	})
 	t.Run("takes it back", func(t *testing.T) {
 		c := begin(t, e)
@@ -124,22 +133,17 @@ func (c *change) moment(at string) error {
 func (c *change) wanted(now tables.Schema) tables.Wanted {
 	w := tables.Wanted{Digest: c.goal.Digest, After: c.goal.Schema().After, Hangs: true, Lower: true}
 	for _, t := range c.goal.Schema().Tables {
-		w.Tables = append(
-			w.Tables,
-			tables.WantedTable{
-				Name:  t.Name,
-				Table: &t,
-				Fixed: true,
-				Rows: func(ctx context.Context, give func(tables.Row) error) error {
-					return c.goal.Read(ctx, t.Name, tables.Range{}, func(r tables.Row) error {
-						if err := c.moment("a row of " + t.Name); err != nil {
-							return err
-						}
-						return give(r)
-					})
-				},
-			},
-		)
+		want := tables.WantedTable{Name: t.Name, Table: &t, Fixed: true}
+		row := func(give func(tables.Row) error) func(tables.Row) error {
+			return func(r tables.Row) error { return cmp.Or(c.moment("a row of "+t.Name), give(r)) }
+		}
+		want.Rows = func(ctx context.Context, give func(tables.Row) error) error {
+			return c.goal.Read(ctx, t.Name, tables.Range{}, row(give))
+		}
+		if g, can := c.goal.(tables.Grouper); can && c.sums && len(t.Key) > 0 {
+			c.summed(&want, g, row)
+		}
+		w.Tables = append(w.Tables, want)
 	}
 	for _, t := range now.Tables {
 		if _, stays := c.goal.Schema().Table(t.Name); !stays {
@@ -147,6 +151,24 @@ func (c *change) wanted(now tables.Schema) tables.Wanted {
 		}
 	}
 	return w
+}
+
+// summed has a table told of by its digests.
+func (c *change) summed(w *tables.WantedTable, g tables.Grouper, row func(func(tables.Row) error,
+) func(tables.Row) error) {
+	w.Sums = func(ctx context.Context, r tables.Range, give func(key []tables.Value, d tables.Digest) error) error {
+		return g.Sums(ctx, w.Name, r, tables.Search{}, func(key []tables.Value, d tables.Digest, _ bool) error {
+			return cmp.Or(c.moment("a digest of "+w.Name), give(key, d))
+		})
+	}
+	w.Pick = func(ctx context.Context, keys [][]tables.Value, give func(tables.Row) error) error {
+		return g.Pick(ctx, w.Name, keys, row(give))
+	}
+	w.Groups = func(ctx context.Context, per int64, give func(tables.Group) error) (bool, error) {
+		return g.Groups(ctx, w.Name, per, tables.Search{Exact: []string{"post 7"}}, func(g tables.Group) error {
+			return cmp.Or(c.moment("a group of "+w.Name), give(g))
+		})
+	}
 }
 
 func (c *change) edit(do func(tables.Edit) error) error {

@@ -50,6 +50,39 @@ func testSummer(t *testing.T, e Engine) {
 		testFinds(t, sums, tab, tables.Search{Exact: []string{"skerryline.example", "東京"}})
 		testFinds(t, sums, tab, tables.Search{All: true})
 		testPicks(t, sums, table)
+		testGroups(t, s, tab, tables.Search{Fold: []string{"skerryline.example"}})
+	}
+}
+
+// testGroups tests that groups of rows add up to what their rows do.
+func testGroups(t *testing.T, s tables.Snapshot, tab tables.Table, search tables.Search) {
+	t.Helper()
+	ctx := context.Background()
+	g, can := s.(tables.Grouper)
+	if !can {
+		return
+	}
+	for _, per := range []int64{1, 10, 1000} {
+		want, got := map[int64]tables.Group{}, map[int64]tables.Group{}
+		require.NoError(t, g.Sums(ctx, tab.Name, tables.Range{}, search, func(k []tables.Value, d tables.Digest,
+			found bool) error {
+			is := want[k[0].Int/per]
+			is.At, is.Sum.Rows, is.Sum.Sum = k[0].Int/per, is.Sum.Rows+1, is.Sum.Sum+d[0]
+			if found {
+				is.Found++
+			}
+			want[is.At] = is
+			return nil
+		}))
+		can, err := g.Groups(ctx, tab.Name, per, search, func(g tables.Group) error {
+			got[g.At] = g
+			return nil
+		})
+		require.NoError(t, err)
+		require.Equal(t, len(tab.Key) == 1, can, "its key is one number")
+		if can {
+			assert.Equal(t, want, got)
+		}
 	}
 }
 
