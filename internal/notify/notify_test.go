@@ -59,8 +59,8 @@ func office(t *testing.T) (p *post, addr string) {
 	return p, l.Addr().String()
 }
 
-var switched = notify.Notice{At: time.Date(2026, 11, 30, 16, 0, 0, 0, time.UTC), Run: "r1", What: "switch", State: "done",
-	Site: "tickets.skerryline.example", Move: "tickets-to-drydock", Subject: "tickets: switched över",
+var switched = notify.Notice{At: time.Date(2026, 11, 30, 16, 0, 0, 0, time.UTC), Run: "r1", What: "switch",
+	State: "done", Site: "tickets.skerryline.example", Move: "tickets-to-drydock", Subject: "tickets: switched över",
 	Text: "it stands on drydock; nobody could write for 1.2 s"}
 
 func TestMailAndACommandTell(t *testing.T) {
@@ -97,7 +97,8 @@ func TestWhatCanNotBeToldIsSaid(t *testing.T) {
 	err = open.Tell(ctx, switched)
 	require.Error(t, err, "no password goes out in the open")
 	assert.NotContains(t, err.Error(), "made up")
-	for _, bad := range []notify.Settings{{To: none.To}, {To: []string{"runa"}, From: none.From, Server: addr}, {After: "soon"}} {
+	for _, bad := range []notify.Settings{{To: none.To}, {To: []string{"runa"}, From: none.From, Server: addr},
+		{After: "soon"}} {
 		assert.Error(t, bad.Check(), "%+v", bad)
 	}
 	assert.NoError(t, notify.Settings{}.Check())

@@ -27,8 +27,8 @@ type WantedTable struct {
 	Fixed bool
 	// Rows gives the rows, the same ones each time; none of them is kept.
 	Rows func(ctx context.Context, give func(Row) error) error
-	// Sums gives key and digest of the same rows, of a range, in any order, and Pick those with some keys, where that takes
-	// less than to give all of them; nil: it does not. What they are given is valid during a call.
+	// Sums gives key and digest of the same rows, of a range, in any order, and Pick those with some keys, where that
+	// takes less than to give all of them; nil: it does not. What they are given is valid during a call.
 	Sums func(ctx context.Context, r Range, give func(key []Value, d Digest) error) error
 	Pick func(ctx context.Context, keys [][]Value, give func(Row) error) error
 	// Groups adds the same rows up, as a Grouper; of a group in which something is found, it is not known what it adds up

@@ -55,7 +55,7 @@ type Options struct {
 	Unstick func(plan.Plan)
 	// Observe is told of each moment, in the goroutine that does the work.
 	Observe func(Moment)
-	// Ended is told of each run that is over, by the process that worked on it, once that is in the record; nil: nobody is.
+	// Ended is told of each run that is over, once that is in the record; nil: nobody is.
 	Ended func(context.Context, plan.Run)
 }
 

@@ -93,8 +93,8 @@ const (
 	mostRanges = 200
 )
 
-// groups adds the table up in groups on both sides, and gives the ranges in which they differ or which are not known; one
-// of all where it can't.
+// groups adds the table up in groups on both sides, and gives the ranges in which they differ or which are not known;
+// one of all where it can't.
 func (d *differing) groups(ctx context.Context, now tables.Snapshot, is tables.Table) ([]tables.Range, error) {
 	all := []tables.Range{{}}
 	g, can := now.(tables.Grouper)
