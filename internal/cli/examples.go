@@ -89,8 +89,10 @@ var examples = map[string]string{
 	"maintenance": "maintenance winter-prices --text \"Back at noon\"",
 	"move": "move tickets.skerryline.example --to drydock --web 192.0.2.7\nmove tickets-to-drydock go\n" +
 		"move tickets-to-drydock switch --confirm tickets.skerryline.example\nmove tickets-to-drydock back --plan",
-	"moves":       "moves",
-	"notices":     "notices try",
+	"moves":   "moves",
+	"notices": "notices try",
+	"trim": "trim skerryline.example\ntrim skerryline.example --sheet trim.toml\n" +
+		"trim skerryline.example --from trim.toml --confirm skerryline.example",
 	"notices try": "notices try",
 	"open":        "open winter-prices\nopen winter-prices --as editor",
 	"override":    "override winter-prices\noverride winter-prices --off",

@@ -202,6 +202,9 @@ func (d *Copies) CleanInput(ctx context.Context, id site.ID, c reset.Clean, pass
 	if err != nil {
 		return reset.Input{}, err
 	}
+	if err := knownTrims(st, c.Wish.Trim); err != nil {
+		return reset.Input{}, err
+	}
 	if c.Wish.At = d.now(); c.Wish.All && c.Wish.Theme == "" {
 		c.Wish.Theme = stack.ContentsOf(st).BareTheme(*s.Facts)
 	}

@@ -421,3 +421,25 @@ type Admitting interface {
 	// host.ErrAuth, ErrNotAdmitted.
 	Admit(ctx context.Context, a Admission) (*url.URL, error)
 }
+
+// TrimPart is a part of a site that visitors do not see, and that can be done without.
+type TrimPart struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+}
+
+// Trimming is a kind of site with such parts.
+type Trimming interface {
+	Trims() []TrimPart
+	// Trim tells for a table to which part each row belongs, "" for one that the site needs; nil of a table that has none.
+	Trim(ctx context.Context, snap tables.Snapshot, prefix string, at time.Time) (
+		func(t tables.Table) func(tables.Row) string, error)
+}
+
+// TrimsOf gives the parts of a kind of site; none where nothing tells what can be done without.
+func TrimsOf(st Stack) []TrimPart {
+	if t, can := st.(Trimming); can {
+		return t.Trims()
+	}
+	return nil
+}

@@ -15,9 +15,10 @@ type Wish struct {
 	All    bool        `json:"all,omitempty"`    // all content, all accounts but one, all settings but the site's own
 	Kinds  []site.Kind `json:"kinds,omitempty"`  // only content of these kinds goes
 	Plugin string      `json:"plugin,omitempty"` // only what this plugin keeps in tables goes
+	Trim   []string    `json:"trim,omitempty"`   // only these parts go that nobody sees: see Trimming
 	Admin  Admin       `json:"admin,omitzero"`
 	Theme  string      `json:"theme,omitempty"` // the one that is on afterwards
-	At     time.Time   `json:"at"`              // of accounts that are made
+	At     time.Time   `json:"at"`              // of accounts that are made; what is kept for a time is over then
 }
 
 // Admin is the administrator of a cleaned site. Without a name the first one

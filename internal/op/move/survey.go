@@ -39,6 +39,10 @@ func Survey(ctx context.Context, env *op.Env, m plan.Move) (plan.Survey, error) 
 	if v.there, err = env.Record.Site(ctx, m.Place); err != nil {
 		return v.out, err
 	}
+	if st, err := env.Stack(v.here.Stack); err == nil && len(stack.TrimsOf(st)) > 0 && len(m.Passes) == 0 {
+		v.note(site.Note, "trim", "what the site can do without need not be carried: versions, the bin, spam and the like",
+			"see what that is, and take it out before: alibi trim "+v.here.Name)
+	}
 	for _, look := range []func(context.Context) error{v.files, v.room, v.php, v.database} {
 		if err := look(ctx); err != nil {
 			return v.out, err

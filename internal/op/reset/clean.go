@@ -34,6 +34,8 @@ func (c *Clean) words() string {
 		parts = append(parts, "a clean site")
 	case len(w.Kinds) > 0:
 		parts = append(parts, "a site without "+site.KindList(w.Kinds))
+	case len(w.Trim) > 0:
+		parts = append(parts, "a site without "+strings.Join(w.Trim, ", "))
 	case w.Plugin != "":
 		parts = append(parts, "a site without what "+w.Plugin+" keeps")
 	}
@@ -45,7 +47,7 @@ func (c *Clean) words() string {
 
 // Tables tells whether any table changes.
 func (c *Clean) Tables() bool {
-	return c.Wish.All || len(c.Wish.Kinds) > 0 || c.Wish.Plugin != ""
+	return c.Wish.All || len(c.Wish.Kinds) > 0 || c.Wish.Plugin != "" || len(c.Wish.Trim) > 0
 }
 
 // Leftovers lists what a reset of a site may leave over.

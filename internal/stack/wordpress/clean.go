@@ -76,6 +76,8 @@ func (s Stack) Clean(
 		return cleanPlugin(prefix, w.Plugin), nil
 	case len(w.Kinds) > 0:
 		return cleanKinds(ctx, snap, prefix, w.Kinds)
+	case len(w.Trim) > 0:
+		return s.cleanTrim(ctx, snap, prefix, w)
 	}
 	return func(tables.Table) stack.Cleanup { return stack.Cleanup{} }, nil
 }
