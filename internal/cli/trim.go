@@ -21,10 +21,10 @@ func (a *app) trim() *cobra.Command {
 		Use:   "trim SITE",
 		Short: "What a site can do without, and taking that out",
 		Long: "List what visitors do not see of a site and what it can do without: earlier versions, the bin, spam, " +
-			"results whose time is over, fields of what is gone; with the rows and bytes of each, and the time that it takes " +
-			"of a move. --sheet writes that into a file for the site's owners, who say in it what may go; --from takes that out. " +
-			"--part names it yourself. A restore point is taken first, visitors see a notice meanwhile, and alibi restore " +
-			"SITE undoes it.",
+			"results whose time is over, fields of what is gone; with the rows and bytes of each, and the time that it " +
+			"takes of a move. --sheet writes that into a file for the site's owners, who say in it what may go; --from " +
+			"takes that out. --part names it yourself. A restore point is taken first, visitors see a notice meanwhile, " +
+			"and alibi restore SITE undoes it.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {

@@ -111,7 +111,8 @@ func TestWhatASiteCanDoWithout(t *testing.T) {
 	require.ErrorContains(t, err, "no part that can be done without")
 	left, err := mariadbtest.Text(db, "SELECT CONCAT_WS(' ', (SELECT COUNT(*) FROM sk_posts WHERE ID > 9000), "+
 		"(SELECT COUNT(*) FROM sk_comments WHERE comment_ID > 9000), "+
-		"(SELECT COUNT(*) FROM sk_postmeta WHERE post_id > 9000), (SELECT COUNT(*) FROM sk_commentmeta WHERE comment_id > 9000))")
+		"(SELECT COUNT(*) FROM sk_postmeta WHERE post_id > 9000), "+
+		"(SELECT COUNT(*) FROM sk_commentmeta WHERE comment_id > 9000))")
 	require.NoError(t, err)
 	assert.Equal(t, "1 1 1 1", left, "what the site needs")
 	points, _, err := w.Desk.Points.Points(ctx, s.ID)
