@@ -61,8 +61,8 @@ func (d *core) noted(hostName string, there bool) func(context.Context, string) 
 
 // bring puts a file into a site by whichever kind of site takes it.
 func (d *core) bring(hostName string, t web.Target, user string, secret func() (string, error),
-) func(ctx context.Context, name, text string) (*url.URL, error) {
-	return func(ctx context.Context, name, text string) (*url.URL, error) {
+) func(ctx context.Context, name, text string, before func(context.Context) error) (*url.URL, error) {
+	return func(ctx context.Context, name, text string, before func(context.Context) error) (*url.URL, error) {
 		word, err := secret()
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", host.ErrAuth, err)
@@ -85,7 +85,7 @@ func (d *core) bring(hostName string, t web.Target, user string, secret func() (
 				continue
 			}
 			u, err := a.Admit(ctx, stack.Admission{Client: trust.Client(t.URL, t.At, t.Pin), Header: header, Address: t.URL,
-				User: user, Password: word, Name: name, Text: text})
+				User: user, Password: word, Name: name, Text: text, Before: before})
 			if err == nil || !errors.Is(err, stack.ErrNotAdmitted) {
 				return u, err
 			}

@@ -410,6 +410,8 @@ type Admission struct {
 	Address        *url.URL     // of the site
 	User, Password string
 	Name, Text     string // a PHP file that is to answer by itself
+	// Before is called before it is put there; not where it does not come so far.
+	Before func(ctx context.Context) error
 }
 
 // ErrNotAdmitted is given where a site does not take it.

@@ -35,8 +35,8 @@ type Target struct {
 
 // Options say how a file is brought there.
 type Options struct {
-	// Bring puts a PHP file with a name and a text where it answers, and gives its address.
-	Bring func(ctx context.Context, name, text string) (*url.URL, error)
+	// Bring puts a PHP file with a name and a text where it answers, and gives its address. Before that it calls before.
+	Bring func(ctx context.Context, name, text string, before func(context.Context) error) (*url.URL, error)
 	// Made and Unmade note that a file with a name will be there, and that it is gone.
 	Made, Unmade func(ctx context.Context, name string) error
 }
@@ -80,10 +80,13 @@ func (h *Host) reach(ctx context.Context) (*relay.Relay, error) {
 		return nil, err
 	}
 	name := relay.Name()
-	if err := h.opt.Made(ctx, name); err != nil {
-		return nil, err
-	}
-	r, err := relay.Bring(ctx, h.t.At, h.t.Pin, name, h.opt.Bring)
+	made := false
+	r, err := relay.Bring(ctx, h.t.At, h.t.Pin, name, func(ctx context.Context, name, text string) (*url.URL, error) {
+		return h.opt.Bring(ctx, name, text, func(ctx context.Context) error {
+			made = true
+			return h.opt.Made(ctx, name)
+		})
+	})
 	if r != nil {
 		h.relay, h.file = r, name
 		h.ends = time.AfterFunc(Idle, func() { h.idle(r) })
@@ -93,7 +96,7 @@ func (h *Host) reach(ctx context.Context) (*relay.Relay, error) {
 		return r, nil
 	case r != nil:
 		return nil, errors.Join(h.named(err), h.takeOff(context.WithoutCancel(ctx)))
-	case errors.Is(err, host.ErrNoAnswer): // it may have come there
+	case !made, errors.Is(err, host.ErrNoAnswer): // it did not come so far, or may have come there
 		return nil, h.named(err)
 	}
 	return nil, errors.Join(h.named(err), h.opt.Unmade(context.WithoutCancel(ctx), name))

@@ -26,8 +26,8 @@ func shown(t *testing.T, php string) (h *web.Host, dir string, names map[string]
 	require.NoError(t, err)
 	names = map[string]bool{}
 	h = web.New("quay", web.Target{URL: u}, web.Options{
-		Bring: func(_ context.Context, name, text string) (*url.URL, error) {
-			require.True(t, names[name], "it is noted before it is there")
+		Bring: func(ctx context.Context, name, text string, before func(context.Context) error) (*url.URL, error) {
+			require.NoError(t, before(ctx))
 			folder := "code/" + strings.TrimSuffix(name, ".php")
 			require.NoError(t, os.MkdirAll(filepath.Join(root.Path(), folder), 0o755))
 			return u.JoinPath(folder, name), os.WriteFile(filepath.Join(root.Path(), folder, name), []byte(text), 0o644)

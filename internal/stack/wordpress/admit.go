@@ -37,7 +37,7 @@ func (Stack) Admit(ctx context.Context, a stack.Admission) (*url.URL, error) {
 	if err := b.signIn(ctx, a.Password); err != nil {
 		return nil, err
 	}
-	err = b.upload(ctx, a.Name, a.Text)
+	err = b.upload(ctx, a)
 	b.signOut(context.WithoutCancel(ctx))
 	if err != nil {
 		return nil, err
@@ -227,7 +227,7 @@ func (b *browser) asksMore(fields []string) error {
 }
 
 // upload puts a plugin of one file there.
-func (b *browser) upload(ctx context.Context, name, text string) error {
+func (b *browser) upload(ctx context.Context, a stack.Admission) error {
 	p, err := b.get(ctx, "wp-admin/plugin-install.php?tab=upload")
 	if err != nil {
 		return err
@@ -241,7 +241,7 @@ func (b *browser) upload(ctx context.Context, name, text string) error {
 		return fmt.Errorf("%w: %s may install no plugins at %s: %s; name an administrator's account, of a site whose "+
 			"configuration allows it", stack.ErrNotAdmitted, b.user, b.base, said)
 	}
-	archive, err := zipped(name, text)
+	archive, err := zipped(a.Name, a.Text)
 	if err != nil {
 		return err
 	}
@@ -250,11 +250,14 @@ func (b *browser) upload(ctx context.Context, name, text string) error {
 	for k := range f.values {
 		err = errors.Join(err, m.WriteField(k, f.values.Get(k)))
 	}
-	to, ferr := m.CreateFormFile("pluginzip", strings.TrimSuffix(name, ".php")+".zip")
+	to, ferr := m.CreateFormFile("pluginzip", strings.TrimSuffix(a.Name, ".php")+".zip")
 	if err = errors.Join(err, ferr); err == nil {
 		_, err = to.Write(archive)
 	}
 	if err = errors.Join(err, m.Close()); err != nil {
+		return err
+	}
+	if err := a.Before(ctx); err != nil {
 		return err
 	}
 	if p, err = b.ask(ctx, http.MethodPost, f.action, m.FormDataContentType(), &body); err != nil {

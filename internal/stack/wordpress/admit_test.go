@@ -76,7 +76,7 @@ func backEnd(t *testing.T, other pages) (u *url.URL, asked *[]string) {
 func admit(u *url.URL, password string) (*url.URL, error) {
 	return wordpress.Stack{}.Admit(context.Background(), stack.Admission{Client: trust.Client(u, "", ""), Address: u,
 		Header: http.Header{"Alibi-Look": {"word"}}, User: "runa", Password: password, Name: "alibi-relay-1.php",
-		Text: "<?php\n/*\n * ours\n */\n"})
+		Before: func(context.Context) error { return nil }, Text: "<?php\n/*\n * ours\n */\n"})
 }
 
 func TestAFileIsAdmitted(t *testing.T) {
