@@ -14,7 +14,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"net"
@@ -62,6 +61,7 @@ const usualStreams = 3
 
 // Host is a machine that is reached by FTP. It is safe for concurrent use.
 type Host struct {
+	host.FilesOnly
 	name string
 	t    Target
 	opt  Options
@@ -126,7 +126,7 @@ var _ host.Host = (*Host)(nil)
 
 // New names a host; nothing is connected yet.
 func New(name string, t Target, opt Options) *Host {
-	h := &Host{name: name, t: t, opt: opt, pace: pace.Of(opt.Bandwidth), open: map[*tracked]bool{}}
+	h := &Host{FilesOnly: host.FilesOnly(name), name: name, t: t, opt: opt, pace: pace.Of(opt.Bandwidth), open: map[*tracked]bool{}}
 	if !t.Plain {
 		h.tls = trust.Config(t.Host, t.Pin, opt.Roots)
 	}
@@ -247,35 +247,8 @@ func (h *Host) root(ctx context.Context, dir string) (*root, error) {
 
 // Make makes a folder and those above it.
 func (h *Host) Make(ctx context.Context, dir string) (host.Root, error) {
-	if up := path.Dir(path.Clean(dir)); up != dir {
-		if r, err := h.Write(ctx, dir); err == nil {
-			return r, nil
-		}
-		r, err := h.Make(ctx, up)
-		if err != nil {
-			return nil, err
-		}
-		if err := r.Mkdir(path.Base(dir), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-			return nil, err
-		}
-	}
-	return h.Write(ctx, dir)
+	return host.MakeAll(ctx, h, dir)
 }
 
 // Free is not told by FTP.
 func (h *Host) Free(context.Context, string) (int64, error) { return 0, nil }
-
-// Command is refused.
-func (h *Host) Command(context.Context, string, ...string) ([]byte, error) {
-	return nil, h.named(host.ErrNoCommands)
-}
-
-// Pipe is refused.
-func (h *Host) Pipe(context.Context, io.Reader, io.Writer, string, ...string) error {
-	return h.named(host.ErrNoCommands)
-}
-
-// Dial is refused.
-func (h *Host) Dial(context.Context, string, string) (net.Conn, error) {
-	return nil, h.named(host.ErrNoForward)
-}

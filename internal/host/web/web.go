@@ -8,9 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"net"
 	"net/url"
 	"path"
 	"strconv"
@@ -43,6 +41,7 @@ type Options struct {
 
 // Host is a machine that is reached so. It is safe for concurrent use.
 type Host struct {
+	host.FilesOnly
 	name string
 	t    Target
 	opt  Options
@@ -59,7 +58,9 @@ var (
 )
 
 // New names a host; nothing is connected yet.
-func New(name string, t Target, opt Options) *Host { return &Host{name: name, t: t, opt: opt} }
+func New(name string, t Target, opt Options) *Host {
+	return &Host{FilesOnly: host.FilesOnly(name), name: name, t: t, opt: opt}
+}
 
 func (h *Host) Name() string { return h.name }
 
@@ -215,18 +216,7 @@ func (h *Host) Write(ctx context.Context, dir string) (host.Root, error) {
 
 // Make makes a folder and those above it.
 func (h *Host) Make(ctx context.Context, dir string) (host.Root, error) {
-	up := path.Dir(path.Clean(dir))
-	if r, err := h.Write(ctx, dir); err == nil || up == dir {
-		return r, err
-	}
-	r, err := h.Make(ctx, up)
-	if err != nil {
-		return nil, err
-	}
-	if err := r.Mkdir(path.Base(dir), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, err
-	}
-	return h.Write(ctx, dir)
+	return host.MakeAll(ctx, h, dir)
 }
 
 // Free is the room on the disk that holds a folder.
@@ -236,19 +226,4 @@ func (h *Host) Free(ctx context.Context, dir string) (n int64, err error) {
 		return err
 	}, "free", dir, ".")
 	return n, err
-}
-
-// Command is refused: PHP runs nothing for us.
-func (h *Host) Command(context.Context, string, ...string) ([]byte, error) {
-	return nil, h.named(host.ErrNoCommands)
-}
-
-// Pipe is refused as Command is.
-func (h *Host) Pipe(context.Context, io.Reader, io.Writer, string, ...string) error {
-	return h.named(host.ErrNoCommands)
-}
-
-// Dial is refused: PHP forwards nothing.
-func (h *Host) Dial(context.Context, string, string) (net.Conn, error) {
-	return nil, h.named(host.ErrNoForward)
 }
