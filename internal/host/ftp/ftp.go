@@ -126,7 +126,8 @@ var _ host.Host = (*Host)(nil)
 
 // New names a host; nothing is connected yet.
 func New(name string, t Target, opt Options) *Host {
-	h := &Host{FilesOnly: host.FilesOnly(name), name: name, t: t, opt: opt, pace: pace.Of(opt.Bandwidth), open: map[*tracked]bool{}}
+	h := &Host{FilesOnly: host.FilesOnly(name), name: name, t: t, opt: opt, pace: pace.Of(opt.Bandwidth),
+		open: map[*tracked]bool{}}
 	if !t.Plain {
 		h.tls = trust.Config(t.Host, t.Pin, opt.Roots)
 	}
