@@ -26,8 +26,7 @@ func Bring(
 	r := &Relay{key: newKey(), until: time.Now().Add(Life), writes: true}
 	text := strings.Replace(script(r.key, Server{}, r.until), "// FILES\n", "if ($last !== 'FILE') {\n"+
 		"    $out->fail(1290, 'this file reaches no database');\n}\nalibi_file($parts, $out);\n$out->end();\n", 1)
-	rest, _ := strings.CutPrefix(forFiles, "<?php")
-	u, err := bring(ctx, name, text+rest)
+	u, err := bring(ctx, name, text+strings.TrimPrefix(forFiles, "<?php"))
 	if err != nil {
 		return nil, err
 	}

@@ -42,6 +42,11 @@ const Life = 2 * time.Hour
 //go:embed relay.php
 var source string
 
+// forWrites is the part of it that writes.
+//
+//go:embed write.php
+var forWrites string
+
 // forFiles is what one has beside that reaches files, and no database.
 //
 //go:embed files.php
@@ -66,7 +71,8 @@ type Relay struct {
 	kept   atomic.Int64 // how often statements were brought before they were run
 	ahead  atomic.Int64 // of our clock, in seconds
 	until  time.Time
-	asked  atomic.Int64 // when it was last, in nanoseconds since 1970
+	busy   atomic.Int64 // requests of which no answer has begun
+	asked  atomic.Int64 // when it was last at work, in nanoseconds since 1970
 }
 
 // Left is how long it answers still; 0 when it was seen not to any more.
@@ -77,8 +83,13 @@ func (r *Relay) Left() time.Duration {
 	return max(0, time.Until(r.until))
 }
 
-// Idle is how long it was not asked.
-func (r *Relay) Idle() time.Duration { return time.Since(time.Unix(0, r.asked.Load())) }
+// Idle is how long it was not asked, and at work on nothing.
+func (r *Relay) Idle() time.Duration {
+	if r.busy.Load() > 0 {
+		return 0
+	}
+	return time.Since(time.Unix(0, r.asked.Load()))
+}
 
 // Answers tells whether it does, and reaches the database.
 func (r *Relay) Answers(ctx context.Context) error {
@@ -109,9 +120,10 @@ func script(key []byte, s Server, until time.Time) string {
 	out = strings.Replace(out, "$key = '';", "$key = pack('H*', '"+hex.EncodeToString(key)+"');", 1)
 	out = strings.Replace(out, "$writes = false;", fmt.Sprintf("$writes = %t;", s.Writes), 1)
 	at, _, _ := strings.Cut(source[strings.Index(source, "$db = "):], "\n")
-	return strings.Replace(out, at, fmt.Sprintf(
+	out = strings.Replace(out, at, fmt.Sprintf(
 		"$db = array('host' => %s, 'port' => %d, 'socket' => %s, 'user' => %s, 'password' => %s);",
 		quote(s.Host), s.Port, quote(s.Socket), quote(s.User), quote(s.Password)), 1)
+	return out + strings.TrimPrefix(forWrites, "<?php")
 }
 
 // newKey makes the key of one run.
@@ -143,6 +155,9 @@ func (r *Relay) request(parts ...string) (sign string, body []byte) {
 // most is how much one request has at most, in bytes: many hosts take 1 MB, PHP by itself 8.
 const most = 512 << 10
 
+// keptHead stands before statements in a file: who asks a web server for that is shown nothing of it.
+const keptHead = "<?php exit; ?>\n"
+
 // run has statements run by one connection, of which the last one is answered. Many or long ones are brought piece by
 // piece before.
 func (r *Relay) run(ctx context.Context, database string, statements []string) (*answer, error) {
@@ -155,7 +170,7 @@ func (r *Relay) run(ctx context.Context, database string, statements []string) (
 	}
 	var all bytes.Buffer
 	framed(&all, statements...)
-	sum, id := sha256.Sum256(all.Bytes()), strconv.FormatInt(r.kept.Add(1), 10)
+	sum, id := sha256.Sum256(append([]byte(keptHead), all.Bytes()...)), strconv.FormatInt(r.kept.Add(1), 10)
 	for at := 0; all.Len() > 0; {
 		piece := string(all.Next(most))
 		if err := r.tell(ctx, database, id, strconv.Itoa(at), piece, "KEEP"); err != nil {
@@ -168,6 +183,11 @@ func (r *Relay) run(ctx context.Context, database string, statements []string) (
 
 // ask sends a request, again with the host's own time where its clock is another.
 func (r *Relay) ask(ctx context.Context, parts []string) (*answer, error) {
+	r.busy.Add(1)
+	defer func() {
+		r.asked.Store(time.Now().UnixNano())
+		r.busy.Add(-1)
+	}()
 	for try := 0; ; try++ {
 		sign, body := r.request(parts...)
 		req, err := http.NewRequestWithContext(ctx, http.MethodPost, r.url, bytes.NewReader(body))
@@ -175,7 +195,6 @@ func (r *Relay) ask(ctx context.Context, parts []string) (*answer, error) {
 			return nil, err
 		}
 		req.Header.Set("Content-Type", "application/octet-stream")
-		r.asked.Store(time.Now().UnixNano())
 		res, err := r.client.Do(req)
 		if err != nil {
 			return nil, r.away(ctx, err)

@@ -4,7 +4,10 @@ import (
 	"context"
 	"crypto/md5"
 	"database/sql"
+	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
@@ -54,7 +57,7 @@ func rowsOf(t *testing.T, direct *sql.DB) (n int) {
 
 // A transaction that is larger than what a host takes at once is brought in pieces, and is one all the same.
 func TestALongTransaction(t *testing.T) {
-	_, root, name, db, direct := writing(t)
+	r, root, name, db, direct := writing(t)
 	long := func(last string) error {
 		tx, err := db.Begin()
 		require.NoError(t, err)
@@ -68,11 +71,20 @@ func TestALongTransaction(t *testing.T) {
 	}
 	require.ErrorContains(t, long("INSERT INTO a VALUES (7, 'twice')"), "Duplicate")
 	assert.Zero(t, rowsOf(t, direct), "all or nothing")
+	kept := strings.TrimSuffix(name, ".php") + "-1.php"
+	there, err := root.Lstat(kept)
+	require.NoError(t, err)
+	assert.Greater(t, there.Size(), int64(1<<20))
+	res, err := http.Get(strings.TrimSuffix(r.URL(), name) + kept) //nolint:noctx // a test's
+	require.NoError(t, err)
+	shown, err := io.ReadAll(res.Body)
+	require.NoError(t, errors.Join(err, res.Body.Close()))
+	assert.Empty(t, shown, "nobody is shown what is kept")
 	require.NoError(t, long("UPDATE a SET v = CONCAT(v, '!') WHERE id = 39"))
 	assert.Equal(t, 40, rowsOf(t, direct))
-	res, err := db.Exec("DELETE FROM a WHERE id < 30")
+	gone, err := db.Exec("DELETE FROM a WHERE id < 30")
 	require.NoError(t, err)
-	n, err := res.RowsAffected()
+	n, err := gone.RowsAffected()
 	require.NoError(t, err)
 	assert.EqualValues(t, 30, n)
 	require.NoError(t, relay.Remove(root, name))
@@ -115,6 +127,22 @@ func TestARelayWithoutAnAnswerIsGivenUp(t *testing.T) {
 	require.ErrorIs(t, err, context.DeadlineExceeded)
 	assert.Zero(t, r.Left())
 	assert.Zero(t, rowsOf(t, direct))
+}
+
+// A relay that is at work is not taken off for being idle.
+func TestARelayAtWorkIsNotIdle(t *testing.T) {
+	r, _, _, db, _ := writing(t)
+	done := make(chan error)
+	go func() {
+		_, err := db.Exec("INSERT INTO a SELECT 1, SLEEP(1)")
+		done <- err
+	}()
+	time.Sleep(500 * time.Millisecond)
+	assert.Zero(t, r.Idle())
+	require.NoError(t, <-done)
+	time.Sleep(50 * time.Millisecond)
+	assert.Positive(t, r.Idle())
+	assert.Less(t, r.Idle(), time.Second)
 }
 
 // A host whose certificate nobody signed is refused, and taken where a person accepts its key.
