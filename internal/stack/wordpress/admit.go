@@ -66,6 +66,9 @@ const mostPage = 4 << 20
 
 func (b *browser) ask(ctx context.Context, method string, at *url.URL, kind string, body io.Reader) (*page, error) {
 	for range 10 {
+		if at.Host != b.base.Host || at.Scheme != b.base.Scheme && at.Scheme != "https" {
+			return nil, fmt.Errorf("%s leads to %s: name that address", b.base, at)
+		}
 		req, err := http.NewRequestWithContext(ctx, method, at.String(), body)
 		if err != nil {
 			return nil, err
@@ -84,9 +87,6 @@ func (b *browser) ask(ctx context.Context, method string, at *url.URL, kind stri
 		to, lerr := res.Location()
 		if lerr != nil {
 			return &page{at, res.StatusCode, root}, err
-		}
-		if to.Host != b.base.Host || to.Scheme != b.base.Scheme && to.Scheme != "https" {
-			return nil, fmt.Errorf("%s leads to %s: name that address", at, to)
 		}
 		method, at, kind, body = http.MethodGet, to, "", nil
 	}

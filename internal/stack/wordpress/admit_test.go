@@ -109,6 +109,8 @@ func TestWhyAFileIsNotAdmitted(t *testing.T) {
 		"another address": {pages{login: func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "https://www.skerryline.example/", http.StatusFound)
 		}}, "right", nil, "leads to https://www.skerryline.example/"},
+		"a form of others": {pages{login: shows(strings.Replace(signInForm, "/blog/wp-login.php",
+			"https://other.example/in", 1))}, "right", nil, "leads to https://other.example/in"},
 		"in circles": {pages{login: func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "/blog/wp-login.php", http.StatusFound)
 		}}, "right", nil, "without an end"},
