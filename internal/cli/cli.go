@@ -112,7 +112,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.list(), a.inspect(), a.add(), a.owner(), a.forget(), a.host(), a.copy(), a.blank(), a.refresh(),
 		a.evidence(), a.drift(), a.sync(), a.declare(), a.open(), a.caught(), a.allow(), a.override(), a.proxy(), a.points(),
 		a.archives(), a.restore(), a.reset(), a.extend(), a.hold(), a.expire(), a.bringBack(), a.remove(), a.runs(),
-		a.history(), a.leftovers(), a.keeper(), a.move(), a.moves(), a.notices(), a.trim(),
+		a.history(), a.leftovers(), a.keeper(), a.move(), a.moves(), a.notices(), a.trim(), a.secrets(),
 		a.demo())
 	root.AddCommand(a.fronts()...)
 	root.AddCommand(a.componentCommands()...)

@@ -36,6 +36,7 @@ type Config struct {
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 	Work     Work        `toml:"work"`
 	Names    []Zone      `toml:"names" comment:"zones of the domain name system that Alibi may change"`
+	Secrets  Secrets     `toml:"secrets" comment:"where secrets are kept by name: 'secret:NAME' in the place of a file"`
 	// Notices say who is told of moves and long runs.
 	Notices notify.Settings `toml:"notices" comment:"who is told of moves, and of runs that take long"`
 }
@@ -48,6 +49,11 @@ type Zone struct {
 	KeyFile   string   `toml:"key_file" comment:"file with its secret, in base64"`
 	Algorithm string   `toml:"algorithm" comment:"empty: hmac-sha256"`
 	Watch     []string `toml:"watch" comment:"resolvers that are asked what they say; empty: the one of this machine"`
+}
+
+// Secrets say where secrets are kept by name.
+type Secrets struct {
+	Key string `toml:"key" comment:"file with an age key that they are encrypted for; empty: the system's keyring"`
 }
 
 // Work says how runs are carried out.

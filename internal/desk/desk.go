@@ -256,7 +256,7 @@ func (d *core) equip() error {
 		Settings: op.Settings{
 			Home: d.opt.Home, Local: d.config.Machine, Port: strconv.Itoa(d.config.Gateway.Port),
 			Run: RunDir(d.opt.Home), Secret: d.secret, Grace: d.grace, Personal: personal,
-			Sealed: d.config.Runtime.Sealed == "required",
+			Sealed: d.config.Runtime.Sealed == "required", Secrets: d.safe(),
 		},
 		Machines: machines{d},
 		Web:      gateway.Visitor{Secret: d.secret, Now: d.opt.Now, Hosts: d.host, Most: d.opt.Pages},

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"alibi/internal/dns"
-	"alibi/internal/op"
 	"alibi/internal/op/move"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -48,7 +47,7 @@ func (d *core) provider(zone string) (dns.Provider, []dns.Server, error) {
 	if z.Key == "" {
 		return dns.ByHand{}, servers, nil
 	}
-	secret, err := op.ReadSecret(z.KeyFile)
+	secret, err := d.safe().Read(z.KeyFile)
 	if err != nil {
 		return nil, nil, fmt.Errorf("reading the key of zone %s: %w", zone, err)
 	}

@@ -55,15 +55,22 @@ func (d *core) gate(ctx context.Context, m plan.Move, what, text string) {
 }
 
 func (d *core) tell(ctx context.Context, id site.ID, n notify.Notice) {
-	if err := d.config.Notices.Tell(ctx, n); err != nil {
+	if err := d.noticed().Tell(ctx, n); err != nil {
 		d.logger.Error("telling", "what", n.What, "err", err)
 		_ = d.log(ctx, id, "notice", "nobody was told of %s: %v", n.Subject, err) // the log has it too
 	}
 }
 
+// noticed are who is told, with what they need.
+func (d *core) noticed() notify.Settings {
+	s := d.config.Notices
+	s.Read = d.safe().Read
+	return s
+}
+
 // TryNotice tells who is to be told that telling them works.
 func (d *Runs) TryNotice(ctx context.Context) (notify.Settings, error) {
-	s := d.config.Notices
+	s := d.noticed()
 	if s.None() {
 		return s, fmt.Errorf("nobody is told of anything: name mail addresses or a command under [notices] in config.toml")
 	}

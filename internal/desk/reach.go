@@ -33,7 +33,7 @@ func (d *core) machine(h inventory.Host) host.Host {
 		return ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
 			ssh.Options{KnownHosts: d.knownHosts(), Asker: asker, Limits: ssh.Limits(h.Limits)})
 	}
-	secret := sync.OnceValues(func() (string, error) { return password(h, asker) })
+	secret := sync.OnceValues(func() (string, error) { return d.password(h, asker) })
 	if h.BySite() {
 		u := h
 		u.User = ""
@@ -96,11 +96,11 @@ func (d *core) bring(hostName string, t web.Target, user string, secret func() (
 }
 
 // password gives that of an account: from its file, or asked for once.
-func password(h inventory.Host, asker ssh.Asker) (string, error) {
+func (d *core) password(h inventory.Host, asker ssh.Asker) (string, error) {
 	if h.PasswordFile != "" {
-		s, err := op.ReadSecret(h.PasswordFile)
+		s, err := d.safe().Read(h.PasswordFile)
 		if err != nil {
-			return "", fmt.Errorf("reading the password's file: %w", err)
+			return "", fmt.Errorf("reading the password: %w", err)
 		}
 		return s, nil
 	}

@@ -55,7 +55,7 @@ func (d *core) configured(ctx context.Context, hostName string, s site.Server) (
 	password := ""
 	if s.PasswordFile != "" {
 		var err error
-		if password, err = op.ReadSecret(s.PasswordFile); err != nil {
+		if password, err = d.safe().Read(s.PasswordFile); err != nil {
 			return nil, fmt.Errorf("reading the password of the database server of %s: %w", hostName, err)
 		}
 	}

@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/wneessen/go-mail"
@@ -26,6 +25,9 @@ type Settings struct {
 	PasswordFile string   `toml:"password_file" comment:"file with its password"`
 	Command      []string `toml:"command" comment:"a program and its arguments; it reads the notice as JSON"`
 	After        string   `toml:"after" comment:"also of any run that took so long, such as 10m; empty: of moves only"`
+
+	// Read gives the password from where PasswordFile says that it is.
+	Read func(where string) (string, error) `toml:"-" json:"-"`
 }
 
 // None tells whether nobody is told.
@@ -120,12 +122,12 @@ func (s Settings) client() (*mail.Client, error) {
 		opt = append(opt, mail.WithSSL())
 	}
 	if s.User != "" {
-		secret, err := os.ReadFile(s.PasswordFile)
+		secret, err := s.Read(s.PasswordFile)
 		if err != nil {
 			return nil, fmt.Errorf("the password of %s is not known: %w", s.User, err)
 		}
 		opt = append(opt, mail.WithTLSPolicy(mail.TLSMandatory), mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover),
-			mail.WithUsername(s.User), mail.WithPassword(strings.TrimRight(string(secret), "\r\n")))
+			mail.WithUsername(s.User), mail.WithPassword(secret))
 	}
 	return mail.NewClient(name, opt...)
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/notify"
+	"alibi/internal/secrets"
 )
 
 // post takes mail.
@@ -93,7 +94,8 @@ func TestWhatCanNotBeToldIsSaid(t *testing.T) {
 	assert.ErrorContains(t, err, "no such desk", "both are tried")
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("made up\n"), 0o600))
-	open := notify.Settings{To: none.To, From: none.From, Server: addr, User: "runa", PasswordFile: secret}
+	open := notify.Settings{To: none.To, From: none.From, Server: addr, User: "runa", PasswordFile: secret,
+		Read: secrets.Store{}.Read}
 	err = open.Tell(ctx, switched)
 	require.Error(t, err, "no password goes out in the open")
 	assert.NotContains(t, err.Error(), "made up")

@@ -26,6 +26,7 @@ import (
 	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/scrub"
+	"alibi/internal/secrets"
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/work"
@@ -63,6 +64,8 @@ type Settings struct {
 	Secret []byte        // from which the passwords of copies' accounts are worked out
 	Grace  time.Duration // for which a copy that has ended is kept
 	Sealed bool          // the code of copies runs behind a wall or not at all
+	// Secrets are those that people keep by name.
+	Secrets secrets.Store
 	// Personal names columns with personal data, as TABLE.COLUMN, beside those that
 	// the kind of site knows.
 	Personal map[string]scrub.Kind

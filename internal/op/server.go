@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -275,12 +274,6 @@ const DatabasePrefix = "alibi_"
 func DatabaseName(s site.Site) string {
 	slug := strings.ReplaceAll(site.Slug(s.Name), "-", "_")
 	return DatabasePrefix + slug[:min(len(slug), 18)] + "_" + string(s.ID[:4])
-}
-
-// ReadSecret reads a secret from a file of this machine.
-func ReadSecret(file string) (string, error) {
-	b, err := os.ReadFile(file)
-	return strings.TrimRight(string(b), "\r\n"), err
 }
 
 // Folder is the folder of a copy on its host, above its "now".

@@ -6,7 +6,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"alibi/internal/op"
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
@@ -419,7 +418,7 @@ func (x *runner) password(ctx context.Context, e *ends, m plan.Move) (string, er
 		return "", fmt.Errorf("the password of %s, which owns the database %s, is not known: name a file that has it "+
 			"(--database-password-file)", e.there.Database.User, e.there.Database.Text())
 	}
-	s, err := op.ReadSecret(m.PasswordFile)
+	s, err := x.env.Secrets.Read(m.PasswordFile)
 	if err != nil {
 		return "", fmt.Errorf("reading the password of %s: %w", e.there.Database.User, err)
 	}
