@@ -63,7 +63,7 @@ func TestEngineThroughARelay(t *testing.T) {
 					newDatabase(t, name, statements...)
 					return mysql.Open(through, name), func() tables.Edit { return through.Edit(name) }
 				}}
-			if len(c.options) > 0 { // once for each extension
+			if c.name == "in little room" { // all else that the extensions do differently is in the others
 				tablestest.RunEdit(t, changed)
 			}
 			tablestest.RunTransact(t, changed)
