@@ -30,11 +30,9 @@ func (a *app) host() *cobra.Command {
 		Args: args(cobra.ExactArgs(2)),
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
 			h.Name, h.Addr = given[0], given[1]
-			for _, w := range []string{inventory.FTP, inventory.HTTP} {
-				if strings.HasPrefix(h.Addr, w+"://") && !plainly {
-					return usageError{fmt.Errorf("by %s:// everybody on the way can read the password, and what is brought: "+
-						"use %ss:// if the host has it, or say --plain", w, w)}
-				}
+			if w, plain := inventory.PlainWay(h.Addr); plain && !plainly {
+				return usageError{fmt.Errorf("by %s:// everybody on the way can read the password, and what is brought: "+
+					"use %ss:// if the host has it, or say --plain", w, w)}
 			}
 			if err := d.Fleet.AddHost(ctx, h); err != nil {
 				return err

@@ -1,14 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
-	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"alibi/internal/desk"
 )
@@ -49,7 +47,7 @@ func (a *app) secretPut() *cobra.Command {
 			"command line, where others would see it.",
 		Args: args(cobra.ExactArgs(1)),
 		RunE: a.with(func(_ context.Context, d *desk.Desk, given []string) error {
-			secret, err := typedSecret(file)
+			secret, err := a.typedSecret(file)
 			if err != nil {
 				return err
 			}
@@ -65,17 +63,9 @@ func (a *app) secretPut() *cobra.Command {
 }
 
 // typedSecret reads a secret from a file, from who types it, or from standard input.
-func typedSecret(file string) (string, error) {
-	if file != "" {
-		b, err := os.ReadFile(file)
-		return strings.TrimRight(string(b), "\r\n"), err
+func (a *app) typedSecret(file string) (string, error) {
+	if file == "" && (terminal{a}).isThere() {
+		return terminal{a}.Secret("secret")
 	}
-	if in := int(os.Stdin.Fd()); term.IsTerminal(in) {
-		fmt.Fprint(os.Stderr, "secret: ")
-		b, err := term.ReadPassword(in)
-		fmt.Fprintln(os.Stderr)
-		return string(b), err
-	}
-	b, err := io.ReadAll(io.LimitReader(os.Stdin, 1<<16))
-	return strings.TrimRight(string(b), "\r\n"), err
+	return readPassword(cmp.Or(file, "-"))
 }

@@ -205,7 +205,7 @@ func (a *app) add() *cobra.Command {
 	c.Flags().StringVar(&n.Address, "address", "", "its address, if it does not say so itself")
 	c.Flags().StringVar(&n.Database, "database", "", "its database, where its configuration names several")
 	c.Flags().StringVar(&n.Relay, "relay", "", "the address at which the folder answers (https://ferry.example), where "+
-		"its database can't be reached: it is read through a PHP file that is put into the folder for that time")
+		"its database can't be reached: it is reached through a PHP file that is put into the folder for that time")
 	c.Flags().StringVar(&n.Client, "client", "", "whose it is")
 	c.Flags().StringVar(&n.Owner, "owner", "", "who answers for it")
 	return c

@@ -32,7 +32,7 @@ type NewSite struct {
 	Address          string // "" takes what the site says of itself
 	Database         string // of those that its configuration names; "": the one that it is found to use
 	Client, Owner    string
-	// Relay is the address at which the folder answers, if its database is to be read through a relay; "": it is
+	// Relay is the address at which the folder answers, if its database is to be reached through a relay; "": it is
 	// reached as the site reaches it.
 	Relay string
 }
@@ -84,7 +84,7 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	f, err := d.env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
 	if errors.Is(err, host.ErrNoForward) || errors.Is(err, host.ErrNoConnect) {
 		return site.Site{}, fmt.Errorf("%w; where a database can't be reached from here, name the address at which the "+
-			"folder answers, and it is read through a PHP file that is put there for that time: --relay https://ADDRESS", err)
+			"folder answers, and it is reached through a PHP file that is put there for that time: --relay https://ADDRESS", err)
 	}
 	if err != nil {
 		return site.Site{}, err

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"runtime"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -181,6 +182,12 @@ func (h Host) BySite() bool { return h.Way == HTTPS || h.Way == HTTP }
 
 // Plain tells whether what is said to a host can be read on its way.
 func (h Host) Plain() bool { return h.Way == FTP || h.Way == HTTP }
+
+// PlainWay tells whether an address says that a host is reached by a way that encrypts nothing, and which.
+func PlainWay(addr string) (way string, plain bool) {
+	way, _, says := strings.Cut(addr, "://")
+	return way, says && Host{Way: way}.Plain()
+}
 
 // Ways are those to reach hosts, as addresses begin.
 func Ways() []string { return []string{HTTPS, HTTP, FTPS, FTP} }

@@ -83,13 +83,13 @@ func (e *Env) relay(ctx context.Context, hostName, root, address string, s relay
 			return nil, err
 		}
 	}
+	also, err := e.machines(ctx, h, root)
+	if err != nil {
+		return nil, err
+	}
 	name := relay.Name()
 	p.made.Path = path.Join(root, name)
 	if err := e.Record.AddMade(ctx, p.made); err != nil {
-		return nil, err
-	}
-	also, err := e.machines(ctx, h, root)
-	if err != nil {
 		return nil, err
 	}
 	if p.Relay, err = relay.Put(ctx, dir, address, name, s, also...); err != nil {

@@ -32,7 +32,8 @@ func Bring(
 	}
 	r.url, r.client = u.String(), trust.Client(u, at, pin)
 	if err := r.Files(ctx, nil, "about", "/", "."); err != nil && !errors.As(err, new(*mysql.MySQLError)) {
-		return r, fmt.Errorf("%s was brought there and does not answer: %w", name, err)
+		return r, fmt.Errorf("%s was brought there and does not answer: see whether the host runs PHP files in that folder; "+
+			"it may be deleted: %w", name, err)
 	}
 	return r, nil
 }

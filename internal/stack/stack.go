@@ -38,7 +38,7 @@ type Relay func(ctx context.Context, s relay.Server) (*relay.Relay, error)
 type Known struct {
 	HostPort string // at which it is asked for; "": not known
 	Database string // the name of its database; "": not known
-	Relay    string // the address at which its folder answers, where its database is read through a relay
+	Relay    string // the address at which its folder answers, where its database is reached through a relay
 }
 
 // About is what is known of the site already.

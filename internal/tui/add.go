@@ -33,7 +33,7 @@ func (f *addScreen) fields() []field {
 		{"client", "client", "whose it is; may stay empty"}, {"owner", "owner", "who answers for it; may stay empty"},
 		{"database", "database", "only where the site's configuration names several"},
 		{"relay", "relay", "only where the database can't be reached: the address that shows the folder, such as " +
-			"https://ferry.example. A PHP file of ours, put there while it is needed, then reads the tables."}}
+			"https://ferry.example. A PHP file of ours, put there while it is needed, then reaches the tables."}}
 }
 
 func (f *addScreen) title(*app) string {
@@ -58,11 +58,9 @@ func (f *addScreen) add(a *app) tea.Cmd {
 	if f.host {
 		a.say("asking "+v["addr"]+" ...", false)
 		h := inventory.Host{Name: v["name"], Addr: v["addr"], Key: v["key"], PasswordFile: v["password"]}
-		for _, w := range []string{inventory.FTP, inventory.HTTP} {
-			if strings.HasPrefix(h.Addr, w+"://") {
-				a.say(w+":// encrypts nothing: add it by command, with --plain", true)
-				return nil
-			}
+		if w, plain := inventory.PlainWay(h.Addr); plain {
+			a.say(w+":// encrypts nothing: add it by command, with --plain", true)
+			return nil
 		}
 		return a.doThen(func() (string, func(*app) tea.Cmd, error) {
 			err := a.desk.Fleet.AddHost(a.ctx, h)
