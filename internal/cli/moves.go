@@ -115,7 +115,7 @@ func (a *app) move() *cobra.Command {
 			if len(given) > 1 {
 				act = given[1]
 			}
-			return a.goMove(ctx, d, m, act, g)
+			return a.goMove(ctx, d, m, act, n.Collations, g)
 		}),
 	}
 	f := c.Flags()
@@ -126,6 +126,8 @@ func (a *app) move() *cobra.Command {
 	f.StringVar(&n.Database.Name, "database", "", "one there that is empty (default one is made on the host's server)")
 	f.StringVar(&n.Database.User, "database-user", "", "the account that owns it (default as the database)")
 	f.StringVar(&n.Database.Server, "database-server", "", "where it is, as the site is to name it (default localhost)")
+	f.StringToStringVar(&n.Collations, "collation", nil, "OWN=OTHER: what tables get there in place of a collation of their "+
+		"own;\nbegins a move, or goes with survey (default the nearest one, where the server there lacks theirs)")
 	f.StringVar(&n.PasswordFile, "database-password-file", "", "file with that account's password")
 	g.add(c)
 	return c
@@ -144,8 +146,9 @@ func (a *app) beginMove(ctx context.Context, d *desk.Desk, name, to string, n de
 	return a.printMove(d, m)
 }
 
-// goMove goes through a gate.
-func (a *app) goMove(ctx context.Context, d *desk.Desk, m plan.Move, act string, g going) error {
+// goMove goes through a gate. other are collations that are chosen.
+func (a *app) goMove(ctx context.Context, d *desk.Desk, m plan.Move, act string, other map[string]string,
+	g going) error {
 	if act == actGo {
 		l, more := m.Next(d.Now())
 		if !more {
@@ -162,7 +165,11 @@ func (a *app) goMove(ctx context.Context, d *desk.Desk, m plan.Move, act string,
 	case actShow:
 		return a.printMove(d, m)
 	case plan.LegSurvey:
-		m, err = d.Moves.Survey(ctx, m.Name)
+		if len(other) > 0 {
+			m, err = d.Moves.Collate(ctx, m.Name, other)
+		} else {
+			m, err = d.Moves.Survey(ctx, m.Name)
+		}
 	case plan.LegWatch:
 		m, err = d.Moves.Watch(ctx, m.Name)
 	case plan.LegNames:

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"path"
 	"slices"
@@ -29,6 +30,8 @@ type NewMove struct {
 	Database     site.Database
 	PasswordFile string   // of this machine, with the password of the account that owns that database
 	Web          []string // addresses of the internet protocol at which visitors reach the new web server
+	// Collations are those that tables are to get there in place of their own.
+	Collations map[string]string
 }
 
 // All lists the sites that are on their way.
@@ -82,7 +85,7 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 	if err := d.besides(ctx, s); err != nil {
 		return plan.Move{}, err
 	}
-	m := plan.Move{Site: s.ID, Made: d.now(), By: d.who, PasswordFile: n.PasswordFile,
+	m := plan.Move{Site: s.ID, Made: d.now(), By: d.who, PasswordFile: n.PasswordFile, Collations: n.Collations,
 		From: plan.Stand{Host: s.Host, Root: s.Root, Database: s.Database}}
 	place, err := d.place(ctx, s, n, &m)
 	if err != nil {
@@ -235,6 +238,25 @@ func (d *Moves) newDatabase(on site.Server, s site.Site, n NewMove, place *site.
 	}
 	place.Database = db
 	return nil
+}
+
+// Collate chooses collations that tables are to get at the new place in place of their own, and sees again what that
+// lacks.
+func (d *Moves) Collate(ctx context.Context, name string, to map[string]string) (plan.Move, error) {
+	_, err := d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
+		if m.Moved {
+			return fmt.Errorf("%s stands on %s already: its tables have theirs", name, m.To.Host)
+		}
+		all := map[string]string{}
+		maps.Copy(all, m.Collations)
+		maps.Copy(all, to)
+		m.Collations = all
+		return nil
+	})
+	if err != nil {
+		return plan.Move{}, err
+	}
+	return d.Survey(ctx, name)
 }
 
 // Survey sees again what the destination lacks.

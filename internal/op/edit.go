@@ -82,7 +82,7 @@ func (e *Env) Abilities(ctx context.Context, s site.Site) (*tables.Abilities, er
 	if err != nil {
 		return nil, err
 	}
-	return abilities(ctx, srv)
+	return AbilitiesOf(ctx, srv)
 }
 
 // AbilitiesOn is the same of the server on which sites of a host get their databases.
@@ -91,10 +91,20 @@ func (e *Env) AbilitiesOn(ctx context.Context, hostName string) (*tables.Abiliti
 	if err != nil {
 		return nil, err
 	}
-	return abilities(ctx, srv.Server)
+	return AbilitiesOf(ctx, srv.Server)
 }
 
-func abilities(ctx context.Context, srv tables.Server) (*tables.Abilities, error) {
+// ServerAs is the server of a database on a host, reached with the password of the account that owns that.
+func (e *Env) ServerAs(ctx context.Context, hostName string, db site.Database, password string) (tables.Server, error) {
+	h, err := e.Host(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	return engines.Server(ctx, h, db.Server, db.User, password), nil
+}
+
+// AbilitiesOf tell what a server can do; nil where that is not known.
+func AbilitiesOf(ctx context.Context, srv tables.Server) (*tables.Abilities, error) {
 	able, can := srv.(tables.Able)
 	if !can {
 		return nil, nil

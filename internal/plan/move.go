@@ -26,6 +26,9 @@ type Move struct {
 	// configuration there says it.
 	PasswordFile string `json:"password_file,omitempty"`
 
+	// Collations are those that tables get at To in place of their own: chosen, or because the server there lacks these.
+	Collations map[string]string `json:"collations,omitempty"`
+
 	Survey   *Survey       `json:"survey,omitempty"`
 	Passes   []Carried     `json:"passes,omitempty"`
 	Check    *Check        `json:"check,omitempty"`

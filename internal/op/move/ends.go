@@ -157,8 +157,12 @@ func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
 	if a, b := e.was.Schema().Engine, e.now.Schema().Engine; a != b {
 		return fmt.Errorf("the site has a %s database, and there is a %s one at %s", a, b, e.there.Host)
 	}
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil {
+		return err
+	}
 	if x.equal == nil {
-		if x.equal, err = x.unchanged(ctx, e); err != nil {
+		if x.equal, err = x.unchanged(ctx, e, m); err != nil {
 			return err
 		}
 	}
@@ -177,7 +181,7 @@ func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
 	w.Digest, w.Lower, w.Hangs = e.was.Digest, true, true
 	for _, tab := range e.was.Schema().Tables {
 		if _, same := x.equal[tab.Name]; !same && owns(tab.Name) {
-			w.Tables = append(w.Tables, x.wanted(e, tr, tab))
+			w.Tables = append(w.Tables, x.wanted(e, tr, tab, x.fit(e, m, tab)))
 		}
 	}
 	for _, tab := range e.now.Schema().Tables {
@@ -189,7 +193,7 @@ func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
 			w.Tables = append(w.Tables, tables.WantedTable{Name: tab.Name})
 		}
 	}
-	w.After = e.was.Schema().After
+	w.After = engines.Recollate(e.was.Schema(), x.mem.Collations).After
 	return nil
 }
 
@@ -202,9 +206,9 @@ func snapshot(ctx context.Context, st stack.Stack, p stack.Place, db site.Databa
 }
 
 // wanted is a table as it is to be at the other place. Where the server digests rows, only those come over that differ,
-// or that hold a path.
-func (x *runner) wanted(e *ends, tr *stack.Transform, tab tables.Table) tables.WantedTable {
-	w := tables.WantedTable{Name: tab.Name, Table: &tab, Fixed: true, Least: tab.Rows, Rows: x.rows(e, tr, tab)}
+// or that hold a path. fit is how it is to be defined there.
+func (x *runner) wanted(e *ends, tr *stack.Transform, tab, fit tables.Table) tables.WantedTable {
+	w := tables.WantedTable{Name: tab.Name, Table: &fit, Fixed: true, Least: tab.Rows, Rows: x.rows(e, tr, tab)}
 	if _, can := e.was.(tables.Summer); !can || len(tab.Key) == 0 {
 		return w
 	}
@@ -326,12 +330,8 @@ func (x *runner) change(e *ends, rw *rewrite.Rewriter) stack.Change {
 
 // unchanged are the tables that are on both sides what they were when both were the same last: nothing of them is
 // read.
-func (x *runner) unchanged(ctx context.Context, e *ends) (map[string]plan.At, error) {
+func (x *runner) unchanged(ctx context.Context, e *ends, m plan.Move) (map[string]plan.At, error) {
 	out := map[string]plan.At{}
-	m, err := x.env.Record.Move(ctx, x.c.Move)
-	if err != nil {
-		return nil, err
-	}
 	here, err := tables.Quiet(ctx, e.was)
 	if err != nil {
 		return nil, err
@@ -344,7 +344,7 @@ func (x *runner) unchanged(ctx context.Context, e *ends) (map[string]plan.At, er
 	for _, tab := range e.was.Schema().Tables {
 		at, known := m.Sums[tab.Name]
 		is, has := e.now.Schema().Table(tab.Name)
-		if !known || !has || !engines.SameShape(tab, is) {
+		if !known || !has || !engines.SameShape(x.fit(e, m, tab), is) {
 			continue
 		}
 		same, err := asItWas(ctx, e.was, tab, m.Quiet.Site[tab.Name], here[tab.Name], at.Site)

@@ -76,19 +76,21 @@ type runner struct {
 // memory is what the steps remember between tries.
 type memory struct {
 	state.Memory
-	Began   time.Time          `json:"began,omitzero"`
-	Held    time.Time          `json:"held,omitzero"`   // since when nobody can write
-	At      map[string]plan.At `json:"at,omitempty"`    // what each table adds up to
-	Equal   map[string]bool    `json:"equal,omitempty"` // those of them that were as they had been
-	Quiet   plan.Quiet         `json:"quiet,omitzero"`  // when they were written to last
-	Rows    int64              `json:"rows,omitempty"`
-	Files   int                `json:"files,omitempty"`
-	Bytes   int64              `json:"bytes,omitempty"`
-	Found   []site.Finding     `json:"found,omitempty"`
-	Final   bool               `json:"final,omitempty"`   // what was brought stays
-	Fresh   bool               `json:"fresh,omitempty"`   // nothing was at the other place: files come right into it
-	Renamed bool               `json:"renamed,omitempty"` // from here on the names may be others
-	Swapped bool               `json:"swapped,omitempty"`
+	Began time.Time          `json:"began,omitzero"`
+	Held  time.Time          `json:"held,omitzero"`   // since when nobody can write
+	At    map[string]plan.At `json:"at,omitempty"`    // what each table adds up to
+	Equal map[string]bool    `json:"equal,omitempty"` // those of them that were as they had been
+	Quiet plan.Quiet         `json:"quiet,omitzero"`  // when they were written to last
+	Rows  int64              `json:"rows,omitempty"`
+	// Collations are those that the tables get at the other place in place of their own.
+	Collations map[string]string `json:"collations,omitempty"`
+	Files      int               `json:"files,omitempty"`
+	Bytes      int64             `json:"bytes,omitempty"`
+	Found      []site.Finding    `json:"found,omitempty"`
+	Final      bool              `json:"final,omitempty"`   // what was brought stays
+	Fresh      bool              `json:"fresh,omitempty"`   // nothing was at the other place: files come right into it
+	Renamed    bool              `json:"renamed,omitempty"` // from here on the names may be others
+	Swapped    bool              `json:"swapped,omitempty"`
 }
 
 func (x *runner) operation() *work.Operation {

@@ -22,6 +22,7 @@ import (
 	"alibi/internal/stack"
 	"alibi/internal/state"
 	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
 	"alibi/internal/tree"
 	"alibi/internal/work"
 )
@@ -59,7 +60,32 @@ func (x *runner) prepare(ctx context.Context, t *work.Task) error {
 			return err
 		}
 	}
-	return x.lay(ctx)
+	if err := x.lay(ctx); err != nil || !there.Database.Served() {
+		return err
+	}
+	if x.mem.Fresh {
+		if err := x.seeEmpty(ctx, there); err != nil {
+			return err
+		}
+	}
+	if m.Server && !m.Moved {
+		return nil
+	}
+	is, err := x.env.Abilities(ctx, there)
+	if err != nil {
+		return fmt.Errorf("the database at %s: %w", there.Host, err)
+	}
+	return x.collate(ctx, here, there, is)
+}
+
+// seeEmpty sees whether a database has nothing in which nothing is to be.
+func (x *runner) seeEmpty(ctx context.Context, there site.Site) error {
+	return x.env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
+		if all := snap.Schema().Tables; len(all) > 0 {
+			return fmt.Errorf("%s. Nothing was written to it", notEmpty(there, all))
+		}
+		return nil
+	})
 }
 
 // emptyFile makes a database without tables: a file without a byte is one (https://sqlite.org/fileformat.html).
@@ -82,9 +108,16 @@ func Made(name string) site.ID { return site.ID(op.MovePrefix + name) }
 
 // makeDatabase makes the database, of the character set of the site's, and its account.
 func (x *runner) makeDatabase(ctx context.Context, here, there site.Site) error {
+	is, err := x.env.AbilitiesOn(ctx, there.Host)
+	if err != nil {
+		return fmt.Errorf("the database server of %s: %w", there.Host, err)
+	}
+	if err := x.collate(ctx, here, there, is); err != nil {
+		return err
+	}
 	var settings map[string]string
-	err := x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
-		settings = snap.Schema().Settings
+	err = x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
+		settings = engines.Recollate(snap.Schema(), x.mem.Collations).Settings
 		return nil
 	})
 	if err != nil {

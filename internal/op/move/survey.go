@@ -18,6 +18,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
 	"alibi/internal/tree"
 )
 
@@ -127,22 +128,61 @@ func (v *surveying) room(ctx context.Context) error {
 				"a restore point of it is taken first")
 		}
 	}
-	dir := above(ctx, h, v.there.Root)
-	if free, err := h.Free(ctx, dir); err != nil {
-		return err
-	} else if free > 0 && free < v.out.Bytes+v.out.Bytes/10 && len(v.m.Passes) == 0 {
-		v.note(site.Block, "disk", fmt.Sprintf("%s will arrive, and %s are free on %s", site.Size(v.out.Bytes),
-			site.Size(free), v.there.Host), "make room there, or leave something out of the site")
+	if len(v.m.Passes) > 0 {
+		return nil
 	}
+	dir := above(ctx, h, v.there.Root)
+	free, err := h.Free(ctx, dir)
+	if err != nil {
+		return err
+	}
+	inodes := int64(0)
 	out, err := h.Command(ctx, "df", "-Pi", dir)
 	if f := strings.Fields(string(out)); err == nil && len(f) > 6 {
-		free, err := strconv.Atoi(f[len(f)-3])
-		if err == nil && free > 0 && free < v.out.Files && len(v.m.Passes) == 0 {
-			v.note(site.Block, "inodes", fmt.Sprintf("%s files will arrive, and the disk of %s takes %s more",
-				site.Number(v.out.Files), v.there.Host, site.Number(free)), "ask for more inodes there")
-		}
+		inodes, _ = strconv.ParseInt(f[len(f)-3], 10, 64)
+	}
+	all, with, err := v.together(ctx)
+	if err != nil {
+		return err
+	}
+	need := func(bytes int64) int64 { return bytes + bytes/10 }
+	switch {
+	case free > 0 && free < need(v.out.Bytes):
+		v.note(site.Block, "disk", fmt.Sprintf("%s will arrive, and %s are free on %s", site.Size(v.out.Bytes),
+			site.Size(free), v.there.Host), "make room there, or leave something out of the site")
+	case free > 0 && free < need(all.Bytes):
+		v.note(site.Warn, "disk", fmt.Sprintf("%s will arrive on %s together with %s, and %s are free", site.Size(all.Bytes),
+			v.there.Host, with, site.Size(free)), "make room there, unless they come to another disk")
+	}
+	switch {
+	case inodes > 0 && inodes < int64(v.out.Files):
+		v.note(site.Block, "inodes", fmt.Sprintf("%s files will arrive, and the disk of %s takes %s more",
+			site.Number(v.out.Files), v.there.Host, site.Number(int(inodes))), "ask for more inodes there")
+	case inodes > 0 && inodes < int64(all.Files):
+		v.note(site.Warn, "inodes", fmt.Sprintf("%s files will arrive on %s together with %s, and the disk takes %s more",
+			site.Number(all.Files), v.there.Host, with, site.Number(int(inodes))),
+			"ask for more inodes there, unless they come to another disk")
 	}
 	return ctx.Err()
+}
+
+// together is what will arrive on the host by this move and by others of which nothing was brought yet; with names
+// these.
+func (v *surveying) together(ctx context.Context) (all plan.Survey, with string, err error) {
+	list, err := v.env.Record.Moves(ctx)
+	if err != nil {
+		return all, "", err
+	}
+	all = v.out
+	var names []string
+	for _, o := range list {
+		if o.Name == v.m.Name || o.To.Host != v.m.To.Host || len(o.Passes) > 0 || o.Survey == nil {
+			continue
+		}
+		all.Bytes, all.Files = all.Bytes+o.Survey.Bytes, all.Files+o.Survey.Files
+		names = append(names, o.Name)
+	}
+	return all, strings.Join(names, ", "), nil
 }
 
 // above is the nearest folder above a path that is there.
@@ -272,11 +312,13 @@ func (v *surveying) database(ctx context.Context) error {
 		}
 		return v.abilities(ctx, is)
 	}
-	if !v.m.Own && len(v.m.Passes) == 0 {
-		v.note(site.Note, "server", "what the database server at the new place can do is seen once it is reached", "")
-		return nil
+	var is *tables.Abilities
+	var err error
+	if v.m.Own || len(v.m.Passes) > 0 {
+		is, err = v.env.Abilities(ctx, v.there)
+	} else {
+		is, err = v.named(ctx)
 	}
-	is, err := v.env.Abilities(ctx, v.there)
 	if err != nil {
 		v.note(site.Block, "server", "the database at the new place: "+err.Error(), "see that its account is right")
 		return ctx.Err()
@@ -288,32 +330,49 @@ func (v *surveying) database(ctx context.Context) error {
 	return v.abilities(ctx, is)
 }
 
+// named looks at the database that was named, of which no configuration says yet how it is reached.
+func (v *surveying) named(ctx context.Context) (*tables.Abilities, error) {
+	password, err := v.env.Secrets.Read(v.m.PasswordFile)
+	if err != nil {
+		return nil, err
+	}
+	srv, err := v.env.ServerAs(ctx, v.there.Host, v.there.Database, password)
+	if err != nil {
+		return nil, err
+	}
+	snap, err := srv.Open(v.there.Database.Name, tables.Prefix{}).Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer snap.Close()
+	if all := snap.Schema().Tables; len(all) > 0 {
+		v.note(site.Block, "full", notEmpty(v.there, all), "name one that is empty: alibi move "+v.m.Name+
+			" forget, and begin again")
+	}
+	return op.AbilitiesOf(ctx, srv)
+}
+
+// notEmpty says that a database has tables in which nothing is to be: they may be another site's.
+func notEmpty(there site.Site, all []tables.Table) string {
+	return fmt.Sprintf("the database %s on %s is not empty: it has %s, the first: %s", there.Database.Text(), there.Host,
+		site.Plural(int64(len(all)), "table", "tables"), all[0].Name)
+}
+
 // abilities holds what a server knows against what the tables need.
 func (v *surveying) abilities(ctx context.Context, is *tables.Abilities) error {
 	was, err := v.env.Abilities(ctx, v.here)
 	if err != nil || is == nil || was == nil {
 		return err
 	}
-	missing := map[string]string{}
 	err = v.env.Tables(ctx, v.here, func(_ stack.Stack, snap tables.Snapshot) error {
-		for _, t := range snap.Schema().Tables {
-			for _, c := range t.Columns {
-				if c.Collation != "" && !is.Collations[c.Collation] {
-					missing[c.Collation] = t.Name + "." + c.Name
-				}
-			}
-		}
 		for _, p := range snap.Schema().Problems {
 			v.note(site.Warn, "tables", p, "bring it by hand")
 		}
+		v.collations(snap.Schema(), is)
 		return nil
 	})
 	if err != nil {
 		return err
-	}
-	for _, c := range slices.Sorted(maps.Keys(missing)) {
-		v.note(site.Block, "collation", fmt.Sprintf("the server of %s (%s) does not know the collation %s, which %s has",
-			v.there.Host, is.Version, c, missing[c]), "give these columns another one on a copy first, and carry that home")
 	}
 	if is.Packet < was.Packet {
 		v.note(site.Warn, "packet", fmt.Sprintf("a row may have %s on %s, and %s on %s", site.Size(is.Packet), v.there.Host,
@@ -328,4 +387,25 @@ func (v *surveying) abilities(ctx context.Context, is *tables.Abilities) error {
 			"see whether two tables of the site differ by that")
 	}
 	return nil
+}
+
+// collations says which collations the tables can't keep.
+func (v *surveying) collations(s tables.Schema, is *tables.Abilities) {
+	to, missing := exchange(s, v.m, is.Collations)
+	used := engines.Collations(s)
+	for _, c := range slices.Sorted(maps.Keys(missing)) {
+		v.note(site.Block, "collation", noCollation(c, missing[c], v.there.Host, is.Version),
+			"name one of the same character set: alibi move "+v.m.Name+" survey --collation "+c+"=OTHER")
+	}
+	for _, c := range slices.Sorted(maps.Keys(to)) {
+		if _, same := engines.Nearest(c, map[string]bool{to[c]: true}); same {
+			continue // it is called otherwise there
+		}
+		why := "the server of " + v.there.Host + " does not know the collation " + c + ", which " + used[c] + " has"
+		if is.Collations[c] {
+			why = "the collation " + c + ", which " + used[c] + " has, is to be another one"
+		}
+		v.note(site.Warn, "collation", why+": there it becomes "+to[c]+", by which texts may sort, or be found, otherwise",
+			"to choose another one: alibi move "+v.m.Name+" survey --collation "+c+"=OTHER")
+	}
 }

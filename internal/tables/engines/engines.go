@@ -201,3 +201,23 @@ func Digester(s tables.Schema) func(table string, r tables.Row, buf []byte) (tab
 // SameShape tells whether two tables are defined alike; the numbers that their next
 // rows get don't count.
 func SameShape(a, b tables.Table) bool { return mysql.Definition(a) == mysql.Definition(b) }
+
+// Collations gives the collations that a schema names, each with the first thing that has it.
+func Collations(s tables.Schema) map[string]string {
+	if !served(s.Engine) {
+		return nil
+	}
+	return mysql.Collations(s)
+}
+
+// Nearest gives the collation that comes nearest to another one, of those that a server knows, and whether it is the
+// same by another name; "" where there is none.
+func Nearest(collation string, known map[string]bool) (to string, same bool) {
+	return mysql.Nearest(collation, known)
+}
+
+// Recollate gives a schema with other collations in place of some.
+func Recollate(s tables.Schema, to map[string]string) tables.Schema { return mysql.Recollate(s, to) }
+
+// Defined gives a table with the definition of one that means the same, as a server of another make writes it.
+func Defined(t, as tables.Table) tables.Table { return mysql.Defined(t, as) }

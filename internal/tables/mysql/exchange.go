@@ -160,7 +160,7 @@ func fill(ctx context.Context, c *sql.Conn, n int, x Instead, packet int) (left 
 	for _, m := range ties.FindAllStringSubmatch(t.Create, -1) {
 		left += m[1] + "\n"
 	}
-	create := strings.Replace(foreign.ReplaceAllString(t.Create, ""), name(t.Name), name(t.Stored), 1)
+	create := strings.Replace(foreign.ReplaceAllString(explicit(t), ""), name(t.Name), name(t.Stored), 1)
 	for _, q := range []string{"SET @@foreign_key_checks = 0", create} {
 		if _, err := c.ExecContext(ctx, q); err != nil {
 			return "", err

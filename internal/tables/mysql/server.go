@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -72,12 +73,14 @@ func (l Login) Abilities(ctx context.Context) (a tables.Abilities, err error) {
 	if a.Packet, err = strconv.ParseInt(list[0]["P"], 10, 64); err != nil {
 		return a, err
 	}
-	if list, err = records(ctx, db, "SHOW COLLATION"); err != nil {
+	// MariaDB since 10.10 has collations for several character sets, whose full names stand here only.
+	list, err = records(ctx, db, "SELECT * FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY")
+	if err != nil {
 		return a, fmt.Errorf("asking %s which collations it knows: %w", l, explain(err))
 	}
 	a.Collations = map[string]bool{}
 	for _, r := range list {
-		a.Collations[r["COLLATION"]] = true
+		a.Collations[cmp.Or(r["FULL_COLLATION_NAME"], r["COLLATION_NAME"])] = true
 	}
 	return a, nil
 }

@@ -134,7 +134,7 @@ func (t *Target) create(ctx context.Context, mark string) error {
 	}
 	defer c.Close()
 	for _, tab := range t.schema.Tables {
-		if _, err := c.ExecContext(ctx, tab.Create); err != nil {
+		if _, err := c.ExecContext(ctx, explicit(tab)); err != nil {
 			return fmt.Errorf("making table %s: %w", tab.Name, err)
 		}
 	}

@@ -1,0 +1,100 @@
+package move
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"alibi/internal/plan"
+	"alibi/internal/site"
+	"alibi/internal/stack"
+	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
+)
+
+// exchange gives the collations that the tables of a site get at its other place in place of their own: those that the
+// server there does not know, and those that a person chose. missing are those for which there is none, each with what
+// has it.
+func exchange(s tables.Schema, m plan.Move, known map[string]bool) (to, missing map[string]string) {
+	chosen := m.Collations
+	if m.Moved {
+		chosen = map[string]string{}
+		for _, from := range slices.Backward(slices.Sorted(maps.Keys(m.Collations))) {
+			chosen[m.Collations[from]] = from
+		}
+	}
+	to, missing = map[string]string{}, map[string]string{}
+	for c, what := range engines.Collations(s) {
+		other := chosen[c]
+		if other == "" && known[c] {
+			continue
+		}
+		if other == "" {
+			other, _ = engines.Nearest(c, known)
+		}
+		if known[other] {
+			to[c] = other
+		} else {
+			missing[c] = what
+		}
+	}
+	return to, missing
+}
+
+// collate finds out which collations the tables get at the other place, and notes it with the move.
+func (x *runner) collate(ctx context.Context, here, there site.Site, is *tables.Abilities) error {
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil || is == nil {
+		return err
+	}
+	var to, missing map[string]string
+	err = x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
+		to, missing = exchange(snap.Schema(), m, is.Collations)
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("reading the site's database: %w", err)
+	}
+	for _, c := range slices.Sorted(maps.Keys(missing)) {
+		return fmt.Errorf("%s", noCollation(c, missing[c], there.Host, is.Version))
+	}
+	x.mem.Collations = to
+	if m.Moved || len(to) == 0 || maps.Equal(to, m.Collations) {
+		return nil
+	}
+	_, err = x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
+		all := maps.Clone(to)
+		maps.Copy(all, m.Collations)
+		m.Collations = all
+		return nil
+	})
+	return err
+}
+
+func noCollation(collation, what, host, version string) string {
+	return fmt.Sprintf("the server of %s (%s) does not know the collation %s, which %s has, and none that comes near", host,
+		version, collation, what)
+}
+
+// fit is a table as it is to be defined at the other place. Where one that is there means the same, it is that one's
+// definition: servers of other makes write theirs otherwise, and coming back a table gets its former collations.
+func (x *runner) fit(e *ends, m plan.Move, tab tables.Table) tables.Table {
+	out := recollated(tab, x.mem.Collations)
+	is, has := e.now.Schema().Table(tab.Name)
+	if !has || engines.SameShape(out, is) {
+		return out
+	}
+	should, now := out, is
+	if m.Moved {
+		should, now = tab, recollated(is, m.Collations)
+	}
+	if len(now.Definition.Unlike(should.Definition)) > 0 {
+		return out
+	}
+	return engines.Defined(out, is)
+}
+
+func recollated(t tables.Table, to map[string]string) tables.Table {
+	return engines.Recollate(tables.Schema{Tables: []tables.Table{t}}, to).Tables[0]
+}
