@@ -126,8 +126,9 @@ func (a *app) move() *cobra.Command {
 	f.StringVar(&n.Database.Name, "database", "", "one there that is empty (default one is made on the host's server)")
 	f.StringVar(&n.Database.User, "database-user", "", "the account that owns it (default as the database)")
 	f.StringVar(&n.Database.Server, "database-server", "", "where it is, as the site is to name it (default localhost)")
-	f.StringToStringVar(&n.Collations, "collation", nil, "OWN=OTHER: what tables get there in place of a collation of their "+
-		"own;\nbegins a move, or goes with survey (default the nearest one, where the server there lacks theirs)")
+	f.StringToStringVar(&n.Collations, "collation", nil, "OWN=OTHER: what tables get there in place of a "+
+		"collation of their own;\nwhen a move begins, or with survey (default the nearest one, where the server there lacks "+
+		"theirs)")
 	f.StringVar(&n.PasswordFile, "database-password-file", "", "file with that account's password")
 	g.add(c)
 	return c

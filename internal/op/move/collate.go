@@ -73,8 +73,8 @@ func (x *runner) collate(ctx context.Context, here, there site.Site, is *tables.
 }
 
 func noCollation(collation, what, host, version string) string {
-	return fmt.Sprintf("the server of %s (%s) does not know the collation %s, which %s has, and none that comes near", host,
-		version, collation, what)
+	return fmt.Sprintf("the server of %s (%s) does not know the collation %s, which %s has, and none that comes near",
+		host, version, collation, what)
 }
 
 // fit is a table as it is to be defined at the other place. Where one that is there means the same, it is that one's

@@ -66,7 +66,8 @@ func TestASchemaWithOtherCollations(t *testing.T) {
 		After: []tables.Object{view}, Settings: map[string]string{"collation": "utf8mb4_0900_ai_ci"}}
 	assert.Equal(t, map[string]string{"utf8mb4_0900_ai_ci": "sk_tides.a", "utf8mb4_0900_as_cs": "table sk_tides"},
 		Collations(s))
-	r := Recollate(s, map[string]string{"utf8mb4_0900_ai_ci": "utf8mb4_unicode_520_ci", "utf8mb4_0900_as_cs": "utf8mb4_bin"})
+	r := Recollate(s, map[string]string{"utf8mb4_0900_ai_ci": "utf8mb4_unicode_520_ci",
+		"utf8mb4_0900_as_cs": "utf8mb4_bin"})
 	assert.Equal(t, map[string]string{"utf8mb4_unicode_520_ci": "sk_tides.a", "utf8mb4_bin": "table sk_tides"},
 		Collations(r))
 	assert.Contains(t, r.Tables[0].Create, "DEFAULT 'collate utf8mb4_0900_ai_ci'", "what is a text stays")
