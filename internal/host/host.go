@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"net"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 )
@@ -254,6 +255,12 @@ func TempName(name string) string {
 	_, _ = rand.Read(b[:])
 	return path.Join(path.Dir(name), TempPrefix+hex.EncodeToString(b[:]))
 }
+
+// half is what TempName gives.
+var half = regexp.MustCompile(`^` + regexp.QuoteMeta(TempPrefix) + `[0-9a-f]{12}$`)
+
+// Half tells whether a name is that of a file of ours which is still written, or whose writing was broken off.
+func Half(name string) bool { return half.MatchString(path.Base(name)) }
 
 // Put writes what r gives to the file name, whole or not at all: it goes to a
 // file beside it, which is renamed when it is complete. A zero mtime leaves

@@ -28,7 +28,8 @@ type changes struct {
 	put    []tree.Entry // files and links
 	remove []tree.Entry // what is not to be there, the deepest first
 
-	there map[string]tree.Entry // what is there, by path
+	list  *tree.Listing         // of what is there
+	there map[string]tree.Entry // the same, by path
 	plain bool                  // no file has extended attributes, nor is one to have any
 }
 
@@ -53,7 +54,7 @@ func (m *Maker) differ(ctx context.Context, e *Ends) (changes, error) {
 	}
 	there["."] = tree.Entry{Path: ".", Mode: top.Mode(), Owner: host.OwnerOf(top)}
 	e.Want.access(there)
-	c.there, c.plain = there, plain(list.Entries, e.Want.Entries)
+	c.list, c.there, c.plain = list, there, plain(list.Entries, e.Want.Entries)
 	forged, ungiven := set(m.Memory.Forged), set(m.Memory.Ungiven)
 	wanted := make(map[string]bool, len(e.Want.Entries))
 	for _, w := range e.Want.Entries {
@@ -149,7 +150,7 @@ func (m *Maker) Stage(ctx context.Context, t Task) error {
 	}
 	alike := len(c.put)+len(c.remove)+len(c.make) == 0
 	t.Memorize(func() { m.Memory.Alike = alike })
-	if alike {
+	if alike && (c.list == nil || len(c.list.Halves) == 0) {
 		return nil
 	}
 	root, err := m.Write(ctx, ".")
@@ -157,6 +158,12 @@ func (m *Maker) Stage(ctx context.Context, t Task) error {
 		return err
 	}
 	defer root.Close()
+	if c.list != nil {
+		err = c.list.Sweep(root)
+	}
+	if err != nil || alike {
+		return err
+	}
 	if err := host.MkdirAll(root, m.dir("new"), 0o700); err != nil {
 		return fmt.Errorf("making room for the new files: %w", err)
 	}

@@ -99,7 +99,31 @@ func Vanished(gone, of int) bool { return gone > 10 && gone > of/50 }
 type Listing struct {
 	Entries  []Entry
 	Problems []Problem
-	TooLarge []Entry // files that the filter passed by for their size
+	TooLarge []Entry  // files that the filter passed by for their size
+	Halves   []string // files of ours which are still written, or whose writing was broken off
+}
+
+// Sweep removes the files of ours whose writing was broken off: a line was cut, or we were killed. Nobody may be
+// writing there.
+func (l *Listing) Sweep(root host.Root) error {
+	for _, name := range l.Halves {
+		if err := root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing %s, whose writing was broken off: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// Sweep is the same for a folder that is looked through for them.
+func Sweep(ctx context.Context, root host.Root, dir string) error {
+	list, err := Scan(ctx, Below(root, dir), Filter{})
+	if err != nil {
+		return fmt.Errorf("looking for files whose writing was broken off: %w", err)
+	}
+	for i, name := range list.Halves {
+		list.Halves[i] = path.Join(dir, name)
+	}
+	return list.Sweep(root)
 }
 
 // Totals counts the files and adds up their bytes.
@@ -240,6 +264,11 @@ func (s *scan) dir(ctx context.Context, dir string) error {
 	}
 	for _, fi := range infos {
 		if host.Passing(fi.Name()) {
+			if host.Half(fi.Name()) && fi.Mode().IsRegular() {
+				s.mu.Lock()
+				s.list.Halves = append(s.list.Halves, path.Join(dir, fi.Name()))
+				s.mu.Unlock()
+			}
 			continue
 		}
 		e := Entry{Path: path.Join(dir, fi.Name())}.Seen(fi)

@@ -71,6 +71,24 @@ func TestScanListsAndReports(t *testing.T) {
 	)
 }
 
+func TestFilesWhoseWritingWasBrokenOffAreSwept(t *testing.T) {
+	_, dst, _ := roots(t)
+	on := dst.Path()
+	half, run := host.TempName("next/up/a.png"), "next/"+host.TempPrefix+"0123456789abcdef0"
+	put(t, on, half, "half of")
+	put(t, on, run+"/new/wp-config.php", "of a run that is at work")
+	put(t, on, "next/"+host.TempPrefix+"aside-.maintenance", "a notice of the person's own")
+	put(t, on, "next/index.php", "<?php")
+	other := host.TempName("now/index.php")
+	put(t, on, other, "of another folder")
+	require.NoError(t, Sweep(context.Background(), dst, "next"))
+	assert.NoFileExists(t, filepath.Join(on, half))
+	for _, name := range []string{run + "/new/wp-config.php", "next/" + host.TempPrefix + "aside-.maintenance",
+		"next/index.php", other} {
+		assert.FileExists(t, filepath.Join(on, name))
+	}
+}
+
 // ways are those in which files are brought, and whether they are read then.
 var ways = map[string]struct {
 	bring func(context.Context, host.Tree, host.Root, []Entry, Progress) ([]Entry, []Problem, error)

@@ -17,6 +17,7 @@ import (
 	"alibi/internal/demo/demotest"
 	"alibi/internal/demo/real/realtest"
 	"alibi/internal/desk"
+	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -47,6 +48,10 @@ func TestABrokenLineIsTakenUpAgain(t *testing.T) {
 	r := w.Run(w.Plan(origin, "cut"))
 	assert.Equal(t, plan.Done, r.State, r.Error)
 	assert.Equal(t, 2, r.Tries)
+	assert.NoError(t, filepath.WalkDir(w.Site("cut").Root, func(name string, _ os.DirEntry, err error) error {
+		assert.False(t, host.Half(name), name)
+		return err
+	}))
 }
 
 func TestAFullDiskFailsWithASentence(t *testing.T) {

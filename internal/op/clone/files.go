@@ -81,6 +81,9 @@ func (x *runner) sweep(ctx context.Context, dst host.Root, entries []tree.Entry)
 	if err != nil {
 		return fmt.Errorf("looking at what was brought before: %w", err)
 	}
+	if err := there.Sweep(dst); err != nil {
+		return err
+	}
 	for _, e := range slices.Backward(there.Entries) { // what is in a folder comes behind it
 		if wanted[e.Path] {
 			continue

@@ -281,7 +281,7 @@ func (x *runner) configure(ctx context.Context, t *work.Task) error {
 
 // place moves what was built to where it belongs. Broken off anywhere, it can
 // be called again.
-func (x *runner) place(ctx context.Context, _ *work.Task) error {
+func (x *runner) place(ctx context.Context, t *work.Task) error {
 	halves, done, err := x.env.Halves(ctx, x.run, x.p.Target)
 	if err != nil {
 		return err
@@ -290,6 +290,11 @@ func (x *runner) place(ctx context.Context, _ *work.Task) error {
 	for _, half := range halves {
 		if !exists(half, "next") {
 			continue // done before
+		}
+		if t.Run().Tries > 1 {
+			if err := tree.Sweep(ctx, half, "next"); err != nil {
+				return err
+			}
 		}
 		if exists(half, "now") {
 			if err := half.RemoveAll("old"); err != nil {

@@ -302,6 +302,9 @@ func (x *runner) bring(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	defer root.Close()
+	if err := e.list.Sweep(root); err != nil {
+		return err
+	}
 	_, problems, err := tree.Duplicate(ctx, e.from.Root, root, e.want.Entries,
 		func(bytes int64, files int) { t.Add(bytes, int64(files)) })
 	if err != nil {
