@@ -122,6 +122,7 @@ func (a *app) move() *cobra.Command {
 	f.StringVar(&to, "to", "", "begin a move to this host")
 	f.StringVar(&n.Name, "name", "", "what the move is called (default one is found)")
 	f.StringVar(&n.Root, "root", "", "folder there (default as where the site stands)")
+	f.StringVar(&n.Address, "address", "", "where the site is to answer there (default it keeps its address)")
 	f.StringSliceVar(&n.Web, "web", nil, "addresses at which visitors reach the web server there, such as 192.0.2.7")
 	f.StringVar(&n.Database.Name, "database", "", "one there that is empty (default one is made on the host's server)")
 	f.StringVar(&n.Database.User, "database-user", "", "the account that owns it (default as the database)")
@@ -216,6 +217,9 @@ func (a *app) printMove(d *desk.Desk, m plan.Move) error {
 			row("from", m.From.String()+site.Either(m.Moved, "", ", where it stands"))
 			row("to", m.To.String()+site.Either(m.Moved, ", where it stands", ""))
 			row("database", m.To.Database.Text()+site.Either(m.Server, ", made on the spot", ""))
+			if a := m.To.Address; !a.IsZero() {
+				row("address", m.From.Address.String()+" -> "+a.String())
+			}
 			row("way back", m.WayBack())
 		})
 		fmt.Fprintln(w)

@@ -142,6 +142,9 @@ func (d *Moves) aboutNames(ctx context.Context, m plan.Move) (out []site.Finding
 		out = append(out, site.Finding{Severity: sev, Code: code, Text: text, Remedy: remedy})
 	}
 	switch n := m.Names; {
+	case n == nil && move.Redirects(m):
+		note(site.Note, "names", "no record is changed: "+m.To.Address.Host+" has to lead to the new web server, and "+
+			m.From.Address.Host+" to the old one for as long as visitors are to be sent on", "")
 	case n == nil:
 		note(site.Warn, "names", "the names of the site stay as they are: no address of the new web server was told",
 			"begin again with --web ADDRESS, or change them yourself after the switch")

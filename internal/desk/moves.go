@@ -30,6 +30,8 @@ type NewMove struct {
 	Database     site.Database
 	PasswordFile string   // of this machine, with the password of the account that owns that database
 	Web          []string // addresses of the internet protocol at which visitors reach the new web server
+	// Address is where the site is to answer there; "": it keeps its own.
+	Address string
 	// Collations are those that tables are to get there in place of their own.
 	Collations map[string]string
 }
@@ -101,8 +103,10 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 	if slices.ContainsFunc(all, func(o plan.Move) bool { return o.Name == m.Name }) {
 		return m, fmt.Errorf("another move is called %s", m.Name)
 	}
-	if m.Names, err = d.findNames(ctx, s, m.To.Web); err != nil {
-		return m, err
+	if !move.Redirects(m) || m.To.Address.Host == s.Address().Host {
+		if m.Names, err = d.findNames(ctx, s, m.To.Web); err != nil {
+			return m, err
+		}
 	}
 	if err := d.record.NewMove(ctx, m, place); err != nil {
 		return m, err
@@ -174,7 +178,31 @@ func (d *Moves) place(ctx context.Context, s site.Site, n NewMove, m *plan.Move)
 	}
 	m.Place, out.Web = out.ID, n.Web
 	m.To = plan.Stand{Host: out.Host, Root: out.Root, Database: out.Database, Web: n.Web}
-	return out, nil
+	return out, addressThere(s, n.Address, all, m, &out)
+}
+
+// addressThere has the site answer at another address at its new place.
+func addressThere(s site.Site, typed string, all []site.Site, m *plan.Move, place *site.Site) error {
+	if typed == "" {
+		return nil
+	}
+	a, err := site.ParseAddress(typed)
+	if err != nil {
+		return err
+	}
+	if a == s.Address() {
+		return nil
+	}
+	if s.Facts != nil && s.Facts.Network != nil {
+		return fmt.Errorf("%s is a network: its address stays as it is in a move", s.Name)
+	}
+	for _, o := range all {
+		if o.ID != s.ID && o.State != site.Gone && slices.Contains(o.Addresses, a) {
+			return fmt.Errorf("%s answers at %s: name another address", o.Name, a)
+		}
+	}
+	m.From.Address, m.To.Address, place.Addresses = s.Address(), a, []site.Address{a}
+	return nil
 }
 
 // found sees what is at the new place already: nothing, or a site with a configuration of its own.

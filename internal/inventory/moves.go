@@ -79,6 +79,9 @@ func (in *Inventory) SwapPlaces(ctx context.Context, name, run string, change fu
 		s.Relay, other.Relay = other.Relay, s.Relay
 		s.Web, other.Web = other.Web, s.Web
 		s.Facts, other.Facts = other.Facts, s.Facts
+		if !m.To.Address.IsZero() {
+			s.Addresses, other.Addresses = other.Addresses, s.Addresses
+		}
 		if err := t.PutSite(ctx, other); err != nil {
 			return err
 		}

@@ -29,6 +29,9 @@ type Move struct {
 	// Collations are those that tables get at To in place of their own: chosen, or because the server there lacks these.
 	Collations map[string]string `json:"collations,omitempty"`
 
+	// Kept are values that name the former folder or address and could not be rewritten, by table; the first of each.
+	Kept map[string][]string `json:"kept,omitempty"`
+
 	Survey   *Survey       `json:"survey,omitempty"`
 	Passes   []Carried     `json:"passes,omitempty"`
 	Check    *Check        `json:"check,omitempty"`
@@ -48,6 +51,8 @@ type Stand struct {
 	Database site.Database `json:"database"`
 	// Web are the addresses (of the internet protocol) at which visitors reach its web server.
 	Web []string `json:"web,omitempty"`
+	// Address is where the site answers there; none: it keeps its own.
+	Address site.Address `json:"address,omitzero"`
 }
 
 func (s Stand) String() string { return s.Root + " on " + s.Host }
@@ -204,12 +209,16 @@ func (m Move) Legs(now time.Time) []Leg {
 	all := []Leg{
 		m.survey(), m.carry(), m.check(), m.names(now), m.switching(now), m.watching(), m.clearing(),
 	}
+	first := ""
 	for i := range all {
-		if all[i].State == Open && i > 0 && all[i-1].State != Passed {
+		if all[i].State == Open && first != "" {
 			all[i].State = Shut
 			if all[i].Why == "" {
-				all[i].Why = "first: " + all[i-1].Name
+				all[i].Why = "first: " + first
 			}
+		}
+		if all[i].State != Passed && first == "" {
+			first = all[i].Name
 		}
 	}
 	return all
@@ -344,6 +353,8 @@ func (m Move) watching() Leg {
 		l.Why = site.Plural(int64(old), "answer leads", "answers lead") + " to the old place still"
 	case !m.Watch.Done:
 		l.Why = "the lifetime of former answers is not over yet"
+	case len(m.Watch.Answers) == 0:
+		l.State, l.Why = Passed, "no record is known to this move: see yourself that visitors are led to the new place"
 	default:
 		l.State, l.Why = Passed, "every server that was asked leads to the new place"
 	}

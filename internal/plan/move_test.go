@@ -24,6 +24,9 @@ func TestGatesOpenOneAfterTheOther(t *testing.T) {
 		To:    Stand{Host: "drydock", Root: "/var"},
 		Names: &Names{Short: time.Minute, Old: []site.RecordSet{{Name: "tickets", Type: "A", TTL: time.Hour}}}}
 	assert.Equal(t, "ossssss", states(m))
+	m.Names.Old = nil
+	assert.Equal(t, "osspsss", states(m), "a gate that nothing has to be done for opens no other one")
+	m.Names.Old = []site.RecordSet{{Name: "tickets", Type: "A", TTL: time.Hour}}
 	m.Survey = &Survey{Findings: []site.Finding{{Severity: site.Block, Text: "no room"}}}
 	assert.Equal(t, "ossssss", states(m), "an obstacle keeps it shut")
 	m.Survey = &Survey{}
@@ -52,6 +55,8 @@ func TestGatesOpenOneAfterTheOther(t *testing.T) {
 	assert.Equal(t, "pppppos", states(m))
 	m.Watch = &Watch{Done: true, Answers: []Answer{{New: true}}}
 	assert.Equal(t, "ppppppo", states(m))
+	m.Watch.Answers = nil
+	assert.Contains(t, m.Legs(noon)[5].Why, "see yourself", "nobody was asked")
 	m.Cleared = noon
 	assert.Equal(t, "ppppppp", states(m))
 	assert.Contains(t, m.WayBack(), "there is none")

@@ -15,6 +15,9 @@ func (m Move) Report(s site.Site, now time.Time) (out [][2]string) {
 	add("from", "%s, database %s", m.From, m.From.Database.Text())
 	add("to", "%s, database %s", m.To, m.To.Database.Text())
 	add("stands", "%s, as of %s", m.Here(), at(now))
+	if !m.To.Address.IsZero() {
+		add("address", "%s at %s, %s at %s", m.From.Address, m.From.Host, m.To.Address, m.To.Host)
+	}
 	add("begun", "%s, by %s", at(m.Made), m.By)
 	if v := m.Survey; v != nil {
 		add("survey", "%s: %s and %s to come", at(v.At), site.Plural(int64(v.Files), "file", "files"), site.Size(v.Bytes))

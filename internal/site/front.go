@@ -25,6 +25,10 @@ type Front struct {
 	To      []string  `json:"to,omitempty"`   // of one that moved: addresses of its web server
 	Port    string    `json:"port,omitempty"` // of that
 	TLS     bool      `json:"tls,omitempty"`  // it is reached by https
+	// Address is where one that moved answers, if that is another address than before: visitors are sent there, with what
+	// comes behind Path in the address that they asked for.
+	Address string `json:"address,omitempty"`
+	Path    string `json:"path,omitempty"`
 }
 
 // StateText says what is the matter with a site, in a few words; "" for one that

@@ -24,7 +24,8 @@ func (f *moveForm) fields() []field {
 	all := []field{{"host", "to which host", "a host that was added, or this machine"},
 		{"root", "document root", "the absolute path of the folder there; it is empty, or has a site that is written over"},
 		{"web", "web addresses", "at which visitors reach the web server there, such as 192.0.2.7; empty: its names are " +
-			"not changed"}}
+			"not changed"},
+		{"address", "address there", "where the site is to answer there; empty: it keeps its address"}}
 	if f.site.Database.Served() {
 		all = append(all, field{"database", "database", "one there that is empty; empty: one is made on the host's server"},
 			field{"user", "its account", "that owns the database; empty: it is called as that"},
@@ -54,6 +55,7 @@ func (f *moveForm) begin(a *app) tea.Cmd {
 	f.busy = true
 	v := f.values
 	n := desk.NewMove{Site: f.site.ID, Host: v["host"], Root: v["root"], PasswordFile: v["password"],
+		Address:  v["address"],
 		Web:      strings.FieldsFunc(v["web"], func(r rune) bool { return r == ' ' || r == ',' }),
 		Database: site.Database{Name: v["database"], User: v["user"], Server: v["server"]}}
 	a.say("both places are looked at ...", false)

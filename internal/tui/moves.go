@@ -298,6 +298,10 @@ func (s *movesScreen) road(t *theme, is site.Site, m plan.Move, legs []plan.Leg,
 	}
 	out := []string{"   " + t.mark(is.Mark()) + " " + t.ink.Render(plain(is.Name)), "",
 		t.ends("   "+end(m.From, !m.Moved), end(m.To, m.Moved)+"  ", w)}
+	if to := m.To.Address; !to.IsZero() {
+		out = append(out, t.ends(t.soft.Render("   "+plain(m.From.Address.String())),
+			t.soft.Render(plain(to.String())+"  "), w))
+	}
 	span := max(6, (w-6)/len(legs))
 	road, names := "   ", "   "
 	for _, l := range legs {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"alibi/internal/op"
 	"alibi/internal/plan"
@@ -138,7 +139,11 @@ func (x *runner) pages(ctx context.Context, t *work.Task) error {
 	case err != nil:
 		warn("pages could not be compared: "+err.Error(), "look at both by hand")
 	}
-	c.Findings = append(x.mem.Found, c.Findings...)
+	m, err := x.env.Record.Move(ctx, x.c.Move)
+	if err != nil {
+		return err
+	}
+	c.Findings = slices.Concat(x.mem.Found, c.Findings, aboutKept(m))
 	c.Holds = len(x.mem.Found) == 0
 	if _, err := x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
 		m.Check = &c
@@ -160,5 +165,13 @@ func (x *runner) askPages(ctx context.Context, s site.Site, before []op.Page) ([
 		return nil, op.ErrNoPages
 	}
 	word, _ := x.env.Pass(s.ID)
-	return x.env.Pages(ctx, s, word, before)
+	if before == nil {
+		return x.env.Pages(ctx, s, word, nil)
+	}
+	here, _, err := x.sides(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now, err := x.env.Pages(ctx, s, word, under(before, here.Address(), s.Address()))
+	return statuses(before, now), err
 }

@@ -176,7 +176,7 @@ func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
 		owns = func(string) bool { return true }
 		ownsThere = owns
 	}
-	x.at = map[string]plan.At{}
+	x.at, x.kept = map[string]plan.At{}, map[string][]string{}
 	w := &e.want.DB
 	w.Digest, w.Lower, w.Hangs = e.was.Digest, true, true
 	for _, tab := range e.was.Schema().Tables {
@@ -296,6 +296,7 @@ func (x *runner) note(a *adding, err error) error {
 	if err == nil {
 		x.mu.Lock()
 		x.at[a.tab.Name] = a.at
+		x.kept[a.tab.Name] = keptIn(a.changed)
 		x.mu.Unlock()
 	}
 	return err
@@ -303,19 +304,11 @@ func (x *runner) note(a *adding, err error) error {
 
 // transform is what becomes of rows in another folder; nil where it is called the same there.
 func (x *runner) transform(e *ends) (*stack.Transform, error) {
-	rw, err := paths(e.here, e.there)
+	rw, err := pairs(e.here, e.there)
 	if err != nil || rw == nil {
 		return nil, err
 	}
 	return &stack.Transform{Stack: e.st, Change: x.change(e, rw)}, nil
-}
-
-// paths rewrites the folder of a site into that of another place; nil where they are the same.
-func paths(here, there site.Site) (*rewrite.Rewriter, error) {
-	if here.Root == there.Root {
-		return nil, nil
-	}
-	return rewrite.New(nil, []rewrite.PathPair{{From: here.Root, To: there.Root}})
 }
 
 // change is the site as it will stand at the other place.
@@ -380,7 +373,7 @@ func (x *runner) arriving(ctx context.Context, e *ends) (map[string][]byte, erro
 	if x.arrive != nil {
 		return x.arrive, nil
 	}
-	rw, err := paths(e.here, e.there)
+	rw, err := pairs(e.here, e.there)
 	if err != nil {
 		return nil, err
 	}

@@ -71,17 +71,19 @@ type runner struct {
 	quiet   plan.Quiet         // when tables were written to last, then
 	mu      sync.Mutex
 	at      map[string]plan.At // what the tables add up to that were brought
+	kept    map[string][]string
 }
 
 // memory is what the steps remember between tries.
 type memory struct {
 	state.Memory
-	Began time.Time          `json:"began,omitzero"`
-	Held  time.Time          `json:"held,omitzero"`   // since when nobody can write
-	At    map[string]plan.At `json:"at,omitempty"`    // what each table adds up to
-	Equal map[string]bool    `json:"equal,omitempty"` // those of them that were as they had been
-	Quiet plan.Quiet         `json:"quiet,omitzero"`  // when they were written to last
-	Rows  int64              `json:"rows,omitempty"`
+	Began time.Time           `json:"began,omitzero"`
+	Held  time.Time           `json:"held,omitzero"`   // since when nobody can write
+	At    map[string]plan.At  `json:"at,omitempty"`    // what each table adds up to
+	Equal map[string]bool     `json:"equal,omitempty"` // those of them that were as they had been
+	Quiet plan.Quiet          `json:"quiet,omitzero"`  // when they were written to last
+	Kept  map[string][]string `json:"kept,omitempty"`  // of the tables that were read, see plan.Move
+	Rows  int64               `json:"rows,omitempty"`
 	// Collations are those that the tables get at the other place in place of their own.
 	Collations map[string]string `json:"collations,omitempty"`
 	Files      int               `json:"files,omitempty"`
@@ -205,7 +207,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	x.equal, x.at = nil, nil
+	x.equal, x.at, x.kept = nil, nil, nil
 	if err := x.maker(there, tableParts).Tables(ctx, t); err != nil {
 		return err
 	}
@@ -220,6 +222,7 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 			}
 			x.mem.At[name] = at
 		}
+		x.mem.Kept = x.kept
 	})
 	return nil
 }
@@ -259,6 +262,7 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 	_, err = x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
 		m.Passes = slices.DeleteFunc(m.Passes, func(p plan.Carried) bool { return p.Run == x.run })
 		m.Passes, m.Sums, m.Quiet = append(m.Passes, pass), x.mem.At, x.mem.lastQuiet()
+		m.Kept = stillKept(m.Kept, x.mem.Kept)
 		return nil
 	})
 	if err != nil {

@@ -158,6 +158,16 @@ func PlanClear(in Input) plan.Plan {
 	}
 	p.Writes = append(p.Writes, "nothing where the site stands")
 	p.Confirm = consent(p, in.Site)
+	switch m := in.Move; {
+	case !m.Moved:
+	case Redirects(m):
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "sent", Text: "whoever comes by " +
+			m.From.Address.String() + " is not sent on any more", Remedy: "see that nobody comes by it, or leave it as it is"})
+	case m.Watch != nil && len(m.Watch.Answers) == 0:
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "unwatched", Text: "no record of the site's " +
+			"names is known to this move: whoever is led to " + in.Place.Host + " still finds nothing there",
+			Remedy: "see first that its names lead to " + in.Site.Host})
+	}
 	if in.Move.Moved && (in.Move.Watch == nil || !in.Move.Watch.Done) {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Block, Code: "watch",
 			Text:   "it is not seen yet that nobody is led to the old place any more",

@@ -44,6 +44,7 @@ func Survey(ctx context.Context, env *op.Env, m plan.Move) (plan.Survey, error) 
 		v.note(site.Note, "trim", "what the site can do without need not be carried: versions, the bin, spam and the like",
 			"see what that is, and take it out before: alibi trim "+v.here.Name)
 	}
+	v.aboutAddress()
 	for _, look := range []func(context.Context) error{v.files, v.room, v.php, v.database} {
 		if err := look(ctx); err != nil {
 			return v.out, err

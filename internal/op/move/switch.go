@@ -382,6 +382,11 @@ func (x *runner) handOn(ctx context.Context, here, there site.Site) error {
 	if err != nil || there.Front == nil {
 		return err
 	}
+	if Redirects(m) {
+		f := sent(here.Address(), there.Address())
+		f.At, f.By = x.env.Now(), x.run
+		return x.env.Shut(ctx, x.run, there, f)
+	}
 	to := m.Here().Web
 	if len(to) == 0 && m.Names != nil && !m.Moved {
 		for _, r := range m.Names.Old {

@@ -118,6 +118,9 @@ func moved(in Input, note func(site.Severity, string, string, string)) {
 		return
 	}
 	switch was := in.Point.Site; {
+	case was.Root == s.Root && len(was.Addresses) > 0 && was.Address() != s.Address():
+		note(site.Block, "moved", "the point is of when the site's address was "+was.Address().String()+", and its rows "+
+			"name that", "make a copy of the point instead: alibi points copy "+in.Point.ID)
 	case was.Root != s.Root:
 		note(site.Block, "moved", "the point is of when the site stood in "+was.Root+" on "+was.Host+", and its files and "+
 			"rows may name that folder", "make a copy of the point instead: alibi points copy "+in.Point.ID)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"strings"
 
 	"alibi/internal/host"
@@ -69,10 +70,28 @@ func elsewhere(name string, text []byte, c stack.Change) []byte {
 	if strings.HasSuffix(name, ".php") {
 		return []byte(rewriteStrings(string(text), c.Rewriter))
 	}
+	if len(c.Origin.Addresses) > 0 && path.Base(name) == ".htaccess" {
+		text = inFolder(text, c.Origin.Addresses[0].Path, c.Copy.Address().Path)
+	}
 	if now, n, _ := c.Rewriter.Value(text, rewrite.Settings); n > 0 {
 		return now
 	}
 	return text
+}
+
+// rules are the lines of the web server's own file that say where requests go to.
+var rules = regexp.MustCompile(`(?m)^[ \t]*(RewriteBase|RewriteRule|ErrorDocument)[ \t].*$`)
+
+// inFolder is such a file where the site answers in another folder of its address.
+func inFolder(text []byte, from, to string) []byte {
+	if from == to {
+		return text
+	}
+	to = strings.ReplaceAll(to, "$", "$$")
+	target := regexp.MustCompile(`([ \t])` + regexp.QuoteMeta(from) + `/`)
+	return rules.ReplaceAllFunc(text, func(line []byte) []byte {
+		return target.ReplaceAll(line, []byte("${1}"+to+"/"))
+	})
 }
 
 // arriving is the configuration in the other place: as it is, but for the database and for folders. Where a constant is

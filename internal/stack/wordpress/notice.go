@@ -20,6 +20,10 @@ const MaintenanceFile = ".maintenance"
 // maintenance has begun just now whenever it is asked, so that it does not end
 // by itself.
 func (Stack) Notice(f site.Front) map[string][]byte {
+	if f.Kind == site.FrontMoved && f.Address != "" {
+		return map[string][]byte{MaintenanceFile: []byte(strings.NewReplacer("/*LOOK*/", look(f.Pass), "/*TO*/''",
+			phpsrc.Literal(f.Address), "/*FROM*/''", phpsrc.Literal(f.Path)).Replace(sendOnPHP))}
+	}
 	if f.Kind == site.FrontMoved {
 		return map[string][]byte{MaintenanceFile: []byte(handsOn(f))}
 	}
@@ -51,6 +55,9 @@ func (Stack) Notice(f site.Front) map[string][]byte {
 	)
 	return files
 }
+
+//go:embed sendon.php
+var sendOnPHP string
 
 //go:embed handon.php
 var handOnPHP string
