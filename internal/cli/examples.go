@@ -102,7 +102,7 @@ var examples = map[string]string{
 	"override":       "override winter-prices\noverride winter-prices --off",
 	"owner":          "owner skerryline.example runa",
 	"park":           "park winter-prices --text \"Back on Friday\" --contact harbour@skerryline.example",
-	"proxy":          "proxy winter-prices",
+	"proxy":          "proxy winter-prices\nproxy tickets-to-drydock",
 	"query":          "query winter-prices \"SELECT COUNT(*) FROM sk_posts\" --csv",
 	"refresh":        "refresh winter-prices\nrefresh winter-prices --plan",
 	"remove":         "remove winter-prices --confirm winter-prices",

@@ -127,35 +127,52 @@ lasts; --off ends it and proves that it is ended. It ends with the copy, too.`,
 func (a *app) proxy() *cobra.Command {
 	port := 0
 	c := &cobra.Command{
-		Use:   "proxy COPY",
-		Short: "Show a copy under its live address to a browser that uses a proxy",
+		Use:   "proxy COPY|MOVE",
+		Short: "Show a copy, or the new place of a site, under its live address to a browser that uses a proxy",
 		Long: `Be an HTTP proxy on this machine, until interrupted: a browser that uses it sees the copy under the live
-site's names, by HTTP and by HTTPS (with a certificate that it warns of). Nothing else is let through, and
-nothing is written anywhere.`,
+site's names, by HTTP and by HTTPS (with a certificate that it warns of). With the name of a move it sees
+the site at its other place, with the certificate that the web server there has. Nothing else is let
+through, and nothing is written anywhere.`,
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(isCopy),
-		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
+		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			if m, err := d.Moves.Find(ctx, given[0]); err == nil {
+				ahead, err := d.Moves.Ahead(ctx, m)
+				if err != nil {
+					return err
+				}
+				return a.serveProxy(ctx, port, ahead, "the site at "+m.There().String(), ahead.Names)
+			}
+			s, err := d.Fleet.Find(ctx, given[0])
+			if err != nil {
+				return err
+			}
 			live, _, err := d.Copies.Live(ctx, s.ID)
 			if err != nil {
 				return err
 			}
-			ln, err := gateway.Listen(strconv.Itoa(port))
-			if err != nil {
-				return err
-			}
 			return a.kept(ctx, d, func() error {
-				fmt.Fprintf(a.out, "a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n", ln.Addr(), s.Name,
-					strings.Join(live.Hosts(), ", "))
-				srv := &http.Server{Handler: &gateway.Proxy{Live: live}, ReadHeaderTimeout: 10 * time.Second}
-				stop := context.AfterFunc(ctx, func() { srv.Close() })
-				defer stop()
-				if err := srv.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
-					return err
-				}
-				return nil
+				return a.serveProxy(ctx, port, &gateway.Proxy{Live: live}, s.Name, live.Hosts())
 			})
 		}),
 	}
 	c.Flags().IntVar(&port, "port", 0, "port of the proxy (default: a free one)")
 	return c
+}
+
+// serveProxy is a proxy for a browser until it is interrupted.
+func (a *app) serveProxy(ctx context.Context, port int, h http.Handler, what string, names []string) error {
+	ln, err := gateway.Listen(strconv.Itoa(port))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "a browser whose proxy is %s sees %s at %s; Ctrl+C ends it\n", ln.Addr(), what,
+		strings.Join(names, ", "))
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	stop := context.AfterFunc(ctx, func() { srv.Close() })
+	defer stop()
+	if err := srv.Serve(ln); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"alibi/internal/dns"
+	"alibi/internal/gateway"
 	"alibi/internal/op/move"
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -347,4 +348,29 @@ func otherThan(was, now []site.RecordSet) (out []string) {
 		}
 	}
 	return out
+}
+
+// Ahead shows the other place of a site under its names to a browser that uses a proxy, before everybody sees it there.
+func (d *Moves) Ahead(ctx context.Context, m plan.Move) (*gateway.Ahead, error) {
+	place, err := d.record.Site(ctx, m.Place)
+	if err != nil {
+		return nil, err
+	}
+	if len(place.Web) == 0 {
+		return nil, fmt.Errorf("nobody told at which address the web server on %s is reached: begin the move again with "+
+			"--web ADDRESS", place.Host)
+	}
+	h, err := d.host(ctx, place.Host)
+	if err != nil {
+		return nil, err
+	}
+	return &gateway.Ahead{Names: namesOf(place), Log: d.logger,
+		Dial: func(ctx context.Context, port string) (net.Conn, error) {
+			addr := net.JoinHostPort(place.Web[0], port)
+			c, err := (&net.Dialer{Timeout: 3 * time.Second}).DialContext(ctx, "tcp", addr)
+			if err == nil {
+				return c, nil
+			}
+			return h.Dial(ctx, "tcp", addr) // only its own host may reach it
+		}}, nil
 }

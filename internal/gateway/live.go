@@ -194,12 +194,7 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	known = known || slices.Contains(p.Live.Hosts(), hostOnly(r.Host))
 	switch {
 	case !known:
-		http.Error(
-			w,
-			"this proxy leads to "+strings.Join(p.Live.Hosts(), ", ")+
-				" only; take it out of the browser's settings for other sites",
-			http.StatusForbidden,
-		)
+		onlyLeads(w, p.Live.Hosts())
 	case r.Method == http.MethodConnect:
 		p.connect(w)
 	default:

@@ -161,8 +161,9 @@ func PlanClear(in Input) plan.Plan {
 	switch m := in.Move; {
 	case !m.Moved:
 	case Redirects(m):
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "sent", Text: "whoever comes by " +
-			m.From.Address.String() + " is not sent on any more", Remedy: "see that nobody comes by it, or leave it as it is"})
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "sent",
+			Text:   "whoever comes by " + m.From.Address.String() + " is not sent on any more",
+			Remedy: "see that nobody comes by it, or leave it as it is"})
 	case m.Watch != nil && len(m.Watch.Answers) == 0:
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "unwatched", Text: "no record of the site's " +
 			"names is known to this move: whoever is led to " + in.Place.Host + " still finds nothing there",
