@@ -165,8 +165,8 @@ func PlanClear(in Input) plan.Plan {
 			Text:   "whoever comes by " + m.From.Address.String() + " is not sent on any more",
 			Remedy: "see that nobody comes by it, or leave it as it is"})
 	case m.Watch != nil && len(m.Watch.Answers) == 0:
-		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "unwatched", Text: "no record of the site's " +
-			"names is known to this move: whoever is led to " + in.Place.Host + " still finds nothing there",
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "unwatched", Text: "no record of " +
+			"the site's names is known to this move: whoever is led to " + in.Place.Host + " still finds nothing there",
 			Remedy: "see first that its names lead to " + in.Site.Host})
 	}
 	if in.Move.Moved && (in.Move.Watch == nil || !in.Move.Watch.Done) {
