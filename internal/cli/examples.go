@@ -88,7 +88,8 @@ var examples = map[string]string{
 	"logs":        "logs winter-prices --kind fatal\nlogs winter-prices --log access --match /tides/ -f",
 	"maintenance": "maintenance winter-prices --text \"Back at noon\"",
 	"move": "move tickets.skerryline.example --to drydock --web 192.0.2.7\nmove tickets-to-drydock go\n" +
-		"move tickets-to-drydock switch --confirm tickets.skerryline.example\nmove tickets-to-drydock back --plan",
+		"move tickets-to-drydock switch --confirm tickets.skerryline.example\nmove tickets-to-drydock back --plan\n" +
+		"move tickets-to-drydock certificate --into /etc/ssl/sites --reload 'systemctl reload nginx'",
 	"moves":   "moves",
 	"notices": "notices try",
 	"trim": "trim skerryline.example\ntrim skerryline.example --sheet trim.toml\n" +

@@ -44,7 +44,7 @@ const (
 )
 
 var moveActs = []string{actShow, actGo, plan.LegBack, plan.LegSurvey, plan.LegCarry, plan.LegCheck, plan.LegNames,
-	plan.LegSwitch, plan.LegWatch, plan.LegClear, actReport, actForget}
+	plan.LegSwitch, plan.LegWatch, plan.LegClear, plan.ActCertificate, actReport, actForget}
 
 func (a *app) moves() *cobra.Command {
 	return &cobra.Command{
@@ -77,6 +77,7 @@ func (a *app) moves() *cobra.Command {
 func (a *app) move() *cobra.Command {
 	var g going
 	var n desk.NewMove
+	var issued plan.Certificate
 	var to string
 	c := &cobra.Command{
 		Use:   "move SITE --to HOST | move NAME [show|go|back|...]",
@@ -91,7 +92,8 @@ func (a *app) move() *cobra.Command {
 			"  switch  hold the site, bring the last, change its names, let visitors in at the new place\n" +
 			"  watch   ask servers where they lead visitors\n" +
 			"  clear   empty the old place\n\n" +
-			"A gate can be named in place of go. back brings the site back to the old place, with all that was written\n" +
+			"certificate has one issued for the names of the site, before the switch, and puts it into a folder there\n" +
+			"(--into). A gate can be named in place of go. back brings the site back to the old place, with all that was written\n" +
 			"since, until that is cleared; report tells what became of it; clear before the switch removes what was\n" +
 			"brought, and forget takes the move out of the record. What changes a live site or its names asks for the\n" +
 			"site's name: --confirm.",
@@ -115,6 +117,13 @@ func (a *app) move() *cobra.Command {
 			if len(given) > 1 {
 				act = given[1]
 			}
+			if act == plan.ActCertificate {
+				p, err := d.Moves.PlanCertificate(ctx, m, issued)
+				if err != nil {
+					return err
+				}
+				return a.goOn(ctx, d, p, g)
+			}
 			return a.goMove(ctx, d, m, act, n.Collations, g)
 		}),
 	}
@@ -131,6 +140,9 @@ func (a *app) move() *cobra.Command {
 		"collation of their own;\nwhen a move begins, or with survey (default the nearest one, where the server there lacks "+
 		"theirs)")
 	f.StringVar(&n.PasswordFile, "database-password-file", "", "file with that account's password")
+	f.StringVar(&issued.Dir, "into", "", "folder there for a certificate and its key, with certificate")
+	f.StringVar(&issued.Reload, "reload", "", "command there by which its web server takes the certificate")
+	f.StringVar(&issued.By, "by", "", "how the names are shown to be ours: dns or http (default dns, where that can be)")
 	g.add(c)
 	return c
 }
@@ -219,6 +231,10 @@ func (a *app) printMove(d *desk.Desk, m plan.Move) error {
 			row("database", m.To.Database.Text()+site.Either(m.Server, ", made on the spot", ""))
 			if a := m.To.Address; !a.IsZero() {
 				row("address", m.From.Address.String()+" -> "+a.String())
+			}
+			if c := m.Certificate; c != nil {
+				row("certificate", "until "+c.Until.Local().Format("2 Jan 2006")+", in "+c.Dir+" on "+m.To.Host+
+					site.Either(len(c.Unseen) > 0, "; not in use yet: "+strings.Join(c.Unseen, "; "), ""))
 			}
 			row("way back", m.WayBack())
 		})

@@ -36,7 +36,9 @@ type Config struct {
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 	Work     Work        `toml:"work"`
 	Names    []Zone      `toml:"names" comment:"zones of the domain name system that Alibi may change"`
-	Secrets  Secrets     `toml:"secrets" comment:"where secrets are kept by name: 'secret:NAME' in the place of a file"`
+	// Authority issues certificates.
+	Authority Authority `toml:"authority" comment:"who issues certificates for sites that are moved"`
+	Secrets   Secrets   `toml:"secrets" comment:"where secrets are kept by name: 'secret:NAME' in the place of a file"`
 	// Notices say who is told of moves and long runs.
 	Notices notify.Settings `toml:"notices" comment:"who is told of moves, and of runs that take long"`
 }
@@ -49,6 +51,13 @@ type Zone struct {
 	KeyFile   string   `toml:"key_file" comment:"file with its secret, in base64"`
 	Algorithm string   `toml:"algorithm" comment:"empty: hmac-sha256"`
 	Watch     []string `toml:"watch" comment:"resolvers that are asked what they say; empty: the one of this machine"`
+}
+
+// Authority says who issues certificates (ACME, RFC 8555).
+type Authority struct {
+	Directory string `toml:"directory" comment:"address of its directory; empty: none are ordered"`
+	Mail      string `toml:"mail" comment:"whom it tells of certificates that end soon; empty: nobody"`
+	KeyFile   string `toml:"key_file" comment:"of our account with it; empty: one in Alibi's folder, which is made"`
 }
 
 // Secrets say where secrets are kept by name.

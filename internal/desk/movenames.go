@@ -8,6 +8,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"alibi/internal/dns"
@@ -170,24 +171,30 @@ func (d *Moves) aboutNames(ctx context.Context, m plan.Move) (out []site.Finding
 // certificates sees whether the new web server has one for each name that leads to it.
 func (d *Moves) certificates(ctx context.Context, m plan.Move,
 	note func(sev site.Severity, code, text, remedy string)) {
+	var all sync.WaitGroup
+	var mu sync.Mutex
 	for _, name := range theirNames(*m.Names) {
 		for _, a := range m.To.Web {
-			dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{ServerName: name}}
-			c, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(a, "443"))
-			if err == nil {
-				c.Close()
-				continue
-			}
-			var bad *tls.CertificateVerificationError
-			if errors.As(err, &bad) {
-				note(site.Warn, "certificate", a+" has no certificate that holds for "+name,
-					"let it have one before the switch: visitors would see a warning")
-				continue
-			}
-			note(site.Warn, "certificate", a+" does not answer by https for "+name,
-				"see that its web server does before the switch")
+			all.Go(func() {
+				dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{ServerName: name}}
+				c, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(a, "443"))
+				mu.Lock()
+				defer mu.Unlock()
+				var bad *tls.CertificateVerificationError
+				switch {
+				case err == nil:
+					c.Close()
+				case errors.As(err, &bad):
+					note(site.Warn, certificate, a+" has no certificate that holds for "+name, "let it have one before the switch, "+
+						"or have one issued: alibi move "+m.Name+" certificate; visitors would see a warning")
+				default:
+					note(site.Warn, certificate, a+" does not answer by https for "+name,
+						"see that its web server does before the switch")
+				}
+			})
 		}
 	}
+	all.Wait()
 }
 
 // Lower shortens how long others keep a site's names, so that a switch is seen soon. The site's name is typed.

@@ -329,6 +329,9 @@ func (d *Moves) Plan(ctx context.Context, m plan.Move, leg string) (plan.Plan, e
 	case plan.LegSwitch, plan.LegBack:
 		p := move.PlanSwitch(in)
 		p.Findings = append(p.Findings, d.writtenThere(ctx, m)...)
+		if leg == plan.LegSwitch {
+			p.Findings = append(p.Findings, uncertified(m)...)
+		}
 		p.Sort()
 		return p, nil
 	case plan.LegClear:

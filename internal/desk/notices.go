@@ -3,7 +3,6 @@ package desk
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"alibi/internal/notify"
@@ -17,7 +16,7 @@ func (d *core) ended(ctx context.Context, r plan.Run) {
 	s := d.config.Notices
 	least, _ := s.Least() // it was checked when it was read
 	took := r.Took(d.now())
-	moves := slices.Contains([]plan.Kind{plan.Pass, plan.Compare, plan.Switch, plan.Clear}, r.Plan.Kind)
+	moves := r.Plan.Kind.Moves()
 	if s.None() || !moves && (least == 0 || took < least) {
 		return
 	}

@@ -32,16 +32,18 @@ type Move struct {
 	// Kept are values that name the former folder or address and could not be rewritten, by table; the first of each.
 	Kept map[string][]string `json:"kept,omitempty"`
 
-	Survey   *Survey       `json:"survey,omitempty"`
-	Passes   []Carried     `json:"passes,omitempty"`
-	Check    *Check        `json:"check,omitempty"`
-	Names    *Names        `json:"names,omitempty"`
-	Switches []Switched    `json:"switches,omitempty"`
-	Watch    *Watch        `json:"watch,omitempty"`
-	Cleared  time.Time     `json:"cleared,omitzero"`
-	Sums     map[string]At `json:"sums,omitempty"`  // what each table added up to when both sides were the same last
-	Quiet    Quiet         `json:"quiet,omitzero"`  // when they were written to last then
-	Files    string        `json:"files,omitempty"` // a digest of the list of files at the old place, when it was left
+	Survey *Survey   `json:"survey,omitempty"`
+	Passes []Carried `json:"passes,omitempty"`
+	Check  *Check    `json:"check,omitempty"`
+	// Certificate is the one that was issued for To.
+	Certificate *Certificate  `json:"certificate,omitempty"`
+	Names       *Names        `json:"names,omitempty"`
+	Switches    []Switched    `json:"switches,omitempty"`
+	Watch       *Watch        `json:"watch,omitempty"`
+	Cleared     time.Time     `json:"cleared,omitzero"`
+	Sums        map[string]At `json:"sums,omitempty"`  // what each table added up to when both sides were the same last
+	Quiet       Quiet         `json:"quiet,omitzero"`  // when they were written to last then
+	Files       string        `json:"files,omitempty"` // a digest of the list of files at the old place, when it was left
 }
 
 // Stand is a place where a site stands.
@@ -148,6 +150,18 @@ func (n Names) Longest() (d time.Duration) {
 	return d
 }
 
+// Certificate is one for the names of a site, at its new place. Its files are called as the first of the names.
+type Certificate struct {
+	Dir    string    `json:"dir"`              // where it and its key are, absolute
+	Reload string    `json:"reload,omitempty"` // the command by which the web server takes it; "": a person does that
+	By     string    `json:"by"`               // how the names are shown to be ours: "dns-01" or "http-01"
+	Zone   string    `json:"zone,omitempty"`   // of the names
+	Names  []string  `json:"names"`
+	At     time.Time `json:"at,omitzero"`
+	Until  time.Time `json:"until,omitzero"`   // it holds until then
+	Unseen []string  `json:"unseen,omitempty"` // where it was not seen in use
+}
+
 // Switched is one time that the site changed its place.
 type Switched struct {
 	Run  string        `json:"run"`
@@ -185,6 +199,9 @@ const (
 	LegWatch  = "watch"
 	LegClear  = "clear"
 )
+
+// ActCertificate is no gate, and may be done at any time: a certificate is issued for the new place.
+const ActCertificate = "certificate"
 
 // LegState is how it is with a gate of a route.
 type LegState string

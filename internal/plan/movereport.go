@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"alibi/internal/site"
@@ -34,6 +35,9 @@ func (m Move) Report(s site.Site, now time.Time) (out [][2]string) {
 		for _, f := range c.Findings {
 			add("", "%s: %s", f.Severity, f.Text)
 		}
+	}
+	if c := m.Certificate; c != nil {
+		add("certificate", "%s: for %s, by %s, until %s", at(c.At), strings.Join(c.Names, ", "), c.By, at(c.Until))
 	}
 	m.reportNames(add, at)
 	for i, x := range m.Switches {

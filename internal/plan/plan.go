@@ -34,13 +34,16 @@ const (
 	Compare  Kind = "compare"  // the two places of a site that is moved
 	Switch   Kind = "switch"   // a site over to its other place
 	Clear    Kind = "clear"    // the place where a site stood
+	Certify  Kind = "certify"  // the names of a site, at its other place
 )
 
 // Brings tells whether a copy is there when the operation is done.
 func (k Kind) Brings() bool { return k == Copy || k == Refresh }
 
 // Moves tells whether it is a part of moving a live site to another place.
-func (k Kind) Moves() bool { return k == Pass || k == Compare || k == Switch || k == Clear }
+func (k Kind) Moves() bool {
+	return k == Pass || k == Compare || k == Switch || k == Clear || k == Certify
+}
 
 // Title is what people call the operation.
 func (k Kind) Title() string {
@@ -59,6 +62,8 @@ func (k Kind) Title() string {
 		return "switching over"
 	case Clear:
 		return "clearing up"
+	case Certify:
+		return "ordering a certificate"
 	}
 	return string(k)
 }

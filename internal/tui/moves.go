@@ -100,6 +100,12 @@ func (s *movesScreen) key(a *app, key string) (tea.Cmd, bool) {
 			return s.forget(a, m), true
 		}
 		leg, has = l.Name, true
+	case "o":
+		if !m.Moved {
+			is, _ := a.find(m.Site)
+			a.push(newCertForm(m, is))
+			return nil, true
+		}
 	case "D":
 		return s.forget(a, m), true
 	}
@@ -177,6 +183,9 @@ func askMove(a *app, p plan.Plan) tea.Cmd {
 		lines = append(lines, f.Text+"; "+f.Remedy+".")
 	}
 	title := "Switch LIVE " + p.Origin.Name + " over to " + p.Words + "?"
+	if p.Kind == plan.Certify {
+		title = "Order " + p.Words + "?"
+	}
 	if p.Kind == plan.Clear {
 		title = site.Either(p.Words == "", "", strings.ToUpper(p.Words[:1])+p.Words[1:]) + "?"
 	}
@@ -211,7 +220,7 @@ func (s *movesScreen) keys(a *app) []hint {
 		out = append(out, hint{"w", "watch"}, hint{"b", "go back"}, hint{"x", "clear the old place"})
 	} else {
 		out = append(out, hint{"y", "survey"}, hint{"c", "carry"}, hint{"v", "check"}, hint{"t", "names"},
-			hint{"s", "switch over"}, hint{"x", "give up, clear the new place"})
+			hint{"o", "order a certificate"}, hint{"s", "switch over"}, hint{"x", "give up, clear the new place"})
 	}
 	return append(out, hint{"D", "out of the record"}, hint{"Esc", "back"})
 }
@@ -280,6 +289,11 @@ func (s *movesScreen) route(a *app, m plan.Move, w, h int) []string {
 			text = t.ink.Render(plain(l.Why))
 		}
 		out = append(out, "   "+style(t.fit(string(l.State), 9))+t.ink.Render(t.fit(l.Name, 9))+t.fit(text, w-22))
+	}
+	if c := m.Certificate; c != nil {
+		text := "holds until " + c.Until.Local().Format("2 Jan 2006") + ", in " + c.Dir
+		text += site.Either(len(c.Unseen) > 0, "; not in use yet", "")
+		out = append(out, "", "   "+t.fit(t.soft.Render("certificate  ")+t.ink.Render(plain(text)), w-5))
 	}
 	out = append(out, "")
 	if s.busy != "" {

@@ -90,6 +90,7 @@ type movesNeeds interface {
 	Forget(ctx context.Context, name string) error
 	Lower(ctx context.Context, name, typed string) (plan.Move, error)
 	Plan(ctx context.Context, m plan.Move, leg string) (plan.Plan, error)
+	PlanCertificate(ctx context.Context, m plan.Move, c plan.Certificate) (plan.Plan, error)
 	Survey(ctx context.Context, name string) (plan.Move, error)
 	Watch(ctx context.Context, name string) (plan.Move, error)
 }

@@ -186,7 +186,7 @@ func (r *runScreen) leads(t *theme) string {
 	case plan.Keep, plan.Import:
 		to = t.ink.Bold(true).Render("the depot")
 	case plan.Restore, plan.Reset, plan.Archive, plan.Change, plan.Trial, plan.Blank, plan.Pass, plan.Compare,
-		plan.Switch, plan.Clear:
+		plan.Switch, plan.Clear, plan.Certify:
 		to = t.ink.Bold(true).Render(plain(p.Words))
 	}
 	return t.ink.Render(t.glyph("  →  ", "  ->  ")) + to

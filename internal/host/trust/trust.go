@@ -85,3 +85,13 @@ func Client(address *url.URL, at, pin string) *http.Client {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }
+
+// Shown speaks TLS with what is at the end of a connection, under a name, and gives the digest of the key of the
+// certificate that it shows, whoever signed that.
+func Shown(ctx context.Context, c net.Conn, name string) (string, error) {
+	conn := tls.Client(c, &tls.Config{ServerName: name, InsecureSkipVerify: true}) //nolint:gosec // nothing is said to it
+	if err := conn.HandshakeContext(ctx); err != nil {
+		return "", err
+	}
+	return Fingerprint(conn.ConnectionState().PeerCertificates[0]), nil
+}

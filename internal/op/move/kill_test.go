@@ -34,7 +34,7 @@ func begunMove(t *testing.T, change ...func(*desk.Options)) moving {
 	t.Helper()
 	w := demotest.New(t, change...)
 	m, err := w.Desk.Moves.Begin(t.Context(), desk.NewMove{Site: w.Site(shop).ID, Host: "drydock", Root: there,
-		Web: []string{"192.0.2.20"}})
+		Web: []string{"127.0.0.20"}})
 	require.NoError(t, err)
 	return moving{w, t, m.Name}
 }
@@ -70,7 +70,7 @@ func (m moving) stands(host, root string, orders int) {
 	web, err := dns.Server(m.Desk.Config().Names[0].Server).Web(m.t.Context(), shop)
 	require.NoError(m.t, err)
 	require.Len(m.t, web, 1)
-	assert.Equal(m.t, map[string]string{"pier": "192.0.2.10", "drydock": "192.0.2.20"}[host], web[0].Values[0])
+	assert.Equal(m.t, map[string]string{"pier": "192.0.2.10", "drydock": "127.0.0.20"}[host], web[0].Values[0])
 	for _, dir := range []string{m.Dir("pier", here), m.Dir("drydock", there)} {
 		require.NoError(m.t, filepath.WalkDir(dir, func(name string, _ os.DirEntry, err error) error {
 			assert.False(m.t, strings.HasPrefix(filepath.Base(name), ".alibi-"), "%s is left", name)
@@ -229,7 +229,7 @@ func TestNamesThatAreEnteredByHand(t *testing.T) {
 	m.Open()
 	m.Keep()
 	begun, err := m.Desk.Moves.Begin(t.Context(), desk.NewMove{Site: m.Site(shop).ID, Host: "drydock", Root: there,
-		Web: []string{"192.0.2.20"}})
+		Web: []string{"127.0.0.20"}})
 	require.NoError(t, err)
 	require.True(t, begun.Names.ByHand)
 	m.gate(plan.LegCarry)
@@ -241,7 +241,7 @@ func TestNamesThatAreEnteredByHand(t *testing.T) {
 	require.NoError(t, err)
 	r := m.Run(p)
 	require.Equal(t, plan.Paused, r.State)
-	assert.Contains(t, r.Gate.Ask, "tickets.skerryline.example 20 A 192.0.2.20")
+	assert.Contains(t, r.Gate.Ask, "tickets.skerryline.example 20 A 127.0.0.20")
 	require.NoError(t, m.Desk.Runs.Cancel(t.Context(), r.ID))
 	require.Eventually(t, func() bool {
 		is, err := m.Desk.Runs.Run(t.Context(), r.ID)

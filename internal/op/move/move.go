@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"alibi/internal/cert"
 	"alibi/internal/dns"
 	"alibi/internal/host"
 	"alibi/internal/op"
@@ -31,7 +32,8 @@ import (
 
 // Choices of a run of a move.
 type Choices struct {
-	Move string `json:"move"` // its name
+	Move        string            `json:"move"`                  // its name
+	Certificate *plan.Certificate `json:"certificate,omitempty"` // that is to be issued
 }
 
 // Provider gives who changes the names of a zone, and the servers that are responsible for it, the one that is asked
@@ -39,9 +41,9 @@ type Choices struct {
 type Provider func(zone string) (dns.Provider, []dns.Server, error)
 
 // Operations are those of this package.
-func Operations(env *op.Env, names Provider) []work.Definition {
+func Operations(env *op.Env, names Provider, a cert.Authority) []work.Definition {
 	begin := work.Begin(func(r plan.Run, c Choices) *work.Operation {
-		x := &runner{env: env, provider: names, p: r.Plan, c: c, run: r.ID}
+		x := &runner{env: env, provider: names, authority: a, p: r.Plan, c: c, run: r.ID}
 		return x.operation()
 	})
 	about := func(p plan.Plan) site.ID { return p.Origin.ID }
@@ -49,6 +51,7 @@ func Operations(env *op.Env, names Provider) []work.Definition {
 		{Kind: plan.Pass, Claims: plan.Plan.FromOriginTo, TakesBack: true, About: about, Begin: begin},
 		{Kind: plan.Compare, Claims: plan.Plan.FromOriginTo, About: about, Begin: begin},
 		{Kind: plan.Switch, Claims: plan.Plan.BothAlone, Consent: consent, TakesBack: true, About: about, Begin: begin},
+		{Kind: plan.Certify, Claims: plan.Plan.BothAlone, Consent: consent, TakesBack: true, About: about, Begin: begin},
 		{Kind: plan.Clear, Claims: plan.Plan.FromOriginTo, Consent: consent, Forward: true, About: about, Begin: begin},
 	}
 }
@@ -58,12 +61,13 @@ func consent(p plan.Plan, _ site.Site) string { return p.Origin.Name }
 
 // runner carries one run out.
 type runner struct {
-	env      *op.Env
-	provider Provider
-	p        plan.Plan
-	c        Choices
-	run      string
-	mem      memory
+	env       *op.Env
+	provider  Provider
+	authority cert.Authority
+	p         plan.Plan
+	c         Choices
+	run       string
+	mem       memory
 
 	listing *tree.Listing // of the site's files, as this process saw them in this run
 	arrive  map[string][]byte
@@ -89,6 +93,10 @@ type memory struct {
 	Files      int               `json:"files,omitempty"`
 	Bytes      int64             `json:"bytes,omitempty"`
 	Found      []site.Finding    `json:"found,omitempty"`
+	Key        bool              `json:"key,omitempty"`     // the key of a certificate was made
+	Shown      []cert.Shown      `json:"shown,omitempty"`   // to the authority, still
+	Until      time.Time         `json:"until,omitzero"`    // the certificate that is there holds until then
+	Print      string            `json:"print,omitempty"`   // the digest of its key
 	Final      bool              `json:"final,omitempty"`   // what was brought stays
 	Fresh      bool              `json:"fresh,omitempty"`   // nothing was at the other place: files come right into it
 	Renamed    bool              `json:"renamed,omitempty"` // from here on the names may be others
@@ -111,10 +119,17 @@ func (x *runner) operation() *work.Operation {
 		"digest":  x.digest,
 		"rows":    x.addUp,
 		"pages":   x.pages,
+		"key":     x.key,
+		"certify": x.certify,
+		"load":    x.load,
+		"see":     x.see,
 	}), Memory: &x.mem}
 	o.Steps["tables"] = work.Step{Do: x.tables, Beside: true}
-	if x.p.Kind == plan.Pass || x.p.Kind == plan.Switch {
+	switch x.p.Kind {
+	case plan.Pass, plan.Switch:
 		o.Undo = x.undo
+	case plan.Certify:
+		o.Undo = x.uncertify
 	}
 	return o
 }

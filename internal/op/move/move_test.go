@@ -93,7 +93,7 @@ func TestASiteIsMovedAndComesBackAndGoesAgain(t *testing.T) {
 	ctx := t.Context()
 	s := w.Site(shop)
 	const from, to = "/srv/tickets/public", "/var/www/tickets"
-	begun, err := w.Desk.Moves.Begin(ctx, desk.NewMove{Site: s.ID, Host: "drydock", Root: to, Web: []string{"192.0.2.77"}})
+	begun, err := w.Desk.Moves.Begin(ctx, desk.NewMove{Site: s.ID, Host: "drydock", Root: to, Web: []string{"127.0.0.77"}})
 	require.NoError(t, err)
 	m := moving{w, t, begun.Name}
 	assert.Equal(t, "tickets-to-drydock", begun.Name)
@@ -134,7 +134,7 @@ func TestASiteIsMovedAndComesBackAndGoesAgain(t *testing.T) {
 	web, err := k.Server.Web(ctx, shop)
 	require.NoError(t, err)
 	require.Len(t, web, 1)
-	assert.Equal(t, shop+" 60 A 192.0.2.77", web[0].String())
+	assert.Equal(t, shop+" 60 A 127.0.0.77", web[0].String())
 
 	watched, err := w.Desk.Moves.Watch(ctx, m.name)
 	require.NoError(t, err)
@@ -168,7 +168,7 @@ func TestASiteIsMovedAndComesBackAndGoesAgain(t *testing.T) {
 	assert.Equal(t, "order-1 order-2 order-3", value(t, w, "drydock", to, orders))
 	web, err = k.Server.Web(ctx, shop)
 	require.NoError(t, err)
-	assert.Equal(t, shop+" 600 A 192.0.2.77", web[0].String(), "it has the lifetime that it had before")
+	assert.Equal(t, shop+" 600 A 127.0.0.77", web[0].String(), "it has the lifetime that it had before")
 	require.NoError(t, w.Desk.Moves.Forget(ctx, m.name))
 	over, err := w.Desk.Fleet.Leftovers(ctx)
 	require.NoError(t, err)

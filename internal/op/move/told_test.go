@@ -27,7 +27,7 @@ func TestGatesAreToldOf(t *testing.T) {
 	w.Keep()
 	ctx := t.Context()
 	begun, err := w.Desk.Moves.Begin(ctx, desk.NewMove{Site: w.Site(shop).ID, Host: "drydock", Root: there,
-		Web: []string{"192.0.2.20"}})
+		Web: []string{"127.0.0.20"}})
 	require.NoError(t, err)
 	m := moving{w, t, begun.Name}
 	m.gate(plan.LegCarry)
