@@ -45,7 +45,7 @@ func (a *app) host() *cobra.Command {
 	}
 	add.Flags().StringVar(&h.Key, "key", "", "private key file")
 	add.Flags().StringVar(&h.PasswordFile, "password-file", "",
-		"file on this machine with the account's password (FTP, HTTPS)")
+		"file on this machine with the account's password, or secret:NAME")
 	add.Flags().StringVar(&h.Pin, "fingerprint", "", "accept this key of the host, as its keeper names it: SHA256:...")
 	add.Flags().StringVar(&h.At, "at", "", "the machine, where the name of the site leads elsewhere (HTTPS): 192.0.2.7")
 	add.Flags().BoolVar(&plainly, "plain", false, "by ftp:// or http://: nothing is encrypted, the password neither")

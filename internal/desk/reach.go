@@ -30,8 +30,11 @@ func (d *core) machine(h inventory.Host) host.Host {
 		if h.Pin != "" {
 			asker = accepting{asker, h.Pin}
 		}
-		return ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key},
-			ssh.Options{KnownHosts: d.knownHosts(), Asker: asker, Limits: ssh.Limits(h.Limits)})
+		opt := ssh.Options{KnownHosts: d.knownHosts(), Asker: asker, Limits: ssh.Limits(h.Limits)}
+		if h.PasswordFile != "" {
+			opt.Password = func() (string, error) { return d.password(h, asker) }
+		}
+		return ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, opt)
 	}
 	secret := sync.OnceValues(func() (string, error) { return d.password(h, asker) })
 	if h.BySite() {

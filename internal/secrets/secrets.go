@@ -19,6 +19,7 @@ import (
 
 	"filippo.io/age"
 	"github.com/zalando/go-keyring"
+	"golang.org/x/sys/unix"
 )
 
 // Prefix begins what names a secret, where else a file is named.
@@ -160,8 +161,25 @@ func (s Store) keys() ([]age.Identity, error) {
 	return keys, nil
 }
 
+// alone keeps other processes from changing what is kept until done.
+func (s Store) alone() (done func(), err error) {
+	f, err := os.OpenFile(s.Path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
+	if err == nil {
+		err = unix.Flock(int(f.Fd()), unix.LOCK_EX)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("keeping the secrets: %w", err)
+	}
+	return func() { f.Close() }, nil
+}
+
 // change changes what is kept, whole or not at all.
 func (s Store) change(do func(all map[string]string) error) error {
+	done, err := s.alone()
+	if err != nil {
+		return err
+	}
+	defer done()
 	all, err := s.all()
 	if err != nil {
 		return err

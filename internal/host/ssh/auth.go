@@ -41,12 +41,33 @@ func (h *Host) auth(ask Asker) ([]ssh.AuthMethod, func()) {
 		}
 		return signers, nil
 	}))
-	if _, nobody := h.opt.Asker.(Nobody); !nobody {
-		methods = append(methods, ssh.RetryableAuthMethod(ssh.PasswordCallback(func() (string, error) {
+	word, tries := h.opt.Password, 1
+	if _, nobody := h.opt.Asker.(Nobody); word == nil && !nobody {
+		tries = 3
+		word = func() (string, error) {
 			return ask.Secret(fmt.Sprintf("password of %s on %s", h.target.User, h.name))
-		}), 3))
+		}
+	}
+	if word != nil {
+		methods = append(methods, ssh.RetryableAuthMethod(ssh.PasswordCallback(word), tries),
+			ssh.RetryableAuthMethod(ssh.KeyboardInteractive(answering(word)), tries))
 	}
 	return methods, done
+}
+
+// answering answers with a password where a server asks for just that in a dialogue (RFC 4256); for more, such as a
+// second factor, nobody is there.
+func answering(word func() (string, error)) ssh.KeyboardInteractiveChallenge {
+	return func(_, _ string, questions []string, echos []bool) ([]string, error) {
+		switch {
+		case len(questions) == 0: // it only says something
+			return nil, nil
+		case len(questions) > 1 || echos[0]:
+			return nil, fmt.Errorf("%w: it asks for more than a password: %q", host.ErrAuth, questions)
+		}
+		s, err := word()
+		return []string{s}, err
+	}
 }
 
 func (h *Host) signer(file string, ask Asker) (ssh.Signer, error) {

@@ -57,8 +57,10 @@ type Options struct {
 	Config     string   // ~/.ssh/config
 	KnownHosts []string // files to read; the first is ours, and written to
 	Asker      Asker
-	Timeout    time.Duration // for connecting; 10 s if 0
-	Limits     Limits
+	// Password gives that of the account, where it is kept; nil: it is asked for.
+	Password func() (string, error)
+	Timeout  time.Duration // for connecting; 10 s if 0
+	Limits   Limits
 }
 
 // Host is a machine behind SSH. The connection is made when it is first used
@@ -197,6 +199,8 @@ func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) 
 	switch {
 	case errors.Is(err, host.ErrHostKey):
 		return nil, cause(err)
+	case errors.Is(err, host.ErrAuth):
+		return nil, fmt.Errorf("host %s as %s: %w", h.name, h.target.User, cause(err))
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		return nil, fmt.Errorf("host %s as %s: %w; check the user name, and that the key or the agent holds what the "+
 			"host expects", h.name, h.target.User, host.ErrAuth)
@@ -237,7 +241,10 @@ func Lost(err error) bool {
 
 // cause takes off what the protocol's library puts before our own error.
 func cause(err error) error {
-	for inner := errors.Unwrap(err); inner != nil && inner != host.ErrHostKey; inner = errors.Unwrap(inner) {
+	for inner := errors.Unwrap(err); inner != nil; inner = errors.Unwrap(inner) {
+		if inner == host.ErrHostKey || inner == host.ErrAuth {
+			break
+		}
 		err = inner
 	}
 	return err

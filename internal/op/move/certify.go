@@ -24,8 +24,12 @@ import (
 func PlanCertify(in Input, c plan.Certificate, authority, zone string) plan.Plan {
 	p := in.new(plan.Certify)
 	p.Words = "a certificate for " + strings.Join(c.Names, ", ")
-	p.Steps = []plan.Step{{Name: "key", Title: "make its key there"},
-		{Name: "certify", Title: "show that the names are ours"}, {Name: "load", Title: "have the web server take it"}, {Name: "see", Title: "see it in use"}}
+	p.Steps = []plan.Step{
+		{Name: "key", Title: "make its key there"},
+		{Name: "certify", Title: "show that the names are ours"},
+		{Name: "load", Title: "have the web server take it"},
+		{Name: "see", Title: "see it in use"},
+	}
 	files := path.Join(c.Dir, c.Names[0]) + ".key and .crt"
 	p.Writes = []string{files + " on " + in.Place.Host}
 	if c.By == (cert.Files{}).Kind() {
