@@ -112,7 +112,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.list(), a.inspect(), a.add(), a.owner(), a.forget(), a.host(), a.copy(), a.blank(), a.refresh(),
 		a.evidence(), a.drift(), a.sync(), a.declare(), a.open(), a.caught(), a.allow(), a.override(), a.proxy(), a.points(),
 		a.archives(), a.restore(), a.reset(), a.extend(), a.hold(), a.expire(), a.bringBack(), a.remove(), a.runs(),
-		a.history(), a.leftovers(), a.keeper(), a.move(), a.moves(), a.notices(), a.trim(), a.secrets(),
+		a.history(), a.leftovers(), a.keeper(), a.move(), a.moves(), a.notices(), a.trim(), a.secrets(), a.access(),
 		a.demo())
 	root.AddCommand(a.fronts()...)
 	root.AddCommand(a.componentCommands()...)
@@ -290,9 +290,13 @@ func (t terminal) isThere() bool { return term.IsTerminal(int(t.a.in.Fd())) }
 
 func (t terminal) ask(prompt string) string {
 	fmt.Fprint(t.a.err, prompt)
-	var line string
-	_, _ = fmt.Fscanln(t.a.in, &line)
-	return strings.TrimSpace(line)
+	var line []byte
+	for b := make([]byte, 1); ; { // what comes behind the line is for who asks next
+		if n, err := t.a.in.Read(b); n == 0 || err != nil || b[0] == '\n' {
+			return strings.TrimSpace(string(line))
+		}
+		line = append(line, b[0])
+	}
 }
 
 // HostKey shows a key that was never seen.

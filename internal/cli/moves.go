@@ -93,10 +93,10 @@ func (a *app) move() *cobra.Command {
 			"  watch   ask servers where they lead visitors\n" +
 			"  clear   empty the old place\n\n" +
 			"certificate has one issued for the names of the site, before the switch, and puts it into a folder there\n" +
-			"(--into). A gate can be named in place of go. back brings the site back to the old place, with all that was written\n" +
-			"since, until that is cleared; report tells what became of it; clear before the switch removes what was\n" +
-			"brought, and forget takes the move out of the record. What changes a live site or its names asks for the\n" +
-			"site's name: --confirm.",
+			"(--into). A gate can be named in place of go. back brings the site back to the old place, with all that was\n" +
+			"written since, until that is cleared; report tells what became of it; clear before the switch removes what\n" +
+			"was brought, and forget takes the move out of the record. What changes a live site or its names asks for\n" +
+			"the site's name: --confirm.",
 		Args:              args(cobra.RangeArgs(1, 2)),
 		ValidArgsFunction: a.moveNames,
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {

@@ -100,6 +100,13 @@ func (s *hostsScreen) key(a *app, key string) (tea.Cmd, bool) {
 		add.host = true
 		a.push(add)
 		return nil, true
+	case "a", "A":
+		name := ""
+		if key == "a" && ok && !h.Local() {
+			name = h.Name
+		}
+		a.push(newAccess(name))
+		return nil, true
 	case "enter":
 		if ok {
 			return s.ask(a, h.Name), true
@@ -124,7 +131,8 @@ func (s *hostsScreen) key(a *app, key string) (tea.Cmd, bool) {
 }
 
 func (s *hostsScreen) keys(*app) []hint {
-	return []hint{{"Enter", "ask it again"}, {"n", "add a host"}, {"D", "out of the record"}, {"Esc", "back"}}
+	return []hint{{"Enter", "ask it again"}, {"n", "add a host"}, {"a", "its access sheet"},
+		{"A", "a new sheet"}, {"D", "out of the record"}, {"Esc", "back"}}
 }
 
 func (s *hostsScreen) words() []hint {

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"time"
 
+	"alibi/internal/access"
 	"alibi/internal/archive"
 	"alibi/internal/ballast"
 	"alibi/internal/catalogue"
@@ -75,6 +76,11 @@ type fleetNeeds interface {
 	Hosts(ctx context.Context) ([]inventory.Host, error)
 	Inspect(ctx context.Context, id site.ID) (site.Site, error)
 	KnownHosts(ctx context.Context) ([]desk.HostState, error)
+	MakeKey(name string) (string, error)
+	SetField(name, field, v string, typed bool) error
+	Sheet(name string) (access.Sheet, error)
+	TrySheet(ctx context.Context, name string) ([]access.Seen, error)
+	UseSheet(ctx context.Context, name string, plainly bool) (desk.Used, error)
 	Leftovers(ctx context.Context) ([]remove.Leftover, error)
 	PlanBulk(ctx context.Context, act desk.Act, ids []site.ID) (desk.Bulk, error)
 	Precious(ctx context.Context, s site.Site) string
