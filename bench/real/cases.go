@@ -15,7 +15,7 @@ import (
 // cases are what is measured: a copy on the same server and its refresh, a copy to another host, one from another host
 // whose media come behind, one with a value of very many addresses, answers of the live site meanwhile, restore points,
 // drift, and a move.
-var cases = []string{"here", "far", "behind", "value", "visitors", "points", "drift", "move"}
+var cases = []string{"here", "far", "behind", "value", "visitors", "points", "drift", "move", "load"}
 
 // choose says what is measured, and which programs.
 func (b *bench) choose(only, builds []string) error {
@@ -64,7 +64,8 @@ func (b *bench) sized(ctx context.Context, size string, runs int) (err error) {
 	}
 	total.print(size)
 	for _, k := range b.only {
-		one := map[string]func(context.Context) error{"visitors": b.answers, "points": b.points, "drift": b.drift}[k]
+		one := map[string]func(context.Context) error{"visitors": b.answers, "points": b.points, "drift": b.drift,
+			"load": b.load}[k]
 		if one == nil {
 			continue
 		}

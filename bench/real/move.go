@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -107,4 +108,65 @@ func stepsOf(r plan.Run) (out string) {
 		out += fmt.Sprintf("%s %.1f ", p.Name, p.Took(time.Now()).Seconds())
 	}
 	return out
+}
+
+// load measures what visitors of the live site wait for while it is carried to the other host, by hand and by Alibi:
+// the time within which 95 of 100 answers came. The live site's machine has one processor, and all else the other.
+func (b *bench) load(ctx context.Context) error {
+	from, name := b.size+"-there", b.size+"-load"
+	waits := func(do func() error) (float64, error) {
+		if err := pin(os.Getpid(), 0); err != nil { // the web server follows
+			return 0, err
+		}
+		list, err := b.during(ctx, b.spec, func() error {
+			if err := apart(filepath.Join(b.run, "pier") + "/"); err != nil {
+				return err
+			}
+			return do()
+		})
+		if err != nil {
+			return 0, err
+		}
+		return list.of(0.95) * 1000, nil
+	}
+	idle, err := waits(func() error { time.Sleep(10 * time.Second); return nil })
+	if err != nil {
+		return err
+	}
+	hand, err := waits(func() error {
+		_, err := b.byHandTwo(ctx, b.spec, 901, false)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if _, err := b.command(ctx, "move", from, "--to", "drydock", "--name", name, "--root",
+		filepath.Join(b.dock.Dir, "moved-"+name)); err != nil {
+		return err
+	}
+	carry := func() error {
+		_, err := b.command(ctx, "move", name, "carry")
+		return err
+	}
+	first, err := waits(carry)
+	if err != nil {
+		return err
+	}
+	if err := b.some(ctx, 700); err != nil {
+		return err
+	}
+	next, err := waits(carry)
+	if err != nil {
+		return err
+	}
+	more := func(is float64) float64 { return (is/idle - 1) * 100 }
+	fmt.Printf("  95 of 100 answers of the live site meanwhile: %.0f ms before; by hand %.0f ms, %+.0f %%; the first "+
+		"pass %.0f ms, %+.0f %%; a later one %.0f ms, %+.0f %%\n", idle, hand, more(hand), first, more(first), next,
+		more(next))
+	for _, act := range [][]string{{"clear", "--confirm", from}, {"forget"}} {
+		if _, err := b.command(ctx, append([]string{"move", name}, act...)...); err != nil {
+			return err
+		}
+	}
+	return nil
 }

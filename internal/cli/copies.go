@@ -279,6 +279,8 @@ func why(p plan.Plan) string {
 			" made here will be lost, and can be found nowhere else"
 	case p.Kind == plan.Switch:
 		return "visitors of the live site would be held, and then be led to " + p.Words
+	case p.Kind == plan.Certify:
+		return "the site or its zone would show something to an authority for a moment"
 	case p.Kind == plan.Clear:
 		return p.Words + ": what is there would be gone"
 	case p.Kind == plan.Change:

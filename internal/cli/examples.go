@@ -89,11 +89,13 @@ var examples = map[string]string{
 	"maintenance": "maintenance winter-prices --text \"Back at noon\"",
 	"move": "move tickets.skerryline.example --to drydock --web 192.0.2.7\nmove tickets-to-drydock go\n" +
 		"move tickets-to-drydock switch --confirm tickets.skerryline.example\nmove tickets-to-drydock back --plan\n" +
+		"move tickets.skerryline.example crew.skerryline.example --to drydock --root /var/www/{site}\n" +
 		"move tickets-to-drydock certificate --into /etc/ssl/sites --reload 'systemctl reload nginx'",
 	"access": "access\naccess moor --ask\naccess moor --set way=ftps --set host=moor.example.org --set user=runa\n" +
 		"access moor --sheet moor.toml\naccess moor --from moor.toml --check\naccess moor --use",
-	"moves":   "moves",
-	"notices": "notices try",
+	"moves":    "moves",
+	"moves go": "moves go\nmoves go tickets-to-drydock crew-to-drydock --again",
+	"notices":  "notices try",
 	"trim": "trim skerryline.example\ntrim skerryline.example --sheet trim.toml\n" +
 		"trim skerryline.example --from trim.toml --confirm skerryline.example",
 	"secrets":        "secrets list",

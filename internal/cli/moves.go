@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -47,7 +48,7 @@ var moveActs = []string{actShow, actGo, plan.LegBack, plan.LegSurvey, plan.LegCa
 	plan.LegSwitch, plan.LegWatch, plan.LegClear, plan.ActCertificate, actReport, actForget}
 
 func (a *app) moves() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "moves",
 		Short: "List the live sites that are on their way to other places",
 		Args:  args(cobra.NoArgs),
@@ -56,22 +57,11 @@ func (a *app) moves() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(list, func(w io.Writer) {
-				table(w, func(row func(...string)) {
-					for _, m := range list {
-						next := "over: alibi move " + m.Name + " forget"
-						if l, more := m.Next(d.Now()); more {
-							next = l.Title + site.Either(l.Why == "", "", ": "+l.Why)
-						}
-						row(m.Name, m.From.Host+" -> "+m.To.Host, "stands on "+m.Here().Host, next)
-					}
-				})
-				if len(list) == 0 {
-					fmt.Fprintln(w, "no site is on its way; begin with: alibi move SITE --to HOST")
-				}
-			})
+			return a.printMoves(d, list)
 		}),
 	}
+	c.AddCommand(a.movesGo())
+	return c
 }
 
 func (a *app) move() *cobra.Command {
@@ -80,11 +70,13 @@ func (a *app) move() *cobra.Command {
 	var issued plan.Certificate
 	var to string
 	c := &cobra.Command{
-		Use:   "move SITE --to HOST | move NAME [show|go|back|...]",
+		Use:   "move SITE... --to HOST | move NAME [show|go|back|...]",
 		Short: "Bring a live site to another place, switch it over, and back",
 		Long: "Bring a live site to another host or folder, in gates, while it goes on where it stands.\n\n" +
 			"alibi move SITE --to HOST begins: both places are looked at, what the new one lacks is listed, and the move is\n" +
-			"saved under a name. Nothing is written but the record. Then alibi move NAME go goes through the next gate:\n\n" +
+			"saved under a name. Nothing is written but the record. Several sites begin at once with a folder that is\n" +
+			"named by the site (--root /var/www/{site}), and are brought up to check by alibi moves go.\n" +
+			"Then alibi move NAME go goes through the next gate:\n\n" +
 			"  survey  see what the new place lacks\n" +
 			"  carry   bring what differs; again and again, each time it is less\n" +
 			"  check   compare files, rows and pages of both places\n" +
@@ -97,12 +89,15 @@ func (a *app) move() *cobra.Command {
 			"written since, until that is cleared; report tells what became of it; clear before the switch removes what\n" +
 			"was brought, and forget takes the move out of the record. What changes a live site or its names asks for\n" +
 			"the site's name: --confirm.",
-		Args:              args(cobra.RangeArgs(1, 2)),
+		Args:              args(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.moveNames,
 		RunE: a.with(func(ctx context.Context, d *desk.Desk, given []string) error {
+			if to == "" && len(given) > 2 {
+				return usageError{errors.New("name one move, and one of its gates")}
+			}
 			if to != "" {
 				if len(given) > 1 {
-					return usageError{fmt.Errorf("a move that begins has no gate yet: alibi move %s --to %s", given[0], to)}
+					return a.beginMoves(ctx, d, given, to, n)
 				}
 				return a.beginMove(ctx, d, given[0], to, n)
 			}

@@ -75,7 +75,7 @@ func (x *runner) patch(ctx context.Context, l *loading) (done bool, err error) {
 		return false, err
 	}
 	defer copied.Close()
-	if !edit.Patchable(l.snap.Schema(), copied.Schema()) {
+	if !edit.Patchable(l.schema(), copied.Schema()) {
 		return false, nil
 	}
 	p := &patching{loading: l, copied: copied, was: was, before: changed}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -63,6 +64,9 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	if err := tr.Choose(ctx, snap); err != nil {
 		return fmt.Errorf("choosing what to bring: %w", err)
 	}
+	if err := l.fit(ctx); err != nil {
+		return err
+	}
 	patched, err := x.patch(ctx, l)
 	if err != nil {
 		return err
@@ -75,6 +79,9 @@ func (x *runner) tables(ctx context.Context, t *work.Task) error {
 	meta := baseline.Meta{At: x.env.Now(), Stamp: x.mem.Stamp}
 	meta.Looked = x.mem.Looked
 	meta.Definitions.Origin = snap.Schema().Definitions()
+	if len(l.collations) > 0 {
+		meta.Definitions.Copy = l.schema().Definitions()
+	}
 	if _, sums := snap.(tables.Summer); sums {
 		t.Memorize(func() { x.mem.Stamp, x.mem.Since = l.tally.String(), tables.Since(snap) })
 		meta.Stamp = x.mem.Stamp
@@ -209,6 +216,9 @@ type loading struct {
 	target tables.Target
 	from   string // the origin's database, if it is on the copy's server
 
+	// collations are those that the copy's tables have in place of the origin's.
+	collations map[string]string
+
 	kept  int      // parts that were kept
 	moved []string // tables that were brought again, since they were written to while they were read
 
@@ -227,6 +237,37 @@ func (l *loading) load(ctx context.Context) error {
 	return l.all(ctx)
 }
 
+// fit finds out which collations the copy's server lacks, and says what the copy has in their place.
+func (l *loading) fit(ctx context.Context) error {
+	db := l.x.p.Target.Database
+	if !db.Served() || db.Beside() {
+		return nil
+	}
+	is, err := l.x.env.AbilitiesOn(ctx, l.x.p.Target.Host)
+	if err != nil || is == nil {
+		return err
+	}
+	to, missing := engines.Exchange(l.snap.Schema(), nil, is.Collations)
+	for _, c := range slices.Sorted(maps.Keys(missing)) {
+		return fmt.Errorf("the copy's server (%s) does not know the collation %s, which %s has, and none that comes near",
+			is.Version, c, missing[c])
+	}
+	l.collations = to
+	for _, c := range slices.Sorted(maps.Keys(to)) {
+		if _, same := engines.Nearest(c, map[string]bool{to[c]: true}); same || l.x.p.Kind == plan.Refresh {
+			continue // it is called otherwise there, or was told
+		}
+		if err := l.x.leftOut(ctx, "its server does not know the collation %s: it has %s in its place, by which texts may "+
+			"sort, or be found, otherwise", c, to[c]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// schema is that of the origin, as the copy's server takes it.
+func (l *loading) schema() tables.Schema { return engines.Recollate(l.snap.Schema(), l.collations) }
+
 // open makes the target that the tables are loaded into.
 func (l *loading) open(ctx context.Context) error {
 	x := l.x
@@ -234,7 +275,7 @@ func (l *loading) open(ctx context.Context) error {
 		l.target = engines.FileTarget(x.next(x.p.Target.Database.Path))
 		return nil
 	}
-	schema := l.snap.Schema()
+	schema := l.schema()
 	if len(schema.Problems) > 0 {
 		if err := x.leftOut(ctx, "%s", strings.Join(schema.Problems, "; ")); err != nil {
 			return err
@@ -290,7 +331,7 @@ func (x *runner) sameServer(ctx context.Context, snap tables.Snapshot, admin tab
 
 // all loads every table that an earlier try did not.
 func (l *loading) all(ctx context.Context) error {
-	schema := l.snap.Schema()
+	schema := l.schema()
 	loaded, err := l.target.Begin(ctx, schema)
 	if err != nil {
 		return fmt.Errorf("making the copy's tables: %w", err)

@@ -13,33 +13,17 @@ import (
 	"alibi/internal/tables/engines"
 )
 
-// exchange gives the collations that the tables of a site get at its other place in place of their own: those that the
-// server there does not know, and those that a person chose. missing are those for which there is none, each with what
-// has it.
-func exchange(s tables.Schema, m plan.Move, known map[string]bool) (to, missing map[string]string) {
-	chosen := m.Collations
-	if m.Moved {
-		chosen = map[string]string{}
-		for _, from := range slices.Backward(slices.Sorted(maps.Keys(m.Collations))) {
-			chosen[m.Collations[from]] = from
-		}
+// chosen are the collations that a person chose for the tables at the other place, or at the former one when they come
+// back.
+func chosen(m plan.Move) map[string]string {
+	if !m.Moved {
+		return m.Collations
 	}
-	to, missing = map[string]string{}, map[string]string{}
-	for c, what := range engines.Collations(s) {
-		other := chosen[c]
-		if other == "" && known[c] {
-			continue
-		}
-		if other == "" {
-			other, _ = engines.Nearest(c, known)
-		}
-		if known[other] {
-			to[c] = other
-		} else {
-			missing[c] = what
-		}
+	out := map[string]string{}
+	for _, from := range slices.Backward(slices.Sorted(maps.Keys(m.Collations))) {
+		out[m.Collations[from]] = from
 	}
-	return to, missing
+	return out
 }
 
 // collate finds out which collations the tables get at the other place, and notes it with the move.
@@ -50,7 +34,7 @@ func (x *runner) collate(ctx context.Context, here, there site.Site, is *tables.
 	}
 	var to, missing map[string]string
 	err = x.env.Tables(ctx, here, func(_ stack.Stack, snap tables.Snapshot) error {
-		to, missing = exchange(snap.Schema(), m, is.Collations)
+		to, missing = engines.Exchange(snap.Schema(), chosen(m), is.Collations)
 		return nil
 	})
 	if err != nil {

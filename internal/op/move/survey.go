@@ -392,7 +392,7 @@ func (v *surveying) abilities(ctx context.Context, is *tables.Abilities) error {
 
 // collations says which collations the tables can't keep.
 func (v *surveying) collations(s tables.Schema, is *tables.Abilities) {
-	to, missing := exchange(s, v.m, is.Collations)
+	to, missing := engines.Exchange(s, chosen(v.m), is.Collations)
 	used := engines.Collations(s)
 	for _, c := range slices.Sorted(maps.Keys(missing)) {
 		v.note(site.Block, "collation", noCollation(c, missing[c], v.there.Host, is.Version),

@@ -210,6 +210,15 @@ func Collations(s tables.Schema) map[string]string {
 	return mysql.Collations(s)
 }
 
+// Exchange gives the collations that a schema gets on a server that knows some, in place of its own: those that are not
+// known there, and those that a person chose. missing are those for which there is none, each with what has it.
+func Exchange(s tables.Schema, chosen map[string]string, known map[string]bool) (to, missing map[string]string) {
+	if !served(s.Engine) {
+		return nil, nil
+	}
+	return mysql.Exchange(s, chosen, known)
+}
+
 // Nearest gives the collation that comes nearest to another one, of those that a server knows, and whether it is the
 // same by another name; "" where there is none.
 func Nearest(collation string, known map[string]bool) (to string, same bool) {

@@ -59,6 +59,27 @@ func collatesIn(sql string) (out []string) {
 	return out
 }
 
+// Exchange gives the collations that a schema gets on a server that knows some, in place of its own: those that are not
+// known there, and those that a person chose. missing are those for which there is none, each with what has it.
+func Exchange(s tables.Schema, chosen map[string]string, known map[string]bool) (to, missing map[string]string) {
+	to, missing = map[string]string{}, map[string]string{}
+	for c, what := range Collations(s) {
+		other := chosen[c]
+		if other == "" && known[c] {
+			continue
+		}
+		if other == "" {
+			other, _ = Nearest(c, known)
+		}
+		if known[other] {
+			to[c] = other
+		} else {
+			missing[c] = what
+		}
+	}
+	return to, missing
+}
+
 // Recollate gives a schema with other collations in place of some. Texts stay the same bytes: both are of one
 // character set.
 func Recollate(s tables.Schema, to map[string]string) tables.Schema {
