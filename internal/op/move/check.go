@@ -135,9 +135,9 @@ func (x *runner) pages(ctx context.Context, t *work.Task) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.Is(err, op.ErrNoPages):
-		warn("the live site could not be asked for pages: "+err.Error(), "look at both by hand")
+		warn("the live site could not be asked for pages: "+err.Error(), x.byHand())
 	case err != nil:
-		warn("pages could not be compared: "+err.Error(), "look at both by hand")
+		warn("pages could not be compared: "+err.Error(), x.byHand())
 	}
 	m, err := x.env.Record.Move(ctx, x.c.Move)
 	if err != nil {
@@ -158,6 +158,11 @@ func (x *runner) pages(ctx context.Context, t *work.Task) error {
 	}
 	t.Result("%sit does not hold: %s", text, x.mem.Found[0].Text)
 	return nil
+}
+
+// byHand says how a person looks at the new place.
+func (x *runner) byHand() string {
+	return "look at both by hand; alibi proxy " + x.c.Move + " shows the new one under the live name"
 }
 
 func (x *runner) askPages(ctx context.Context, s site.Site, before []op.Page) ([]op.Page, error) {

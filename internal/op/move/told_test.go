@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -34,10 +35,12 @@ func TestGatesAreToldOf(t *testing.T) {
 	m.gate(plan.LegCheck)
 	_, err = m.Desk.Moves.Lower(ctx, m.name, shop)
 	require.NoError(t, err)
-	told, err := os.ReadFile(out)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"carry done " + m.name, "compare done " + m.name, "names done " + m.name},
-		strings.Split(strings.TrimSpace(string(told)), "\n"))
+	want := []string{"carry done " + m.name, "compare done " + m.name, "names done " + m.name}
+	require.Eventually(t, func() bool { // they are told just after it ended
+		told, err := os.ReadFile(out)
+		lines := strings.Split(strings.TrimSpace(string(told)), "\n")
+		return err == nil && len(lines) == len(want) && assert.ElementsMatch(t, want, lines)
+	}, 20*time.Second, 20*time.Millisecond)
 	_, err = m.Desk.Runs.TryNotice(ctx)
 	require.NoError(t, err)
 
@@ -45,9 +48,9 @@ func TestGatesAreToldOf(t *testing.T) {
 	require.NoError(t, os.Mkdir(out, 0o755)) // it can't be written to any more
 	m.overdue()
 	m.gate(plan.LegSwitch)
-	events, err := m.Desk.Fleet.History(ctx, w.Site(shop).ID, 5)
-	require.NoError(t, err)
-	require.NotEmpty(t, events)
-	assert.Equal(t, "notice", events[0].Kind)
-	assert.Contains(t, events[0].Text, "nobody was told of "+shop)
+	require.Eventually(t, func() bool {
+		events, err := m.Desk.Fleet.History(ctx, w.Site(shop).ID, 5)
+		return err == nil && len(events) > 0 && events[0].Kind == "notice" &&
+			strings.Contains(events[0].Text, "nobody was told of "+shop)
+	}, 20*time.Second, 20*time.Millisecond)
 }

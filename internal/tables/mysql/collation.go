@@ -152,7 +152,7 @@ func Defined(t, as tables.Table) tables.Table {
 var engine = regexp.MustCompile(`\n\) ENGINE=\w+`)
 
 // explicit names the collations in the statement that makes a table where it leaves them to the server: servers differ
-// in what they take then.
+// in what they take then, but for those of three bytes, which have two names.
 func explicit(t tables.Table) string {
 	words := split(t.Create)
 	var column string
@@ -170,7 +170,7 @@ func explicit(t tables.Table) string {
 			set, own = true, t.Definition["collation"]
 		}
 		last := i+1 == len(words) || !strings.EqualFold(words[i+1].text, "COLLATE")
-		if set && last && strings.HasPrefix(own, w.text+"_") {
+		if set && last && strings.HasPrefix(own, w.text+"_") && w.text != "utf8" {
 			b.WriteString(" COLLATE " + own)
 		}
 		b.WriteString(w.tail)

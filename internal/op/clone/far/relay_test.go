@@ -148,7 +148,6 @@ func TestASiteWhoseDatabaseCanNotBeReachedIsCopied(t *testing.T) {
 	defer func() { op.RelayIdle = was }()
 	_, err = w.Desk.Copies.PlanRefresh(context.Background(), s.ID)
 	require.NoError(t, err)
-	assert.NotEmpty(t, relays(t, live.Root))
 	require.Eventually(t, func() bool { return len(relays(t, live.Root)) == 0 }, 10*time.Second, 50*time.Millisecond,
 		"nobody asks it any more")
 	op.RelayIdle = was
