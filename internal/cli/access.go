@@ -51,7 +51,7 @@ func (a *app) access() *cobra.Command {
 	f.BoolVar(&do.key, "make-key", false, "make a pair of keys, and say what the host's keeper has to add")
 	f.BoolVar(&do.use, "use", false, "bring the host and the site into the record")
 	f.BoolVar(&do.plain, "plain", false, "with --use: by ftp or http, where nothing is encrypted")
-	f.BoolVar(&do.remove, "remove", false, "forget the sheet; the host and secrets stay")
+	f.BoolVar(&do.remove, "remove", false, "forget the sheet; the host, secrets and keys stay")
 	return c
 }
 
@@ -87,7 +87,7 @@ func (a *app) sheet(ctx context.Context, d *desk.Desk, name string, do sheetActs
 			return err
 		}
 		return a.print(map[string]string{"removed": name}, func(w io.Writer) {
-			fmt.Fprintf(w, "the sheet %s is gone; the host and its secrets stay\n", name)
+			fmt.Fprintf(w, "the sheet %s is gone; the host, its secrets and a key that was made stay\n", name)
 		})
 	}
 	if err := a.fillSheet(d, name, do); err != nil {

@@ -13,11 +13,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"alibi/internal/access"
 	"alibi/internal/host"
+	"alibi/internal/host/local"
 	"alibi/internal/inventory"
 	"alibi/internal/secrets"
 	"alibi/internal/site"
@@ -81,17 +83,14 @@ func (d *Fleet) PutSheet(name string, s access.Sheet) error {
 
 // keepFile writes a file that only its owner reads, whole or not at all.
 func keepFile(file string, text []byte) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return fmt.Errorf("keeping the access sheet: %w", err)
-	}
-	f, err := os.CreateTemp(filepath.Dir(file), ".sheet-")
-	if err != nil {
-		return fmt.Errorf("keeping the access sheet: %w", err)
-	}
-	defer os.Remove(f.Name()) // it is gone, if all went well
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), file)
+	dir := filepath.Dir(file)
+	err := os.MkdirAll(dir, 0o700)
+	if err == nil {
+		var root host.Root
+		if root, err = local.New("").Write(context.Background(), dir); err == nil {
+			defer root.Close()
+			_, err = host.Put(root, filepath.Base(file), 0o600, time.Time{}, bytes.NewReader(text))
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("keeping the access sheet: %w", err)
@@ -99,14 +98,18 @@ func keepFile(file string, text []byte) error {
 	return nil
 }
 
-// RemoveSheet forgets a sheet, and the key that was made for it. The host and its secrets stay.
+// RemoveSheet forgets a sheet. The host, its secrets and a key that was made for it stay.
 func (d *Fleet) RemoveSheet(name string) error {
 	file, err := d.sheetFile(name, ".toml")
 	if err != nil {
 		return err
 	}
-	if err := os.Remove(file); err != nil {
-		return fmt.Errorf("no access sheet is called %s", name)
+	err = os.Remove(file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("no access sheet is called %s; see: alibi access", name)
+	case err != nil:
+		return fmt.Errorf("removing the access sheet: %w", err)
 	}
 	return nil
 }

@@ -249,8 +249,8 @@ func (l *loading) fit(ctx context.Context) error {
 	}
 	to, missing := engines.Exchange(l.snap.Schema(), nil, is.Collations)
 	for _, c := range slices.Sorted(maps.Keys(missing)) {
-		return fmt.Errorf("the copy's server (%s) does not know the collation %s, which %s has, and none that comes near",
-			is.Version, c, missing[c])
+		return fmt.Errorf("the copy's server (%s) does not know the collation %s, which %s has, and none that comes near; "+
+			"make the copy on a host whose server knows it: --host", is.Version, c, missing[c])
 	}
 	l.collations = to
 	for _, c := range slices.Sorted(maps.Keys(to)) {

@@ -41,7 +41,8 @@ func (x *runner) collate(ctx context.Context, here, there site.Site, is *tables.
 		return fmt.Errorf("reading the site's database: %w", err)
 	}
 	for _, c := range slices.Sorted(maps.Keys(missing)) {
-		return fmt.Errorf("%s", noCollation(c, missing[c], there.Host, is.Version))
+		what, remedy := noCollation(m.Name, c, missing[c], there.Host, is.Version)
+		return fmt.Errorf("%s; %s", what, remedy)
 	}
 	x.mem.Collations = to
 	if m.Moved || len(to) == 0 || maps.Equal(to, m.Collations) {
@@ -56,9 +57,15 @@ func (x *runner) collate(ctx context.Context, here, there site.Site, is *tables.
 	return err
 }
 
-func noCollation(collation, what, host, version string) string {
+// noCollation says that a server knows none in place of a collation, and what to do about it.
+func noCollation(move, collation, what, host, version string) (text, remedy string) {
 	return fmt.Sprintf("the server of %s (%s) does not know the collation %s, which %s has, and none that comes near",
-		host, version, collation, what)
+		host, version, collation, what), chooseCollation(move, collation)
+}
+
+// chooseCollation says how a person chooses another one.
+func chooseCollation(move, collation string) string {
+	return "name one of the same character set: alibi move " + move + " survey --collation " + collation + "=OTHER"
 }
 
 // fit is a table as it is to be defined at the other place. Where one that is there means the same, it is that one's

@@ -82,7 +82,8 @@ func (x *runner) prepare(ctx context.Context, t *work.Task) error {
 func (x *runner) seeEmpty(ctx context.Context, there site.Site) error {
 	return x.env.Tables(ctx, there, func(_ stack.Stack, snap tables.Snapshot) error {
 		if all := snap.Schema().Tables; len(all) > 0 {
-			return fmt.Errorf("%s. Nothing was written to it", notEmpty(there, all))
+			return fmt.Errorf("%s. Nothing was written to it; empty it, or name another one: alibi move %s forget, and begin "+
+				"again", notEmpty(there, all), x.c.Move)
 		}
 		return nil
 	})

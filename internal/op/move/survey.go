@@ -395,8 +395,8 @@ func (v *surveying) collations(s tables.Schema, is *tables.Abilities) {
 	to, missing := engines.Exchange(s, chosen(v.m), is.Collations)
 	used := engines.Collations(s)
 	for _, c := range slices.Sorted(maps.Keys(missing)) {
-		v.note(site.Block, "collation", noCollation(c, missing[c], v.there.Host, is.Version),
-			"name one of the same character set: alibi move "+v.m.Name+" survey --collation "+c+"=OTHER")
+		what, remedy := noCollation(v.m.Name, c, missing[c], v.there.Host, is.Version)
+		v.note(site.Block, "collation", what, remedy)
 	}
 	for _, c := range slices.Sorted(maps.Keys(to)) {
 		if _, same := engines.Nearest(c, map[string]bool{to[c]: true}); same {
@@ -407,6 +407,6 @@ func (v *surveying) collations(s tables.Schema, is *tables.Abilities) {
 			why = "the collation " + c + ", which " + used[c] + " has, is to be another one"
 		}
 		v.note(site.Warn, "collation", why+": there it becomes "+to[c]+", by which texts may sort, or be found, otherwise",
-			"to choose another one: alibi move "+v.m.Name+" survey --collation "+c+"=OTHER")
+			"to have another one, "+chooseCollation(v.m.Name, c))
 	}
 }
