@@ -11,9 +11,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// apart has the programs of the live site's machine keep to the first processor, and all others to the second, as if
-// they were two machines. words are what stands in the command lines of the former.
-func apart(words ...string) error {
+// apart has the programs of one machine of the bench keep to the first processor, and those of the other to the second,
+// with all that this one starts from now on. Their command lines name the folders.
+func apart(first, second string) error {
 	if runtime.NumCPU() < 2 {
 		return fmt.Errorf("there is one processor only: two machines can't be told apart")
 	}
@@ -33,12 +33,15 @@ func apart(words ...string) error {
 		if err != nil {
 			return err
 		}
-		for _, w := range words {
-			if strings.Contains(string(line), w) {
-				if err := pin(pid, 0); err != nil {
-					return err
-				}
-			}
+		switch {
+		case pid == os.Getpid():
+		case strings.Contains(string(line), first):
+			err = pin(pid, 0)
+		case strings.Contains(string(line), second):
+			err = pin(pid, 1)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil

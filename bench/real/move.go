@@ -119,7 +119,7 @@ func (b *bench) load(ctx context.Context) error {
 			return 0, err
 		}
 		list, err := b.during(ctx, b.spec, func() error {
-			if err := apart(filepath.Join(b.run, "pier") + "/"); err != nil {
+			if err := apart(filepath.Join(b.run, "pier")+"/", filepath.Join(b.run, "drydock")+"/"); err != nil {
 				return err
 			}
 			return do()

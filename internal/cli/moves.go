@@ -186,8 +186,8 @@ func (a *app) goMove(ctx context.Context, d *desk.Desk, m plan.Move, act string,
 		if serr != nil {
 			return serr
 		}
-		if m.Names != nil && len(m.Names.Old) > 0 && m.Names.Lowered.IsZero() {
-			if err := a.confirm(s.Name, g.confirm, "how long others keep its names would be changed"); err != nil {
+		if m.Asks() {
+			if err := a.confirm(s.Name, g.confirm, "how its names are kept and attached would be changed"); err != nil {
 				return err
 			}
 		}
@@ -230,6 +230,12 @@ func (a *app) printMove(d *desk.Desk, m plan.Move) error {
 			if c := m.Certificate; c != nil {
 				row("certificate", "until "+c.Until.Local().Format("2 Jan 2006")+", in "+c.Dir+" on "+m.To.Host+
 					site.Either(len(c.Unseen) > 0, "; not in use yet: "+strings.Join(c.Unseen, "; "), ""))
+			}
+			if p := m.Panel; p != nil {
+				for i, n := range p.Names {
+					row(site.Either(i == 0, "attached", ""), n.Name+site.Either(n.Primary, ", the primary name", "")+": "+
+						string(n.State)+site.Either(n.Why == "", "", ", "+n.Why))
+				}
 			}
 			row("way back", m.WayBack())
 		})

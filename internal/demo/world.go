@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"alibi/internal/demo/nameserver"
+	"alibi/internal/demo/panel"
 	"alibi/internal/demo/shelf"
 	"alibi/internal/demo/sshd"
 	"alibi/internal/desk"
@@ -42,6 +43,7 @@ type World struct {
 	specs   []spec
 	shelf   func() // closes the stand-in catalogue
 	names   *nameserver.Server
+	panels  []*panel.Panel
 	faulty  atomic.Bool // drydock refuses to hand out one database
 	back    atomic.Int64
 }
@@ -123,6 +125,14 @@ func Start(ctx context.Context, home string, port int, small bool) (*World, erro
 	c.Names = []desk.Zone{{Zone: nameserver.Zone, Server: names.Addr, Key: "alibi", KeyFile: keyFile,
 		Watch: []string{names.Resolver}}}
 	w := &World{Home: home, servers: map[string]*sshd.Server{}, specs: specs(), shelf: closed, names: names}
+	wait := settingUp
+	if small {
+		wait = 0
+	}
+	if c.Panels, err = w.openPanels(wait); err != nil {
+		w.Close()
+		return nil, err
+	}
 	if err := desk.SaveConfig(home, c); err != nil {
 		w.Close()
 		return nil, err
@@ -160,6 +170,9 @@ func Wipe(home string) error {
 func (w *World) Close() {
 	w.shelf()
 	w.names.Close()
+	for _, p := range w.panels {
+		p.Close()
+	}
 	for _, s := range w.servers {
 		s.Close()
 	}

@@ -36,6 +36,8 @@ type Config struct {
 	Database site.Server `toml:"database" comment:"the server on which copies on this machine get their databases"`
 	Work     Work        `toml:"work"`
 	Names    []Zone      `toml:"names" comment:"zones of the domain name system that Alibi may change"`
+	// Panels are those of hosts.
+	Panels []HostPanel `toml:"panels" comment:"panels of hosts in which the names of sites are attached"`
 	// Authority issues certificates.
 	Authority Authority `toml:"authority" comment:"who issues certificates for sites that are moved"`
 	Secrets   Secrets   `toml:"secrets" comment:"where secrets are kept by name: 'secret:NAME' in the place of a file"`
@@ -51,6 +53,13 @@ type Zone struct {
 	KeyFile   string   `toml:"key_file" comment:"file with its secret, in base64"`
 	Algorithm string   `toml:"algorithm" comment:"empty: hmac-sha256"`
 	Watch     []string `toml:"watch" comment:"resolvers that are asked what they say; empty: the one of this machine"`
+}
+
+// HostPanel says where the names of a host's sites are attached.
+type HostPanel struct {
+	Host      string `toml:"host" comment:"whose it is"`
+	Address   string `toml:"address" comment:"such as https://panel.example/api"`
+	TokenFile string `toml:"token_file" comment:"file with the token that lets Alibi in, or secret:NAME"`
 }
 
 // Authority says who issues certificates (ACME, RFC 8555).

@@ -303,7 +303,7 @@ func (d *core) openQueue(ctx context.Context) error {
 			Observe:    d.opt.Observe,
 			Ended:      d.ended,
 			Workers:    d.opt.Workers,
-			Operations: append(operations(d.env), move.Operations(d.env, d.provider, d.authority())...),
+			Operations: append(operations(d.env), move.Operations(d.env, d.means())...),
 		},
 	)
 	return err

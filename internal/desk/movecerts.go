@@ -16,6 +16,11 @@ import (
 	"alibi/internal/site"
 )
 
+// means are what a move reaches beside hosts.
+func (d *core) means() move.Means {
+	return move.Means{Names: d.provider, Authority: d.authority(), Panel: d.panel}
+}
+
 // authority is who issues certificates; it has no directory where nobody is named.
 func (d *core) authority() cert.Authority {
 	a := d.config.Authority

@@ -197,7 +197,9 @@ func (d *Moves) certificates(ctx context.Context, m plan.Move,
 	all.Wait()
 }
 
-// Lower shortens how long others keep a site's names, so that a switch is seen soon. The site's name is typed.
+// Lower makes ready what visitors come by: it shortens how long others keep a site's names, so that a switch is seen
+// soon, and attaches them at the new place, where its host has a panel. Done again it sees how far that is. The site's
+// name is typed where something is changed.
 func (d *Moves) Lower(ctx context.Context, name, typed string) (plan.Move, error) {
 	m, err := d.record.Move(ctx, name)
 	if err != nil {
@@ -207,14 +209,25 @@ func (d *Moves) Lower(ctx context.Context, name, typed string) (plan.Move, error
 	if err != nil {
 		return m, err
 	}
+	lowers, attaches := m.Names != nil && len(m.Names.Old) > 0, m.Panel != nil && m.Panel.New
 	switch {
-	case m.Names == nil || len(m.Names.Old) == 0:
+	case !lowers && !attaches:
 		return m, fmt.Errorf("no names are changed by %s: there is nothing to shorten", name)
-	case !m.Names.Lowered.IsZero():
+	case lowers && !attaches && !m.Names.Lowered.IsZero():
 		return m, fmt.Errorf("%s did that already, at %s", name, m.Names.Lowered.Local().Format("15:04 on 2 Jan"))
-	case typed != s.Name:
-		return m, fmt.Errorf("%w: records of the live site %s are changed, though only for how long they are kept; its name "+
-			"must be typed: %s", ErrNotTyped, s.Name, s.Name)
+	case m.Moved || !m.Cleared.IsZero():
+		return m, fmt.Errorf("%s was switched over already: its names are as they are to be", name)
+	case m.Asks() && typed != s.Name:
+		return m, fmt.Errorf("%w: names of the live site %s are changed, though not where they lead; its name must be "+
+			"typed: %s", ErrNotTyped, s.Name, s.Name)
+	}
+	if attaches { // first: nobody comes by them yet
+		if m, err = d.attach(ctx, m); err != nil {
+			return m, err
+		}
+	}
+	if !lowers || !m.Names.Lowered.IsZero() {
+		return m, nil
 	}
 	was, want := m.Names.Lowering()
 	err = move.Rename(ctx, d.provider, *m.Names, was, want)

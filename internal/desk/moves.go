@@ -108,6 +108,9 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 			return m, err
 		}
 	}
+	if m.Panel, err = d.findPanel(ctx, m, s); err != nil {
+		return m, err
+	}
 	if err := d.record.NewMove(ctx, m, place); err != nil {
 		return m, err
 	}
@@ -300,7 +303,7 @@ func (d *Moves) Survey(ctx context.Context, name string) (plan.Move, error) {
 	if err != nil {
 		return m, err
 	}
-	v.Findings = append(v.Findings, d.aboutNames(ctx, m)...)
+	v.Findings = slices.Concat(v.Findings, d.aboutNames(ctx, m), d.aboutPanel(m))
 	return d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
 		m.Survey = &v
 		return nil
@@ -328,14 +331,14 @@ func (d *Moves) Plan(ctx context.Context, m plan.Move, leg string) (plan.Plan, e
 		return move.PlanCheck(in), nil
 	case plan.LegSwitch, plan.LegBack:
 		p := move.PlanSwitch(in)
-		p.Findings = append(p.Findings, d.writtenThere(ctx, m)...)
+		p.Findings = slices.Concat(p.Findings, d.writtenThere(ctx, m), d.unattached(ctx, m))
 		if leg == plan.LegSwitch {
 			p.Findings = append(p.Findings, uncertified(m)...)
 		}
 		p.Sort()
 		return p, nil
 	case plan.LegClear:
-		in.Written = len(d.writtenThere(ctx, m)) > 0
+		in.Written = len(m.Passes) > 0 && len(d.writtenThere(ctx, m)) > 0
 		return move.PlanClear(in), nil
 	}
 	return plan.Plan{}, fmt.Errorf("%q is no part of a move that is planned", leg)
@@ -353,7 +356,7 @@ func (d *Moves) mayPlan(m plan.Move, leg string) error {
 		return nil
 	}
 	if leg == plan.LegClear && !m.Moved { // the move is given up
-		if len(m.Passes) == 0 {
+		if !m.Left() {
 			return fmt.Errorf("nothing was brought to %s yet, so that nothing there is %s's to remove; to give it up: alibi "+
 				"move %s forget", m.To, m.Name, m.Name)
 		}
@@ -396,7 +399,7 @@ func (d *Moves) Forget(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if len(m.Passes) > 0 && m.Cleared.IsZero() {
+	if m.Left() {
 		return fmt.Errorf("what was brought stands in %s still: remove it first: alibi move %s clear", m.There(), name)
 	}
 	place, err := d.record.Site(ctx, m.Place)

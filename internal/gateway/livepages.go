@@ -20,7 +20,7 @@ import (
 const livePages = 5
 
 // livePatience is how long a page of a live site may take.
-const livePatience = 15 * time.Second
+const livePatience = 30 * time.Second
 
 // Pages asks a live site for pages: for those that were asked for before, or for the first one and
 // some that it leads to. It connects from the site's own host, where its name leads to it whatever

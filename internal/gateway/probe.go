@@ -133,8 +133,12 @@ func try(ctx context.Context, s site.Site, header http.Header) (op.Tried, error)
 	return t, nil
 }
 
-// patience is how long a page may take.
-const patience = 20 * time.Second
+// patience is how long a page may take, and firstPatience how long it may take to be the first: then nothing of the
+// copy's code is compiled or in the cache, and a machine that is busy with much else is slow, not broken.
+const (
+	patience      = 20 * time.Second
+	firstPatience = 2 * time.Minute
+)
 
 // fetch asks a copy for an address of its own, as a browser on this machine would.
 func fetch(
@@ -210,10 +214,8 @@ func probe(ctx context.Context, s site.Site, word string, most int) (op.Answer, 
 			return op.Answer{}, err
 		}
 	}
-	get := func(url string) (int, string, error) {
-		return fetch(ctx, s, url, http.Header{probeHeader: {word}}, patience)
-	}
-	status, page, err := get(base + "/")
+	header := http.Header{probeHeader: {word}}
+	status, page, err := fetch(ctx, s, base+"/", header.Clone(), firstPatience)
 	if err != nil {
 		return op.Answer{}, fmt.Errorf("asking %s for its first page: %w", base, err)
 	}
@@ -225,7 +227,7 @@ func probe(ctx context.Context, s site.Site, word string, most int) (op.Answer, 
 	var mu sync.Mutex
 	for i, u := range slices.Concat(to.pages, to.files) {
 		g.Go(func() error {
-			st, _, err := get(u)
+			st, _, err := fetch(ctx, s, u, header.Clone(), patience)
 			mu.Lock()
 			defer mu.Unlock()
 			switch {
@@ -248,7 +250,7 @@ func probe(ctx context.Context, s site.Site, word string, most int) (op.Answer, 
 // who asks a copy's running code what it works with: no page is asked for while
 // that is not the copy's own.
 func who(ctx context.Context, s site.Site, word string) error {
-	status, text, err := fetch(ctx, s, s.Address().String()+"/-/who", http.Header{probeHeader: {word}}, patience)
+	status, text, err := fetch(ctx, s, s.Address().String()+"/-/who", http.Header{probeHeader: {word}}, firstPatience)
 	if err != nil {
 		return fmt.Errorf("asking %s what it works with: %w", s.Name, err)
 	}

@@ -38,6 +38,7 @@ type Move struct {
 	// Certificate is the one that was issued for To.
 	Certificate *Certificate  `json:"certificate,omitempty"`
 	Names       *Names        `json:"names,omitempty"`
+	Panel       *Panel        `json:"panel,omitempty"` // nil: neither host has one
 	Switches    []Switched    `json:"switches,omitempty"`
 	Watch       *Watch        `json:"watch,omitempty"`
 	Cleared     time.Time     `json:"cleared,omitzero"`
@@ -319,7 +320,7 @@ func (m Move) names(now time.Time) Leg {
 	default:
 		l.State, l.Why = Passed, "nobody keeps them for more than "+site.Seconds(n.Short)
 	}
-	return l
+	return m.attach(l)
 }
 
 func (m Move) switching(now time.Time) Leg {
@@ -393,10 +394,15 @@ func (m Move) WayBack() string {
 		return "there is none any more: the old place is empty"
 	case m.Moved:
 		return "names back to " + m.From.Host + ", with all that was written on " + m.To.Host + " since"
-	case len(m.Passes) == 0:
+	case !m.Left():
 		return "nothing was brought yet: forget the move"
 	}
 	return "visitors are on " + m.From.Host + " still: clear removes what was brought, and forget ends the move"
+}
+
+// Left tells whether anything of the move is where the site does not stand.
+func (m Move) Left() bool {
+	return m.Cleared.IsZero() && (len(m.Passes) > 0 || m.Panel != nil && len(m.Panel.Ours) > 0)
 }
 
 // Here is where the site stands now, and There the other place.

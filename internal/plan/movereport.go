@@ -40,6 +40,7 @@ func (m Move) Report(s site.Site, now time.Time) (out [][2]string) {
 		add("certificate", "%s: for %s, by %s, until %s", at(c.At), strings.Join(c.Names, ", "), c.By, at(c.Until))
 	}
 	m.reportNames(add, at)
+	m.reportPanel(add, at)
 	for i, x := range m.Switches {
 		add(site.Either(i == 0, "switches", ""), "%s, %s: nobody could write for %s", at(x.At),
 			site.Either(x.Back, "back to "+m.From.Host, "to "+m.To.Host), site.Seconds(x.Held))
@@ -57,6 +58,17 @@ func (m Move) Report(s site.Site, now time.Time) (out [][2]string) {
 		add("left", "all of it, in %s", m.There())
 	}
 	return out
+}
+
+func (m Move) reportPanel(add func(word, format string, a ...any), at func(time.Time) string) {
+	p := m.Panel
+	if p == nil || p.At.IsZero() {
+		return
+	}
+	for i, a := range p.Names {
+		add(site.Either(i == 0, "attached", ""), "%s on %s: %s%s, as of %s", a.Name, m.To.Host, a.State,
+			site.Either(a.Primary, ", the primary one", ""), at(p.At))
+	}
 }
 
 func (m Move) reportNames(add func(word, format string, a ...any), at func(time.Time) string) {

@@ -147,22 +147,30 @@ func (s *movesScreen) through(a *app, m plan.Move, leg string) tea.Cmd {
 // lower asks for the site's name, and shortens how long its names are kept.
 func (s *movesScreen) lower(a *app, m plan.Move) tea.Cmd {
 	is, _ := a.find(m.Site)
-	if m.Names == nil || len(m.Names.Old) == 0 || !m.Names.Lowered.IsZero() {
+	act := func(a *app) tea.Cmd {
+		s.busy = "its names are being made ready ..."
 		return a.do(func() (string, error) {
-			_, err := a.desk.Moves.Lower(a.ctx, m.Name, is.Name)
-			return "", err
+			m, err := a.desk.Moves.Lower(a.ctx, m.Name, is.Name)
+			legs := m.Legs(a.desk.Now())
+			i := slices.IndexFunc(legs, func(l plan.Leg) bool { return l.Name == plan.LegNames })
+			return "its names: " + legs[i].Why, err
 		})
 	}
-	lines := []string{fmt.Sprintf("Others keep its addresses for up to %s now. With %s, all see a switch that soon.",
-		site.Seconds(m.Names.Longest()), site.Seconds(m.Names.Short)), "Where they lead stays as it is.", "",
-		"Type its name to go on:"}
+	if !m.Asks() {
+		return act(a)
+	}
+	var lines []string
+	if n := m.Names; n != nil && len(n.Old) > 0 && n.Lowered.IsZero() {
+		lines = append(lines, fmt.Sprintf("Others keep its addresses for up to %s now. With %s, all see a switch that "+
+			"soon.", site.Seconds(n.Longest()), site.Seconds(n.Short)))
+	}
+	if p := m.Panel; p != nil && p.New {
+		lines = append(lines, "They are attached in the panel of "+plain(m.To.Host)+": "+
+			plain(strings.Join(p.Want, ", "))+".")
+	}
+	lines = append(lines, "Where they lead stays as it is.", "", "Type its name to go on:")
 	a.asking = &question{title: "Change the names of LIVE " + is.Name + "?", lines: lines, input: true, must: is.Name,
-		yes: func(a *app) tea.Cmd {
-			return a.do(func() (string, error) {
-				_, err := a.desk.Moves.Lower(a.ctx, m.Name, is.Name)
-				return "its names are kept for " + site.Seconds(m.Names.Short) + " only from now on", err
-			})
-		}}
+		yes: act}
 	return nil
 }
 
@@ -229,7 +237,7 @@ func (s *movesScreen) words() []hint {
 	return []hint{{"survey", "what the new place lacks of what will arrive"},
 		{"carry", "bring what differs, while the site goes on; each pass is less than the one before"},
 		{"check", "files, rows and pages of both places, compared"},
-		{"names", "how long others keep its addresses is shortened, so that a switch is seen soon"},
+		{"names", "others keep its addresses for less long, so that a switch is seen soon, and they are attached there"},
 		{"switch", "visitors are held, the last is brought, names are changed; all of it is taken back if it fails"},
 		{"watch", "what servers say of its names, and whether anything was written at the old place"},
 		{"clear", "the place where it does not stand is emptied; a restore point is taken first if somebody wrote there"},
@@ -294,6 +302,14 @@ func (s *movesScreen) route(a *app, m plan.Move, w, h int) []string {
 		text := "holds until " + c.Until.Local().Format("2 Jan 2006") + ", in " + c.Dir
 		text += site.Either(len(c.Unseen) > 0, "; not in use yet", "")
 		out = append(out, "", "   "+t.fit(t.soft.Render("certificate  ")+t.ink.Render(plain(text)), w-5))
+	}
+	if p := m.Panel; p != nil && len(p.Names) > 0 {
+		var names []string
+		for _, n := range p.Names {
+			names = append(names, plain(n.Name)+" "+string(n.State)+site.Either(n.Primary, ", the primary one", ""))
+		}
+		text := t.soft.Render("attached     ") + t.ink.Render(strings.Join(names, "; "))
+		out = append(out, "", "   "+t.fit(text, w-5))
 	}
 	out = append(out, "")
 	if s.busy != "" {

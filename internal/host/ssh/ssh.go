@@ -21,6 +21,7 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/host/pace"
+	"alibi/internal/site"
 )
 
 // Target is where to connect and as whom. Empty fields come from ~/.ssh/config
@@ -311,7 +312,7 @@ func (h *Host) Command(ctx context.Context, name string, args ...string) ([]byte
 	defer s.Close()
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
-	out, err := s.Output(line(name, args))
+	out, err := s.Output(line(ctx, name, args))
 	var exit *ssh.ExitError
 	switch {
 	case ctx.Err() != nil:
@@ -353,7 +354,7 @@ func (h *Host) Pipe(ctx context.Context, in io.Reader, out io.Writer, name strin
 	defer stop()
 	var complaint tail
 	s.Stdin, s.Stdout, s.Stderr = in, out, &complaint
-	err = s.Run(line(name, args))
+	err = s.Run(line(ctx, name, args))
 	var exit *ssh.ExitError
 	switch {
 	case ctx.Err() != nil:
@@ -382,9 +383,9 @@ func (t *tail) Write(p []byte) (int, error) {
 func (t tail) String() string { return strings.TrimSpace(string(t)) }
 
 // line quotes a command for a POSIX shell. What it says is in no language but the
-// one that is looked for.
-func line(name string, args []string) string {
-	out := saysIn + quote(name)
+// one that is looked for. What nobody waits for yields to all others.
+func line(ctx context.Context, name string, args []string) string {
+	out := saysIn + site.Either(pace.IsGentle(ctx), yields, "") + quote(name)
 	for _, a := range args {
 		out += " " + quote(a)
 	}
@@ -414,6 +415,9 @@ func (h *Host) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 
 // saysIn has a program write its messages as they are in its source.
 const saysIn = "env LC_ALL=C "
+
+// yields has a program give way to others (POSIX nice; 19 is the most).
+const yields = "nice -n 19 "
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 

@@ -18,7 +18,7 @@ import (
 // someSeeds are fewer random histories than of usual copies, of other ones.
 func someSeeds(t *testing.T) (from, n int) {
 	from, n = seeds(t)
-	return from + 100_000, (n + 7) / 8
+	return from + 100_000, (n + 3) / 4
 }
 
 const people = "SELECT CONCAT(GROUP_CONCAT(CONCAT_WS('\t', user_login, user_nicename, user_email, display_name) " +

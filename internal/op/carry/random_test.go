@@ -37,7 +37,7 @@ func seeds(t *testing.T) (from, n int) {
 		require.NoError(t, err, name)
 		return n
 	}
-	return number("ALIBI_SEED", 1), number("ALIBI_SEEDS", 8)
+	return number("ALIBI_SEED", 1), number("ALIBI_SEEDS", 4)
 }
 
 // failed are seeds that failed once.

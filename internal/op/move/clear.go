@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
 
 	"alibi/internal/plan"
 	"alibi/internal/site"
@@ -28,16 +30,13 @@ func (x *runner) empty(ctx context.Context, t *work.Task) error {
 	if Contains(here, there) || Contains(there, here) {
 		return fmt.Errorf("%s is a part of the place where the site stands: nothing was removed", there.Root)
 	}
-	if there.Database.Served() && !x.mem.Final {
-		if err := x.dropTables(ctx, t, there); err != nil {
+	files := 0
+	if len(m.Passes) > 0 { // else nothing was brought there
+		if files, err = x.remove(ctx, t, there); err != nil {
 			return err
 		}
 	}
-	if err := x.env.EndRelays(ctx, there.Host, there.Root); err != nil {
-		return err
-	}
-	files, err := x.removeFiles(ctx, there)
-	if err != nil {
+	if err := x.detach(ctx, m); err != nil {
 		return err
 	}
 	if n := m.Names; n != nil && m.Moved && !n.ByHand && len(n.Old) > 0 {
@@ -65,9 +64,71 @@ func (x *runner) empty(ctx context.Context, t *work.Task) error {
 	}); err != nil {
 		return err
 	}
+	if names := Detaches(m); len(names) > 0 {
+		t.Entry("%s answers no more for %s", there.Host, strings.Join(names, ", "))
+	}
+	if len(m.Passes) == 0 {
+		t.Result("nothing had been brought to %s on %s", there.Root, there.Host)
+		return nil
+	}
 	t.Result("%s removed in %s on %s%s", site.Plural(int64(files), "entry", "entries"), there.Root, there.Host,
 		site.Either(there.Database.Served(), ", and the tables in "+there.Database.Text(), ""))
 	t.Entry("what was left in %s on %s was removed", there.Root, there.Host)
+	return nil
+}
+
+// remove takes away the tables of a place, and its files.
+func (x *runner) remove(ctx context.Context, t *work.Task, there site.Site) (files int, err error) {
+	if there.Database.Served() && !x.mem.Final {
+		if err := x.dropTables(ctx, t, there); err != nil {
+			return 0, err
+		}
+	}
+	if err := x.env.EndRelays(ctx, there.Host, there.Root); err != nil {
+		return 0, err
+	}
+	return x.removeFiles(ctx, there)
+}
+
+// Detaches are the names that clearing up detaches where the site does not stand, the primary one last: all of them at
+// its old place, and those that the move attached at its new one.
+func Detaches(m plan.Move) (names []string) {
+	switch p := m.Panel; {
+	case p == nil:
+	case m.Moved && p.Old && !Redirects(m):
+		names = slices.Clone(p.Want)
+	case !m.Moved && p.New:
+		names = slices.Clone(p.Ours)
+	}
+	slices.Reverse(names)
+	return names
+}
+
+// detach has the host where the site does not stand answer for its names no more.
+func (x *runner) detach(ctx context.Context, m plan.Move) error {
+	names := Detaches(m)
+	if len(names) == 0 {
+		return nil
+	}
+	at := m.There()
+	p, err := x.panel(at.Host)
+	if err != nil {
+		return err
+	}
+	if p == nil {
+		return fmt.Errorf("nobody tells any more where the panel of %s is: write it into config.toml, under [[panels]]",
+			at.Host)
+	}
+	if was := m.Panel.Was; was != "" && !m.Moved {
+		if err := p.MakePrimary(ctx, at.Root, was); err != nil {
+			return err
+		}
+	}
+	for _, name := range names {
+		if err := p.Detach(ctx, at.Root, name); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

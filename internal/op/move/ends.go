@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"alibi/internal/host/pace"
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
@@ -114,7 +115,7 @@ func (x *runner) wantFiles(ctx context.Context, e *ends) error {
 	g, gctx := errgroup.WithContext(ctx)
 	if x.listing == nil {
 		g.Go(func() (err error) {
-			x.listing, err = tree.Scan(gctx, e.from.Root, filter(e.here))
+			x.listing, err = tree.Scan(x.gently(gctx), e.from.Root, filter(e.here))
 			return err
 		})
 	}
@@ -148,7 +149,7 @@ func (x *runner) wantFiles(ctx context.Context, e *ends) error {
 // wantTables wants the tables of the site. Those that did not change on either side since both were the same are left
 // out.
 func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
-	if e.was, err = snapshot(ctx, e.st, e.from, e.here.Database); err != nil {
+	if e.was, err = snapshot(x.gently(ctx), e.st, e.from, e.here.Database); err != nil {
 		return fmt.Errorf("reading the site's database: %w", err)
 	}
 	if e.now, err = snapshot(ctx, e.st, e.to, e.there.Database); err != nil {
@@ -195,6 +196,15 @@ func (x *runner) wantTables(ctx context.Context, e *ends) (err error) {
 	}
 	w.After = engines.Recollate(e.was.Schema(), x.mem.Collations).After
 	return nil
+}
+
+// gently has what the site's host does for a pass, or to compare, yield to its visitors: nobody waits for it. While
+// visitors are held everybody does.
+func (x *runner) gently(ctx context.Context) context.Context {
+	if x.p.Kind == plan.Switch {
+		return ctx
+	}
+	return pace.Gently(ctx)
 }
 
 func snapshot(ctx context.Context, st stack.Stack, p stack.Place, db site.Database) (tables.Snapshot, error) {

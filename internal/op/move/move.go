@@ -21,6 +21,7 @@ import (
 	"alibi/internal/dns"
 	"alibi/internal/host"
 	"alibi/internal/op"
+	"alibi/internal/panel"
 	"alibi/internal/plan"
 	"alibi/internal/site"
 	"alibi/internal/stack"
@@ -40,10 +41,17 @@ type Choices struct {
 // first.
 type Provider func(zone string) (dns.Provider, []dns.Server, error)
 
+// Means are what a move reaches beside hosts.
+type Means struct {
+	Names     Provider
+	Authority cert.Authority                         // who issues certificates
+	Panel     func(host string) (panel.Panel, error) // a host's; nil: it has none
+}
+
 // Operations are those of this package.
-func Operations(env *op.Env, names Provider, a cert.Authority) []work.Definition {
+func Operations(env *op.Env, by Means) []work.Definition {
 	begin := work.Begin(func(r plan.Run, c Choices) *work.Operation {
-		x := &runner{env: env, provider: names, authority: a, p: r.Plan, c: c, run: r.ID}
+		x := &runner{env: env, provider: by.Names, authority: by.Authority, panel: by.Panel, p: r.Plan, c: c, run: r.ID}
 		return x.operation()
 	})
 	about := func(p plan.Plan) site.ID { return p.Origin.ID }
@@ -64,6 +72,7 @@ type runner struct {
 	env       *op.Env
 	provider  Provider
 	authority cert.Authority
+	panel     func(host string) (panel.Panel, error)
 	p         plan.Plan
 	c         Choices
 	run       string
@@ -256,7 +265,7 @@ func (x *runner) files(ctx context.Context, t *work.Task) error {
 	if x.mem.Alike {
 		return nil
 	}
-	return x.maker(there, fileParts).Files(ctx, t)
+	return x.maker(there, fileParts).Files(x.gently(ctx), t)
 }
 
 // settle makes a pass final, and says what it did.

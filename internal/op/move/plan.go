@@ -151,10 +151,15 @@ func PlanClear(in Input) plan.Plan {
 	p.Steps = append(p.Steps, plan.Step{Name: "empty", Title: "remove tables and files"})
 	p.Words = "empty " + in.Move.There().String()
 	for _, w := range in.written() {
-		p.Writes = append(p.Writes, "empties "+w)
+		if len(in.Move.Passes) > 0 {
+			p.Writes = append(p.Writes, "empties "+w)
+		}
 	}
 	if f, by := in.Place.Relayed(); by && in.hasTables() {
 		p.Findings = append(p.Findings, f)
+	}
+	if names := Detaches(in.Move); len(names) > 0 {
+		p.Writes = append(p.Writes, "panel of "+in.Place.Host+": detaches "+strings.Join(names, ", "))
 	}
 	p.Writes = append(p.Writes, "nothing where the site stands")
 	p.Confirm = consent(p, in.Site)

@@ -42,7 +42,8 @@ const (
 
 // guard ends statements of ours that others wait for.
 type guard struct {
-	login Login
+	login  Login
+	gentle *gentle // nil: what is read is waited for
 
 	mu      sync.Mutex
 	pool    *sql.DB
@@ -119,10 +120,14 @@ func (g *guard) watch() {
 		}
 		pool := g.pool
 		g.mu.Unlock()
-		if len(ids) == 0 || pool == nil {
+		if pool == nil || len(ids) == 0 && g.gentle == nil {
 			continue
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		if g.gentle != nil {
+			g.gentle.own.Add(2) // this look, and the next
+			g.gentle.look(ctx, pool)
+		}
 		n := 0
 		err := pool.QueryRowContext(ctx, waiting[how]).Scan(&n)
 		if number(err) == unknownColumn {
@@ -147,6 +152,9 @@ func (g *guard) run(ctx context.Context, id int64, do, release func() error) err
 	}
 	for began := time.Now(); ; {
 		g.set(id, true)
+		if g.gentle != nil {
+			g.gentle.own.Add(2) // and what gives back its locks
+		}
 		err := do()
 		g.set(id, false)
 		if ctx.Err() != nil {

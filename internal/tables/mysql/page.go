@@ -107,8 +107,10 @@ func (s *snapshot) fetch(
 			q += fmt.Sprintf(" OFFSET %d", offset)
 		}
 		var pg page
-		began := time.Now()
+		var took time.Duration
 		err := s.statement(ctx, c, func() error {
+			began := time.Now()
+			defer func() { took = time.Since(began) }()
 			pg = page{}
 			room := []byte(nil)
 			return each(ctx, c, q, p.cols, func(v []tables.Value) error {
@@ -119,7 +121,7 @@ func (s *snapshot) fetch(
 		if err != nil {
 			return err
 		}
-		took, got := time.Since(began), len(pg.rows)
+		got := len(pg.rows)
 		if got > 0 && len(keys) > 0 {
 			after = make([]tables.Value, len(p.keyAt))
 			for i, k := range p.keyAt {
@@ -137,16 +139,16 @@ func (s *snapshot) fetch(
 			return nil
 		}
 		offset += got
-		n = nextPage(n, pg.bytes, took)
+		n = nextPage(n, pg.bytes, took, s.atMost())
 	}
 }
 
 // nextPage is how many rows the next page has.
-func nextPage(n, bytes int, took time.Duration) int {
+func nextPage(n, bytes int, took, most time.Duration) int {
 	switch {
-	case bytes > pageBytes || took > pageTime:
+	case bytes > pageBytes || took > most:
 		return max(16, n/2)
-	case bytes < pageBytes/2 && took < pageTime/3:
+	case bytes < pageBytes/2 && took < most/3:
 		return min(largePage, n*2)
 	}
 	return n
@@ -162,10 +164,17 @@ type conn struct {
 // on the tables that it read: back to the savepoint, they are free, and the
 // snapshot is still the same.
 func (s *snapshot) statement(ctx context.Context, c conn, do func() error) error {
-	return s.guard.run(ctx, c.id, do, func() error {
-		_, err := c.ExecContext(ctx, "ROLLBACK TO SAVEPOINT "+savepoint)
-		return err
-	})
+	run := func() error {
+		return s.guard.run(ctx, c.id, do, func() error {
+			_, err := c.ExecContext(ctx, "ROLLBACK TO SAVEPOINT "+savepoint)
+			return err
+		})
+	}
+	g := s.guard.gentle
+	if g == nil {
+		return run()
+	}
+	return g.do(ctx, run)
 }
 
 const savepoint = "alibi"

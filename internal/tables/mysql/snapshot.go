@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"alibi/internal/host/pace"
 	"alibi/internal/tables"
 )
 
@@ -49,6 +50,9 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 		pool:     pool,
 		guard:    newGuard(d.login),
 		shares:   map[share]float64{},
+	}
+	if pace.IsGentle(ctx) {
+		s.guard.gentle = newGentle()
 	}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()

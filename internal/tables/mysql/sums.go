@@ -67,7 +67,7 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 	}
 	keys := keyColumns(t, cols)
 	err = s.lend(ctx, func(c conn) error {
-		for n := firstSum; ; {
+		for n := s.firstSum(); ; {
 			part := tables.Range{After: r.After, To: r.To}
 			last := len(keys) == 0
 			if !last {
@@ -79,10 +79,12 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 					part.To = bound
 				}
 			}
-			began := time.Now()
+			var took time.Duration
 			var partRows int64
 			var partSum uint64
 			err := s.statement(ctx, c, func() (err error) {
+				began := time.Now()
+				defer func() { took = time.Since(began) }()
 				partRows, partSum, err = total(ctx, c, t, cols, part)
 				return err
 			})
@@ -93,7 +95,7 @@ func (s *snapshot) Total(ctx context.Context, table string, r tables.Range) (row
 			if last {
 				return nil
 			}
-			n = nextSum(n, time.Since(began))
+			n = nextSum(n, took, s.atMost())
 		}
 	})
 	return rows, sum, err
@@ -115,13 +117,15 @@ func (s *snapshot) Groups(
 	out := map[int64]tables.Group{}
 	can := true
 	err = s.lend(ctx, func(c conn) error {
-		r, n := tables.Range{}, firstSum
+		r, n := tables.Range{}, s.firstSum()
 		for can {
 			if r.To, err = s.bound(ctx, c, t, keys, tables.Range{After: r.After}, n); err != nil {
 				return err
 			}
-			began := time.Now()
+			var took time.Duration
 			err := s.statement(ctx, c, func() (err error) {
+				began := time.Now()
+				defer func() { took = time.Since(began) }()
 				can, err = groups(ctx, c, t, cols, r, per, condition(t, search), out)
 				return err
 			})
@@ -129,7 +133,7 @@ func (s *snapshot) Groups(
 				return err
 			}
 			r.After = r.To
-			n = nextSum(n, time.Since(began))
+			n = nextSum(n, took, s.atMost())
 		}
 		return nil
 	})
@@ -178,14 +182,16 @@ func groups(ctx context.Context, c queryer, t tables.Table, cols []column, r tab
 }
 
 // firstSum is how many rows the server adds up by the first statement.
-const firstSum = 10_000
+func (s *snapshot) firstSum() int {
+	return int(10_000 * s.atMost() / pageTime)
+}
 
 // nextSum is how many it adds up by the next one.
-func nextSum(n int, took time.Duration) int {
+func nextSum(n int, took, most time.Duration) int {
 	switch {
-	case took > pageTime:
+	case took > most:
 		return max(100, n/2)
-	case took < pageTime/3:
+	case took < most/3:
 		return min(200_000, n*2)
 	}
 	return n

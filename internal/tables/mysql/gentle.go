@@ -1,0 +1,90 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// What nobody waits for is read gently (pace.Gently): while others ask the server for something, one short statement
+// runs at a time, and then none for a while. The kernel gives a statement as much of a processor as it gives a
+// visitor's page; so a page is slower by what runs beside it, and what is short and seldom is hardly felt.
+const (
+	// gentleTime is how long a statement may take that is read gently.
+	gentleTime = 30 * time.Millisecond
+	// gentleRest is how many times as long none is running then, and longestRest at most.
+	gentleRest  = 4
+	longestRest = 2 * time.Second
+	// otherStatements of others in watchEvery are a sign that somebody is there; for visitedFor they are taken to be.
+	otherStatements = 5
+	visitedFor      = 3 * time.Second
+)
+
+// gentle paces the statements of one snapshot.
+type gentle struct {
+	turn    sync.Mutex
+	own     atomic.Int64 // statements of ours
+	visited atomic.Int64 // until when others are taken to be there; nanoseconds
+	last    int64        // what the server had counted when it was asked last; 0: never
+	lastOwn int64
+	seen    bool // others were there
+}
+
+// newGentle takes others to be there until it is seen that they are not.
+func newGentle() *gentle {
+	g := &gentle{}
+	g.visited.Store(time.Now().Add(visitedFor).UnixNano())
+	return g
+}
+
+// busy tells whether others are there.
+func (g *gentle) busy() bool { return time.Now().UnixNano() < g.visited.Load() }
+
+// look sees by the server's count whether others ask it for something. A server that does not tell is taken to be
+// visited.
+func (g *gentle) look(ctx context.Context, pool *sql.DB) {
+	var name, text string
+	now, own := int64(0), g.own.Load()
+	err := pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Questions'").Scan(&name, &text)
+	if err == nil {
+		now, err = strconv.ParseInt(text, 10, 64)
+	}
+	switch {
+	case err != nil || g.last > 0 && now-g.last-(own-g.lastOwn) >= otherStatements:
+		g.seen = true
+		g.visited.Store(time.Now().Add(visitedFor).UnixNano())
+	case g.last > 0 && !g.seen:
+		g.visited.Store(0)
+	}
+	g.last, g.lastOwn = now, own
+}
+
+// do runs a statement in its turn, and rests.
+func (g *gentle) do(ctx context.Context, statement func() error) error {
+	if !g.busy() {
+		return statement()
+	}
+	g.turn.Lock()
+	defer g.turn.Unlock()
+	began := time.Now()
+	if err := statement(); err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(min(gentleRest*time.Since(began), longestRest)):
+		return nil
+	}
+}
+
+// atMost is how long a statement of a snapshot may take; those of its pages and sums are made shorter or longer by it.
+func (s *snapshot) atMost() time.Duration {
+	if g := s.guard.gentle; g != nil && g.busy() {
+		return gentleTime
+	}
+	return pageTime
+}
