@@ -21,10 +21,10 @@ func (a *app) trim() *cobra.Command {
 		Use:   "trim SITE",
 		Short: "What a site can do without, and taking that out",
 		Long: "List what visitors do not see of a site and what it can do without: earlier versions, the bin, spam, " +
-			"results whose time is over, fields of what is gone; with the rows and bytes of each, and the time that it " +
-			"takes of a move. --sheet writes that into a file for the site's owners, who say in it what may go; --from " +
-			"takes that out. --part names it yourself. A restore point is taken first, visitors see a notice meanwhile, " +
-			"and alibi restore SITE undoes it.",
+			"results whose time is over, fields of what is gone, media and archives that nothing names; with the rows, " +
+			"files and bytes of each, and the time that it takes of a move. --sheet writes that into a file for the site's " +
+			"owners, who say in it what may go; --from takes that out. --part names it yourself. A restore point is taken " +
+			"first, visitors see a notice meanwhile, and alibi restore SITE undoes it.",
 		Args:              args(cobra.ExactArgs(1)),
 		ValidArgsFunction: a.siteNames(anySite),
 		RunE: a.withSite(func(ctx context.Context, d *desk.Desk, s site.Site, _ []string) error {
@@ -71,7 +71,8 @@ func (a *app) printTrims(ctx context.Context, d *desk.Desk, s site.Site, sheet s
 				if t.Saves > 0 {
 					saves = site.Seconds(t.Saves) + " of a first pass"
 				}
-				row(t.Name, site.Number(int(t.Rows))+" rows", site.Size(t.Bytes), saves, t.About)
+				row(t.Name, site.Either(t.Files, site.Plural(t.Count, "file", "files"), site.Plural(t.Rows, "row", "rows")),
+					site.Size(t.Bytes), saves, t.About)
 			}
 		})
 		if sheet != "" {

@@ -222,7 +222,7 @@ func (d *Copies) CleanInput(ctx context.Context, id site.ID, c reset.Clean, pass
 		Depot:   d.points.DepotPath(),
 		Now:     d.now(),
 		By:      d.who,
-		Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0, Database: c.Tables()},
+		Choices: reset.Choices{Clean: &c, Files: len(c.Tidy) > 0 || stack.TrimsFiles(st, c.Wish.Trim), Database: c.Tables()},
 	}
 	in.Unique = d.unique(ctx, s)
 	list, _, err := d.points.Points(ctx, id)
@@ -250,7 +250,19 @@ func (d *Copies) CleanInput(ctx context.Context, id site.ID, c reset.Clean, pass
 		return in, nil
 	}
 	goes, stays, err := d.counted(ctx, s, c.Wish)
+	if err != nil {
+		return in, err
+	}
 	in.Goes, in.Stays = append(goes, in.Goes...), append(stays, in.Stays...)
+	if !stack.TrimsFiles(st, c.Wish.Trim) {
+		return in, nil
+	}
+	weights, err := d.weighed(ctx, s)
+	for _, w := range weights {
+		if w.Files && w.Count > 0 && slices.Contains(c.Wish.Trim, w.Name) {
+			in.Goes = append(in.Goes, plan.Part{What: "files: " + w.Name, Files: w.Count, Bytes: w.Bytes})
+		}
+	}
 	return in, err
 }
 

@@ -14,6 +14,7 @@ import (
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/tables"
+	"alibi/internal/tree"
 )
 
 // Trims weighs the parts of a site that can be done without. Where it is on its way to another place, each tells how
@@ -23,11 +24,7 @@ func (d *Copies) Trims(ctx context.Context, id site.ID) (out []reset.Weight, err
 	if err != nil {
 		return nil, err
 	}
-	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
-		out, err = reset.Weighed(ctx, st, snap, s, d.now())
-		return err
-	})
-	if err != nil {
+	if out, err = d.weighed(ctx, s); err != nil {
 		return nil, err
 	}
 	all, err := d.record.Moves(ctx)
@@ -45,6 +42,24 @@ func (d *Copies) Trims(ctx context.Context, id site.ID) (out []reset.Weight, err
 	return out, nil
 }
 
+// weighed weighs what a site can do without.
+func (d *core) weighed(ctx context.Context, s site.Site) (out []reset.Weight, err error) {
+	at, err := d.env.Place(ctx, s.Host, s.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer at.Root.Close()
+	files, err := tree.Scan(ctx, at.Root, stack.DatabaseFilter(s.Root, s.Database))
+	if err != nil {
+		return nil, fmt.Errorf("listing the files of %s: %w", s.Name, err)
+	}
+	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
+		out, err = reset.Weighed(ctx, st, snap, files, s, d.now())
+		return err
+	})
+	return out, err
+}
+
 // TrimSheet is what the owners of a site are asked, and what they say.
 type TrimSheet struct {
 	Site  string      `toml:"site"`
@@ -57,6 +72,7 @@ type TrimAsked struct {
 	Name  string `toml:"name"`
 	About string `toml:"about" comment:"what it is"`
 	Rows  int64  `toml:"rows"`
+	Files int64  `toml:"files"`
 	Bytes int64  `toml:"bytes"`
 	Drop  bool   `toml:"drop" comment:"true: it may go; false: it stays"`
 	By    string `toml:"by" comment:"who decided that"`
@@ -74,7 +90,8 @@ func (d *Copies) WriteTrimSheet(ctx context.Context, id site.ID, file string) ([
 	}
 	sheet := TrimSheet{Site: s.Name, Asked: d.now().UTC().Truncate(time.Second)}
 	for _, w := range list {
-		sheet.Parts = append(sheet.Parts, TrimAsked{Name: w.Name, About: w.About, Rows: w.Rows, Bytes: w.Bytes})
+		sheet.Parts = append(sheet.Parts, TrimAsked{Name: w.Name, About: w.About, Rows: w.Rows, Files: w.Count,
+			Bytes: w.Bytes})
 	}
 	text, err := toml.Marshal(sheet)
 	if err != nil {

@@ -93,12 +93,14 @@ func (s Survey) Blocked() bool {
 
 // Carried is one time that what differed was brought.
 type Carried struct {
-	Run   string        `json:"run"`
-	At    time.Time     `json:"at"`
-	Took  time.Duration `json:"took"`
-	Rows  int64         `json:"rows"` // that were compared or brought
-	Files int           `json:"files"`
-	Bytes int64         `json:"bytes"`
+	Run  string        `json:"run"`
+	At   time.Time     `json:"at"`
+	Took time.Duration `json:"took"`
+	// Rested is for how long of that it waited for visitors of the old host, which a switch does not.
+	Rested time.Duration `json:"rested,omitempty"`
+	Rows   int64         `json:"rows"` // that were compared or brought
+	Files  int           `json:"files"`
+	Bytes  int64         `json:"bytes"`
 }
 
 // Check is how the new place looks beside the old one.
@@ -343,12 +345,14 @@ func (m Move) switching(now time.Time) Leg {
 	return l
 }
 
-// WillHold is for about how long nobody will be able to write: what the last pass took, and a little.
+// WillHold is for about how long nobody will be able to write: what the last pass took, without what it rested, and a
+// little.
 func (m Move) WillHold() time.Duration {
 	if len(m.Passes) == 0 {
 		return 0
 	}
-	return m.Passes[len(m.Passes)-1].Took + 2*time.Second
+	last := m.Passes[len(m.Passes)-1]
+	return max(last.Took-last.Rested, 0) + 2*time.Second
 }
 
 func (m Move) watching() Leg {

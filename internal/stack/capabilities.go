@@ -6,12 +6,14 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
 
 	"alibi/internal/ballast"
 	"alibi/internal/host"
 	"alibi/internal/site"
 	"alibi/internal/tables"
+	"alibi/internal/tree"
 )
 
 // What only some kinds of sites have. Each is an interface that a Stack may implement, and a function
@@ -428,6 +430,7 @@ type Admitting interface {
 type TrimPart struct {
 	Name  string `json:"name"`
 	About string `json:"about"`
+	Files bool   `json:"files,omitempty"` // it is files, not rows
 }
 
 // Trimming is a kind of site with such parts.
@@ -436,6 +439,14 @@ type Trimming interface {
 	// Trim tells for a table to which part each row belongs, "" for one that the site needs; nil of a table that has none.
 	Trim(ctx context.Context, snap tables.Snapshot, prefix string, at time.Time) (
 		func(t tables.Table) func(tables.Row) string, error)
+	// TrimFiles tells of files, by their paths in the document root, to which part they belong that is files; those that
+	// the site needs are not among them.
+	TrimFiles(ctx context.Context, snap tables.Snapshot, files []tree.Entry) (map[string]string, error)
+}
+
+// TrimsFiles tells whether any of some parts of a kind of site is files.
+func TrimsFiles(st Stack, parts []string) bool {
+	return slices.ContainsFunc(TrimsOf(st), func(p TrimPart) bool { return p.Files && slices.Contains(parts, p.Name) })
 }
 
 // TrimsOf gives the parts of a kind of site; none where nothing tells what can be done without.

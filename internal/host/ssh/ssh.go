@@ -385,7 +385,7 @@ func (t tail) String() string { return strings.TrimSpace(string(t)) }
 // line quotes a command for a POSIX shell. What it says is in no language but the
 // one that is looked for. What nobody waits for yields to all others.
 func line(ctx context.Context, name string, args []string) string {
-	out := saysIn + site.Either(pace.IsGentle(ctx), yields, "") + quote(name)
+	out := saysIn + site.Either(pace.CalmOf(ctx) != nil, yields, "") + quote(name)
 	for _, a := range args {
 		out += " " + quote(a)
 	}

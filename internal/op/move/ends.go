@@ -6,7 +6,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"alibi/internal/host/pace"
 	"alibi/internal/plan"
 	"alibi/internal/rewrite"
 	"alibi/internal/site"
@@ -204,7 +203,7 @@ func (x *runner) gently(ctx context.Context) context.Context {
 	if x.p.Kind == plan.Switch {
 		return ctx
 	}
-	return pace.Gently(ctx)
+	return x.calm.Context(ctx)
 }
 
 func snapshot(ctx context.Context, st stack.Stack, p stack.Place, db site.Database) (tables.Snapshot, error) {

@@ -20,6 +20,7 @@ import (
 	"alibi/internal/cert"
 	"alibi/internal/dns"
 	"alibi/internal/host"
+	"alibi/internal/host/pace"
 	"alibi/internal/op"
 	"alibi/internal/panel"
 	"alibi/internal/plan"
@@ -78,6 +79,7 @@ type runner struct {
 	run       string
 	mem       memory
 
+	calm    pace.Calm     // what is done while nobody waits
 	listing *tree.Listing // of the site's files, as this process saw them in this run
 	arrive  map[string][]byte
 	equal   map[string]plan.At // tables that did not change on either side, as this process saw
@@ -282,7 +284,8 @@ func (x *runner) settle(ctx context.Context, t *work.Task) error {
 		return err
 	}
 	took := x.env.Now().Sub(x.mem.Began)
-	pass := plan.Carried{Run: x.run, At: x.env.Now(), Took: took, Rows: x.mem.Rows, Files: x.mem.Files, Bytes: x.mem.Bytes}
+	pass := plan.Carried{Run: x.run, At: x.env.Now(), Took: took, Rested: x.calm.Rested(), Rows: x.mem.Rows,
+		Files: x.mem.Files, Bytes: x.mem.Bytes}
 	_, err = x.env.Record.ChangeMove(ctx, x.c.Move, func(m *plan.Move) error {
 		m.Passes = slices.DeleteFunc(m.Passes, func(p plan.Carried) bool { return p.Run == x.run })
 		m.Passes, m.Sums, m.Quiet = append(m.Passes, pass), x.mem.At, x.mem.lastQuiet()

@@ -133,7 +133,8 @@ func TestAMoveThatIsGivenUpDetachesWhatItAttached(t *testing.T) {
 	m.gate(plan.LegClear)
 	assert.Empty(t, attached(t, new, there))
 	require.NoError(t, m.Desk.Moves.Forget(ctx, m.name))
-	m.stands("pier", here, 0)
+	assert.Equal(t, "pier", m.Site(shop).Host)
+	assert.NoDirExists(t, m.Dir("drydock", there))
 }
 
 func TestAPanelThatGivesNoAnswer(t *testing.T) {

@@ -106,7 +106,10 @@ func (x *runner) cleaned(ctx context.Context, e *ends) (*state.Wanted, error) {
 		if err != nil {
 			return nil, err
 		}
-		var gone []string
+		gone, err := x.trimmed(ctx, e)
+		if err != nil {
+			return nil, err
+		}
 		for _, p := range list {
 			if c.Goes(p) {
 				gone = append(gone, p.Path)

@@ -4,27 +4,31 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"alibi/internal/site"
 	"alibi/internal/stack"
 	"alibi/internal/state"
 	"alibi/internal/tables"
+	"alibi/internal/tree"
 )
 
 // Weight is what a part of a site takes that can be done without.
 type Weight struct {
 	stack.TrimPart
 	Rows  int64         `json:"rows"`
-	Bytes int64         `json:"bytes"`           // of their values
+	Count int64         `json:"count,omitempty"` // of files
+	Bytes int64         `json:"bytes"`           // of their values, or of the files
 	Saves time.Duration `json:"saves,omitempty"` // of a first pass of its move, nanoseconds; 0: not known
 }
 
 // ErrNoTrims is given for a kind of site of which nothing tells what can be done without.
 var ErrNoTrims = errors.New("of this kind of site nothing tells what can be done without")
 
-// Weighed weighs the parts of a site that can be done without, in one reading of its tables.
-func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, s site.Site, at time.Time) ([]Weight, error) {
+// Weighed weighs the parts of a site that can be done without: one reading of its tables for rows, and one for files.
+func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, files *tree.Listing, s site.Site,
+	at time.Time) ([]Weight, error) {
 	t, can := st.(stack.Trimming)
 	if !can {
 		return nil, fmt.Errorf("%s: %w", s.Name, ErrNoTrims)
@@ -58,5 +62,38 @@ func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, s site.S
 			return nil, fmt.Errorf("table %s: %w", tab.Name, err)
 		}
 	}
+	gone, err := t.TrimFiles(ctx, snap, files.Entries)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range files.Entries {
+		if w := place[gone[f.Path]]; w != nil {
+			w.Count++
+			w.Bytes += f.Size
+		}
+	}
 	return out, nil
+}
+
+// trimmed are the paths of the files that go with the parts that are done without.
+func (x *runner) trimmed(ctx context.Context, e *ends) (out []string, err error) {
+	parts := x.c.Clean.Wish.Trim
+	if !stack.TrimsFiles(e.st, parts) {
+		return nil, nil
+	}
+	list, err := tree.Scan(ctx, e.place.Root, stack.DatabaseFilter(e.s.Root, e.s.Database))
+	if err != nil {
+		return nil, err
+	}
+	now, err := e.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	of, err := e.st.(stack.Trimming).TrimFiles(ctx, now, list.Entries)
+	for p, part := range of {
+		if slices.Contains(parts, part) {
+			out = append(out, p)
+		}
+	}
+	return out, err
 }

@@ -20,6 +20,8 @@ const (
 	trimSpam       = "spam"
 	trimTransients = "transients"
 	trimOrphans    = "orphans"
+	trimMedia      = "media"
+	trimCopies     = "copies"
 )
 
 // Trims names them.
@@ -30,6 +32,10 @@ func (Stack) Trims() []stack.TrimPart {
 		{Name: trimSpam, About: "comments that are marked as spam"},
 		{Name: trimTransients, About: "results that were kept for a time which is over"},
 		{Name: trimOrphans, About: "fields of posts, comments and terms that are not there any more"},
+		{Name: trimMedia, Files: true, About: "files of the media library that no text in the tables names, in any size; " +
+			"code that names them is not looked into"},
+		{Name: trimCopies, Files: true, About: "archives and dumps of databases that lie in the site's folder, and that no " +
+			"text in the tables names"},
 	}
 }
 

@@ -7,9 +7,11 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"alibi/internal/host/pace"
 )
 
-// What nobody waits for is read gently (pace.Gently): while others ask the server for something, one short statement
+// What nobody waits for is read gently (pace.Calm): while others ask the server for something, one short statement
 // runs at a time, and then none for a while. The kernel gives a statement as much of a processor as it gives a
 // visitor's page; so a page is slower by what runs beside it, and what is short and seldom is hardly felt.
 const (
@@ -25,19 +27,13 @@ const (
 
 // gentle paces the statements of one snapshot.
 type gentle struct {
+	calm    *pace.Calm
 	turn    sync.Mutex
 	own     atomic.Int64 // statements of ours
 	visited atomic.Int64 // until when others are taken to be there; nanoseconds
+	known   atomic.Bool  // whether they are
 	last    int64        // what the server had counted when it was asked last; 0: never
 	lastOwn int64
-	seen    bool // others were there
-}
-
-// newGentle takes others to be there until it is seen that they are not.
-func newGentle() *gentle {
-	g := &gentle{}
-	g.visited.Store(time.Now().Add(visitedFor).UnixNano())
-	return g
 }
 
 // busy tells whether others are there.
@@ -46,19 +42,17 @@ func (g *gentle) busy() bool { return time.Now().UnixNano() < g.visited.Load() }
 // look sees by the server's count whether others ask it for something. A server that does not tell is taken to be
 // visited.
 func (g *gentle) look(ctx context.Context, pool *sql.DB) {
+	g.own.Add(2) // this one, and what is asked beside it
 	var name, text string
 	now, own := int64(0), g.own.Load()
 	err := pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Questions'").Scan(&name, &text)
 	if err == nil {
 		now, err = strconv.ParseInt(text, 10, 64)
 	}
-	switch {
-	case err != nil || g.last > 0 && now-g.last-(own-g.lastOwn) >= otherStatements:
-		g.seen = true
+	if err != nil || g.last > 0 && now-g.last-(own-g.lastOwn) >= otherStatements {
 		g.visited.Store(time.Now().Add(visitedFor).UnixNano())
-	case g.last > 0 && !g.seen:
-		g.visited.Store(0)
 	}
+	g.known.Store(err != nil || g.last > 0)
 	g.last, g.lastOwn = now, own
 }
 
@@ -73,17 +67,13 @@ func (g *gentle) do(ctx context.Context, statement func() error) error {
 	if err := statement(); err != nil {
 		return err
 	}
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(min(gentleRest*time.Since(began), longestRest)):
-		return nil
-	}
+	return g.calm.Rest(ctx, min(gentleRest*time.Since(began), longestRest))
 }
 
-// atMost is how long a statement of a snapshot may take; those of its pages and sums are made shorter or longer by it.
+// atMost is how long a statement of a snapshot may take: those of its pages and sums are made shorter or longer by it.
+// As long as it is not known whether others are there, they are short.
 func (s *snapshot) atMost() time.Duration {
-	if g := s.guard.gentle; g != nil && g.busy() {
+	if g := s.guard.gentle; g != nil && (g.busy() || !g.known.Load()) {
 		return gentleTime
 	}
 	return pageTime

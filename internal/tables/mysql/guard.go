@@ -105,6 +105,11 @@ var waiting = []string{
 // watch ends statements while others wait for tables.
 func (g *guard) watch() {
 	how := 0
+	if pool, err := g.open(); err == nil && g.gentle != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		g.gentle.look(ctx, pool)
+		cancel()
+	}
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
 	for {
@@ -125,7 +130,6 @@ func (g *guard) watch() {
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		if g.gentle != nil {
-			g.gentle.own.Add(2) // this look, and the next
 			g.gentle.look(ctx, pool)
 		}
 		n := 0

@@ -51,8 +51,8 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 		guard:    newGuard(d.login),
 		shares:   map[share]float64{},
 	}
-	if pace.IsGentle(ctx) {
-		s.guard.gentle = newGentle()
+	if c := pace.CalmOf(ctx); c != nil {
+		s.guard.gentle = &gentle{calm: c}
 	}
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -56,14 +57,19 @@ func TestWhatASiteCanDoWithout(t *testing.T) {
 		return text
 	}
 	w.Keep()
-	rows := map[string]int64{}
+	lost, stays := lie(t, s.Root)
+	rows, files := map[string]int64{}, map[string]int64{}
 	list, err := w.Desk.Copies.Trims(ctx, s.ID)
 	require.NoError(t, err)
 	for _, x := range list {
 		rows[x.Name] = x.Rows
-		assert.Equal(t, x.Rows > 0, x.Bytes > 0, x.Name)
+		assert.Equal(t, x.Rows+x.Count > 0, x.Bytes > 0, x.Name)
+		files[x.Name] = x.Count
 	}
-	assert.Equal(t, map[string]int64{"revisions": 2, "bin": 4, "spam": 2, "transients": 2, "orphans": 1}, rows)
+	assert.Equal(t, map[string]int64{"revisions": 2, "bin": 4, "spam": 2, "transients": 2, "orphans": 1, "media": 0,
+		"copies": 0}, rows)
+	assert.Equal(t, map[string]int64{"revisions": 0, "bin": 0, "spam": 0, "transients": 0, "orphans": 0, "media": 2,
+		"copies": 2}, files)
 
 	sheet := filepath.Join(t.TempDir(), "trim.toml")
 	_, err = w.Desk.Copies.WriteTrimSheet(ctx, s.ID, sheet)
@@ -87,7 +93,7 @@ func TestWhatASiteCanDoWithout(t *testing.T) {
 	require.NoError(t, os.WriteFile(sheet, []byte(decided), 0o600))
 	drop, err := w.Desk.Copies.ReadTrimSheet(s, sheet)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"revisions", "spam", "transients", "orphans"}, drop)
+	assert.Equal(t, []string{"revisions", "spam", "transients", "orphans", "media", "copies"}, drop)
 
 	was := all()
 	trim := func(parts ...string) plan.Run {
@@ -102,9 +108,15 @@ func TestWhatASiteCanDoWithout(t *testing.T) {
 	list, err = w.Desk.Copies.Trims(ctx, s.ID)
 	require.NoError(t, err)
 	for _, x := range list {
-		assert.Equal(t, x.Name == "bin", x.Rows > 0, "%s: %d", x.Name, x.Rows)
+		assert.Equal(t, x.Name == "bin", x.Rows+x.Count > 0, "%s: %d", x.Name, x.Rows)
 	}
 	assert.Contains(t, all(), "stays,stays")
+	for _, name := range lost {
+		assert.NoFileExists(t, filepath.Join(s.Root, name))
+	}
+	for _, name := range stays {
+		assert.FileExists(t, filepath.Join(s.Root, name))
+	}
 	assert.Equal(t, 200, l.Get("/"))
 	trim("bin")
 	_, err = w.Desk.Copies.PlanClean(ctx, s.ID, reset.Clean{Wish: stack.Wish{Trim: []string{"pages"}}}, "")
@@ -120,4 +132,30 @@ func TestWhatASiteCanDoWithout(t *testing.T) {
 	require.Len(t, points, 2)
 	resettest.Restore(t, w.World, points[1], resettest.Whole)
 	assert.Equal(t, was, all())
+	for _, name := range lost {
+		assert.FileExists(t, filepath.Join(s.Root, name), "it comes back")
+	}
+}
+
+// lie has files lie in a site: those that nothing names, and some that stay.
+func lie(t *testing.T, root string) (lost, stays []string) {
+	t.Helper()
+	lost = []string{"wp-content/uploads/2019/03/lost-buoy-150x150.jpg", "wp-content/uploads/2019/03/lost-buoy.jpg",
+		"before-the-redesign.sql.gz", "wp-content/old-site.zip"}
+	stays = []string{"wp-content/plugins/tide-table/fixtures.zip", "wp-content/uploads/2019/03/tide wall.jpg"}
+	for _, name := range append(lost, stays...) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte("lies here"), 0o644))
+	}
+	pictures, err := filepath.Glob(filepath.Join(root, "wp-content/uploads/2*/*/*"))
+	require.NoError(t, err)
+	for _, p := range pictures {
+		rel, err := filepath.Rel(root, p)
+		require.NoError(t, err)
+		if !slices.Contains(lost, rel) {
+			stays = append(stays, rel)
+		}
+	}
+	require.Greater(t, len(stays), 4, "the site has media")
+	return lost, stays
 }
