@@ -37,9 +37,11 @@ func (m *Maker) Tables(ctx context.Context, t Task) error {
 		if err := edit.Objects(ctx, drop, nil); err != nil {
 			return err
 		}
-		if e, err = m.Open(ctx); err != nil {
+		again, err := m.Open(ctx)
+		if err != nil {
 			return err
 		}
+		e = again
 		if now, err = e.Snapshot(ctx); err != nil {
 			return err
 		}

@@ -42,12 +42,7 @@ func serve(t testing.TB, as *syscall.Credential, php string, options ...string) 
 		require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
 		c.Env = append(c.Env, "TMPDIR=/tmp") // which everybody may write to
 	}
-	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as} // its workers are programs of their own
-	require.NoError(t, c.Start())
-	t.Cleanup(func() {
-		_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
-		_ = c.Wait()
-	})
+	start(t, c, as)
 	require.Eventually(t, func() bool {
 		conn, err := net.Dial("tcp", at)
 		if err == nil {
@@ -59,4 +54,15 @@ func serve(t testing.TB, as *syscall.Credential, php string, options ...string) 
 	require.NoError(t, err)
 	t.Cleanup(func() { root.Close() })
 	return root, "http://" + at
+}
+
+// start runs a program, as another account where one is named, until the test ends.
+func start(t testing.TB, c *exec.Cmd, as *syscall.Credential) {
+	t.Helper()
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as} // its workers are programs of their own
+	require.NoError(t, c.Start())
+	t.Cleanup(func() {
+		_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
+		_ = c.Wait()
+	})
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"alibi/internal/demo/real"
+	"alibi/internal/host"
 	"alibi/internal/relay"
 	"alibi/internal/relay/relaytest"
 	"alibi/internal/runtime/mariadb/mariadbtest"
@@ -21,7 +22,19 @@ import (
 
 // throughRelay is the tests' server, reached through a relay that a PHP runs.
 func throughRelay(t *testing.T, php string, options ...string) mysql.Login {
-	dir, address := relaytest.Serve(t, php, options...)
+	t.Helper()
+	if php == apache {
+		return throughFolder(t, relaytest.ServeByApache)
+	}
+	return throughFolder(t, func(t testing.TB) (host.Root, string) { return relaytest.Serve(t, php, options...) })
+}
+
+// apache is PHP-FPM behind Apache, with the bounds of a small host.
+const apache = "apache"
+
+func throughFolder(t *testing.T, serve func(testing.TB) (host.Root, string)) mysql.Login {
+	t.Helper()
+	dir, address := serve(t)
 	r, err := relay.Put(context.Background(), dir, address, relay.Name(),
 		relay.Server{Host: "localhost", Socket: mariadbtest.Socket(), User: "root", Writes: true})
 	require.NoError(t, err)
@@ -41,6 +54,7 @@ func TestEngineThroughARelay(t *testing.T) {
 		{"pdo", "php", []string{"-n", "-d", "extension=pdo", "-d", "extension=mysqlnd", "-d", "extension=pdo_mysql"}},
 		{"in little room", "php", []string{"-d", "memory_limit=32M", "-d", "max_execution_time=10", "-d",
 			"post_max_size=1M"}},
+		{"behind Apache", apache, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			through := throughRelay(t, c.php, c.options...)

@@ -1,0 +1,1 @@
+<?php echo max(1, 2,);

@@ -1,0 +1,1 @@
+<?php foreach (array(array(1, 2)) as [$a, $b]) { echo $a; }

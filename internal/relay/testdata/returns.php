@@ -1,0 +1,1 @@
+<?php function f($a): int { return $a; }

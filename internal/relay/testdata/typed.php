@@ -1,0 +1,1 @@
+<?php function f(string $a) { return $a; }
