@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -318,16 +319,15 @@ func printPlan(w io.Writer, p plan.Plan) {
 		} else if p.Kind == plan.Restore || p.Kind == plan.Reset || p.Kind == plan.Change ||
 			p.Kind == plan.Sync {
 			printParts(row, p)
-			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High),
-				p.Estimate.Basis))
+			printTakes(row, p)
 		} else if p.Kind != plan.Remove {
-			row("brings", p.RowsText()+", "+site.Size(p.Data))
+			does := map[plan.Kind]string{plan.Clear: "removes", plan.Compare: "compares"}[p.Kind]
+			row(cmp.Or(does, "brings"), p.RowsText()+", "+site.Size(p.Data))
 			row("", fmt.Sprintf("%s files, %s", site.Number(p.Files), site.Size(p.Bytes)))
 			for _, l := range p.LeftOut {
 				row("leaves out", l.What, l.Why, l.Amount())
 			}
-			row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(p.Estimate.Low), site.Seconds(p.Estimate.High),
-				p.Estimate.Basis))
+			printTakes(row, p)
 			printRewrites(row, p)
 			if p.FreeThen > 0 {
 				row("disk after", site.Size(p.FreeThen)+" free")

@@ -237,3 +237,10 @@ func printParts(row func(...string), p plan.Plan) {
 		}
 	}
 }
+
+// printTakes says how long a run is thought to take, where that is known.
+func printTakes(row func(...string), p plan.Plan) {
+	if e := p.Estimate; e.High > 0 {
+		row("takes", fmt.Sprintf("%s to %s (%s)", site.Seconds(e.Low), site.Seconds(e.High), e.Basis))
+	}
+}

@@ -92,7 +92,7 @@ func (d *Moves) attach(ctx context.Context, m plan.Move) (plan.Move, error) {
 	if err != nil {
 		return m, err
 	}
-	p := *m.Panel
+	p, first := *m.Panel, m.Panel.At.IsZero()
 	// noted first: what was attached is found again whatever happens
 	if m, err = d.seen(ctx, m, is, missing(p.Want, is)); err != nil {
 		return m, err
@@ -114,6 +114,12 @@ func (d *Moves) attach(ctx context.Context, m plan.Move) (plan.Move, error) {
 			return m, err
 		}
 		if is, err = to.Names(ctx, m.To.Root); err != nil {
+			return m, err
+		}
+	}
+	if first {
+		if err := d.log(ctx, m.Site, "move", "its names are being attached on %s: %s", m.To.Host,
+			strings.Join(p.Want, ", ")); err != nil {
 			return m, err
 		}
 	}

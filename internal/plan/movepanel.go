@@ -55,7 +55,6 @@ func (m Move) attach(l Leg) Leg {
 	}
 	switch why := p.Awaits(p.Names); {
 	case why == "":
-		l.Title += ", attach them"
 		l.Why = strings.TrimPrefix(l.Why+"; attached on "+m.To.Host, "; ")
 	case p.At.IsZero():
 		l.Title += ", attach them"

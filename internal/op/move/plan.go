@@ -162,6 +162,8 @@ func PlanClear(in Input) plan.Plan {
 		p.Writes = append(p.Writes, "panel of "+in.Place.Host+": detaches "+strings.Join(names, ", "))
 	}
 	p.Writes = append(p.Writes, "nothing where the site stands")
+	p.Estimate = plan.Estimate{Low: time.Second, High: 5*time.Second + time.Duration(p.Files)*2*time.Millisecond,
+		Basis: "usual rates"}
 	p.Confirm = consent(p, in.Site)
 	switch m := in.Move; {
 	case !m.Moved:
