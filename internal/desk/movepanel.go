@@ -57,6 +57,9 @@ func (d *Moves) findPanel(ctx context.Context, m plan.Move, s site.Site) (*plan.
 	if len(p.Want) == 0 {
 		p.Want = certifiable(m, s)
 	}
+	if len(p.Want) == 0 { // it is reached by a number
+		return nil, nil
+	}
 	return p, nil
 }
 
@@ -152,10 +155,11 @@ func (d *Moves) seen(ctx context.Context, m plan.Move, is []site.AttachedName, o
 	})
 }
 
-// unattached says by which names visitors would not come in at the place to which a site is switched over.
+// unattached says by which names visitors would not come in at the place to which a site is switched over. At an
+// address that only the new place has, they came in at the old one by another name.
 func (d *Moves) unattached(ctx context.Context, m plan.Move) []site.Finding {
 	at := m.There()
-	if m.Panel == nil || !site.Either(m.Moved, m.Panel.Old, m.Panel.New) {
+	if m.Panel == nil || !site.Either(m.Moved, m.Panel.Old && !move.Redirects(m), m.Panel.New) {
 		return nil
 	}
 	block := func(text, remedy string) []site.Finding {

@@ -400,7 +400,8 @@ func (d *Moves) Forget(ctx context.Context, name string) error {
 		return err
 	}
 	if m.Left() {
-		return fmt.Errorf("what was brought stands in %s still: remove it first: alibi move %s clear", m.There(), name)
+		return fmt.Errorf("%s: remove that first: alibi move %s clear", site.Either(len(m.Passes) == 0, "its names are "+
+			"attached on "+m.There().Host+" still", "what was brought stands in "+m.There().String()+" still"), name)
 	}
 	place, err := d.record.Site(ctx, m.Place)
 	if err != nil {

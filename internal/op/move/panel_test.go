@@ -129,12 +129,35 @@ func TestAMoveThatIsGivenUpDetachesWhatItAttached(t *testing.T) {
 	_, err := m.Desk.Moves.Lower(ctx, m.name, shop)
 	require.NoError(t, err)
 	assert.Contains(t, m.leg(plan.LegNames).Why, shop+" is refused: not ours")
-	assert.ErrorContains(t, m.Desk.Moves.Forget(ctx, m.name), "remove it first", "its names would stay attached")
+	assert.ErrorContains(t, m.Desk.Moves.Forget(ctx, m.name), "attached on drydock still: remove that first")
 	m.gate(plan.LegClear)
 	assert.Empty(t, attached(t, new, there))
 	require.NoError(t, m.Desk.Moves.Forget(ctx, m.name))
 	assert.Equal(t, "pier", m.Site(shop).Host)
 	assert.NoDirExists(t, m.Dir("drydock", there))
+}
+
+// A site that is to answer at another address has that attached, and can go back to where it answers by its own.
+func TestAnotherAddressIsAttached(t *testing.T) {
+	old, new := &standin.Panel{}, &standin.Panel{}
+	m := onPanels(t, old, new)
+	ctx := t.Context()
+	require.NoError(t, m.Desk.Moves.Forget(ctx, m.name))
+	is, err := m.Desk.Moves.Begin(ctx, desk.NewMove{Site: m.Site(shop).ID, Host: "drydock", Root: there,
+		Address: "https://soon.skerryline.example"})
+	require.NoError(t, err)
+	m.name = is.Name
+	m.gate(plan.LegCarry)
+	m.gate(plan.LegCheck)
+	_, err = m.Desk.Moves.Lower(ctx, m.name, shop)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"soon.skerryline.example active *"}, attached(t, new, there))
+	m.gate(plan.LegSwitch)
+	assert.Equal(t, "drydock", m.Site(shop).Host)
+	m.gate(plan.LegBack)
+	m.gate(plan.LegClear)
+	assert.Empty(t, attached(t, new, there))
+	assert.Len(t, attached(t, old, here), 2)
 }
 
 func TestAPanelThatGivesNoAnswer(t *testing.T) {

@@ -29,7 +29,7 @@ const (
 type gentle struct {
 	calm    *pace.Calm
 	turn    sync.Mutex
-	own     atomic.Int64 // statements of ours
+	own     atomic.Int64 // statements of the snapshot's connections, and of its guard's
 	visited atomic.Int64 // until when others are taken to be there; nanoseconds
 	known   atomic.Bool  // whether they are
 	last    int64        // what the server had counted when it was asked last; 0: never
@@ -42,13 +42,13 @@ func (g *gentle) busy() bool { return time.Now().UnixNano() < g.visited.Load() }
 // look sees by the server's count whether others ask it for something. A server that does not tell is taken to be
 // visited.
 func (g *gentle) look(ctx context.Context, pool *sql.DB) {
-	g.own.Add(2) // this one, and what is asked beside it
 	var name, text string
-	now, own := int64(0), g.own.Load()
+	var now int64
 	err := pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Questions'").Scan(&name, &text)
 	if err == nil {
 		now, err = strconv.ParseInt(text, 10, 64)
 	}
+	own := g.own.Load() // with this look; what is under way just now may be counted at the next
 	if err != nil || g.last > 0 && now-g.last-(own-g.lastOwn) >= otherStatements {
 		g.visited.Store(time.Now().Add(visitedFor).UnixNano())
 	}

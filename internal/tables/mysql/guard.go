@@ -156,9 +156,6 @@ func (g *guard) run(ctx context.Context, id int64, do, release func() error) err
 	}
 	for began := time.Now(); ; {
 		g.set(id, true)
-		if g.gentle != nil {
-			g.gentle.own.Add(2) // and what gives back its locks
-		}
 		err := do()
 		g.set(id, false)
 		if ctx.Err() != nil {

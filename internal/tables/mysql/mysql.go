@@ -18,6 +18,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	driverpkg "github.com/go-sql-driver/mysql"
@@ -38,6 +39,8 @@ type Login struct {
 	// Through makes connections to a database by something else, with statements that set their sessions; nil: by
 	// the server's own protocol. None of them sees the same state as another.
 	Through func(database string, session []string) driver.Connector
+
+	asked *atomic.Int64 // counts the statements of its connections; nil: nobody wants to know
 }
 
 // ParseServer reads how sites and people write a server: "localhost" is its
@@ -97,7 +100,7 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 		cfg.Params[k] = v
 	}
 	if l.Through != nil {
-		return opened(polite{l.Through(name, settings(cfg.Params)), patience}, conns), nil
+		return opened(polite{l.Through(name, settings(cfg.Params)), patience, l.asked}, conns), nil
 	}
 	// The driver takes the character set from its own option, not from params.
 	delete(cfg.Params, "charset")
@@ -111,7 +114,7 @@ func (l Login) pool(name string, conns int, params map[string]string) (*sql.DB, 
 	if err != nil {
 		return nil, fmt.Errorf("the database at %s: %w", l.Addr, err)
 	}
-	return opened(polite{c, patience}, conns), nil
+	return opened(polite{c, patience, l.asked}, conns), nil
 }
 
 func opened(by driver.Connector, conns int) *sql.DB {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -17,7 +18,18 @@ import (
 type polite struct {
 	driver.Connector
 	patience time.Duration // for how long a statement is tried again; 0: the caller does that
+	asked    *atomic.Int64 // see Login
 }
+
+// count counts statements that are sent.
+func (p polite) count(n int64) {
+	if p.asked != nil {
+		p.asked.Add(n)
+	}
+}
+
+// connecting is how many statements it takes to connect: the session is set, and asked for its number.
+const connecting = 2
 
 // patient is for how long a statement waits for tables in all.
 const patient = 2 * time.Minute
@@ -34,6 +46,7 @@ func (p polite) Connect(ctx context.Context) (_ driver.Conn, err error) {
 		raw.Close()
 		return nil, fmt.Errorf("the driver's connection is a %T, which can't be used", raw)
 	}
+	p.count(connecting)
 	id, err := ask(ctx, c, "SELECT CONNECTION_ID()")
 	if err != nil {
 		c.Close()
@@ -115,6 +128,7 @@ func (c *politeConn) ExecContext(
 	defer nonsense(&err)
 	defer c.watch(ctx)()
 	err = c.again(ctx, func() error {
+		c.by.count(1)
 		r, err = c.whole.ExecContext(ctx, q, args)
 		return err
 	})
@@ -134,6 +148,7 @@ func (c *politeConn) QueryContext(
 	}()
 	defer nonsense(&err)
 	err = c.again(ctx, func() error {
+		c.by.count(1)
 		r, err = c.whole.QueryContext(ctx, q, args)
 		return err
 	})

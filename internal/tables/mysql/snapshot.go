@@ -39,21 +39,25 @@ func (d *Database) Snapshot(ctx context.Context) (tables.Snapshot, error) {
 	if want == 0 {
 		want = usualReaders
 	}
-	pool, err := d.login.pool(d.name, want, map[string]string{ownRetries: ""})
+	login := d.login
+	var g *gentle
+	if c := pace.CalmOf(ctx); c != nil {
+		g = &gentle{calm: c}
+		login.asked = &g.own
+	}
+	pool, err := login.pool(d.name, want, map[string]string{ownRetries: ""})
 	if err != nil {
 		return nil, err
 	}
 	s := &snapshot{
-		login:    d.login,
+		login:    login,
 		database: d.name,
 		under:    d.under,
 		pool:     pool,
-		guard:    newGuard(d.login),
+		guard:    newGuard(login),
 		shares:   map[share]float64{},
 	}
-	if c := pace.CalmOf(ctx); c != nil {
-		s.guard.gentle = &gentle{calm: c}
-	}
+	s.guard.gentle = g
 	if err := s.begin(ctx, want); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("reading the database %s as %s: %w", d.name, d.login, explain(err))
