@@ -93,17 +93,17 @@ func TestAPanelThatSaysNonsense(t *testing.T) {
 		_, _ = w.Write([]byte(says))
 	}))
 	defer s.Close()
-	c := panel.Client{Host: "drydock", Address: s.URL, Token: "word"}
+	asks := panel.Client{Host: "drydock", Address: s.URL, Token: "word"}
 	for _, says = range []string{"", "<html>", `{"names":[{"name":"","state":"active"}]}`,
 		`{"names":[{"name":"a.example","state":"soon"}]}`} {
-		_, err := c.Names(context.Background(), root)
+		_, err := asks.Names(context.Background(), root)
 		assert.ErrorIs(t, err, panel.ErrNoAnswer, says)
 	}
 	asked := false
 	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked = true }))
 	defer other.Close()
 	to = other.URL
-	assert.ErrorIs(t, c.Attach(context.Background(), root, name), panel.ErrRefused)
+	assert.ErrorIs(t, asks.Attach(context.Background(), root, name), panel.ErrRefused)
 	assert.False(t, asked, "the token goes to nobody else")
 }
 

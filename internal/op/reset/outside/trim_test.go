@@ -141,8 +141,8 @@ func TestWhatASiteCanDoWithout(t *testing.T) {
 func lie(t *testing.T, root string) (lost, stays []string) {
 	t.Helper()
 	lost = []string{"wp-content/uploads/2019/03/lost-buoy-150x150.jpg", "wp-content/uploads/2019/03/lost-buoy.jpg",
-		"before-the-redesign.sql.gz", "wp-content/old-site.zip"}
-	stays = []string{"wp-content/plugins/tide-table/fixtures.zip", "wp-content/uploads/2019/03/tide wall.jpg"}
+		"wp-content/old-site.zip", "before-the-redesign.sql.gz"}
+	stays = []string{"wp-content/uploads/2019/03/tide wall.jpg", "wp-content/plugins/tide-table/fixtures.zip"}
 	for _, name := range append(lost, stays...) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte("lies here"), 0o644))
