@@ -1,6 +1,7 @@
 package move_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -158,6 +159,20 @@ func TestAnotherAddressIsAttached(t *testing.T) {
 	m.gate(plan.LegClear)
 	assert.Empty(t, attached(t, new, there))
 	assert.Len(t, attached(t, old, here), 2)
+}
+
+// A name leads to one site of a host only: where both places are on one, the person is told.
+func TestBothPlacesOnOneHostWithAPanel(t *testing.T) {
+	m := onPanels(t, &standin.Panel{}, &standin.Panel{})
+	ctx := t.Context()
+	require.NoError(t, m.Desk.Moves.Forget(ctx, m.name))
+	is, err := m.Desk.Moves.Begin(ctx, desk.NewMove{Site: m.Site(shop).ID, Host: "pier", Root: "/srv/shop/public"})
+	require.NoError(t, err)
+	assert.Nil(t, is.Panel)
+	i := slices.IndexFunc(is.Survey.Findings, func(f site.Finding) bool { return f.Code == "panel" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, is.Survey.Findings[i].Remedy, "lead to /srv/shop/public in the panel when you switch over")
+	require.NoError(t, m.Desk.Moves.Forget(ctx, is.Name))
 }
 
 func TestAPanelThatGivesNoAnswer(t *testing.T) {
