@@ -215,7 +215,9 @@ func (d *Moves) Lower(ctx context.Context, name, typed string) (plan.Move, error
 		return m, fmt.Errorf("no names are changed by %s: there is nothing to shorten", name)
 	case lowers && !attaches && !m.Names.Lowered.IsZero():
 		return m, fmt.Errorf("%s did that already, at %s", name, m.Names.Lowered.Local().Format("15:04 on 2 Jan"))
-	case m.Moved || !m.Cleared.IsZero():
+	case !m.Cleared.IsZero():
+		return m, fmt.Errorf("%s is over: the other place is empty", name)
+	case m.Moved:
 		return m, fmt.Errorf("%s was switched over already: its names are as they are to be", name)
 	case m.Asks() && typed != s.Name:
 		return m, fmt.Errorf("%w: names of the live site %s are changed, though not where they lead; its name must be "+

@@ -12,11 +12,17 @@ import (
 	"alibi/internal/site"
 )
 
-// panel gives that of a host; nil where none is told.
+// hasPanel tells whether the configuration says where that of a host is.
+func (d *core) hasPanel(host string) bool {
+	return slices.ContainsFunc(d.config.Panels, func(p HostPanel) bool { return p.Host == host })
+}
+
+// panel gives that of a host.
 func (d *core) panel(host string) (panel.Panel, error) {
 	i := slices.IndexFunc(d.config.Panels, func(p HostPanel) bool { return p.Host == host })
 	if i < 0 {
-		return nil, nil
+		return nil, fmt.Errorf("nobody tells any more where the panel of %s is: write it into config.toml, under [[panels]]",
+			host)
 	}
 	p := d.config.Panels[i]
 	if err := panel.Check(p.Address); err != nil {
@@ -31,20 +37,19 @@ func (d *core) panel(host string) (panel.Panel, error) {
 
 // findPanel says which names are to be attached at the new place: those of the old one, with the same primary one.
 func (d *Moves) findPanel(ctx context.Context, m plan.Move, s site.Site) (*plan.Panel, error) {
-	from, err := d.panel(m.From.Host)
-	if err != nil {
-		return nil, err
+	p := &plan.Panel{Old: d.hasPanel(m.From.Host), New: d.hasPanel(m.To.Host)}
+	if !p.Old && !p.New || m.From.Host == m.To.Host {
+		return nil, nil
 	}
-	to, err := d.panel(m.To.Host)
-	if err != nil || from == nil && to == nil || m.From.Host == m.To.Host {
-		return nil, err
-	}
-	p := &plan.Panel{Old: from != nil, New: to != nil}
 	if move.Redirects(m) {
 		p.Want = []string{m.To.Address.Host}
 		return p, nil
 	}
-	if from != nil {
+	if p.Old {
+		from, err := d.panel(m.From.Host)
+		if err != nil {
+			return nil, err
+		}
 		is, err := from.Names(ctx, m.From.Root)
 		if err != nil {
 			return nil, err
@@ -66,7 +71,7 @@ func (d *Moves) findPanel(ctx context.Context, m plan.Move, s site.Site) (*plan.
 // aboutPanel says what is to be known of panels before a site is moved.
 func (d *Moves) aboutPanel(m plan.Move) []site.Finding {
 	if m.From.Host == m.To.Host {
-		if slices.ContainsFunc(d.config.Panels, func(p HostPanel) bool { return p.Host == m.To.Host }) {
+		if d.hasPanel(m.To.Host) {
 			return []site.Finding{{Severity: site.Warn, Code: "panel", Text: "both places are on " + m.To.Host +
 				", whose panel lets a name lead to one site only", Remedy: "have its names lead to " + m.To.Root +
 				" in the panel when you switch over, and back if you go back"}}
@@ -86,10 +91,6 @@ func (d *Moves) attach(ctx context.Context, m plan.Move) (plan.Move, error) {
 	to, err := d.panel(m.To.Host)
 	if err != nil {
 		return m, err
-	}
-	if to == nil {
-		return m, fmt.Errorf("nobody tells any more where the panel of %s is: write it into config.toml, under [[panels]]",
-			m.To.Host)
 	}
 	is, err := to.Names(ctx, m.To.Root)
 	if err != nil {
@@ -166,9 +167,6 @@ func (d *Moves) unattached(ctx context.Context, m plan.Move) []site.Finding {
 		return []site.Finding{{Severity: site.Block, Code: "panel", Text: text, Remedy: remedy}}
 	}
 	p, err := d.panel(at.Host)
-	if err == nil && p == nil {
-		err = fmt.Errorf("nobody tells any more where the panel of %s is", at.Host)
-	}
 	var is []site.AttachedName
 	if err == nil {
 		is, err = p.Names(ctx, at.Root)

@@ -257,9 +257,9 @@ func (d *Copies) CleanInput(ctx context.Context, id site.ID, c reset.Clean, pass
 	if !stack.TrimsFiles(st, c.Wish.Trim) {
 		return in, nil
 	}
-	weights, err := d.weighed(ctx, s)
+	weights, err := d.weighedFiles(ctx, s)
 	for _, w := range weights {
-		if w.Files && w.Count > 0 && slices.Contains(c.Wish.Trim, w.Name) {
+		if w.Count > 0 && slices.Contains(c.Wish.Trim, w.Name) {
 			in.Goes = append(in.Goes, plan.Part{What: "files: " + w.Name, Files: w.Count, Bytes: w.Bytes})
 		}
 	}

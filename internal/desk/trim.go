@@ -24,9 +24,18 @@ func (d *Copies) Trims(ctx context.Context, id site.ID) (out []reset.Weight, err
 	if err != nil {
 		return nil, err
 	}
-	if out, err = d.weighed(ctx, s); err != nil {
+	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
+		out, err = reset.Weighed(ctx, st, snap, s, d.now())
+		return err
+	})
+	if err != nil {
 		return nil, err
 	}
+	files, err := d.weighedFiles(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, files...)
 	all, err := d.record.Moves(ctx)
 	if err != nil {
 		return nil, err
@@ -42,8 +51,8 @@ func (d *Copies) Trims(ctx context.Context, id site.ID) (out []reset.Weight, err
 	return out, nil
 }
 
-// weighed weighs what a site can do without.
-func (d *core) weighed(ctx context.Context, s site.Site) (out []reset.Weight, err error) {
+// weighedFiles weighs the files that a site can do without.
+func (d *core) weighedFiles(ctx context.Context, s site.Site) (out []reset.Weight, err error) {
 	at, err := d.env.Place(ctx, s.Host, s.Root)
 	if err != nil {
 		return nil, err
@@ -54,7 +63,7 @@ func (d *core) weighed(ctx context.Context, s site.Site) (out []reset.Weight, er
 		return nil, fmt.Errorf("listing the files of %s: %w", s.Name, err)
 	}
 	err = d.database(ctx, s, func(st stack.Stack, snap tables.Snapshot) (err error) {
-		out, err = reset.Weighed(ctx, st, snap, files, s, d.now())
+		out, err = reset.WeighedFiles(ctx, st, snap, files)
 		return err
 	})
 	return out, err

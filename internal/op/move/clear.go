@@ -115,10 +115,6 @@ func (x *runner) detach(ctx context.Context, m plan.Move) error {
 	if err != nil {
 		return err
 	}
-	if p == nil {
-		return fmt.Errorf("nobody tells any more where the panel of %s is: write it into config.toml, under [[panels]]",
-			at.Host)
-	}
 	if was := m.Panel.Was; was != "" && !m.Moved {
 		if err := p.MakePrimary(ctx, at.Root, was); err != nil {
 			return err

@@ -46,7 +46,7 @@ type Provider func(zone string) (dns.Provider, []dns.Server, error)
 type Means struct {
 	Names     Provider
 	Authority cert.Authority                         // who issues certificates
-	Panel     func(host string) (panel.Panel, error) // a host's; nil: it has none
+	Panel     func(host string) (panel.Panel, error) // a host's
 }
 
 // Operations are those of this package.

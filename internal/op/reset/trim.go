@@ -26,9 +26,8 @@ type Weight struct {
 // ErrNoTrims is given for a kind of site of which nothing tells what can be done without.
 var ErrNoTrims = errors.New("of this kind of site nothing tells what can be done without")
 
-// Weighed weighs the parts of a site that can be done without: one reading of its tables for rows, and one for files.
-func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, files *tree.Listing, s site.Site,
-	at time.Time) ([]Weight, error) {
+// Weighed weighs the parts of a site that are rows and can be done without, in one reading of its tables.
+func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, s site.Site, at time.Time) ([]Weight, error) {
 	t, can := st.(stack.Trimming)
 	if !can {
 		return nil, fmt.Errorf("%s: %w", s.Name, ErrNoTrims)
@@ -37,13 +36,7 @@ func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, files *t
 	if err != nil {
 		return nil, err
 	}
-	parts := t.Trims()
-	out := make([]Weight, len(parts))
-	place := map[string]*Weight{}
-	for i, p := range parts {
-		out[i].TrimPart = p
-		place[p.Name] = &out[i]
-	}
+	out, place := weights(t, false)
 	for _, tab := range snap.Schema().Tables {
 		part := of(tab)
 		if part == nil {
@@ -62,6 +55,30 @@ func Weighed(ctx context.Context, st stack.Stack, snap tables.Snapshot, files *t
 			return nil, fmt.Errorf("table %s: %w", tab.Name, err)
 		}
 	}
+	return out, nil
+}
+
+// weights are those of the parts that are files, or of those that are rows, in order and by name.
+func weights(t stack.Trimming, files bool) (out []Weight, place map[string]*Weight) {
+	for _, p := range t.Trims() {
+		if p.Files == files {
+			out = append(out, Weight{TrimPart: p})
+		}
+	}
+	place = map[string]*Weight{}
+	for i := range out {
+		place[out[i].Name] = &out[i]
+	}
+	return out, place
+}
+
+// WeighedFiles weighs the parts that are files, in one reading of its tables.
+func WeighedFiles(ctx context.Context, st stack.Stack, snap tables.Snapshot, files *tree.Listing) ([]Weight, error) {
+	t, can := st.(stack.Trimming)
+	if !can {
+		return nil, ErrNoTrims
+	}
+	out, place := weights(t, true)
 	gone, err := t.TrimFiles(ctx, snap, files.Entries)
 	if err != nil {
 		return nil, err
