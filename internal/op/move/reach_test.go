@@ -59,6 +59,8 @@ func TestASiteOfWhichOnlyAnAccountIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, l.Spec.Root, s.Root, "the folder that its address shows")
 	assert.Equal(t, l.Site.Facts.Files+1, s.Facts.Files, "the folder in which it unpacks plugins, and nothing of ours")
+	assert.Equal(t, l.Site.Facts.Plugins, s.Facts.Plugins)
+	assert.Equal(t, l.Site.Facts.Contents, s.Facts.Contents, "signing in begins no draft")
 	f.leaves(s, false)
 }
 

@@ -184,7 +184,10 @@ func (p *page) form(field string) *form {
 	return found
 }
 
-// signIn signs in by the form. What asks for more than a name and a password is a person's to answer.
+const uploads = "wp-admin/plugin-install.php?tab=upload"
+
+// signIn signs in by the form, and goes on to where plugins are uploaded: the dashboard would begin a draft. What asks
+// for more than a name and a password is a person's to answer.
 func (b *browser) signIn(ctx context.Context, password string) error {
 	p, err := b.get(ctx, "wp-login.php")
 	if err != nil {
@@ -200,6 +203,7 @@ func (b *browser) signIn(ctx context.Context, password string) error {
 	f.values.Set("log", b.user)
 	f.values.Set("pwd", password)
 	f.values.Set("testcookie", "1")
+	f.values.Set("redirect_to", b.base.String()+uploads)
 	p, err = b.ask(ctx, http.MethodPost, f.action, "application/x-www-form-urlencoded",
 		strings.NewReader(f.values.Encode()))
 	if err != nil {
@@ -228,7 +232,7 @@ func (b *browser) asksMore(fields []string) error {
 
 // upload puts a plugin of one file there.
 func (b *browser) upload(ctx context.Context, a stack.Admission) error {
-	p, err := b.get(ctx, "wp-admin/plugin-install.php?tab=upload")
+	p, err := b.get(ctx, uploads)
 	if err != nil {
 		return err
 	}

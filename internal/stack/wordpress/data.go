@@ -47,6 +47,9 @@ var kinds = map[string]string{
 	"shop_order":    "orders",
 }
 
+// unpublished are the states of posts that visitors do not see.
+var unpublished = []string{"draft", "auto-draft", "pending", "future", "private", "trash"}
+
 func (d *data) read() error {
 	d.options, d.contents, d.types, d.roles = map[string]string{}, map[string]int{}, map[string]int{}, map[string]int{}
 	reads := []struct {
@@ -64,7 +67,7 @@ func (d *data) read() error {
 			if word, ok := kinds[kind]; ok {
 				kind = word
 			}
-			if s := r.text("post_status"); s == "draft" || s == "trash" || s == "private" {
+			if s := r.text("post_status"); slices.Contains(unpublished, s) {
 				kind += ", " + s
 			}
 			d.contents[kind]++

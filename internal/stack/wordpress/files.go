@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -84,7 +85,7 @@ func folders(root host.Tree, dir string) ([]fs.FileInfo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listing %s: %w", dir, err)
 	}
-	return list, nil
+	return slices.DeleteFunc(list, func(e fs.FileInfo) bool { return host.Passing(e.Name()) }), nil
 }
 
 // plugin reads a plugin's header: of a single file, or of the one file in a
