@@ -136,8 +136,14 @@ func (f *file) ReadAt(p []byte, at int64) (int, error) {
 	return f.readAt(p, at)
 }
 
+// Close ends the stream. Who read as much as the file was long did not see its end.
 func (f *file) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.end(false)
+	whole := false
+	if f.d != nil && f.pos >= f.info.Size() {
+		n, err := f.d.Read(make([]byte, 1))
+		whole = n == 0 && err == io.EOF
+	}
+	return f.end(whole)
 }
