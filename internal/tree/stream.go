@@ -27,6 +27,35 @@ func streams[S host.Streamer](t host.Tree) (S, bool) {
 	return s, ok && s.Streams()
 }
 
+// oneByOne tells whether files of a tree come one by one over a line.
+func oneByOne(t host.Tree) bool {
+	_, far := t.(host.Bounded)
+	_, streams := streams[host.Sender](t)
+	return far && !streams
+}
+
+// sample is how many files tell how long one takes.
+const sample = 12
+
+// PerFile measures how long each file takes where files come one by one, by reading some small ones; elsewhere it is
+// none.
+func PerFile(ctx context.Context, src host.Tree, entries []Entry) (time.Duration, error) {
+	if !oneByOne(src) {
+		return 0, nil
+	}
+	var some []Entry
+	for _, e := range entries {
+		if e.Regular() && e.Size < 64<<10 && len(some) < sample {
+			some = append(some, e)
+		}
+	}
+	began := time.Now()
+	if err := Digest(ctx, src, some, nil, func(int64, int) {}); err != nil || len(some) == 0 {
+		return 0, err
+	}
+	return time.Since(began) / time.Duration(len(some)), nil
+}
+
 // give is called with a file and its bytes. The entry has the size and the time
 // that the file had when it was opened.
 type give func(e Entry, r io.Reader) error
@@ -176,7 +205,11 @@ func stream(ctx context.Context, src host.Tree, dst host.Root, list []Entry, pro
 	out := make(map[string]Entry, len(list))
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
-	for _, lane := range split(list, host.AtOnce(lanes, src, dst)) {
+	n := lanes
+	if oneByOne(src) {
+		n = readers
+	}
+	for _, lane := range split(list, host.AtOnce(n, src, dst)) {
 		g.Go(func() error {
 			k := newSink(ctx, dst)
 			got := map[string]Entry{}

@@ -25,7 +25,7 @@ func PlanCheck(in Input) plan.Plan {
 	}
 	p.Steps = append(p.Steps, plan.Step{Name: "pages", Title: "ask both for pages"})
 	p.Writes = []string{"nothing"}
-	sec := 1 + float64(p.Bytes)/60e6 + float64(p.Rows)/150e3
+	sec := 1 + float64(p.Bytes)/60e6 + float64(p.Rows)/150e3 + in.Move.OneByOne().Seconds()
 	p.Estimate = plan.Estimate{Low: time.Duration(sec * 0.3 * 1e9), High: time.Duration(sec * 3 * 1e9),
 		Basis: "usual rates"}
 	return in.finish(p)

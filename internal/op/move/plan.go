@@ -69,7 +69,7 @@ func PlanPass(in Input) plan.Plan {
 	p.Steps = append(in.bringing(p, steps...), plan.Step{Name: "settle", Title: "compare the rows",
 		Work: p.Rows, Unit: plan.Rows})
 	p.Writes = append(in.written(), "nothing on the live site")
-	sec := 1 + float64(p.Bytes)/40e6 + float64(p.Rows)/60e3 + float64(p.Files)*0.0005
+	sec := 1 + float64(p.Bytes)/40e6 + float64(p.Rows)/60e3 + float64(p.Files)*0.0005 + in.Move.OneByOne().Seconds()
 	p.Estimate = plan.Estimate{Low: time.Duration(sec * 0.5 * 1e9), High: time.Duration(sec * 3 * 1e9),
 		Basis: "usual rates, if all of it is to be brought"}
 	if n := len(in.Move.Passes); n > 0 {

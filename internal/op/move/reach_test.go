@@ -17,6 +17,7 @@ import (
 	"alibi/internal/host"
 	"alibi/internal/inventory"
 	"alibi/internal/op/keep"
+	"alibi/internal/op/move"
 	"alibi/internal/op/remove"
 	"alibi/internal/op/reset"
 	"alibi/internal/plan"
@@ -70,6 +71,11 @@ func (f *ferry) leaves(s site.Site, again bool) {
 	l.Site = s
 	f.begin()
 	v := f.visitors(2)
+	m, err := f.Desk.Moves.Survey(ctx, f.name)
+	require.NoError(t, err)
+	assert.Greater(t, m.Survey.PerFile, time.Millisecond, "files come one by one")
+	first := move.PlanPass(move.Input{Site: s, Place: s, Move: m})
+	assert.Greater(t, first.Estimate.High, time.Duration(m.Survey.Files)*m.Survey.PerFile)
 	f.ready()
 	f.gate(plan.LegSwitch)
 	now := f.Site(f.live.Site.Name)
@@ -89,7 +95,7 @@ func (f *ferry) leaves(s site.Site, again bool) {
 	now = f.Site(f.live.Site.Name)
 	v.end(t, f.dock.Admin().Open(now.Database.Name, tables.Prefix{}))
 
-	_, err := f.Desk.Workings().Record.ChangeMove(ctx, f.name, func(m *plan.Move) error {
+	_, err = f.Desk.Workings().Record.ChangeMove(ctx, f.name, func(m *plan.Move) error {
 		m.Watch = &plan.Watch{Done: true}
 		return nil
 	})

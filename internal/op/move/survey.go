@@ -73,6 +73,9 @@ func (v *surveying) files(ctx context.Context) error {
 		return fmt.Errorf("listing the site's files: %w", err)
 	}
 	v.out.Files, v.out.Bytes = list.Totals()
+	if v.out.PerFile, err = tree.PerFile(ctx, p.Root, list.Entries); err != nil {
+		return fmt.Errorf("reading some of the site's files: %w", err)
+	}
 	if v.here.Facts != nil {
 		v.out.Bytes += v.here.Facts.TableBytes
 	}
