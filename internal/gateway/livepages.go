@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -24,7 +25,8 @@ const livePatience = 30 * time.Second
 
 // Pages asks a live site for pages: for those that were asked for before, or for the first one and
 // some that it leads to. It connects from the site's own host, where its name leads to it whatever
-// stands in this machine's hosts file. pass is the word with which it looks past a notice.
+// stands in this machine's hosts file; where that connects to nothing for us, from here. pass is the word with which it
+// looks past a notice.
 func (v Visitor) Pages(ctx context.Context, s site.Site, pass string, before []op.Page) ([]op.Page, error) {
 	if len(s.Addresses) == 0 {
 		return nil, op.ErrNoPages
@@ -98,7 +100,8 @@ type live struct {
 }
 
 // dial connects to the web server as its host does: at the address that is known of it, else on the host itself or,
-// where nobody listens there, by the site's name.
+// where nobody listens there, by the site's name. Where its host connects to nothing, this machine does, unless the
+// site's name leads elsewhere.
 func (l live) dial(ctx context.Context, network, addr string) (net.Conn, error) {
 	_, port, err := net.SplitHostPort(addr)
 	if err != nil {
@@ -106,12 +109,17 @@ func (l live) dial(ctx context.Context, network, addr string) (net.Conn, error) 
 	}
 	ctx, cancel := context.WithTimeout(ctx, livePatience)
 	defer cancel()
+	usual, at := net.JoinHostPort("127.0.0.1", port), addr
 	if len(l.site.Web) > 0 {
-		return l.host.Dial(ctx, network, net.JoinHostPort(l.site.Web[0], port))
+		usual = net.JoinHostPort(l.site.Web[0], port)
+		at = usual
 	}
-	c, err := l.host.Dial(ctx, network, net.JoinHostPort("127.0.0.1", port))
-	if err != nil {
-		c, err = l.host.Dial(ctx, network, addr)
+	c, err := l.host.Dial(ctx, network, usual)
+	if err != nil && at != usual {
+		c, err = l.host.Dial(ctx, network, at)
+	}
+	if errors.Is(err, host.ErrNoForward) && (at == usual || l.site.State != site.Aside) {
+		return (&net.Dialer{}).DialContext(ctx, network, at)
 	}
 	return c, err
 }

@@ -169,9 +169,17 @@ func (x *runner) byHand() string {
 	return "look at both by hand; alibi proxy " + x.c.Move + " shows the new one under the live name"
 }
 
+// askPages asks a place for pages, at the machine at which visitors reach it, or would.
 func (x *runner) askPages(ctx context.Context, s site.Site, before []op.Page) ([]op.Page, error) {
 	if x.env.Web == nil {
 		return nil, op.ErrNoPages
+	}
+	if len(s.Web) == 0 {
+		m, err := x.env.Record.Move(ctx, x.c.Move)
+		if err != nil {
+			return nil, err
+		}
+		s.Web = m.Web(s.Host, s.Root)
 	}
 	word, _ := x.env.Pass(s.ID)
 	if before == nil {

@@ -140,6 +140,7 @@ func (f *ferry) ready() {
 	f.gate(plan.LegCheck)
 	check := f.now().Check
 	require.True(f.t, check.Holds, check.Findings)
+	require.NotEmpty(f.t, check.Pages, check.Findings)
 	for _, p := range check.Pages {
 		assert.Equal(f.t, p.Old, p.New, p.Path)
 	}
