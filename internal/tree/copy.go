@@ -82,6 +82,10 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 	if err != nil {
 		return nil, nil, err
 	}
+	missing, err := missing(ctx, dst, streamed)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, i := range order {
 		e := entries[i]
 		if e.Mode.IsDir() {
@@ -98,7 +102,7 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 			if err := host.Patience(ctx, src, dst); err != nil {
 				return err
 			}
-			got, err := one(ctx, src, dst, e, progress, pour)
+			got, err := one(ctx, src, dst, e, missing(e.Path), progress, pour)
 			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 				if _, there := dst.Lstat(path.Dir(e.Path)); there == nil {
 					problems[i] = &Problem{e.Path, "can't be read: " + reason(err), kind(err)}
@@ -227,13 +231,35 @@ func OnCopy(m fs.FileMode) fs.FileMode {
 // dirPerm lets us always work in folders of our own copies.
 func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
 
-func one(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Progress, pour pours) (Entry, error) {
+// missing tells which paths a tree has not, where asking for each takes long; what came by a stream is there.
+func missing(ctx context.Context, dst host.Tree, streamed map[string]Entry) (func(string) bool, error) {
+	if !oneByOne(dst) || streamed != nil {
+		return func(string) bool { return false }, nil
+	}
+	there, err := Scan(ctx, dst, Filter{})
+	if err != nil {
+		return nil, err
+	}
+	have := make(map[string]bool, len(there.Entries))
+	for _, e := range there.Entries {
+		have[e.Path] = true
+	}
+	return func(p string) bool { return !have[p] }, nil
+}
+
+// one brings one entry; it may be missing there, or be known to be.
+func one(
+	ctx context.Context, src host.Tree, dst host.Root, e Entry, missing bool, progress Progress, pour pours,
+) (Entry, error) {
 	if e.Link != "" {
 		if have, err := dst.Readlink(e.Path); err == nil && have == RelativeLink(src.Path(), e.Path, e.Link) {
 			return e, nil
 		}
 		_ = dst.Remove(e.Path)
 		return e, dst.Symlink(RelativeLink(src.Path(), e.Path, e.Link), e.Path)
+	}
+	if missing {
+		return anew(ctx, src, dst, e, progress, pour)
 	}
 	if fi, err := dst.Lstat(e.Path); err == nil {
 		if e.Same(Entry{}.Seen(fi)) {
@@ -248,6 +274,11 @@ func one(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Pr
 			}
 		}
 	}
+	return anew(ctx, src, dst, e, progress, pour)
+}
+
+// anew reads a file, again if it changes meanwhile.
+func anew(ctx context.Context, src host.Tree, dst host.Root, e Entry, progress Progress, pour pours) (Entry, error) {
 	for try := 0; ; try++ {
 		before := e
 		n, fi, err := pour(ctx, src, dst, &e, progress)

@@ -145,24 +145,38 @@ const atOnce = 50
 // times asks for the times of files, many at once.
 func (c *control) times(list []*info) error {
 	var files []*info
+	var questions []string
 	for _, e := range list {
 		if e.mode.IsRegular() && sayable(e.name) {
-			files = append(files, e)
+			files, questions = append(files, e), append(questions, "MDTM "+e.name)
 		}
 	}
-	for part := range slices.Chunk(files, atOnce) {
-		for _, e := range part {
-			if err := c.write("MDTM " + e.name); err != nil {
+	return c.many(questions, func(i int) error {
+		_, text, err := c.read(213)
+		if errors.Is(err, errBroken) {
+			return err
+		}
+		if t := exact(text); err == nil && !t.IsZero() {
+			files[i].mtime = t
+		}
+		return nil
+	})
+}
+
+// many says commands, many of them before the first one is answered; answer reads that of one.
+func (c *control) many(commands []string, answer func(i int) error) error {
+	if slices.ContainsFunc(commands, func(q string) bool { return !sayable(q) }) {
+		return errUnsayable
+	}
+	for i, n := 0, 0; i < len(commands); i = n {
+		for n = i; n < min(i+atOnce, len(commands)); n++ {
+			if err := c.write(commands[n]); err != nil {
 				return err
 			}
 		}
-		for _, e := range part {
-			_, text, err := c.read(213)
-			if errors.Is(err, errBroken) {
+		for k := i; k < n; k++ {
+			if err := answer(k); err != nil {
 				return err
-			}
-			if t := exact(text); err == nil && !t.IsZero() {
-				e.mtime = t
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"alibi/internal/host"
+	"alibi/internal/site"
 )
 
 // Create makes a new file. The host has no word for that: it is looked whether there is one before. What others may not
@@ -19,17 +20,22 @@ func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := r.look(p, true); err == nil {
-		return nil, &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+	if !half(p) {
+		if _, err := r.look(p, true); err == nil {
+			return nil, &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
 	}
 	defer r.changed(path.Dir(p))
-	if err := r.store(p, strings.NewReader("")); err != nil {
-		return nil, err
-	}
-	if err := r.private(p, perm); err != nil {
-		return nil, errors.Join(err, r.say(250, "DELE "+p))
+	all := perm.Perm()&0o044 == 0o044
+	if !all {
+		if err := r.store(p, strings.NewReader("")); err != nil {
+			return nil, err
+		}
+		if err := r.private(p, perm); err != nil {
+			return nil, errors.Join(err, r.say(250, "DELE "+p))
+		}
 	}
 	pr, pw := io.Pipe()
 	w := &writing{w: pw, done: make(chan error, 1)}
@@ -37,10 +43,17 @@ func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 		err := r.store(p, pr)
 		_ = pr.CloseWithError(err)
 		r.changed(path.Dir(p))
+		if err == nil && all {
+			err = r.private(p, perm)
+		}
 		w.done <- err
 	}()
 	return w, nil
 }
+
+// half tells whether a path is that of a file of ours that is written still: nobody can have put another thing, or a
+// link, under a name that nobody can guess, so that it need not be looked at.
+func half(p string) bool { return host.Half(path.Base(p)) }
 
 // writing is a file that is being written: it is there when it was closed without an error.
 type writing struct {
@@ -149,24 +162,92 @@ func (r *root) Remove(name string) error {
 	if err != nil {
 		return err
 	}
+	defer r.changed(path.Dir(p))
+	if half(p) {
+		return r.say(250, "DELE "+p)
+	}
 	e, err := r.look(p, true)
 	if err != nil {
 		return &fs.PathError{Op: "remove", Path: name, Err: err}
 	}
-	defer r.changed(path.Dir(p))
-	if e.IsDir() {
-		return r.say(250, "RMD "+p)
-	}
-	return r.say(250, "DELE "+p)
+	return r.say(250, removal(p, e))
 }
 
-func (r *root) RemoveAll(name string) error { return host.RemoveAll(r, name) }
+// removal is the command that removes what is at a path.
+func removal(p string, e *info) string { return site.Either(e.IsDir(), "RMD ", "DELE ") + p }
+
+// RemoveAll removes a file, a link, or a folder and all that is in it: each folder is listed once.
+func (r *root) RemoveAll(name string) error {
+	p, err := r.at(name)
+	if err != nil {
+		return err
+	}
+	e, err := r.look(p, true)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil && e.IsDir() {
+		err = r.empty(p)
+	}
+	if err == nil {
+		err = r.say(250, removal(p, e))
+	}
+	r.changed(path.Dir(p))
+	if err != nil {
+		return &fs.PathError{Op: "remove", Path: name, Err: err}
+	}
+	return nil
+}
+
+// empty removes all that is in a folder. What could not be removed and is gone is no error.
+func (r *root) empty(dir string) error {
+	list, err := r.list(dir, true)
+	if err != nil {
+		return err
+	}
+	commands := make([]string, len(list))
+	for i, e := range list {
+		p := path.Join(dir, e.name)
+		if commands[i] = removal(p, e); e.IsDir() {
+			if err := r.empty(p); err != nil {
+				return err
+			}
+		}
+	}
+	refused := map[string]error{}
+	err = r.with(func(c *control) error {
+		return c.many(commands, func(i int) error {
+			_, _, err := c.read(250)
+			if err != nil && !errors.Is(err, errBroken) {
+				refused[list[i].name] = err
+				return nil
+			}
+			return err
+		})
+	})
+	if err != nil || len(refused) == 0 {
+		r.changed(dir)
+		return err
+	}
+	if list, err = r.list(dir, true); err != nil {
+		return err
+	}
+	for _, e := range list {
+		if err := refused[e.name]; err != nil {
+			return fmt.Errorf("removing %s: %w", path.Join(dir, e.name), err)
+		}
+	}
+	return nil
+}
 
 // noLink refuses a name that is a link: its attributes are another file's.
 func (r *root) noLink(name string) (string, error) {
 	p, err := r.at(name)
 	if err != nil {
 		return "", err
+	}
+	if half(p) {
+		return p, nil
 	}
 	e, err := r.look(p, true)
 	if err != nil {
