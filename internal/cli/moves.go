@@ -134,6 +134,8 @@ func (a *app) move() *cobra.Command {
 	f.StringToStringVar(&n.Collations, "collation", nil, "OWN=OTHER: what tables get there in place of a "+
 		"collation of their own;\nwhen a move begins, or with survey (default the nearest one, where the server there lacks "+
 		"theirs)")
+	f.StringVar(&n.Relay, "relay", "", "the address at which the folder there answers, where its database\n"+
+		"is reached by a PHP file of ours only, such as https://ferry.example")
 	f.StringVar(&n.PasswordFile, "database-password-file", "", "file with that account's password")
 	f.StringVar(&issued.Dir, "into", "", "folder there for a certificate and its key, with certificate")
 	f.StringVar(&issued.Reload, "reload", "", "command there by which its web server takes the certificate")

@@ -48,10 +48,23 @@ func (d *Fleet) shown(ctx context.Context, n *NewSite) error {
 		n.Root, err = host.Start(ctx, h)
 	}
 	if n.Relay == "" {
-		kept.User = ""
-		n.Relay = kept.Where() + site.Either(kept.Pin == "", "", "#"+kept.Pin)
+		n.Relay, err = relayOf(kept, "")
 	}
 	return err
+}
+
+// relayOf is the address at which a folder on a host answers for a relay: the one that was named, or that of the site
+// by which the host is known.
+func relayOf(h inventory.Host, named string) (string, error) {
+	if named == "" && h.BySite() {
+		h.User = ""
+		named = h.Where() + site.Either(h.Pin == "", "", "#"+h.Pin)
+	}
+	if named == "" {
+		return "", nil
+	}
+	_, _, err := relay.ParseAddress(named)
+	return named, err
 }
 
 // AddSite inspects a folder and adds the live site in it.
@@ -68,6 +81,7 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	}
 	k := stack.Known{Database: n.Database}
 	var given []site.Address
+	var err error
 	if n.Address != "" {
 		a, err := site.ParseAddress(n.Address)
 		if err != nil {
@@ -75,11 +89,8 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		}
 		k.HostPort, given = a.HostPort(), []site.Address{a}
 	}
-	if n.Relay != "" {
-		if _, _, err := relay.ParseAddress(n.Relay); err != nil {
-			return site.Site{}, err
-		}
-		k.Relay = n.Relay
+	if k.Relay, err = relayOf(inventory.Host{}, n.Relay); err != nil {
+		return site.Site{}, err
 	}
 	f, err := d.env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
 	if errors.Is(err, host.ErrNoForward) || errors.Is(err, host.ErrNoConnect) {

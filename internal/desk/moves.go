@@ -29,6 +29,7 @@ type NewMove struct {
 	// Database is where the tables come; without a name one is made on the spot.
 	Database     site.Database
 	PasswordFile string   // of this machine, with the password of the account that owns that database
+	Relay        string   // the address at which the folder answers, if its database is reached through a relay
 	Web          []string // addresses of the internet protocol at which visitors reach the new web server
 	// Address is where the site is to answer there; "": it keeps its own.
 	Address string
@@ -166,7 +167,10 @@ func (d *Moves) place(ctx context.Context, s site.Site, n NewMove, m *plan.Move)
 				"first, and what it has is kept as a restore point: alibi forget %s", o.Name, o.Root, o.Host, o.Name)
 		}
 	}
-	if err := d.found(ctx, h, s, &out, m); err != nil {
+	if out.Relay, err = relayOf(known, n.Relay); err != nil {
+		return out, err
+	}
+	if err := d.found(op.For(ctx, stack.Known{Relay: out.Relay}), h, s, &out, m); err != nil {
 		return out, err
 	}
 	if !m.Own {

@@ -15,11 +15,13 @@ import (
 
 	"alibi/internal/host"
 	"alibi/internal/inventory"
+	"alibi/internal/relay"
 	"alibi/internal/runtime/names"
 	"alibi/internal/runtime/remote"
 	"alibi/internal/runtime/wall"
 	"alibi/internal/site"
 	"alibi/internal/tables"
+	"alibi/internal/tables/engines"
 	"alibi/internal/tree"
 )
 
@@ -334,4 +336,61 @@ func (e *Env) giveOver(r host.Root, hostName string, s site.Site) error {
 		return fmt.Errorf("giving %s to the copy's account: %w", r.Path(), err)
 	}
 	return nil
+}
+
+// Others gives the numbers of the connections that a live site's own code has to its database now.
+func (e *Env) Others(ctx context.Context, s site.Site) ([]int64, error) {
+	srv, err := e.asItself(ctx, s, s.Database, false)
+	if err != nil {
+		return nil, err
+	}
+	if f, can := srv.(tables.Frequented); can {
+		return f.Others(ctx, s.Database.Name)
+	}
+	return nil, nil
+}
+
+// Abilities tell what the server of a site's database can do; nil where that is not known.
+func (e *Env) Abilities(ctx context.Context, s site.Site) (*tables.Abilities, error) {
+	srv, err := e.asItself(ctx, s, s.Database, false)
+	if err != nil {
+		return nil, err
+	}
+	return AbilitiesOf(ctx, srv)
+}
+
+// AbilitiesOn is the same of the server on which sites of a host get their databases.
+func (e *Env) AbilitiesOn(ctx context.Context, hostName string) (*tables.Abilities, error) {
+	srv, err := e.Server(ctx, hostName)
+	if err != nil {
+		return nil, err
+	}
+	return AbilitiesOf(ctx, srv.Server)
+}
+
+// ServerAs is the server of a site's database, reached with the password of the account that owns that, whatever the
+// site's configuration says.
+func (e *Env) ServerAs(ctx context.Context, s site.Site, password string) (tables.Server, error) {
+	h, err := e.Host(ctx, s.Host)
+	if err != nil {
+		return nil, err
+	}
+	w := engines.Where{Host: h, Database: s.Database,
+		Password: func(context.Context) (string, error) { return password, nil }}
+	if s.Relay != "" {
+		w.Relay = func(ctx context.Context, srv relay.Server) (*relay.Relay, error) {
+			return e.relay(ctx, s.Host, s.Root, s.Relay, srv)
+		}
+	}
+	return engines.Own(ctx, w)
+}
+
+// AbilitiesOf tell what a server can do; nil where that is not known.
+func AbilitiesOf(ctx context.Context, srv tables.Server) (*tables.Abilities, error) {
+	able, can := srv.(tables.Able)
+	if !can {
+		return nil, nil
+	}
+	a, err := able.Abilities(ctx)
+	return &a, err
 }

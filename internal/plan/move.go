@@ -84,11 +84,11 @@ type Survey struct {
 	Findings []site.Finding `json:"findings"`
 	Bytes    int64          `json:"bytes"` // that will arrive, of files and tables
 	Files    int            `json:"files"`
-	// PerFile is how long each file takes to be read where the old host gives them one by one; none elsewhere.
+	// PerFile is how long each file takes to be brought where a host gives or takes them one by one; none elsewhere.
 	PerFile time.Duration `json:"per_file,omitempty"`
 }
 
-// OneByOne is how long reading the files takes only since they come one by one, as the survey found.
+// OneByOne is how long bringing the files takes only since they come one by one, as the survey found.
 func (m Move) OneByOne() time.Duration {
 	if m.Survey == nil {
 		return 0

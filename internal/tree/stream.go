@@ -56,6 +56,17 @@ func PerFile(ctx context.Context, src host.Tree, entries []Entry) (time.Duration
 	return time.Since(began) / time.Duration(len(some)), nil
 }
 
+// PerNewFile is about how long each file takes to be written where files come one by one: twice as long as a folder
+// takes to be listed, several at once; elsewhere it is none.
+func PerNewFile(dst host.Tree) (time.Duration, error) {
+	if !oneByOne(dst) {
+		return 0, nil
+	}
+	began := time.Now()
+	_, err := dst.ReadDir(".")
+	return 2 * time.Since(began) / time.Duration(host.AtOnce(readers, dst)), err
+}
+
 // give is called with a file and its bytes. The entry has the size and the time
 // that the file had when it was opened.
 type give func(e Entry, r io.Reader) error

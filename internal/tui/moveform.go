@@ -30,7 +30,8 @@ func (f *moveForm) fields() []field {
 		all = append(all, field{"database", "database", "one there that is empty; empty: one is made on the host's server"},
 			field{"user", "its account", "that owns the database; empty: it is called as that"},
 			field{"server", "its server", "as the site is to name it; empty: localhost"},
-			field{"password", "password file", "a file of this machine with that account's password"})
+			field{"password", "password file", "a file of this machine with that account's password"},
+			field{"relay", "relay", "the address at which the folder there answers, where a database is reached by that only"})
 	}
 	return all
 }
@@ -55,7 +56,7 @@ func (f *moveForm) begin(a *app) tea.Cmd {
 	f.busy = true
 	v := f.values
 	n := desk.NewMove{Site: f.site.ID, Host: v["host"], Root: v["root"], PasswordFile: v["password"],
-		Address:  v["address"],
+		Address: v["address"], Relay: v["relay"],
 		Web:      strings.FieldsFunc(v["web"], func(r rune) bool { return r == ' ' || r == ',' }),
 		Database: site.Database{Name: v["database"], User: v["user"], Server: v["server"]}}
 	a.say("both places are looked at ...", false)

@@ -65,6 +65,54 @@ func TestASiteOfWhichOnlyAnAccountIsKnown(t *testing.T) {
 	f.leaves(s, false)
 }
 
+// A site comes to a host that gives files only, where a relay reaches its database, and goes back.
+func TestASiteComesToAHostThatGivesFilesOnly(t *testing.T) {
+	f := newFerry(t)
+	ctx := t.Context()
+	f.world.Machine("quay", func(o *real.MachineOptions) { o.FilesOnly = true })
+	require.NoError(t, f.dock.Admin().MakeDatabase(ctx, "berth", "utf8mb4", "utf8mb4_unicode_ci",
+		tables.Account{Name: "berth", Password: "made up", From: []string{"localhost"}}))
+	word := filepath.Join(t.TempDir(), "word")
+	require.NoError(t, os.WriteFile(word, []byte("made up\n"), 0o600))
+	require.NoError(t, os.MkdirAll(f.root, 0o755))
+	to := desk.NewMove{Site: f.live.Site.ID, Host: "quay", Root: f.root, Web: []string{"127.0.0.2"}, PasswordFile: word,
+		Database: site.Database{Name: "berth", Server: f.dock.Server()}}
+
+	m, err := f.Desk.Moves.Begin(ctx, to)
+	require.NoError(t, err)
+	i := slices.IndexFunc(m.Survey.Findings, func(x site.Finding) bool { return x.Code == "server" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, m.Survey.Findings[i].Remedy, "--relay")
+	require.NoError(t, f.Desk.Moves.Forget(ctx, m.Name))
+
+	to.Relay = "not an address"
+	_, err = f.Desk.Moves.Begin(ctx, to)
+	require.ErrorContains(t, err, "can't be the address of a relay")
+	to.Relay = f.live.Spec.URL
+	f.serveThere()
+	m, err = f.Desk.Moves.Begin(ctx, to)
+	require.NoError(t, err)
+	require.False(t, m.Survey.Blocked(), m.Survey.Findings)
+	assert.Positive(t, m.Survey.PerFile, "files come one by one")
+	f.name = m.Name
+	v := f.visitors(2)
+	f.gate(plan.LegCarry)
+	f.owned(f.root)
+	f.proven()
+	f.gate(plan.LegSwitch)
+	assert.Equal(t, to.Relay, f.Site(f.live.Site.Name).Relay)
+	time.Sleep(2500 * time.Millisecond)
+	f.gate(plan.LegBack)
+	assert.Empty(t, f.Site(f.live.Site.Name).Relay)
+	time.Sleep(2500 * time.Millisecond)
+	v.end(t, mariadbtest.DB(f.from))
+	f.gate(plan.LegClear)
+	assert.Empty(t, schemaOf(t, f.dock.Admin().Open("berth", tables.Prefix{})).Tables)
+	left, err := os.ReadDir(f.root)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
 // leaves moves a site to drydock while visitors order, with again back and there once more, and clears up.
 func (f *ferry) leaves(s site.Site, again bool) {
 	t, ctx, l := f.t, f.t.Context(), f.live
@@ -114,7 +162,12 @@ func (f *ferry) leaves(s site.Site, again bool) {
 // schema is that of a database as its server has it.
 func schema(t *testing.T, database string) tables.Schema {
 	t.Helper()
-	snap, err := mariadbtest.DB(database).Snapshot(t.Context())
+	return schemaOf(t, mariadbtest.DB(database))
+}
+
+func schemaOf(t *testing.T, db tables.Database) tables.Schema {
+	t.Helper()
+	snap, err := db.Snapshot(t.Context())
 	require.NoError(t, err)
 	defer snap.Close()
 	return snap.Schema()

@@ -76,12 +76,9 @@ func newFerry(t *testing.T) *ferry {
 	plugins := filepath.Join(f.live.Spec.Root, "wp-content/mu-plugins")
 	require.NoError(t, os.MkdirAll(plugins, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(plugins, "orders.php"), []byte(takesOrders), 0o644))
-	if os.Getuid() == 0 {
-		out, err := exec.Command("chown", "-R", realtest.Account+":"+realtest.Account, plugins).CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
 	f.root = filepath.Join(f.dock.Dir, "www", "tickets")
 	f.moving = moving{World: w.World, t: t}
+	f.owned(plugins)
 	f.from = f.live.Spec.Database
 	return f
 }
@@ -107,9 +104,7 @@ func (f *ferry) serveThere() {
 		os.RemoveAll(run)
 	})
 	require.NoError(f.t, os.Chmod(run, 0o755))
-	if os.Getuid() == 0 {
-		out, err := exec.Command("chown", "-R", realtest.Account+":"+realtest.Account, f.root, run).CombinedOutput()
-		require.NoError(f.t, err, string(out))
+	if f.owned(f.root, run); os.Getuid() == 0 {
 		_, socket, _ := strings.Cut(f.dock.Server(), ":")
 		for _, name := range []string{f.root, socket} {
 			for dir := filepath.Dir(name); dir != "/"; dir = filepath.Dir(dir) {
@@ -132,11 +127,28 @@ func (f *ferry) serveThere() {
 	go realtest.Answer(ln, web)
 }
 
+// owned gives folders to the account of the web server, where we may.
+func (f *ferry) owned(dirs ...string) {
+	f.t.Helper()
+	if os.Getuid() != 0 {
+		return
+	}
+	out, err := exec.Command("chown", append([]string{"-R", realtest.Account + ":" + realtest.Account}, dirs...)...).
+		CombinedOutput()
+	require.NoError(f.t, err, string(out))
+}
+
 // ready goes through all gates before the switch.
 func (f *ferry) ready() {
 	f.t.Helper()
 	f.gate(plan.LegCarry)
 	f.serveThere()
+	f.proven()
+}
+
+// proven goes through what is left of them where the new place is served already.
+func (f *ferry) proven() {
+	f.t.Helper()
 	f.gate(plan.LegCheck)
 	check := f.now().Check
 	require.True(f.t, check.Holds, check.Findings)

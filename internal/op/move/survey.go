@@ -126,6 +126,11 @@ func (v *surveying) room(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		more, err := tree.PerNewFile(root)
+		if err != nil {
+			return err
+		}
+		v.out.PerFile += more
 		if len(in) > 0 && len(v.m.Passes) == 0 {
 			v.note(site.Warn, "over", fmt.Sprintf("%s on %s is not empty: %s will be what the live site has, or go",
 				v.there.Root, v.there.Host, site.Plural(int64(len(in)), "entry", "entries")),
@@ -324,7 +329,15 @@ func (v *surveying) database(ctx context.Context) error {
 		is, err = v.named(ctx)
 	}
 	if err != nil {
-		v.note(site.Block, "server", "the database at the new place: "+err.Error(), "see that its account is right")
+		remedy := "see that its account is right"
+		switch {
+		case v.there.Relay != "" && errors.Is(err, fs.ErrNotExist):
+			remedy = "make the folder there first, and see that the web server shows it"
+		case v.there.Relay == "" && (errors.Is(err, host.ErrNoForward) || errors.Is(err, host.ErrNoConnect)):
+			remedy = "begin again, with the address at which the folder there answers, and it is reached by a PHP file " +
+				"that is put there: --relay https://ADDRESS"
+		}
+		v.note(site.Block, "server", "the database at the new place: "+err.Error(), remedy)
 		return ctx.Err()
 	}
 	if v.there.Database.Prefix != v.here.Database.Prefix {
@@ -340,7 +353,7 @@ func (v *surveying) named(ctx context.Context) (*tables.Abilities, error) {
 	if err != nil {
 		return nil, err
 	}
-	srv, err := v.env.ServerAs(ctx, v.there.Host, v.there.Database, password)
+	srv, err := v.env.ServerAs(ctx, v.there, password)
 	if err != nil {
 		return nil, err
 	}
