@@ -158,7 +158,8 @@ func (d *Moves) aboutNames(ctx context.Context, m plan.Move) (out []site.Finding
 				"until they are there", "or name its server and key in config.toml, under [[names]]")
 		}
 		for _, r := range n.Follow {
-			note(site.Note, "alias", r.Name+" is another name of "+r.Values[0], "it follows that one, and is not changed")
+			note(site.Note, "alias", r.Name+" is another name of "+strings.TrimSuffix(r.Values[0], "."),
+				"it follows that one, and is not changed")
 		}
 	}
 	s, err := d.record.Site(ctx, m.Site)

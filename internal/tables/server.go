@@ -57,6 +57,8 @@ type Abilities struct {
 	Packet     int64           // bytes that a statement or a row may have at most
 	Modes      string          // how strict it is, by its own names
 	Folds      bool            // names of tables are the same in upper and lower case
+	Self       string          // where it is, as it says
+	Asked      int64           // statements that it was asked since it was started
 }
 
 // Account is a database account of a copy's own: it may do everything in its

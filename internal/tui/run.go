@@ -221,7 +221,7 @@ func stepRow(t *theme, p plan.Progress, bw int, now time.Time) string {
 	if share == 1 {
 		barStyle = t.good
 	}
-	return mark + style.Render(t.fit(p.Title, 22)) + barStyle.Render(over) + t.rule.Render(rest) +
+	return mark + style.Render(t.fit(p.Title, 23)) + barStyle.Render(over) + t.rule.Render(rest) +
 		t.ink.Render(t.right(took, 8)) + t.ink.Render(t.right(amount, 13)) + "  " +
 		t.soft.Render(plain(site.Either(p.Note != "", p.Note, rate)))
 }

@@ -27,8 +27,8 @@ func (x *runner) empty(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	if Contains(here, there) || Contains(there, here) {
-		return fmt.Errorf("%s is a part of the place where the site stands: nothing was removed", there.Root)
+	if err := x.apart(ctx, m, here, there); err != nil {
+		return err
 	}
 	files := 0
 	if len(m.Passes) > 0 { // else nothing was brought there

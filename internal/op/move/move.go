@@ -351,7 +351,7 @@ func (x *runner) undo(ctx context.Context) error {
 			return err
 		}
 	case !x.mem.Began.IsZero():
-		if err := x.placeBack(ctx, there); err != nil {
+		if err := x.placeBack(ctx, here, there); err != nil {
 			return err
 		}
 	}
@@ -362,7 +362,7 @@ func (x *runner) undo(ctx context.Context) error {
 }
 
 // placeBack gives the other place what it had before, which was nothing where it is fresh.
-func (x *runner) placeBack(ctx context.Context, there site.Site) error {
+func (x *runner) placeBack(ctx context.Context, here, there site.Site) error {
 	// Before its tables were touched, a fresh place may not say yet how these are reached.
 	if !x.mem.Fresh || x.mem.Looked {
 		if err := x.maker(there, nothing).RollBack(ctx); err != nil {
@@ -371,6 +371,9 @@ func (x *runner) placeBack(ctx context.Context, there site.Site) error {
 	}
 	if !x.mem.Fresh {
 		return nil
+	}
+	if err := x.foldersApart(ctx, here, there); err != nil {
+		return err
 	}
 	_, err := x.removeFiles(ctx, there)
 	return err

@@ -37,19 +37,17 @@ func (x *runner) prepare(ctx context.Context, t *work.Task) error {
 	if err != nil {
 		return err
 	}
-	t.Memorize(func() { x.mem.Began, x.mem.Fresh = x.env.Now(), len(m.Passes) == 0 && !m.Over })
-	if err := t.Remember(); err != nil {
-		return err
-	}
 	h, err := x.env.Host(ctx, there.Host)
 	if err != nil {
 		return err
 	}
-	root, err := h.Make(ctx, there.Root)
-	if err != nil {
-		return fmt.Errorf("making %s on %s: %w", there.Root, there.Host, err)
+	if err := makeFolder(ctx, h, there, func() error { return x.apart(ctx, m, here, there) }); err != nil {
+		return err
 	}
-	defer root.Close()
+	t.Memorize(func() { x.mem.Began, x.mem.Fresh = x.env.Now(), len(m.Passes) == 0 && !m.Over })
+	if err := t.Remember(); err != nil {
+		return err
+	}
 	switch db := there.Database; {
 	case db.InFile():
 		if err := emptyFile(ctx, h, db.Path); err != nil {
@@ -76,6 +74,29 @@ func (x *runner) prepare(ctx context.Context, t *work.Task) error {
 		return fmt.Errorf("the database at %s: %w", there.Host, err)
 	}
 	return x.collate(ctx, here, there, is)
+}
+
+// makeFolder makes the folder of a place, unless it is there, and takes it away again if it is not right.
+func makeFolder(ctx context.Context, h host.Host, there site.Site, right func() error) error {
+	root, err := h.Write(ctx, there.Root)
+	made := errors.Is(err, fs.ErrNotExist)
+	if made {
+		root, err = h.Make(ctx, there.Root)
+	}
+	if err != nil {
+		return fmt.Errorf("making %s on %s: %w", there.Root, there.Host, err)
+	}
+	root.Close()
+	err = right()
+	if err == nil || !made {
+		return err
+	}
+	up, uerr := h.Write(ctx, path.Dir(there.Root))
+	if uerr == nil {
+		uerr = up.Remove(path.Base(there.Root))
+		up.Close()
+	}
+	return errors.Join(err, uerr)
 }
 
 // seeEmpty sees whether a database has nothing in which nothing is to be.

@@ -340,6 +340,16 @@ func (v *surveying) database(ctx context.Context) error {
 		v.note(site.Block, "server", "the database at the new place: "+err.Error(), remedy)
 		return ctx.Err()
 	}
+	if v.m.Own {
+		one, err := oneDatabase(ctx, v.env, v.here, v.there)
+		if err != nil {
+			return err
+		}
+		if one {
+			v.note(site.Block, "one-database", "the configuration at the new place names the database of "+v.here.Name+
+				" itself", "have it name another one")
+		}
+	}
 	if v.there.Database.Prefix != v.here.Database.Prefix {
 		v.note(site.Block, "prefix", fmt.Sprintf("the configuration at the new place says the table prefix %q, and the site "+
 			"has %q", v.there.Database.Prefix, v.here.Database.Prefix), "give it the same prefix there")

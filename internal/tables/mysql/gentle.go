@@ -42,18 +42,22 @@ func (g *gentle) busy() bool { return time.Now().UnixNano() < g.visited.Load() }
 // look sees by the server's count whether others ask it for something. A server that does not tell is taken to be
 // visited.
 func (g *gentle) look(ctx context.Context, pool *sql.DB) {
-	var name, text string
-	var now int64
-	err := pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Questions'").Scan(&name, &text)
-	if err == nil {
-		now, err = strconv.ParseInt(text, 10, 64)
-	}
+	now, err := questions(ctx, pool)
 	own := g.own.Load() // with this look; what is under way just now may be counted at the next
 	if err != nil || g.last > 0 && now-g.last-(own-g.lastOwn) >= otherStatements {
 		g.visited.Store(time.Now().Add(visitedFor).UnixNano())
 	}
 	g.known.Store(err != nil || g.last > 0)
 	g.last, g.lastOwn = now, own
+}
+
+// questions is how many statements clients have put to a server since it was started.
+func questions(ctx context.Context, pool *sql.DB) (n int64, err error) {
+	var name, text string
+	if err = pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Questions'").Scan(&name, &text); err == nil {
+		n, err = strconv.ParseInt(text, 10, 64)
+	}
+	return n, err
 }
 
 // do runs a statement in its turn, and rests.

@@ -65,11 +65,11 @@ func (l Login) Abilities(ctx context.Context) (a tables.Abilities, err error) {
 	}
 	defer db.Close()
 	list, err := records(ctx, db, "SELECT @@version AS V, @@max_allowed_packet AS P, @@sql_mode AS M, "+
-		"@@lower_case_table_names AS L")
+		"@@lower_case_table_names AS L, CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir) AS S")
 	if err != nil {
 		return a, fmt.Errorf("asking %s what it can do: %w", l, explain(err))
 	}
-	a.Version, a.Modes, a.Folds = list[0]["V"], list[0]["M"], list[0]["L"] != "0"
+	a.Version, a.Modes, a.Folds, a.Self = list[0]["V"], list[0]["M"], list[0]["L"] != "0", list[0]["S"]
 	if a.Packet, err = strconv.ParseInt(list[0]["P"], 10, 64); err != nil {
 		return a, err
 	}
@@ -81,6 +81,9 @@ func (l Login) Abilities(ctx context.Context) (a tables.Abilities, err error) {
 	a.Collations = map[string]bool{}
 	for _, r := range list {
 		a.Collations[cmp.Or(r["FULL_COLLATION_NAME"], r["COLLATION_NAME"])] = true
+	}
+	if a.Asked, err = questions(ctx, db); err != nil {
+		return a, fmt.Errorf("asking %s for its count of statements: %w", l, explain(err))
 	}
 	return a, nil
 }
