@@ -47,7 +47,7 @@ func (a *app) host() *cobra.Command {
 	add.Flags().StringVar(&h.PasswordFile, "password-file", "",
 		"file on this machine with the account's password, or secret:NAME")
 	add.Flags().StringVar(&h.Pin, "fingerprint", "", "accept this key of the host, as its keeper names it: SHA256:...")
-	add.Flags().StringVar(&h.At, "at", "", "the machine, where the name of the site leads elsewhere (HTTPS): 192.0.2.7")
+	add.Flags().StringVar(&h.At, "at", "", "the machine, where the host's name leads elsewhere: 192.0.2.7")
 	add.Flags().BoolVar(&plainly, "plain", false, "by ftp:// or http://: nothing is encrypted, the password neither")
 	add.Flags().StringVar(&h.Client, "client", "", "whose it is")
 	list := &cobra.Command{Use: "list", Short: "List machines", Args: args(cobra.NoArgs),
@@ -119,6 +119,8 @@ func (a *app) hostSet() *cobra.Command {
 		"compress what goes there and comes from there: far (where the host is far away or its bandwidth bounded; "+
 			"usual), always, never",
 	)
+	c.Flags().StringVar(&to.At, "at", "", "the machine, where the host's name leads elsewhere: 192.0.2.7; "+
+		desk.ByName+": as the name leads")
 	c.Flags().StringVar(&to.Copies, "copies", "", "folder for copies, an absolute path on the machine")
 	c.Flags().StringVar(&to.Server.Address, "database", "",
 		"database server as seen from the machine: localhost, localhost:/run/mysqld/mysqld.sock, 127.0.0.1:3306")

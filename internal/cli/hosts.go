@@ -103,6 +103,9 @@ func printHost(w io.Writer, s desk.HostState) {
 			where = "this machine"
 		}
 		row("reached at", where)
+		if s.At != "" {
+			row("machine", s.At+", wherever its name leads")
+		}
 		if s.Client != "" {
 			row("client", s.Client)
 		}

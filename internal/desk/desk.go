@@ -139,7 +139,8 @@ type core struct {
 	depot     *depot.Depot
 	kept      map[site.ID]Kept // what a bucket had when it was asked last
 	keptAt    time.Time
-	hosts     map[string]host.Host
+	hosts     map[string]openHost
+	former    []host.Host // that are reached otherwise now
 	phps      func() []php.PHP
 	catalogue func() *catalogue.Client
 	own       *mariadb.Server // a database server of our own, if one was needed and this process started it
@@ -166,7 +167,7 @@ func Open(ctx context.Context, opt Options) (_ *Desk, err error) {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
-	c := &core{opt: opt, hosts: map[string]host.Host{}, who: cmp.Or(opt.Who, username())}
+	c := &core{opt: opt, hosts: map[string]openHost{}, who: cmp.Or(opt.Who, username())}
 	c.fleet, c.runs, c.copies, c.points = &Fleet{c}, &Runs{c}, &Copies{c}, &Points{c}
 	c.components, c.pins, c.hands = &Components{c}, &Sheets{c}, &Hands{c}
 	d := &Desk{c.fleet, c.runs, c.copies, c.points, c.components, c.pins, c.hands, &Moves{c}, c}
@@ -330,7 +331,7 @@ func (d *core) unstick(p plan.Plan) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, name := range []string{p.Origin.Host, p.Target.Host} {
-		if h, ok := d.hosts[name].(interface{ Abort() }); ok {
+		if h, ok := d.hosts[name].Host.(interface{ Abort() }); ok {
 			h.Abort()
 		}
 	}
@@ -379,6 +380,9 @@ func (d *Desk) Close() error {
 	}
 	c.mu.Lock()
 	for _, h := range c.hosts {
+		h.Close()
+	}
+	for _, h := range c.former {
 		h.Close()
 	}
 	if c.own != nil {

@@ -281,9 +281,12 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	require.NoError(t, set("pier", desk.HostSettings{Copies: "/srv/copies/",
 		Limits: site.Limits{Streams: 1, Bandwidth: 1 << 20}}))
 	require.NoError(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: 4}}), "what is not named stays")
+	assert.ErrorContains(t, set("pier", desk.HostSettings{At: "127.0.0.99"}), "nothing was changed")
+	require.NoError(t, set("pier", desk.HostSettings{At: "localhost"}))
 	h, err := w.Desk.Workings().Record.Host(ctx, "pier")
 	require.NoError(t, err)
 	assert.Equal(t, "/srv/copies", h.Copies)
+	assert.Equal(t, "localhost", h.At)
 	assert.Equal(t, site.Limits{Streams: 1, Bandwidth: 1 << 20, Load: 4}, h.Limits)
 	_, err = w.Desk.Workings().Env.Server(ctx, "pier")
 	assert.ErrorIs(t, err, op.ErrNoServer)

@@ -29,21 +29,43 @@ func (d *core) host(ctx context.Context, name string) (host.Host, error) {
 		}
 		return pointhost.Open(ctx, store, id)
 	}
+	var h inventory.Host
+	open := func() host.Host { return local.New(name) }
+	if name != d.config.Machine {
+		var err error
+		if h, err = d.record.Host(ctx, name); err != nil {
+			return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
+		}
+		open = func() host.Host { return d.machine(h) }
+	}
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	if h := d.hosts[name]; h != nil {
-		return h, nil
+	is, known := d.hosts[name]
+	if known && is.by == reached(h) {
+		d.mu.Unlock()
+		return is.Host, nil
 	}
-	if name == d.config.Machine {
-		d.hosts[name] = local.New(name)
-		return d.hosts[name], nil
+	now := open()
+	d.hosts[name] = openHost{now, reached(h)}
+	if known && !h.BySite() { // who is at work with it goes on
+		d.former = append(d.former, is.Host)
 	}
-	h, err := d.record.Host(ctx, name)
-	if err != nil {
-		return nil, fmt.Errorf("%w; add it first: alibi host add %s ADDRESS", err, name)
+	d.mu.Unlock()
+	if known && h.BySite() { // what it put there is taken off
+		is.Close()
 	}
-	d.hosts[name] = d.machine(h)
-	return d.hosts[name], nil
+	return now, nil
+}
+
+// openHost is a host that is kept open, and how it is reached.
+type openHost struct {
+	host.Host
+	by inventory.Host
+}
+
+// reached is what of a host says how it is reached.
+func reached(h inventory.Host) inventory.Host {
+	return inventory.Host{Addr: h.Addr, Port: h.Port, User: h.User, Key: h.Key, Way: h.Way, At: h.At, Pin: h.Pin,
+		Limits: h.Limits, PasswordFile: h.PasswordFile}
 }
 
 // knownHosts are our own file and the person's.
@@ -101,12 +123,23 @@ func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 	}
 	r.Close()
 	d.mu.Lock()
-	d.hosts[h.Name] = m
+	d.hosts[h.Name] = openHost{m, reached(h)}
 	d.mu.Unlock()
 	if err := d.record.PutHost(ctx, h); err != nil {
 		return err
 	}
 	return d.log(ctx, "", "host", "added host %s at %s", h.Name, h.Addr)
+}
+
+// signedIn sees whether a host lets us in, as it would be reached.
+func (d *core) signedIn(ctx context.Context, h inventory.Host) error {
+	m := d.machine(h)
+	defer m.Close()
+	r, err := begin(ctx, m)
+	if err != nil {
+		return err
+	}
+	return r.Close()
 }
 
 // begin opens the folder with which one begins to look at a host.
@@ -122,9 +155,13 @@ func begin(ctx context.Context, h host.Host) (host.Tree, error) {
 // as it is.
 type HostSettings struct {
 	Copies string
+	At     string // the machine, whatever the host's name says; ByName: the one to which that leads
 	Server site.Server
 	Limits site.Limits
 }
+
+// ByName has a host reached where its name leads again.
+const ByName = "name"
 
 // limit changes the limits that are named.
 func limit(to *site.Limits, by site.Limits) error {
@@ -180,6 +217,12 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 	if err := limit(&h.Limits, to.Limits); err != nil {
 		return h, err
 	}
+	if to.At != "" {
+		h.At = site.Either(to.At == ByName, "", to.At)
+		if err := d.signedIn(ctx, h); err != nil {
+			return h, fmt.Errorf("%w; nothing was changed", err)
+		}
+	}
 	if h.Server.Address != "" {
 		srv, err := d.configured(ctx, name, h.Server)
 		if err != nil {
@@ -204,12 +247,6 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 	if err := d.record.PutHost(ctx, h); err != nil {
 		return h, err
 	}
-	d.mu.Lock()
-	if old := d.hosts[name]; old != nil { // the next use keeps to the new settings
-		old.Close()
-		delete(d.hosts, name)
-	}
-	d.mu.Unlock()
 	return h, d.log(ctx, "", "host", "copies on %s: in %s, databases on %s", h.Name, h.Copies, h.Server.Address)
 }
 

@@ -176,7 +176,7 @@ func (d *Fleet) RemoveHost(ctx context.Context, name string) error {
 		return err
 	}
 	d.mu.Lock()
-	if h := d.hosts[name]; h != nil {
+	if h, known := d.hosts[name]; known {
 		h.Close()
 		delete(d.hosts, name)
 	}

@@ -102,6 +102,14 @@ func (d *Moves) findNames(ctx context.Context, s site.Site, web []string) (*plan
 	return n, err
 }
 
+// anchor holds hosts where they are that are reached by a name of the site, or where it leads: it will lead elsewhere.
+func (d *Moves) anchor(ctx context.Context, s site.Site, m plan.Move) error {
+	if move.Redirects(m) && m.To.Address.Host != s.Address().Host {
+		return nil
+	}
+	return d.env.Anchor(ctx, namesOf(s), m.Names.Leads())
+}
+
 // theirNames are the names whose records are changed.
 func theirNames(n plan.Names) (out []string) {
 	for _, r := range n.Old {

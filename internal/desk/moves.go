@@ -109,6 +109,9 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 			return m, err
 		}
 	}
+	if err := d.anchor(ctx, s, m); err != nil {
+		return m, err
+	}
 	if m.Panel, err = d.findPanel(ctx, m, s); err != nil {
 		return m, err
 	}

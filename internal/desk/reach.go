@@ -34,7 +34,7 @@ func (d *core) machine(h inventory.Host) host.Host {
 		if h.PasswordFile != "" {
 			opt.Password = func() (string, error) { return d.password(h, asker) }
 		}
-		return ssh.New(h.Name, ssh.Target{Alias: h.Addr, Port: h.Port, User: h.User, Key: h.Key}, opt)
+		return ssh.New(h.Name, ssh.Target{Alias: h.Addr, At: h.At, Port: h.Port, User: h.User, Key: h.Key}, opt)
 	}
 	secret := sync.OnceValues(func() (string, error) { return d.password(h, asker) })
 	if h.BySite() {
@@ -48,8 +48,8 @@ func (d *core) machine(h inventory.Host) host.Host {
 		return web.New(h.Name, t, web.Options{Bring: d.bring(h.Name, t, h.User, secret), Made: d.noted(h.Name, true),
 			Unmade: d.noted(h.Name, false)})
 	}
-	return ftp.New(h.Name, ftp.Target{Host: h.Addr, Port: h.Port, User: h.User, Plain: h.Way == inventory.FTP, Pin: h.Pin},
-		ftp.Options{Password: secret, Streams: h.Limits.Streams, Bandwidth: h.Limits.Bandwidth})
+	t := ftp.Target{Host: h.Addr, At: h.At, Port: h.Port, User: h.User, Plain: h.Way == inventory.FTP, Pin: h.Pin}
+	return ftp.New(h.Name, t, ftp.Options{Password: secret, Streams: h.Limits.Streams, Bandwidth: h.Limits.Bandwidth})
 }
 
 // noted notes that a file of ours is on a host whose site it was brought into, or that it is gone.

@@ -156,7 +156,7 @@ type Host struct {
 	User   string      `json:"user,omitempty"`
 	Key    string      `json:"key,omitempty"`    // file
 	Way    string      `json:"way,omitempty"`    // "": SSH; FTPS, FTP, HTTPS or HTTP
-	At     string      `json:"at,omitempty"`     // by HTTP: the machine, where the name leads elsewhere; "": it does not
+	At     string      `json:"at,omitempty"`     // the machine, where the name leads elsewhere; "": it does not
 	Pin    string      `json:"pin,omitempty"`    // fingerprint of the host's key that was accepted by name
 	Copies string      `json:"copies,omitempty"` // folder in which copies may be made; "": none may
 	Server site.Server `json:"server,omitzero"`  // on which copies get their databases

@@ -428,12 +428,35 @@ func (m Move) Web(host, root string) (out []string) {
 	if is(m.To) {
 		out = append(out, m.To.Web...)
 	}
-	if m.Names == nil || !is(m.From) {
-		return out
+	if is(m.From) {
+		out = append(out, m.Names.Leads()...)
 	}
-	for _, r := range m.Names.Old {
+	return out
+}
+
+// Leads are the addresses to which the names led when the move began.
+func (n *Names) Leads() []string {
+	if n == nil {
+		return nil
+	}
+	return Addresses(n.Old)
+}
+
+// Addresses are those of the internet protocol in record sets.
+func Addresses(list []site.RecordSet) (out []string) {
+	for _, r := range list {
 		if r.Type == "A" || r.Type == "AAAA" {
 			out = append(out, r.Values...)
+		}
+	}
+	return out
+}
+
+// All are the names that lead elsewhere with the move.
+func (n Names) All() (out []string) {
+	for _, r := range slices.Concat(n.Old, n.New, n.Follow) {
+		if !slices.Contains(out, r.Name) {
+			out = append(out, r.Name)
 		}
 	}
 	return out

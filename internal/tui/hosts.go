@@ -196,6 +196,9 @@ func (s *hostsScreen) about(a *app, w int) []string {
 	}
 	if !h.Local() {
 		row("reached at", plain(h.Where()))
+		if h.At != "" {
+			row("machine", plain(h.At)+", wherever its name leads")
+		}
 	}
 	row("sites", site.Either(len(h.Sites) > 0, plain(strings.Join(h.Sites, ", ")), "none"))
 	if h.Copies != "" {

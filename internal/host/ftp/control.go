@@ -35,7 +35,7 @@ type control struct {
 
 // dial opens a connection and signs in.
 func (h *Host) dial(ctx context.Context, password string) (*control, error) {
-	raw, err := h.connect(ctx, net.JoinHostPort(h.t.Host, h.t.port()))
+	raw, err := h.connect(ctx, net.JoinHostPort(h.Address(), h.t.port()))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", host.ErrNoAnswer, err)
 	}

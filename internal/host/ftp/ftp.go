@@ -9,6 +9,7 @@
 package ftp
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -30,6 +31,7 @@ import (
 // Target is where a host is, and as whom it is reached.
 type Target struct {
 	Host  string
+	At    string // the machine, where that name leads elsewhere; "": it does not
 	Port  string // "": 21
 	User  string
 	Plain bool   // nothing is encrypted, the password neither
@@ -200,7 +202,7 @@ func (h *Host) give(c *control) {
 func (h *Host) Name() string { return h.name }
 
 // Address is where connections to it are made.
-func (h *Host) Address() string { return h.t.Host }
+func (h *Host) Address() string { return cmp.Or(h.t.At, h.t.Host) }
 
 func (h *Host) Close() error {
 	h.mu.Lock()

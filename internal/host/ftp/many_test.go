@@ -17,6 +17,7 @@ import (
 	"alibi/internal/host/ftp"
 	"alibi/internal/host/ftp/ftptest"
 	"alibi/internal/host/local"
+	"alibi/internal/host/trust"
 	"alibi/internal/site"
 	"alibi/internal/tree"
 )
@@ -44,6 +45,23 @@ func TestManyFoldersAndFiles(t *testing.T) {
 	for _, f := range files {
 		assert.NotEqual(t, tree.Hash{}, f.Hash, f.Path)
 	}
+}
+
+// A host whose name leads elsewhere is reached at its machine, and has the certificate of its name.
+func TestAHostIsReachedAtItsMachine(t *testing.T) {
+	s := ftptest.ProFTPD(t, folder(t))
+	to := s.Target
+	to.Host, to.At = "moor.invalid", s.Target.Host
+	h := ftp.New("moor", to, s.Options())
+	defer h.Close()
+	_, err := h.Open(context.Background(), s.At)
+	assert.ErrorContains(t, err, "moor.invalid", "the certificate is another name's")
+	to.Pin = trust.Fingerprint(s.Certificate)
+	pinned := ftp.New("moor", to, s.Options())
+	defer pinned.Close()
+	_, err = pinned.Open(context.Background(), s.At)
+	require.NoError(t, err)
+	assert.Equal(t, s.Target.Host, pinned.Address())
 }
 
 // Who reads no further than a file is long, as what writes an archive does, is through with it too.

@@ -25,7 +25,7 @@ type proxied struct {
 
 // run starts the command and gives its input and output as a connection.
 func (t Target) run(ctx context.Context) (net.Conn, error) {
-	line := strings.NewReplacer("%%", "%", "%h", t.Addr, "%p", t.Port, "%r", t.User, "%n", t.Alias).Replace(t.command)
+	line := strings.NewReplacer("%%", "%", "%h", t.machine(), "%p", t.Port, "%r", t.User, "%n", t.Alias).Replace(t.command)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@
 package ssh
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,6 +30,7 @@ import (
 type Target struct {
 	Alias string // the name in ~/.ssh/config, or a host name
 	Addr  string // host name or number address
+	At    string // the machine, where that name leads elsewhere; "": it does not
 	Port  string
 	User  string
 	Key   string // private key file
@@ -103,7 +105,10 @@ func New(name string, t Target, opt Options) *Host {
 func (h *Host) Name() string { return h.name }
 
 // Address is where connections to it are made.
-func (h *Host) Address() string { return h.target.Addr }
+func (h *Host) Address() string { return h.target.machine() }
+
+// machine is where connections are made. Its key is that of its name.
+func (t Target) machine() string { return cmp.Or(t.At, t.Addr) }
 
 // Close ends the connection; the next use makes a new one.
 func (h *Host) Close() error {
@@ -170,7 +175,7 @@ func (h *Host) dial(ctx context.Context) (*ssh.Client, error) {
 
 func (h *Host) handshake(ctx context.Context, ask *asking) (*ssh.Client, error) {
 	addr := net.JoinHostPort(h.target.Addr, h.target.Port)
-	raw, err := h.raw(ctx, addr)
+	raw, err := h.raw(ctx, net.JoinHostPort(h.target.machine(), h.target.Port))
 	if err != nil {
 		h.hangUp()
 		if errors.Is(err, host.ErrAuth) || errors.Is(err, host.ErrHostKey) {

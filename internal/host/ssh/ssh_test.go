@@ -111,6 +111,22 @@ func TestUnknownHostKeyIsAskedForOnce(t *testing.T) {
 	require.NoError(t, err, "a key that was accepted is known from then on")
 }
 
+// A host whose name leads elsewhere is reached at its machine, and its key is that of its name.
+func TestAHostIsReachedAtItsMachine(t *testing.T) {
+	s := start(t, nil)
+	s.target.Addr, s.target.At = "pier.invalid", "127.0.0.1"
+	h := s.host(t)
+	_, err := h.Open(context.Background(), "/")
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1", h.Address())
+	known, err := os.ReadFile(s.opt.KnownHosts[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(known), "pier.invalid")
+	s.target.At = ""
+	_, err = s.host(t).Open(context.Background(), "/")
+	assert.ErrorIs(t, err, host.ErrNoAnswer)
+}
+
 func TestRefusedHostKey(t *testing.T) {
 	s := start(t, nil)
 	s.who.yes = false

@@ -58,11 +58,19 @@ func TestASiteOfWhichOnlyAnAccountIsKnown(t *testing.T) {
 	require.NoError(t, f.Desk.Fleet.AddHost(ctx, h))
 	s, err := f.Desk.Fleet.AddSite(ctx, desk.NewSite{Host: "quay", Name: shop, Client: "Skerry Line"})
 	require.NoError(t, err)
+	record := f.Desk.Workings().Record
+	quay, err := record.Host(ctx, "quay")
+	require.NoError(t, err)
+	quay.At = ""
+	require.NoError(t, record.PutHost(ctx, quay))
 	assert.Equal(t, l.Spec.Root, s.Root, "the folder that its address shows")
 	assert.Equal(t, l.Site.Facts.Files+1, s.Facts.Files, "the folder in which it unpacks plugins, and nothing of ours")
 	assert.Equal(t, l.Site.Facts.Plugins, s.Facts.Plugins)
 	assert.Equal(t, l.Site.Facts.Contents, s.Facts.Contents, "signing in begins no draft")
 	f.leaves(s, false)
+	quay, err = record.Host(ctx, "quay")
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1", quay.At, "the name of its site led elsewhere")
 }
 
 // A site comes to a host that gives files only, where a relay reaches its database, and goes back.

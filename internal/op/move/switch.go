@@ -203,6 +203,10 @@ func (x *runner) names(ctx context.Context, t *work.Task) error {
 	if err != nil || m.Names == nil || len(m.Names.Old) == 0 {
 		return err
 	}
+	now, want := m.Names.To(!m.Moved)
+	if err := x.env.Anchor(ctx, m.Names.All(), plan.Addresses(now)); err != nil {
+		return err
+	}
 	t.Memorize(func() { x.mem.Renamed = true })
 	if err := t.Remember(); err != nil {
 		return err
@@ -211,7 +215,6 @@ func (x *runner) names(ctx context.Context, t *work.Task) error {
 	if !errors.Is(err, dns.ErrByHand) {
 		return err
 	}
-	_, want := m.Names.To(!m.Moved)
 	if err := t.Gate(plan.Gate{Ask: "enter these records, then go on: " + setsText(want)}); err != nil {
 		return err
 	}
