@@ -17,6 +17,7 @@ import (
 	"alibi/internal/host/local"
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
+	"alibi/internal/secrets"
 	"alibi/internal/site"
 )
 
@@ -107,6 +108,9 @@ func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 	if h.Way != "" && h.User == "" {
 		return fmt.Errorf("name the account by which %s is reached: %s://USER@%s", h.Name, h.Way, h.Addr)
 	}
+	if err := whole(&h.Key, &h.PasswordFile); err != nil {
+		return err
+	}
 	m := d.machine(h)
 	r, err := begin(ctx, m)
 	if d.known(&h, err) {
@@ -129,6 +133,16 @@ func (d *Fleet) AddHost(ctx context.Context, h inventory.Host) error {
 		return err
 	}
 	return d.log(ctx, "", "host", "added host %s at %s", h.Name, h.Addr)
+}
+
+// whole makes texts that say where a secret is, or a key, ones that can be kept.
+func whole(all ...*string) (err error) {
+	for _, where := range all {
+		if *where, err = secrets.Whole(*where); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // signedIn sees whether a host lets us in, as it would be reached.
@@ -204,6 +218,9 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 		if err := d.tryFolder(ctx, name, h.Copies); err != nil {
 			return h, err
 		}
+	}
+	if err := whole(&to.Server.PasswordFile); err != nil {
+		return h, err
 	}
 	for _, f := range []struct {
 		to   *string

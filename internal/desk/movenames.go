@@ -307,7 +307,6 @@ func (d *Moves) Watch(ctx context.Context, name string) (plan.Move, error) {
 	if w.Written, err = move.Written(ctx, d.env, m); err != nil {
 		return m, err
 	}
-	w.Done = w.Done && len(w.Written) == 0 && len(w.Around) == 0
 	seen := m.Watch != nil && m.Watch.Done
 	m, err = d.record.ChangeMove(ctx, name, func(m *plan.Move) error {
 		m.Watch = &w

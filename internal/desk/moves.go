@@ -88,6 +88,9 @@ func (d *Moves) Begin(ctx context.Context, n NewMove) (plan.Move, error) {
 	if err := d.besides(ctx, s); err != nil {
 		return plan.Move{}, err
 	}
+	if err := whole(&n.PasswordFile); err != nil {
+		return plan.Move{}, err
+	}
 	m := plan.Move{Site: s.ID, Made: d.now(), By: d.who, PasswordFile: n.PasswordFile, Collations: n.Collations,
 		From: plan.Stand{Host: s.Host, Root: s.Root, Database: s.Database}}
 	place, err := d.place(ctx, s, n, &m)

@@ -77,8 +77,7 @@ func (d *core) bring(hostName string, t web.Target, user string, secret func() (
 		}
 		for _, s := range all {
 			if s.Host == hostName && s.Role == site.Live && s.Front != nil { // its own pages are behind a notice
-				look, _ := d.env.Pass(s.ID)
-				header.Set(op.PassHeader, look)
+				header.Set(op.PassHeader, d.env.PassOf(*s.Front, all))
 			}
 		}
 		first := stack.ErrNotAdmitted

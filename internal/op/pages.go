@@ -30,6 +30,17 @@ func (e *Env) Pass(id site.ID) (word, digest string) {
 	return word, hex.EncodeToString(sum[:])
 }
 
+// PassOf is the word with which one looks past a notice: that of the site for which it was put there, which stands
+// elsewhere once it has moved on. "" where none of the sites has it.
+func (e *Env) PassOf(f site.Front, all []site.Site) string {
+	for _, s := range all {
+		if word, digest := e.Pass(s.ID); digest == f.Pass {
+			return word
+		}
+	}
+	return ""
+}
+
 // Worse compares how pages answered before with how they do now, and tells of
 // the first that a visitor could see and now can't: one that fails, is refused,
 // or does not answer. A page that is gone is no failure: it may have been meant to.

@@ -42,6 +42,19 @@ const (
 
 var plain = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
+// Whole is a text that says where a secret is, or names any file of this machine, as it can be kept: a file by its whole
+// path, wherever the process stands that reads it later.
+func Whole(where string) (string, error) {
+	if where == "" || strings.HasPrefix(where, Prefix) {
+		return where, nil
+	}
+	if rest, is := strings.CutPrefix(where, "~/"); is {
+		home, err := os.UserHomeDir()
+		return filepath.Join(home, rest), err
+	}
+	return filepath.Abs(where)
+}
+
 // Read gives a secret from where a text says that it is: by its name, or the first line of a file.
 func (s Store) Read(where string) (string, error) {
 	if name, is := strings.CutPrefix(where, Prefix); is {

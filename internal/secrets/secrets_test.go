@@ -22,6 +22,17 @@ func key(t *testing.T, name string) string {
 	return file
 }
 
+func TestWhereASecretIsCanBeKept(t *testing.T) {
+	t.Setenv("HOME", "/home/runa")
+	t.Chdir("/tmp")
+	for where, want := range map[string]string{"": "", "secret:moor": "secret:moor", "word": "/tmp/word",
+		"~/.moor": "/home/runa/.moor", "/etc/moor": "/etc/moor"} {
+		got, err := secrets.Whole(where)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+}
+
 func TestSecretsAreKeptByName(t *testing.T) {
 	keyring.MockInit()
 	home := t.TempDir()

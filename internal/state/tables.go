@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"alibi/internal/site"
 	"alibi/internal/tables"
 )
 
@@ -127,7 +128,7 @@ func (e *Ends) compareTables(ctx context.Context, t Task, known map[string]table
 			return 0, nil, fmt.Errorf("table %s: %w", w.Name, err)
 		}
 		if (tables.Sum{Rows: n, Sum: sum}) != want {
-			wrong = append(wrong, fmt.Sprintf("table %s (%d rows, and %d should be there)", w.Name, n, want.Rows))
+			wrong = append(wrong, "table "+w.Name+HowMany(n, want.Rows))
 		}
 		rows += want.Rows
 		t.Add(want.Rows, 1)
@@ -154,6 +155,14 @@ func add(
 		return ctx.Err()
 	})
 	return n, sum, err
+}
+
+// HowMany says how many rows a table has that is not as it should be.
+func HowMany(is, should int64) string {
+	if is == should {
+		return " (other values in its " + site.Plural(is, "row", "rows") + ")"
+	}
+	return fmt.Sprintf(" (%d rows, and %d should be there)", is, should)
 }
 
 // Total counts the rows of a table of a site, and adds up their digests.

@@ -144,6 +144,8 @@ func PlanClear(in Input) plan.Plan {
 	p := in.new(plan.Clear)
 	if in.Written {
 		p.Steps = append(p.Steps, plan.Step{Name: "keep", Title: "take a restore point", Work: p.Bytes, Unit: plan.Bytes})
+		p.Findings = append(p.Findings, site.Finding{Severity: site.Warn, Code: "written", Text: "something was written " +
+			"there since both places were the same", Remedy: "a restore point keeps it; see whether the site needs it"})
 	} else {
 		p.Findings = append(p.Findings, site.Finding{Severity: site.Note, Code: "kept", Text: "all of it was the same at " +
 			"both places, and nothing was written there since: no restore point is taken", Remedy: "nothing need be done"})

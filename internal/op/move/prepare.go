@@ -242,7 +242,7 @@ func differing(ctx context.Context, snap tables.Snapshot, all map[string]plan.At
 		g.Go(func() error {
 			is, err := total(ctx, snap, tab)
 			if err == nil && is != want {
-				wrong[i] = fmt.Sprintf("table %s (%d rows, and %d should be there)", name, is.Rows, want.Rows)
+				wrong[i] = "table " + name + state.HowMany(is.Rows, want.Rows)
 			}
 			if t != nil {
 				t.Add(is.Rows, 1)

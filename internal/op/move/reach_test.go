@@ -152,10 +152,14 @@ func (f *ferry) leaves(s site.Site, again bool) {
 	v.end(t, f.dock.Admin().Open(now.Database.Name, tables.Prefix{}))
 
 	_, err = f.Desk.Workings().Record.ChangeMove(ctx, f.name, func(m *plan.Move) error {
-		m.Watch = &plan.Watch{Done: true}
+		last := &m.Switches[len(m.Switches)-1]
+		last.At = last.At.Add(-2 * time.Hour) // former answers are over
 		return nil
 	})
 	require.NoError(t, err)
+	m, err = f.Desk.Moves.Watch(ctx, f.name)
+	require.NoError(t, err)
+	require.True(t, m.Watch.Done, "%+v", m.Watch)
 	f.gate(plan.LegClear)
 	assert.Empty(t, schema(t, f.from).Tables, "nothing is left on the old host")
 	rest, err := f.Desk.Fleet.Leftovers(ctx)
