@@ -224,9 +224,54 @@ func (e *Env) unrelay(ctx context.Context, m inventory.Made) error {
 		return err
 	}
 	dir, err := h.Write(ctx, path.Dir(m.Path))
+	if _, bySite := h.(host.Showing); err != nil && bySite && e.Now().Sub(m.At) > relay.Life {
+		return nil // as in withdraw
+	}
 	if err != nil {
 		return err
 	}
 	defer dir.Close()
 	return relay.Remove(dir, path.Base(m.Path))
+}
+
+// ShowsOnly tells whether a host is known only by the site in a folder.
+func (e *Env) ShowsOnly(ctx context.Context, hostName, root string) (bool, error) {
+	h, err := e.Host(ctx, hostName)
+	if err != nil {
+		return false, err
+	}
+	s, can := h.(host.Showing)
+	if !can {
+		return false, nil
+	}
+	dir, err := s.Shown(ctx)
+	return path.Clean(dir) == path.Clean(root), err
+}
+
+// Emptied notes that a folder has nothing in it any more: no relay that was put there, nor, where the host is known
+// only by the site that was there, what was brought into that.
+func (e *Env) Emptied(ctx context.Context, hostName, root string, only bool) error {
+	if only {
+		h, err := e.Host(ctx, hostName)
+		if err == nil {
+			err = h.Close() // with the file by which it was emptied
+		}
+		if err != nil {
+			return err
+		}
+	}
+	made, err := e.Record.AllMade(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range made {
+		relay := (m.Kind == ReadingRelay || m.Kind == WritingRelay) && path.Dir(m.Path) == path.Clean(root)
+		if m.Host != hostName || !relay && (m.Kind != BroughtRelay || !only) {
+			continue
+		}
+		if err := e.Record.Unmade(ctx, m.Host, m.Path); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -42,7 +42,7 @@ const (
 
 var plain = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
-// Whole is a text that says where a secret is, or names any file of this machine, as it can be kept: a file by its whole
+// Whole is a text that says where a secret is, or names a file of this machine, as it can be kept: a file by its whole
 // path, wherever the process stands that reads it later.
 func Whole(where string) (string, error) {
 	if where == "" || strings.HasPrefix(where, Prefix) {

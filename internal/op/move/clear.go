@@ -87,7 +87,14 @@ func (x *runner) remove(ctx context.Context, t *work.Task, there site.Site) (fil
 	if err := x.env.EndRelays(ctx, there.Host, there.Root); err != nil {
 		return 0, err
 	}
-	return x.removeFiles(ctx, there)
+	only, err := x.env.ShowsOnly(ctx, there.Host, there.Root)
+	if err != nil {
+		return 0, err
+	}
+	if files, err = x.removeFiles(ctx, there); err != nil {
+		return files, err
+	}
+	return files, x.env.Emptied(ctx, there.Host, there.Root, only)
 }
 
 // Detaches are the names that clearing up detaches where the site does not stand, the primary one last: all of them at

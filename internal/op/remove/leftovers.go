@@ -2,6 +2,7 @@ package remove
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -111,6 +112,7 @@ func Clear(ctx context.Context, env *op.Env, list []Leftover, who string) error 
 	if err != nil {
 		return err
 	}
+	var all error
 	for _, l := range list {
 		rel, err := filepath.Rel(env.Home, l.Path)
 		inside := err == nil && !strings.HasPrefix(rel, "..") && l.Host == env.Local
@@ -125,11 +127,12 @@ func Clear(ctx context.Context, env *op.Env, list []Leftover, who string) error 
 			return fmt.Errorf("%s is not in Alibi's folder: remove it by hand", l.Path)
 		}
 		if err := env.Unmake(ctx, m); err != nil {
-			return fmt.Errorf("removing a leftover: %w", err)
+			all = errors.Join(all, fmt.Errorf("removing a leftover: %w", err))
+			continue
 		}
 		if err := env.Log(ctx, who, "", "leftovers", "removed %s", l.Path); err != nil {
 			return err
 		}
 	}
-	return nil
+	return all
 }
