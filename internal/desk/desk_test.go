@@ -263,6 +263,10 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	assert.ErrorIs(t, set("moon", desk.HostSettings{}), inventory.ErrUnknown)
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "copies"}), "absolute path")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/"}), "below the root")
+	root := w.Site("tickets.skerryline.example").Root
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: root + "/copies"}), "would show copies to everybody")
+	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: root}), "nothing was changed")
+	assert.NoDirExists(t, w.Dir("pier", root+"/copies"))
 	require.NoError(t, os.WriteFile(w.Dir("pier", "/srv/file"), nil, 0o600))
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}),
 		"copies can't be made in /srv/file/copies on pier")
@@ -283,6 +287,13 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	require.NoError(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: 4}}), "what is not named stays")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{At: "127.0.0.99"}), "nothing was changed")
 	require.NoError(t, set("pier", desk.HostSettings{At: "localhost"}))
+	for _, at := range []string{"/srv", "/srv/copies", "/srv/copies/winter/now"} {
+		_, err = w.Desk.Fleet.AddSite(ctx, desk.NewSite{Host: "pier", Root: at})
+		assert.ErrorContains(t, err, "copies are made in /srv/copies on pier", at)
+	}
+	_, err = w.Desk.Moves.Begin(ctx, desk.NewMove{Site: w.Site("tickets.skerryline.example").ID, Host: "pier",
+		Root: "/srv/copies/tickets"})
+	assert.ErrorContains(t, err, "copies are made in /srv/copies on pier")
 	h, err := w.Desk.Workings().Record.Host(ctx, "pier")
 	require.NoError(t, err)
 	assert.Equal(t, "/srv/copies", h.Copies)

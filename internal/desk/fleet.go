@@ -79,9 +79,12 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 		return site.Site{}, fmt.Errorf("%q is no absolute path: name the document root on %s, such as /srv/www/example",
 			n.Root, n.Host)
 	}
+	err := d.besideCopies(ctx, site.Site{Host: n.Host, Root: n.Root})
+	if err != nil {
+		return site.Site{}, err
+	}
 	k := stack.Known{Database: n.Database}
 	var given []site.Address
-	var err error
 	if n.Address != "" {
 		a, err := site.ParseAddress(n.Address)
 		if err != nil {

@@ -17,6 +17,7 @@ import (
 	"alibi/internal/host/local"
 	"alibi/internal/host/ssh"
 	"alibi/internal/inventory"
+	"alibi/internal/op/move"
 	"alibi/internal/secrets"
 	"alibi/internal/site"
 )
@@ -215,6 +216,9 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 			return h, fmt.Errorf("%q can't be the folder for copies: name an absolute path below the root", to.Copies)
 		}
 		h.Copies = path.Clean(to.Copies)
+		if err := d.besideSites(ctx, name, h.Copies); err != nil {
+			return h, err
+		}
 		if err := d.tryFolder(ctx, name, h.Copies); err != nil {
 			return h, err
 		}
@@ -265,6 +269,41 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 		return h, err
 	}
 	return h, d.log(ctx, "", "host", "copies on %s: in %s, databases on %s", h.Name, h.Copies, h.Server.Address)
+}
+
+// besideCopies sees that a live site does not stand where copies are made on its host, nor around that.
+func (d *core) besideCopies(ctx context.Context, s site.Site) error {
+	folder := filepath.Join(d.home(), "copies")
+	if s.Host != d.config.Machine {
+		h, err := d.record.Host(ctx, s.Host)
+		if err != nil || h.Copies == "" {
+			return nil //nolint:nilerr // an unknown host is said where it is opened
+		}
+		folder = h.Copies
+	}
+	copies := site.Site{Host: s.Host, Root: folder}
+	if move.Contains(s, copies) || move.Contains(copies, s) {
+		return fmt.Errorf("copies are made in %s on %s: %s can't be a live site's folder, or copies would be a part of it; "+
+			"have copies made elsewhere first: alibi host set NAME --copies FOLDER", folder, s.Host, s.Root)
+	}
+	return nil
+}
+
+// besideSites sees that a folder in which copies are to be made is no live site's, nor in one: its web server would
+// show them to everybody.
+func (d *core) besideSites(ctx context.Context, hostName, folder string) error {
+	all, err := d.record.AllSites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		in := move.Contains(s, site.Site{Host: hostName, Root: folder})
+		if in && s.Role == site.Live && s.State != site.Gone {
+			return fmt.Errorf("%s is in the folder of %s, whose web server would show copies to everybody: name a folder "+
+				"outside of it; nothing was changed", folder, s.Name)
+		}
+	}
+	return nil
 }
 
 // tryFolder makes a folder on a host and writes a file into it, to see that copies can be made there.

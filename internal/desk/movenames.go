@@ -194,8 +194,9 @@ func (d *Moves) certificates(ctx context.Context, m plan.Move,
 				case err == nil:
 					c.Close()
 				case errors.As(err, &bad):
-					note(site.Warn, certificate, a+" has no certificate that holds for "+name, "let it have one before the switch, "+
-						"or have one issued: alibi move "+m.Name+" certificate; visitors would see a warning")
+					note(site.Warn, certificate, a+" has no certificate that holds for "+name+" ("+bad.Err.Error()+")",
+						"let it have one before the switch, or have one issued: alibi move "+m.Name+
+							" certificate; visitors would see a warning")
 				default:
 					note(site.Warn, certificate, a+" does not answer by https for "+name,
 						"see that its web server does before the switch")

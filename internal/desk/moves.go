@@ -159,6 +159,9 @@ func (d *Moves) place(ctx context.Context, s site.Site, n NewMove, m *plan.Move)
 	if !strings.HasPrefix(out.Root, "/") {
 		return out, fmt.Errorf("%q is no absolute path: name the document root on %s", n.Root, out.Host)
 	}
+	if err := d.besideCopies(ctx, out); err != nil {
+		return out, err
+	}
 	if move.Contains(s, out) || move.Contains(out, s) {
 		return out, fmt.Errorf("%s on %s is where %s stands, or a part of that: name another folder", out.Root, out.Host,
 			s.Name)

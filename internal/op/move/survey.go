@@ -72,10 +72,16 @@ func (v *surveying) files(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("listing the site's files: %w", err)
 	}
-	v.out.Files, v.out.Bytes = list.Totals()
 	if v.out.PerFile, err = tree.PerFile(ctx, p.Root, list.Entries); err != nil {
 		return fmt.Errorf("reading some of the site's files: %w", err)
 	}
+	v.listed(list)
+	return nil
+}
+
+// listed judges a list of the files that will arrive.
+func (v *surveying) listed(list *tree.Listing) {
+	v.out.Files, v.out.Bytes = list.Totals()
 	if v.here.Facts != nil {
 		v.out.Bytes += v.here.Facts.TableBytes
 	}
@@ -106,7 +112,6 @@ func (v *surveying) files(ctx context.Context) error {
 				"ask the new host how many it allows in one folder")
 		}
 	}
-	return nil
 }
 
 // room looks at the folder and the disk.
@@ -154,6 +159,12 @@ func (v *surveying) room(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	v.fits(free, inodes, all, with)
+	return ctx.Err()
+}
+
+// fits judges the room on a disk, in bytes and inodes (0: not known), by what will arrive from here and all that will.
+func (v *surveying) fits(free, inodes int64, all plan.Survey, with string) {
 	need := func(bytes int64) int64 { return bytes + bytes/10 }
 	switch {
 	case free > 0 && free < need(v.out.Bytes):
@@ -172,7 +183,6 @@ func (v *surveying) room(ctx context.Context) error {
 			site.Number(all.Files), v.there.Host, with, site.Number(int(inodes))),
 			"ask for more inodes there, unless they come to another disk")
 	}
-	return ctx.Err()
 }
 
 // together is what will arrive on the host by this move and by others of which nothing was brought yet; with names
@@ -250,6 +260,12 @@ func (v *surveying) php(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	v.runs(is, was)
+	return nil
+}
+
+// runs judges the PHP of the new place by the one of the old place, which may not be known.
+func (v *surveying) runs(is, was *phpState) {
 	if f := v.here.Facts; f != nil && f.PHP != "" && series(f.PHP) != series(is.Version) {
 		v.note(site.Warn, "php", fmt.Sprintf("the site runs on PHP %s, and %s has %s", f.PHP, v.there.Host, is.Version),
 			"try it first: alibi copy "+v.here.Name+" --php "+series(is.Version))
@@ -259,7 +275,7 @@ func (v *surveying) php(ctx context.Context) error {
 			"install that extension of PHP there")
 	}
 	if was == nil {
-		return nil
+		return
 	}
 	var missing []string
 	for _, e := range was.Extensions {
@@ -279,7 +295,6 @@ func (v *surveying) php(ctx context.Context) error {
 				v.here.Host), "raise it there")
 		}
 	}
-	return nil
 }
 
 func series(v string) string {
@@ -398,9 +413,14 @@ func (v *surveying) abilities(ctx context.Context, is *tables.Abilities) error {
 		v.collations(snap.Schema(), is)
 		return nil
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		v.serves(is, was)
 	}
+	return err
+}
+
+// serves judges the database server of the new place by that of the old one.
+func (v *surveying) serves(is, was *tables.Abilities) {
 	if is.Packet < was.Packet {
 		v.note(site.Warn, "packet", fmt.Sprintf("a row may have %s on %s, and %s on %s", site.Size(is.Packet), v.there.Host,
 			site.Size(was.Packet), v.here.Host), "raise max_allowed_packet there")
@@ -413,7 +433,6 @@ func (v *surveying) abilities(ctx context.Context, is *tables.Abilities) error {
 		v.note(site.Warn, "case", "names of tables are the same in upper and lower case on one of the servers only",
 			"see whether two tables of the site differ by that")
 	}
-	return nil
 }
 
 // collations says which collations the tables can't keep.
