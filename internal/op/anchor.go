@@ -67,8 +67,11 @@ func (e *Env) anchor(ctx context.Context, h inventory.Host, names, addresses []s
 		return "", nil //nolint:nilerr // a name that leads nowhere is no way to a host that is lost by it
 	}
 	i := slices.IndexFunc(now, func(a string) bool { return slices.Contains(addresses, a) })
-	if !one && i < 0 {
+	if i < 0 && one { // on this machine the name may lead to a copy
+		i = slices.IndexFunc(now, func(a string) bool { return !net.ParseIP(a).IsLoopback() })
+	}
+	if i < 0 {
 		return "", nil
 	}
-	return now[max(i, 0)], nil
+	return now[i], nil
 }
