@@ -117,13 +117,22 @@ func printSite(w io.Writer, s site.Site) {
 			row("tables", "read through a relay at "+s.Relay)
 		}
 		if f.Network != nil {
-			row("network", fmt.Sprintf("%d sites", len(f.Network.Sites)))
+			row("network", fmt.Sprintf("%d sites", len(f.Network.Sites))+
+				site.Either(f.Network.SubDomains, " on sub-domains", " in sub-folders"))
 		}
 		row("files", fmt.Sprintf("%s, %s", site.Number(f.Files), site.Size(f.Bytes)))
 		row("tables", fmt.Sprintf("%d with %s rows, %s", len(f.Tables), site.Number(f.Rows), site.Size(f.TableBytes)))
 		row("read in", site.Seconds(f.Took))
 	})
-	section(w, "contents", func(row func(...string)) {
+	section(w, "sub-sites, and what is their own", func(row func(...string)) {
+		if f.Network == nil {
+			return
+		}
+		for _, b := range f.Network.Sites {
+			row(b.Address.Short(), b.Title, b.Weight())
+		}
+	})
+	section(w, site.Either(f.Network != nil, "contents of its main site", "contents"), func(row func(...string)) {
 		for _, c := range f.Contents {
 			row(c.Kind, fmt.Sprint(c.N))
 		}

@@ -1,6 +1,9 @@
 package site
 
-import "time"
+import (
+	"fmt"
+	"time"
+)
 
 // Facts is what inspecting a site found. Sizes are in bytes.
 type Facts struct {
@@ -46,6 +49,22 @@ type SubSite struct {
 	ID      int64   `json:"id"`
 	Address Address `json:"address"`
 	Title   string  `json:"title"`
+	State   string  `json:"state,omitempty"` // "deleted", "archived" or "spam": visitors do not see it
+	// What is its own: tables, and files of its uploads.
+	Tables     int   `json:"tables"`
+	Rows       int64 `json:"rows"`
+	TableBytes int64 `json:"table_bytes"`
+	Files      int   `json:"files"`
+	Bytes      int64 `json:"bytes"`
+}
+
+// Own is how many bytes are a sub-site's own.
+func (s SubSite) Own() int64 { return s.TableBytes + s.Bytes }
+
+// Weight says in words what is a sub-site's own.
+func (s SubSite) Weight() string {
+	return fmt.Sprintf("%s rows, %s; %s, %s", Number(s.Rows), Size(s.TableBytes), Plural(s.Files, "file", "files"),
+		Size(s.Bytes)) + Either(s.State != "", "; "+s.State, "")
 }
 
 // Component is a plugin or a theme.

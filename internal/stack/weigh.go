@@ -61,6 +61,18 @@ func Measure(ctx context.Context, p Place, db site.Database, depth int, spare fu
 	return w, nil
 }
 
+// Below adds up the files below a folder, without those below others.
+func (w *Measured) Below(dir string, without ...string) (files int, bytes int64) {
+	in := func(name, dir string) bool { return strings.HasPrefix(name, dir+"/") }
+	for _, e := range w.list.Entries {
+		if !e.Mode.IsDir() && in(e.Path, dir) &&
+			!slices.ContainsFunc(without, func(other string) bool { return in(e.Path, other) }) {
+			files, bytes = files+1, bytes+e.Size
+		}
+	}
+	return files, bytes
+}
+
 // group is the folder that a file is counted in: the first part of its path
 // that can be spared, else its first parts up to depth.
 func group(name string, depth int, spare func(string) string) (string, string) {

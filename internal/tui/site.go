@@ -119,6 +119,9 @@ func (s *siteScreen) facts(a *app, x site.Site, o *site.Site, w int) []string {
 	}
 	f.identity()
 	f.gap()
+	if x.Facts.Network != nil {
+		f.line("of its main site", "")
+	}
 	for _, c := range x.Facts.Contents {
 		f.both(c.Kind, func(s site.Site) string { return site.Number(count(s.Facts.Contents, c.Kind)) })
 	}
@@ -165,10 +168,13 @@ func (f *sheet) identity() {
 	}
 	f.both("on", func(s site.Site) string { return s.Host })
 	f.line("in", f.x.Root)
+	n := f.x.Facts.Network
 	for i, ad := range f.x.Addresses {
-		f.line(site.Either(i == 0, "address", "also"), ad.String())
+		if i == 0 || n == nil || !slices.ContainsFunc(n.Sites, func(b site.SubSite) bool { return b.Address == ad }) {
+			f.line(site.Either(i == 0, "address", "also"), ad.String())
+		}
 	}
-	if n := f.x.Facts.Network; n != nil {
+	if n != nil {
 		f.line("network", site.Plural(len(n.Sites), "site", "sites")+
 			site.Either(n.SubDomains, " on sub-domains", " in sub-folders"))
 		for _, b := range n.Sites {
@@ -262,6 +268,13 @@ func (s *siteScreen) sizes(a *app, x site.Site, w int) []string {
 			out = append(out, t.soft.Render(fmt.Sprintf("and %d smaller", n-7)))
 		}
 		out = append(out, "")
+	}
+	if n := x.Facts.Network; n != nil {
+		section("size of the sub-sites")
+		list := slices.SortedStableFunc(slices.Values(n.Sites), func(a, b site.SubSite) int {
+			return cmp.Compare(b.Own(), a.Own())
+		})
+		bars(len(list), func(i int) (string, int64, string) { return list[i].Title, list[i].Own(), list[i].State })
 	}
 	section("size of the files")
 	bars(len(x.Facts.Folders), func(i int) (string, int64, string) {

@@ -34,6 +34,7 @@ type blog struct {
 	id           int64
 	domain, path string
 	title        string
+	state        string // see site.SubSite
 }
 
 // kinds are the content types that every site has, in words.
@@ -78,7 +79,7 @@ func (d *data) read() error {
 		{"sitemeta", d.sitewide},
 		{"blogs", func(r row) {
 			id, _ := strconv.ParseInt(r.text("blog_id"), 10, 64)
-			d.blogs = append(d.blogs, blog{id: id, domain: r.text("domain"), path: r.text("path")})
+			d.blogs = append(d.blogs, blog{id: id, domain: r.text("domain"), path: r.text("path"), state: stateOf(r)})
 		}},
 	}
 	for _, rd := range reads {

@@ -171,16 +171,15 @@ var spare = map[string]string{
 	"wp-content/advanced-cache.php": "cache",
 }
 
-func measure(ctx context.Context, p stack.Place, f *site.Facts) error {
+func measure(ctx context.Context, p stack.Place, f *site.Facts) (*stack.Measured, error) {
 	w, err := stack.Measure(ctx, p, f.Database, 2, func(name string) string {
 		if why := spare[name]; why != "" {
 			return why
 		}
 		return stack.SpareByName(name)
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		w.Tell(f, Stack{}.CoreFile)
 	}
-	w.Tell(f, Stack{}.CoreFile)
-	return nil
+	return w, err
 }

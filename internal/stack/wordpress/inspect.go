@@ -88,7 +88,8 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	if err := components(ctx, p, f); err != nil {
 		return nil, err
 	}
-	if err := measure(ctx, p, f); err != nil {
+	files, err := measure(ctx, p, f)
+	if err != nil {
 		return nil, err
 	}
 	if free, err := p.Host.Free(ctx, p.Root.Path()); err == nil {
@@ -96,6 +97,9 @@ func (s Stack) Inspect(ctx context.Context, p stack.Place) (*site.Facts, error) 
 	}
 	if err := readTables(ctx, p, conf, f); err != nil {
 		return nil, err
+	}
+	if f.Network != nil {
+		weigh(f, files)
 	}
 	judge(f, note)
 	f.Took = time.Since(began)
@@ -318,7 +322,7 @@ func (d *data) network(conf config) *site.Network {
 	}
 	for _, b := range d.blogs {
 		if a, err := site.ParseAddress(scheme + "://" + path.Join(b.domain, b.path)); err == nil {
-			n.Sites = append(n.Sites, site.SubSite{ID: b.id, Address: a, Title: b.title})
+			n.Sites = append(n.Sites, site.SubSite{ID: b.id, Address: a, Title: b.title, State: b.state})
 		}
 	}
 	return n

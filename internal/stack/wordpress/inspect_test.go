@@ -94,6 +94,14 @@ func TestInspectNetworkAndBrokenValue(t *testing.T) {
 	assert.False(t, n.SubDomains)
 	assert.Equal(t, "https://islands.skerryline.example/north", n.Sites[1].Address.String())
 	assert.Equal(t, "North Island", n.Sites[1].Title)
+	rows := int64(0)
+	for i, s := range n.Sites {
+		assert.Equal(t, int64(i+1), s.ID)
+		assert.Positive(t, s.Tables, s.Title)
+		assert.Positive(t, s.Rows, s.Title)
+		rows += s.Rows
+	}
+	assert.Less(t, rows, w.Site("islands.skerryline.example").Facts.Rows, "accounts are the network's")
 	found := ""
 	for _, f := range w.Site("crew.skerryline.example").Facts.Findings {
 		if f.Code == "broken-value" {
