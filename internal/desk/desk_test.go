@@ -267,11 +267,16 @@ func TestSetHostSaysWhatIsWrong(t *testing.T) {
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: root + "/copies"}), "would show copies to everybody")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: root}), "nothing was changed")
 	assert.NoDirExists(t, w.Dir("pier", root+"/copies"))
+	pier, err := w.Desk.Workings().Record.Host(ctx, "pier")
+	require.NoError(t, err)
+	pier.Name = "jetty"
+	require.NoError(t, w.Desk.Workings().Record.PutHost(ctx, pier))
+	assert.ErrorContains(t, set("jetty", desk.HostSettings{Copies: root + "/wp-content"}), "pier is the same machine")
 	require.NoError(t, os.WriteFile(w.Dir("pier", "/srv/file"), nil, 0o600))
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Copies: "/srv/file/copies"}),
 		"copies can't be made in /srv/file/copies on pier")
 	assert.ErrorContains(t, set("pier", desk.HostSettings{Limits: site.Limits{Load: -1}}), "below 0")
-	err := set(
+	err = set(
 		"pier",
 		desk.HostSettings{
 			Server: site.Server{

@@ -306,6 +306,36 @@ func (d *core) besideSites(ctx context.Context, hostName, folder string) error {
 	return nil
 }
 
+// unseen sees that a file in a folder for copies is in no live site's folder either, as where the host of that site is
+// the same machine by another name.
+func (d *core) unseen(ctx context.Context, hostName, folder, file string) error {
+	all, err := d.record.AllSites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		in := move.Contains(s, site.Site{Host: s.Host, Root: folder})
+		if !in || s.Host == hostName || s.Role != site.Live || s.State == site.Gone {
+			continue
+		}
+		h, err := d.host(ctx, s.Host)
+		if err != nil {
+			return err
+		}
+		r, err := h.Open(ctx, folder)
+		if err != nil {
+			continue // that machine has no such folder
+		}
+		_, err = r.Lstat(file)
+		r.Close()
+		if err == nil {
+			return fmt.Errorf("it is in the folder of %s, as %s is the same machine, whose web server would show copies to "+
+				"everybody", s.Name, s.Host)
+		}
+	}
+	return nil
+}
+
 // tryFolder makes a folder on a host and writes a file into it, to see that copies can be made there.
 func (d *core) tryFolder(ctx context.Context, name, folder string) error {
 	h, err := d.host(ctx, name)
@@ -315,8 +345,11 @@ func (d *core) tryFolder(ctx context.Context, name, folder string) error {
 	r, err := h.Make(ctx, folder)
 	if err == nil {
 		defer r.Close()
-		_, err = host.Put(r, host.TempPrefix+"try", 0o600, time.Time{}, strings.NewReader(""))
-		err = errors.Join(err, r.Remove(host.TempPrefix+"try"))
+		const try = host.TempPrefix + "try"
+		if _, err = host.Put(r, try, 0o600, time.Time{}, strings.NewReader("")); err == nil {
+			err = d.unseen(ctx, name, folder, try)
+		}
+		err = errors.Join(err, r.Remove(try))
 	}
 	if err != nil {
 		return fmt.Errorf("copies can't be made in %s on %s: %w; name another folder", folder, name, err)
