@@ -117,8 +117,7 @@ func printSite(w io.Writer, s site.Site) {
 			row("tables", "read through a relay at "+s.Relay)
 		}
 		if f.Network != nil {
-			row("network", fmt.Sprintf("%d sites", len(f.Network.Sites))+
-				site.Either(f.Network.SubDomains, " on sub-domains", " in sub-folders"))
+			row("network", f.Network.Text())
 		}
 		row("files", fmt.Sprintf("%s, %s", site.Number(f.Files), site.Size(f.Bytes)))
 		row("tables", fmt.Sprintf("%d with %s rows, %s", len(f.Tables), site.Number(f.Rows), site.Size(f.TableBytes)))

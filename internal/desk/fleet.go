@@ -40,16 +40,16 @@ type NewSite struct {
 // shown takes what is not told of a site from its host, where that is known by the site.
 func (d *Fleet) shown(ctx context.Context, n *NewSite) error {
 	kept, err := d.record.Host(ctx, n.Host)
-	if err != nil || !kept.BySite() {
-		return nil //nolint:nilerr // what can't be found is said where it is asked for
+	if err == nil && kept.BySite() && n.Root == "" { // a host that is not known is said where it is asked for
+		h, err := d.host(ctx, n.Host)
+		if err == nil {
+			n.Root, err = host.Start(ctx, h)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	h, err := d.host(ctx, n.Host)
-	if err == nil && n.Root == "" {
-		n.Root, err = host.Start(ctx, h)
-	}
-	if n.Relay == "" {
-		n.Relay, err = relayOf(kept, "")
-	}
+	n.Relay, err = relayOf(kept, n.Relay)
 	return err
 }
 
@@ -83,7 +83,7 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 	if err != nil {
 		return site.Site{}, err
 	}
-	k := stack.Known{Database: n.Database}
+	k := stack.Known{Database: n.Database, Relay: n.Relay}
 	var given []site.Address
 	if n.Address != "" {
 		a, err := site.ParseAddress(n.Address)
@@ -91,9 +91,6 @@ func (d *Fleet) AddSite(ctx context.Context, n NewSite) (site.Site, error) {
 			return site.Site{}, err
 		}
 		k.HostPort, given = a.HostPort(), []site.Address{a}
-	}
-	if k.Relay, err = relayOf(inventory.Host{}, n.Relay); err != nil {
-		return site.Site{}, err
 	}
 	f, err := d.env.Inspect(op.For(ctx, k), n.Host, n.Root, "")
 	if errors.Is(err, host.ErrNoForward) || errors.Is(err, host.ErrNoConnect) {

@@ -219,9 +219,6 @@ func (d *Fleet) SetHost(ctx context.Context, name string, to HostSettings) (inve
 		if err := d.besideSites(ctx, name, h.Copies); err != nil {
 			return h, err
 		}
-		if err := d.tryFolder(ctx, name, h.Copies); err != nil {
-			return h, err
-		}
 	}
 	if err := whole(&to.Server.PasswordFile); err != nil {
 		return h, err
@@ -284,60 +281,61 @@ func (d *core) besideCopies(ctx context.Context, s site.Site) error {
 	copies := site.Site{Host: s.Host, Root: folder}
 	if move.Contains(s, copies) || move.Contains(copies, s) {
 		return fmt.Errorf("copies are made in %s on %s: %s can't be a live site's folder, or copies would be a part of it; "+
-			"have copies made elsewhere first: alibi host set NAME --copies FOLDER", folder, s.Host, s.Root)
+			"name another one, or have copies made elsewhere first: %s", folder, s.Host, s.Root,
+			site.Either(s.Host == d.config.Machine, "alibi --home FOLDER", "alibi host set "+s.Host+" --copies FOLDER"))
 	}
 	return nil
 }
 
-// besideSites sees that a folder in which copies are to be made is no live site's, nor in one: its web server would
-// show them to everybody.
-func (d *core) besideSites(ctx context.Context, hostName, folder string) error {
+// around are the live sites in whose folder, on whichever host, a folder would be by its path.
+func (d *core) around(ctx context.Context, folder string) (out []site.Site, err error) {
 	all, err := d.record.AllSites(ctx)
+	for _, s := range all {
+		in := move.Contains(s, site.Site{Host: s.Host, Root: folder})
+		if in && s.Role == site.Live && s.State != site.Gone {
+			out = append(out, s)
+		}
+	}
+	return out, err
+}
+
+// besideSites sees that a folder in which copies are to be made is in no live site's, whose web server would show them
+// to everybody. A host may be known by two names: a file that is put there is looked for by those of the sites.
+func (d *core) besideSites(ctx context.Context, hostName, folder string) error {
+	list, err := d.around(ctx, folder)
 	if err != nil {
 		return err
 	}
-	for _, s := range all {
-		in := move.Contains(s, site.Site{Host: hostName, Root: folder})
-		if in && s.Role == site.Live && s.State != site.Gone {
+	for _, s := range list {
+		if s.Host == hostName {
 			return fmt.Errorf("%s is in the folder of %s, whose web server would show copies to everybody: name a folder "+
 				"outside of it; nothing was changed", folder, s.Name)
 		}
 	}
-	return nil
+	return d.tryFolder(ctx, hostName, folder, func(file string) error {
+		for _, s := range list {
+			h, err := d.host(ctx, s.Host)
+			if err != nil {
+				return err
+			}
+			r, err := h.Open(ctx, folder)
+			if err != nil {
+				continue // that machine has no such folder
+			}
+			_, err = r.Lstat(file)
+			r.Close()
+			if err == nil {
+				return fmt.Errorf("it is in the folder of %s, as %s is the same machine, whose web server would show copies "+
+					"to everybody", s.Name, s.Host)
+			}
+		}
+		return nil
+	})
 }
 
-// unseen sees that a file in a folder for copies is in no live site's folder either, as where the host of that site is
-// the same machine by another name.
-func (d *core) unseen(ctx context.Context, hostName, folder, file string) error {
-	all, err := d.record.AllSites(ctx)
-	if err != nil {
-		return err
-	}
-	for _, s := range all {
-		in := move.Contains(s, site.Site{Host: s.Host, Root: folder})
-		if !in || s.Host == hostName || s.Role != site.Live || s.State == site.Gone {
-			continue
-		}
-		h, err := d.host(ctx, s.Host)
-		if err != nil {
-			return err
-		}
-		r, err := h.Open(ctx, folder)
-		if err != nil {
-			continue // that machine has no such folder
-		}
-		_, err = r.Lstat(file)
-		r.Close()
-		if err == nil {
-			return fmt.Errorf("it is in the folder of %s, as %s is the same machine, whose web server would show copies to "+
-				"everybody", s.Name, s.Host)
-		}
-	}
-	return nil
-}
-
-// tryFolder makes a folder on a host and writes a file into it, to see that copies can be made there.
-func (d *core) tryFolder(ctx context.Context, name, folder string) error {
+// tryFolder makes a folder on a host and writes a file into it, to see that copies can be made there; look is told of
+// the file, and may be nil.
+func (d *core) tryFolder(ctx context.Context, name, folder string, look func(file string) error) error {
 	h, err := d.host(ctx, name)
 	if err != nil {
 		return err
@@ -346,8 +344,8 @@ func (d *core) tryFolder(ctx context.Context, name, folder string) error {
 	if err == nil {
 		defer r.Close()
 		const try = host.TempPrefix + "try"
-		if _, err = host.Put(r, try, 0o600, time.Time{}, strings.NewReader("")); err == nil {
-			err = d.unseen(ctx, name, folder, try)
+		if _, err = host.Put(r, try, 0o600, time.Time{}, strings.NewReader("")); err == nil && look != nil {
+			err = look(try)
 		}
 		err = errors.Join(err, r.Remove(try))
 	}

@@ -92,7 +92,7 @@ func (d *Fleet) HostState(ctx context.Context, name string) (HostState, error) {
 	s.Answer = time.Since(began)
 	s.ask(ctx, h)
 	if s.Copies != "" {
-		s.Writes = d.tryFolder(ctx, name, s.Copies) == nil
+		s.Writes = d.tryFolder(ctx, name, s.Copies, nil) == nil
 	}
 	s.means()
 	return s, ctx.Err()

@@ -350,6 +350,19 @@ func (e *Env) Others(ctx context.Context, s site.Site) ([]int64, error) {
 	return nil, nil
 }
 
+// Self is where the server of a site's database is, as it says, and how many statements it was asked; "" where it does
+// not tell.
+func (e *Env) Self(ctx context.Context, s site.Site) (where string, asked int64, err error) {
+	srv, err := e.asItself(ctx, s, s.Database, false)
+	if err != nil {
+		return "", 0, err
+	}
+	if d, can := srv.(tables.Distinct); can {
+		return d.Self(ctx)
+	}
+	return "", 0, nil
+}
+
 // Abilities tell what the server of a site's database can do; nil where that is not known.
 func (e *Env) Abilities(ctx context.Context, s site.Site) (*tables.Abilities, error) {
 	srv, err := e.asItself(ctx, s, s.Database, false)

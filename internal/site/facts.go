@@ -44,6 +44,11 @@ type Network struct {
 	Sites      []SubSite `json:"sites"`
 }
 
+// Text says in words what a network is.
+func (n Network) Text() string {
+	return Plural(len(n.Sites), "site", "sites") + Either(n.SubDomains, " on sub-domains", " in sub-folders")
+}
+
 // SubSite is one site of a network.
 type SubSite struct {
 	ID      int64   `json:"id"`

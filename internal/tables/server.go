@@ -57,8 +57,12 @@ type Abilities struct {
 	Packet     int64           // bytes that a statement or a row may have at most
 	Modes      string          // how strict it is, by its own names
 	Folds      bool            // names of tables are the same in upper and lower case
-	Self       string          // where it is, as it says
-	Asked      int64           // statements that it was asked since it was started
+}
+
+// Distinct is a server that can be told from others.
+type Distinct interface {
+	// Self is where it is, as it says, and how many statements it was asked since it was started.
+	Self(ctx context.Context) (where string, asked int64, err error)
 }
 
 // Account is a database account of a copy's own: it may do everything in its

@@ -72,17 +72,17 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 	if err := folderModes(dst, entries); err != nil {
 		return nil, nil, err
 	}
-	streamed, err := byStream(ctx, src, dst, entries, progress)
+	have, err := listed(ctx, src, dst)
+	if err != nil {
+		return nil, nil, err
+	}
+	streamed, err := byStream(ctx, src, dst, entries, have, progress)
 	if err != nil {
 		return nil, nil, err
 	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(host.AtOnce(readers, src, dst))
 	order, err := arranged(ctx, src, entries)
-	if err != nil {
-		return nil, nil, err
-	}
-	missing, err := missing(ctx, dst, streamed)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -95,6 +95,8 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 			out[i] = got
 			continue
 		}
+		_, is := have[e.Path]
+		missing := have != nil && streamed == nil && !is
 		g.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
@@ -102,7 +104,7 @@ func bring(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, p
 			if err := host.Patience(ctx, src, dst); err != nil {
 				return err
 			}
-			got, err := one(ctx, src, dst, e, missing(e.Path), progress, pour)
+			got, err := one(ctx, src, dst, e, missing, progress, pour)
 			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 				if _, there := dst.Lstat(path.Dir(e.Path)); there == nil {
 					problems[i] = &Problem{e.Path, "can't be read: " + reason(err), kind(err)}
@@ -176,20 +178,12 @@ func folderModes(dst host.Root, entries []Entry) error {
 
 // byStream copies what can be and is worth copying as streams: files that are
 // not at the other end already.
-func byStream(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, progress Progress) (map[string]Entry,
-	error) {
+func byStream(ctx context.Context, src host.Tree, dst host.Root, entries []Entry, have map[string]bool,
+	progress Progress) (map[string]Entry, error) {
 	_, from := streams[host.Sender](src)
 	_, to := streams[host.Taker](dst)
 	if !from && !to {
 		return nil, nil
-	}
-	there, err := Scan(ctx, dst, Filter{})
-	if err != nil {
-		return nil, err
-	}
-	have := map[string]bool{}
-	for _, e := range there.Entries {
-		have[e.Path] = !e.Mode.IsDir()
 	}
 	var list []Entry
 	for _, e := range entries {
@@ -231,10 +225,13 @@ func OnCopy(m fs.FileMode) fs.FileMode {
 // dirPerm lets us always work in folders of our own copies.
 func dirPerm(m fs.FileMode) fs.FileMode { return m.Perm() | 0o700 }
 
-// missing tells which paths a tree has not, where asking for each takes long; what came by a stream is there.
-func missing(ctx context.Context, dst host.Tree, streamed map[string]Entry) (func(string) bool, error) {
-	if !oneByOne(dst) || streamed != nil {
-		return func(string) bool { return false }, nil
+// listed tells of each path that is at the other end whether it is a file, where files come by a stream, or asking for
+// each takes long; nil elsewhere.
+func listed(ctx context.Context, src host.Tree, dst host.Root) (map[string]bool, error) {
+	_, from := streams[host.Sender](src)
+	_, to := streams[host.Taker](dst)
+	if !from && !to && !oneByOne(dst) {
+		return nil, nil
 	}
 	there, err := Scan(ctx, dst, Filter{})
 	if err != nil {
@@ -242,12 +239,12 @@ func missing(ctx context.Context, dst host.Tree, streamed map[string]Entry) (fun
 	}
 	have := make(map[string]bool, len(there.Entries))
 	for _, e := range there.Entries {
-		have[e.Path] = true
+		have[e.Path] = !e.Mode.IsDir()
 	}
-	return func(p string) bool { return !have[p] }, nil
+	return have, nil
 }
 
-// one brings one entry; it may be missing there, or be known to be.
+// one brings one entry, which may be known to be missing there.
 func one(
 	ctx context.Context, src host.Tree, dst host.Root, e Entry, missing bool, progress Progress, pour pours,
 ) (Entry, error) {

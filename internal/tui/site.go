@@ -175,8 +175,7 @@ func (f *sheet) identity() {
 		}
 	}
 	if n != nil {
-		f.line("network", site.Plural(len(n.Sites), "site", "sites")+
-			site.Either(n.SubDomains, " on sub-domains", " in sub-folders"))
+		f.line("network", n.Text())
 		for _, b := range n.Sites {
 			f.line("", b.Title+"  "+b.Address.Short())
 		}

@@ -84,10 +84,10 @@ func TestAConnectionIsUsedAgainAfterAFile(t *testing.T) {
 }
 
 // counting opens a folder on a server, and gives how often a command was said to that.
-func counting(t *testing.T, dir string) (host.Root, func(command string) int) {
+func counting(t *testing.T, dir string, lines ...string) (host.Root, func(command string) int) {
 	t.Helper()
 	log := filepath.Join(t.TempDir(), "log")
-	s := ftptest.ProFTPD(t, dir, "TLSRequired on", "ExtendedLog "+log+" ALL")
+	s := ftptest.ProFTPD(t, dir, append(lines, "TLSRequired on", "ExtendedLog "+log+" ALL")...)
 	h := ftp.New("moor", s.Target, s.Options())
 	t.Cleanup(func() { h.Close() })
 	r, err := h.Write(context.Background(), s.At)
@@ -141,13 +141,8 @@ func TestAFileThatStays(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
 		require.NoError(t, os.WriteFile(p, nil, 0o644))
 	}
-	log := filepath.Join(t.TempDir(), "log")
-	s := ftptest.ProFTPD(t, dir, "TLSRequired on", "ExtendedLog "+log+" ALL", `PathDenyFilter "a/2$"`)
-	h := ftp.New("moor", s.Target, s.Options())
-	defer h.Close()
-	r, err := h.Write(context.Background(), s.At)
-	require.NoError(t, err)
-	require.ErrorContains(t, r.RemoveAll("a"), "removing "+s.At+"/a/2")
+	r, _ := counting(t, dir, `PathDenyFilter "a/2$"`)
+	require.ErrorContains(t, r.RemoveAll("a"), "removing "+dir+"/a/2")
 	assert.NoFileExists(t, filepath.Join(dir, "a", "1"))
 	assert.NoDirExists(t, filepath.Join(dir, "a", "b"))
 	assert.FileExists(t, filepath.Join(dir, "a", "2"))

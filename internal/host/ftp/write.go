@@ -14,13 +14,14 @@ import (
 )
 
 // Create makes a new file. The host has no word for that: it is looked whether there is one before. What others may not
-// read is made empty first, and closed to them.
+// read is made empty first, and closed to them. A name of ours that nobody can guess (host.Half) need not be looked at:
+// nobody can have put another thing, or a link, there.
 func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 	p, err := r.at(name)
 	if err != nil {
 		return nil, err
 	}
-	if !half(p) {
+	if !host.Half(p) {
 		if _, err := r.look(p, true); err == nil {
 			return nil, &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
 		} else if !errors.Is(err, fs.ErrNotExist) {
@@ -50,10 +51,6 @@ func (r *root) Create(name string, perm fs.FileMode) (io.WriteCloser, error) {
 	}()
 	return w, nil
 }
-
-// half tells whether a path is that of a file of ours that is written still: nobody can have put another thing, or a
-// link, under a name that nobody can guess, so that it need not be looked at.
-func half(p string) bool { return host.Half(path.Base(p)) }
 
 // writing is a file that is being written: it is there when it was closed without an error.
 type writing struct {
@@ -163,7 +160,7 @@ func (r *root) Remove(name string) error {
 		return err
 	}
 	defer r.changed(path.Dir(p))
-	if half(p) {
+	if host.Half(p) {
 		return r.say(250, "DELE "+p)
 	}
 	e, err := r.look(p, true)
@@ -246,7 +243,7 @@ func (r *root) noLink(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if half(p) {
+	if host.Half(p) {
 		return p, nil
 	}
 	e, err := r.look(p, true)

@@ -35,7 +35,8 @@ func (x *runner) apart(ctx context.Context, m plan.Move, here, there site.Site) 
 // foldersApart looks for a file that was put into one folder in the other one.
 func (x *runner) foldersApart(ctx context.Context, here, there site.Site) error {
 	if Contains(here, there) || Contains(there, here) {
-		return fmt.Errorf("%w: %s is a part of the place where %s stands; nothing was changed", ErrOne, there.Root, here.Name)
+		return fmt.Errorf("%w: %s is a part of the place where %s stands; nothing was changed: begin a move to another "+
+			"folder", ErrOne, there.Root, here.Name)
 	}
 	root, err := x.env.Write(ctx, x.run, there, there.Root)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -96,13 +97,12 @@ func oneDatabase(ctx context.Context, env *op.Env, a, b site.Site) (bool, error)
 		return false, nil
 	}
 	var asked [3]int64
-	var self [3]string
+	var where [3]string
 	for i, s := range []site.Site{a, b, a} {
-		is, err := env.Abilities(ctx, s)
-		if err != nil || is == nil {
+		var err error
+		if where[i], asked[i], err = env.Self(ctx, s); err != nil {
 			return false, err
 		}
-		self[i], asked[i] = is.Self, is.Asked
 	}
-	return self[0] == self[1] && asked[0] < asked[1] && asked[1] < asked[2] && asked[2]-asked[0] < between, nil
+	return where[0] == where[1] && asked[0] < asked[1] && asked[1] < asked[2] && asked[2]-asked[0] < between, nil
 }

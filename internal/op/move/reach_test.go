@@ -81,11 +81,9 @@ func TestASiteComesToAHostThatGivesFilesOnly(t *testing.T) {
 	f.world.Machine("quay", func(o *real.MachineOptions) { o.FilesOnly = true })
 	require.NoError(t, f.dock.Admin().MakeDatabase(ctx, "berth", "utf8mb4", "utf8mb4_unicode_ci",
 		tables.Account{Name: "berth", Password: "made up", From: []string{"localhost"}}))
-	word := filepath.Join(t.TempDir(), "word")
-	require.NoError(t, os.WriteFile(word, []byte("made up\n"), 0o600))
 	require.NoError(t, os.MkdirAll(f.root, 0o755))
-	to := desk.NewMove{Site: f.live.Site.ID, Host: "quay", Root: f.root, Web: []string{"127.0.0.2"}, PasswordFile: word,
-		Database: site.Database{Name: "berth", Server: f.dock.Server()}}
+	to := desk.NewMove{Site: f.live.Site.ID, Host: "quay", Root: f.root, Web: []string{"127.0.0.2"},
+		PasswordFile: word(t, "made up"), Database: site.Database{Name: "berth", Server: f.dock.Server()}}
 
 	m, err := f.Desk.Moves.Begin(ctx, to)
 	require.NoError(t, err)

@@ -124,14 +124,15 @@ func Clear(ctx context.Context, env *op.Env, list []Leftover, who string) error 
 			}
 		}
 		if !inside && !noted {
-			return fmt.Errorf("%s is not in Alibi's folder: remove it by hand", l.Path)
+			all = errors.Join(all, fmt.Errorf("%s is not in Alibi's folder: remove it by hand", l.Path))
+			continue
 		}
 		if err := env.Unmake(ctx, m); err != nil {
 			all = errors.Join(all, fmt.Errorf("removing a leftover: %w", err))
 			continue
 		}
 		if err := env.Log(ctx, who, "", "leftovers", "removed %s", l.Path); err != nil {
-			return err
+			return errors.Join(all, err)
 		}
 	}
 	return all

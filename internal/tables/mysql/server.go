@@ -65,11 +65,11 @@ func (l Login) Abilities(ctx context.Context) (a tables.Abilities, err error) {
 	}
 	defer db.Close()
 	list, err := records(ctx, db, "SELECT @@version AS V, @@max_allowed_packet AS P, @@sql_mode AS M, "+
-		"@@lower_case_table_names AS L, CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir) AS S")
+		"@@lower_case_table_names AS L")
 	if err != nil {
 		return a, fmt.Errorf("asking %s what it can do: %w", l, explain(err))
 	}
-	a.Version, a.Modes, a.Folds, a.Self = list[0]["V"], list[0]["M"], list[0]["L"] != "0", list[0]["S"]
+	a.Version, a.Modes, a.Folds = list[0]["V"], list[0]["M"], list[0]["L"] != "0"
 	if a.Packet, err = strconv.ParseInt(list[0]["P"], 10, 64); err != nil {
 		return a, err
 	}
@@ -82,8 +82,23 @@ func (l Login) Abilities(ctx context.Context) (a tables.Abilities, err error) {
 	for _, r := range list {
 		a.Collations[cmp.Or(r["FULL_COLLATION_NAME"], r["COLLATION_NAME"])] = true
 	}
-	if a.Asked, err = questions(ctx, db); err != nil {
-		return a, fmt.Errorf("asking %s for its count of statements: %w", l, explain(err))
-	}
 	return a, nil
+}
+
+// Self is where the server is, by its own variables, and its count of statements.
+func (l Login) Self(ctx context.Context) (where string, asked int64, err error) {
+	db, err := l.pool("", 1, nil)
+	if err != nil {
+		return "", 0, err
+	}
+	defer db.Close()
+	list, err := records(ctx, db, "SELECT CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir) AS S")
+	if err == nil {
+		where = list[0]["S"]
+		asked, err = questions(ctx, db)
+	}
+	if err != nil {
+		return "", 0, fmt.Errorf("asking %s where it is: %w", l, explain(err))
+	}
+	return where, asked, nil
 }
